@@ -1,0 +1,1 @@
+//! Versions, constraints, manifests, locks, resolving and auditing as pure functions.

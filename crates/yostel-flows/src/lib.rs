@@ -1,0 +1,1 @@
+//! One function a use case, joining core, store, sources and registry.

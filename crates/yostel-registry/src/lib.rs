@@ -1,0 +1,1 @@
+//! Writing the registry layout: create, publish, withdraw.

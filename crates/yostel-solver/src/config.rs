@@ -1,0 +1,22 @@
+//! Settings of the search. Every combination gives the same verdict; only the way there differs.
+
+/// Settings of the search.
+#[derive(Debug, Clone)]
+pub struct Config {
+    /// Shortens each learned clause by literals that its others imply. Default: on.
+    pub minimise: bool,
+    /// Conflicts in the first run before a restart; later runs follow the Luby sequence. 0 = never restart. Default: 100.
+    pub restart_after: u64,
+    /// Learned clauses kept before the less active half is dropped; grows by a tenth each time. Default: 4000.
+    pub keep_learned: usize,
+    /// Records every learned and deleted clause, so that a checker can follow. Default: off.
+    pub record_proof: bool,
+    /// Conflicts after which a call gives up with `Outcome::Stopped`. Default: none.
+    pub conflict_limit: Option<u64>,
+}
+
+impl Default for Config {
+    fn default() -> Self {
+        Self { minimise: true, restart_after: 100, keep_learned: 4000, record_proof: false, conflict_limit: None }
+    }
+}

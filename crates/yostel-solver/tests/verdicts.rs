@@ -1,0 +1,163 @@
+//! The search against three judges: every combination tried, a general solver, and the independent proof checker.
+//! The accident this prevents: a wrong "no set exists", or a model that breaks a clause.
+
+#![allow(clippy::unwrap_used)]
+
+use proptest::prelude::*;
+use yostel_check::{Problem, check_assignment, check_proof};
+use yostel_solver::{Config, Lit, Outcome, ProofStep, Solver, Var};
+
+fn literal(vars: &[Var], dimacs: i64) -> Lit {
+    let var = vars[dimacs.unsigned_abs() as usize - 1];
+    if dimacs > 0 { var.positive() } else { var.negative() }
+}
+
+fn load(problem: &Problem, config: Config) -> (Solver, Vec<Var>) {
+    let mut solver = Solver::new(config);
+    let vars: Vec<Var> = (0..problem.variables).map(|_| solver.new_var()).collect();
+    for clause in &problem.clauses {
+        let clause: Vec<Lit> = clause.iter().map(|&l| literal(&vars, l)).collect();
+        solver.add_clause(&clause);
+    }
+    (solver, vars)
+}
+
+fn proof_text(steps: &[ProofStep]) -> String {
+    let mut text = String::new();
+    for step in steps {
+        let (mark, clause) = match step {
+            ProofStep::Add(clause) => ("", clause),
+            ProofStep::Delete(clause) => ("d ", clause),
+        };
+        text.push_str(mark);
+        for literal in clause {
+            text.push_str(&format!("{} ", literal.to_dimacs()));
+        }
+        text.push_str("0\n");
+    }
+    text
+}
+
+/// Solves, has the answer judged, and returns whether it is satisfiable.
+fn judged(problem: &Problem, assumptions: &[i64], config: Config) -> bool {
+    let (mut solver, vars) = load(problem, Config { record_proof: true, ..config });
+    let assumed: Vec<Lit> = assumptions.iter().map(|&l| literal(&vars, l)).collect();
+    match solver.solve(&assumed) {
+        Outcome::Satisfiable(model) => {
+            check_assignment(problem, model.values()).unwrap();
+            assert!(assumed.iter().all(|&l| model.is_true(l)), "an assumption was not kept");
+            true
+        }
+        Outcome::Unsatisfiable(core) => {
+            assert!(core.iter().all(|l| assumed.contains(l)), "the core names something that was not assumed");
+            let claim: Vec<i64> = core.iter().map(|l| -l.to_dimacs()).collect();
+            check_proof(problem, &proof_text(solver.proof()), &claim).unwrap();
+            false
+        }
+        Outcome::Stopped => panic!("no limit was set"),
+    }
+}
+
+fn settings() -> Vec<Config> {
+    let plain = Config::default();
+    vec![
+        plain.clone(),
+        Config { minimise: false, ..plain.clone() },
+        Config { restart_after: 0, ..plain.clone() },
+        Config { restart_after: 1, keep_learned: 3, ..plain },
+    ]
+}
+
+fn clauses(variables: i64, width: std::ops::Range<usize>, count: std::ops::Range<usize>) -> impl Strategy<Value = Problem> {
+    let literal = (1..=variables, any::<bool>()).prop_map(|(v, sign)| if sign { v } else { -v });
+    prop::collection::vec(prop::collection::vec(literal, width), count)
+        .prop_map(move |clauses| Problem { variables: variables as usize, clauses })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(600))]
+
+    #[test]
+    fn agrees_with_trying_every_combination(problem in clauses(7, 1..4, 1..40), assumed in prop::collection::vec(1i64..=7, 0..3)) {
+        let by_hand = (0u32..1 << 7).any(|bits| {
+            let values: Vec<bool> = (0..7).map(|i| bits >> i & 1 == 1).collect();
+            check_assignment(&problem, &values).is_ok() && assumed.iter().all(|&l| values[l as usize - 1])
+        });
+        for config in settings() {
+            prop_assert_eq!(judged(&problem, &assumed, config), by_hand);
+        }
+    }
+
+    #[test]
+    fn a_second_call_is_not_misled_by_the_first(problem in clauses(8, 2..4, 20..45), first in 1i64..=8, second in 1i64..=8) {
+        let (mut solver, vars) = load(&problem, Config::default());
+        solver.solve(&[literal(&vars, first), literal(&vars, -second)]);
+        let again = matches!(solver.solve(&[literal(&vars, second)]), Outcome::Satisfiable(_));
+        prop_assert_eq!(again, judged(&problem, &[second], Config::default()));
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+
+    #[test]
+    fn agrees_with_a_general_solver_near_the_threshold(problem in clauses(50, 3..4, 205..221)) {
+        let mut general = varisat::Solver::new();
+        for clause in &problem.clauses {
+            let clause: Vec<varisat::Lit> = clause.iter().map(|&l| varisat::Lit::from_dimacs(l as isize)).collect();
+            varisat::ExtendFormula::add_clause(&mut general, &clause);
+        }
+        let expected = general.solve().unwrap();
+        for config in settings() {
+            prop_assert_eq!(judged(&problem, &[], config), expected);
+        }
+    }
+}
+
+/// `pigeons` into one hole fewer: unsatisfiable by construction.
+fn pigeonhole(pigeons: i64) -> Problem {
+    let holes = pigeons - 1;
+    let at = |p: i64, h: i64| p * holes + h + 1;
+    let mut clauses: Vec<Vec<i64>> = (0..pigeons).map(|p| (0..holes).map(|h| at(p, h)).collect()).collect();
+    for h in 0..holes {
+        for p in 0..pigeons {
+            clauses.extend((0..p).map(|q| vec![-at(p, h), -at(q, h)]));
+        }
+    }
+    Problem { variables: (pigeons * holes) as usize, clauses }
+}
+
+#[test]
+fn more_pigeons_than_holes_is_refused_with_a_proof() {
+    for config in settings() {
+        assert!(!judged(&pigeonhole(5), &[], config));
+    }
+}
+
+#[test]
+fn a_damaged_proof_is_refused() {
+    let problem = pigeonhole(4);
+    let (mut solver, _) = load(&problem, Config { record_proof: true, ..Config::default() });
+    assert_eq!(solver.solve(&[]), Outcome::Unsatisfiable(vec![]));
+    let whole = proof_text(solver.proof());
+    let damaged: String = whole.lines().skip(1).map(|l| format!("{l}\n")).collect();
+    let half: String = whole.lines().take(1).map(|l| format!("{l}\n")).collect();
+    assert!(check_proof(&problem, &whole, &[]).is_ok());
+    assert!(check_proof(&problem, &half, &[]).is_err());
+    assert!(check_proof(&problem, &format!("1 0\n{damaged}"), &[]).is_err());
+}
+
+#[test]
+fn contradicting_assumptions_blame_each_other() {
+    let mut solver = Solver::default();
+    let var = solver.new_var();
+    let outcome = solver.solve(&[var.positive(), var.negative()]);
+    assert_eq!(outcome, Outcome::Unsatisfiable(vec![var.positive(), var.negative()]));
+}
+
+#[test]
+fn a_conflict_limit_stops_and_a_later_call_goes_on() {
+    let (mut solver, _) = load(&pigeonhole(7), Config { conflict_limit: Some(5), ..Config::default() });
+    assert_eq!(solver.solve(&[]), Outcome::Stopped);
+    assert!(solver.stats().conflicts >= 5);
+}

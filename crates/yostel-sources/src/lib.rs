@@ -1,0 +1,1 @@
+//! Places releases come from, one client a file.

@@ -1,0 +1,1 @@
+//! Local cache, packing, unpacking, tree digests, install and verify.

@@ -1,0 +1,1 @@
+//! Made-up worlds, oracles and sandboxes for tests.
