@@ -99,7 +99,8 @@ pub fn parse_cnf(text: &str) -> Result<Problem, Refusal> {
             }
         }
     }
-    let end = Refusal::Malformed { line: text.lines().count(), reason: "clauses missing or unfinished at the end".into() };
+    let end =
+        Refusal::Malformed { line: text.lines().count(), reason: "clauses missing or unfinished at the end".into() };
     if open.is_empty() && announced == Some(problem.clauses.len()) { Ok(problem) } else { Err(end) }
 }
 
@@ -229,7 +230,9 @@ mod tests {
 
     #[test]
     fn refuses_texts_out_of_format() {
-        for text in ["1 2 0", "p cnf 2 1\n1 3 0", "p cnf 2 1\n1 2", "p cnf 2 2\n1 0", "p dnf 1 1\n1 0", "p cnf 1 1\nx 0"] {
+        for text in
+            ["1 2 0", "p cnf 2 1\n1 3 0", "p cnf 2 1\n1 2", "p cnf 2 2\n1 0", "p dnf 1 1\n1 0", "p cnf 1 1\nx 0"]
+        {
             assert!(matches!(parse_cnf(text), Err(Refusal::Malformed { .. })), "{text}");
         }
         let problem = parse_cnf("p cnf 1 1\n1 0").unwrap();

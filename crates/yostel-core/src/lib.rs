@@ -1,1 +1,38 @@
-//! Versions, constraints, manifests, locks, resolving and auditing as pure functions.
+//! Versions, constraints, manifests, locks, resolving and auditing, as pure functions over values.
+
+#![deny(missing_docs)]
+
+mod audit;
+mod compare;
+mod constraint;
+mod digest;
+mod lockfile;
+mod manifest;
+mod name;
+mod release;
+mod requirement;
+mod resolve;
+mod satisfies;
+mod version;
+
+pub use audit::{Duplicate, Holder, Outdated, duplicates, outdated};
+pub use compare::{Move, MoveKind, compare};
+pub use constraint::{Accept, AcceptError, AcceptProblem, BindError, Constraint, VersionSet};
+pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
+pub use lockfile::{AskedBy, Difference, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError, declarations};
+pub use manifest::{
+    EditError, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, PLAIN_KEYS, Project,
+    SourceDeclaration, add_need, new_manifest, remove_need, run_purpose,
+};
+pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest};
+pub use release::{
+    ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Withdrawal,
+    check_offered_path, check_variable,
+};
+pub use requirement::{Asker, Requirement};
+pub use resolve::{
+    Arrival, Choice, Collision, Fact, Outcome, Problem, Resolution, ResolveError, Resolver, Step, WithinReach,
+    requirements_of,
+};
+pub use satisfies::{Violation, satisfies};
+pub use version::{Numbering, NumberingError, Order, Version, VersionError};

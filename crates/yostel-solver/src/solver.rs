@@ -87,7 +87,9 @@ impl Solver {
         let mut clause = literals.to_vec();
         clause.sort_unstable();
         clause.dedup();
-        if clause.windows(2).any(|pair| pair[0] == !pair[1]) || clause.iter().any(|&l| self.trail.value(l) == Some(true)) {
+        if clause.windows(2).any(|pair| pair[0] == !pair[1])
+            || clause.iter().any(|&l| self.trail.value(l) == Some(true))
+        {
             return;
         }
         let before = clause.len();

@@ -68,7 +68,11 @@ fn settings() -> Vec<Config> {
     ]
 }
 
-fn clauses(variables: i64, width: std::ops::Range<usize>, count: std::ops::Range<usize>) -> impl Strategy<Value = Problem> {
+fn clauses(
+    variables: i64,
+    width: std::ops::Range<usize>,
+    count: std::ops::Range<usize>,
+) -> impl Strategy<Value = Problem> {
     let literal = (1..=variables, any::<bool>()).prop_map(|(v, sign)| if sign { v } else { -v });
     prop::collection::vec(prop::collection::vec(literal, width), count)
         .prop_map(move |clauses| Problem { variables: variables as usize, clauses })

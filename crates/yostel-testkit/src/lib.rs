@@ -1,1 +1,12 @@
-//! Made-up worlds, oracles and sandboxes for tests.
+//! Made-up worlds, oracles and sandboxes, for tests only: nothing that ships depends on this crate.
+
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+#![deny(missing_docs)]
+
+mod brute;
+mod sandbox;
+mod world;
+
+pub use brute::brute_force;
+pub use sandbox::{Run, Sandbox};
+pub use world::World;

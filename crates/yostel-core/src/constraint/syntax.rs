@@ -1,0 +1,236 @@
+//! The grammar of constraint texts: comparators joined by `,` (and), `||` (or, binds weaker).
+//!
+//! What people mis-read is refused here with the readings spelled out: a bare version, a tilde.
+
+use std::fmt;
+use std::ops::Range;
+
+/// Longest constraint text, in bytes.
+const ACCEPT_LIMIT: usize = 1024;
+
+/// A constraint as written, its grammar checked.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Accept {
+    text: String,
+    groups: Vec<Vec<Comparator>>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) struct Comparator {
+    pub(super) sign: Sign,
+    /// Empty for `*`; without the `.*` for a prefix.
+    pub(super) version: String,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Sign {
+    Exactly,
+    Not,
+    Above,
+    AtLeast,
+    Below,
+    AtMost,
+    Caret,
+    Prefix,
+    Any,
+}
+
+impl Sign {
+    pub(super) fn as_str(self) -> &'static str {
+        match self {
+            Self::Exactly => "=",
+            Self::Not => "!=",
+            Self::Above => ">",
+            Self::AtLeast => ">=",
+            Self::Below => "<",
+            Self::AtMost => "<=",
+            Self::Caret => "^",
+            Self::Prefix | Self::Any => "",
+        }
+    }
+}
+
+/// Why a text is no constraint.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{}` is not a constraint: {problem}", text.escape_debug())]
+pub struct AcceptError {
+    /// The text as given.
+    pub text: String,
+    /// Byte range of the part at fault inside the text.
+    pub span: Range<usize>,
+    /// What is wrong with that part.
+    pub problem: AcceptProblem,
+}
+
+/// What is wrong with a constraint.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum AcceptProblem {
+    /// Nothing stands where a comparator should.
+    #[error("a comparator is missing here")]
+    Missing,
+    /// Longer than 1024 bytes.
+    #[error("it is longer than 1024 bytes")]
+    TooLong,
+    /// A version without a sign, which half of its readers take for the other thing.
+    #[error("a bare version can be read in two ways")]
+    BareVersion {
+        /// `=V` and `^V`.
+        readings: [String; 2],
+    },
+    /// A tilde, whose meaning differs from tool to tool.
+    #[error("`~` means different things to different people")]
+    Tilde {
+        /// The range written out.
+        range: String,
+    },
+    /// A sign that is not one.
+    #[error("`{0}` is no sign")]
+    UnknownSign(String),
+    /// A sign without a version behind it.
+    #[error("a version is missing after `{0}`")]
+    MissingVersion(&'static str),
+    /// A version that cannot be one in any order.
+    #[error("a version starts with a digit and holds only letters, digits, `.`, `-`, `_` and `+`")]
+    NotAVersion,
+    /// `*` in any place but the last.
+    #[error("`*` stands alone or at the end, after a dot and without a sign, as in `1.4.*`")]
+    MisplacedStar,
+    /// One `|`.
+    #[error("`or` is written `||`")]
+    SingleBar,
+    /// Two comparators side by side.
+    #[error("comparators are joined by `,` (and) or `||` (or)")]
+    MissingComma,
+}
+
+impl Accept {
+    /// Reads a constraint.
+    ///
+    /// # Errors
+    /// [`AcceptProblem`] with the place inside the text.
+    ///
+    /// # Examples
+    /// ```
+    /// use yostel_core::Accept;
+    /// assert_eq!(Accept::parse(">=2.1,<3").unwrap().as_str(), ">=2.1, <3");
+    /// assert!(Accept::parse("1.4.2").unwrap_err().to_string().contains("two ways"));
+    /// ```
+    pub fn parse(text: &str) -> Result<Self, AcceptError> {
+        let fail = |span, problem| AcceptError { text: text.to_owned(), span, problem };
+        if text.len() > ACCEPT_LIMIT {
+            return Err(fail(0..text.len(), AcceptProblem::TooLong));
+        }
+        let mut groups = Vec::new();
+        for (group_start, group) in pieces(text, "||") {
+            let mut comparators = Vec::new();
+            for (start, piece) in pieces(group, ",") {
+                let start = group_start + start;
+                let lead = piece.len() - piece.trim_start().len();
+                let span = start + lead..start + lead + piece.trim().len();
+                comparators.push(parse_comparator(piece.trim()).map_err(|problem| fail(span, problem))?);
+            }
+            groups.push(comparators);
+        }
+        let mut accept = Self { text: String::new(), groups };
+        accept.text = accept.write();
+        Ok(accept)
+    }
+
+    /// Returns the text, spaced in the one canonical way.
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+
+    pub(super) fn groups(&self) -> &[Vec<Comparator>] {
+        &self.groups
+    }
+
+    fn write(&self) -> String {
+        let comparator = |c: &Comparator| match c.sign {
+            Sign::Any => "*".to_owned(),
+            Sign::Prefix => format!("{}.*", c.version),
+            sign => format!("{}{}", sign.as_str(), c.version),
+        };
+        let group = |group: &Vec<Comparator>| group.iter().map(comparator).collect::<Vec<_>>().join(", ");
+        self.groups.iter().map(group).collect::<Vec<_>>().join(" || ")
+    }
+}
+
+impl fmt::Display for Accept {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
+/// Splits at a separator, giving each piece with its offset.
+fn pieces<'a>(text: &'a str, separator: &'a str) -> impl Iterator<Item = (usize, &'a str)> {
+    let mut at = 0;
+    text.split(separator).map(move |piece| {
+        let start = at;
+        at += piece.len() + separator.len();
+        (start, piece)
+    })
+}
+
+fn parse_comparator(text: &str) -> Result<Comparator, AcceptProblem> {
+    if text.is_empty() {
+        return Err(AcceptProblem::Missing);
+    }
+    if text == "*" {
+        return Ok(Comparator { sign: Sign::Any, version: String::new() });
+    }
+    let end = text.find(|c: char| c.is_ascii_alphanumeric() || c.is_whitespace() || c == '*').unwrap_or(text.len());
+    let (sign, version) = (&text[..end], text[end..].trim());
+    if sign.contains('|') {
+        return Err(AcceptProblem::SingleBar);
+    }
+    let sign = match sign {
+        "=" | "==" => Sign::Exactly,
+        "!=" => Sign::Not,
+        ">" => Sign::Above,
+        ">=" => Sign::AtLeast,
+        "<" => Sign::Below,
+        "<=" => Sign::AtMost,
+        "^" => Sign::Caret,
+        "~" | "~>" | "~=" => return Err(AcceptProblem::Tilde { range: tilde_range(version) }),
+        "" => Sign::Prefix,
+        other => return Err(AcceptProblem::UnknownSign(other.to_owned())),
+    };
+    if version.contains('|') {
+        return Err(AcceptProblem::SingleBar);
+    }
+    if let Some(prefix) = version.strip_suffix(".*") {
+        let numbers = prefix.split('.').all(|p| !p.is_empty() && p.bytes().all(|b| b.is_ascii_digit()));
+        return match (sign, numbers) {
+            (Sign::Prefix, true) => Ok(Comparator { sign, version: prefix.to_owned() }),
+            _ => Err(AcceptProblem::MisplacedStar),
+        };
+    }
+    if version.contains('*') {
+        return Err(AcceptProblem::MisplacedStar);
+    }
+    if version.is_empty() {
+        return Err(AcceptProblem::MissingVersion(sign.as_str()));
+    }
+    if version.split_whitespace().count() > 1 || version.contains(['<', '>', '=', '^']) {
+        return Err(AcceptProblem::MissingComma);
+    }
+    let legal = version.bytes().all(|b| b.is_ascii_alphanumeric() || b".-_+".contains(&b));
+    if !legal || !version.starts_with(|c: char| c.is_ascii_digit()) {
+        return Err(AcceptProblem::NotAVersion);
+    }
+    if sign == Sign::Prefix {
+        return Err(AcceptProblem::BareVersion { readings: [format!("={version}"), format!("^{version}")] });
+    }
+    Ok(Comparator { sign, version: version.to_owned() })
+}
+
+/// Writes out the range that most people mean: the last position given may rise, or the one before it for a full version.
+fn tilde_range(version: &str) -> String {
+    let numbers: Option<Vec<u64>> = version.split('.').map(|part| part.parse().ok()).collect();
+    match numbers.as_deref() {
+        Some([major]) => format!(">={major}, <{}", major.saturating_add(1)),
+        Some([major, minor, ..]) => format!(">={version}, <{major}.{}", minor.saturating_add(1)),
+        _ => ">=1.4.2, <1.5".into(),
+    }
+}

@@ -1,0 +1,141 @@
+//! SHA-256 digests (FIPS 180-4): of an archive, of a tree, of a text; never one type for two of them.
+//!
+//! The only place that knows which implementation computes them.
+
+use std::fmt;
+
+/// The computation, fed piece by piece.
+pub struct Sha256(ring::digest::Context);
+
+impl Default for Sha256 {
+    fn default() -> Self {
+        Self(ring::digest::Context::new(&ring::digest::SHA256))
+    }
+}
+
+impl Sha256 {
+    /// Takes in more bytes.
+    pub fn update(&mut self, bytes: &[u8]) {
+        self.0.update(bytes);
+    }
+
+    /// Returns the 32 bytes of the digest.
+    pub fn finish(self) -> [u8; 32] {
+        self.0.finish().as_ref().try_into().expect("SHA-256 has 32 bytes")
+    }
+
+    /// Digests one piece.
+    pub fn of(bytes: &[u8]) -> [u8; 32] {
+        let mut whole = Self::default();
+        whole.update(bytes);
+        whole.finish()
+    }
+}
+
+/// Why a text is not a digest.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{}` is not a digest: expected `sha256:` and 64 hexadecimal digits, lower-case", .0.escape_debug())]
+pub struct DigestError(pub String);
+
+/// Writes bytes as lower-case hexadecimal digits.
+pub fn to_hex(bytes: &[u8]) -> String {
+    use fmt::Write;
+    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
+        write!(text, "{byte:02x}").expect("writing to a string cannot fail");
+        text
+    })
+}
+
+fn from_hex(text: &str) -> Option<[u8; 32]> {
+    if text.len() != 64 || !text.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b)) {
+        return None;
+    }
+    let mut bytes = [0; 32];
+    for (i, byte) in bytes.iter_mut().enumerate() {
+        *byte = u8::from_str_radix(&text[2 * i..2 * i + 2], 16).ok()?;
+    }
+    Some(bytes)
+}
+
+macro_rules! digest_type {
+    ($(#[$doc:meta])* $name:ident) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+        pub struct $name([u8; 32]);
+
+        impl $name {
+            /// Takes the 32 bytes of a finished digest.
+            pub fn new(bytes: [u8; 32]) -> Self {
+                Self(bytes)
+            }
+
+            /// Digests one piece.
+            pub fn of(bytes: &[u8]) -> Self {
+                Self(Sha256::of(bytes))
+            }
+
+            /// Reads `sha256:` and 64 digits.
+            ///
+            /// # Errors
+            /// For anything else.
+            pub fn parse(text: &str) -> Result<Self, DigestError> {
+                let bytes = text.strip_prefix("sha256:").and_then(from_hex);
+                bytes.map(Self).ok_or_else(|| DigestError(text.to_owned()))
+            }
+
+            /// Returns the 64 digits without the algorithm.
+            pub fn to_hex(self) -> String {
+                to_hex(&self.0)
+            }
+
+            /// Returns the first 12 digits: enough to tell contents apart in a path or a message.
+            pub fn to_short(self) -> String {
+                to_hex(&self.0[..6])
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                write!(f, "sha256:{}", to_hex(&self.0))
+            }
+        }
+
+        impl fmt::Debug for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                fmt::Display::fmt(self, f)
+            }
+        }
+    };
+}
+
+digest_type!(
+    /// Digest of the bytes of an archive.
+    ArchiveDigest
+);
+digest_type!(
+    /// Digest of a tree's listing (docs/formats.md §6): paths, kinds, executable bit, contents.
+    TreeDigest
+);
+digest_type!(
+    /// Digest of one file's bytes, or of a link's target.
+    ContentDigest
+);
+digest_type!(
+    /// Digest of a text that a lockfile vouches for: the lockfile itself, or the declarations.
+    Seal
+);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_empty_digest_is_the_published_one_and_reads_back() {
+        let text = "sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855";
+        assert_eq!(Seal::of(b"").to_string(), text);
+        assert_eq!(Seal::parse(text), Ok(Seal::of(b"")));
+        for bad in ["", "sha256:", &text[..70], &text.to_uppercase(), &text.replace("sha256", "md5")] {
+            assert!(Seal::parse(bad).is_err(), "{bad}");
+        }
+    }
+}

@@ -1,0 +1,172 @@
+//! The lockfile: a resolution on disk, with digests and who asked. Carries out docs/formats.md §3.
+//!
+//! It holds enough to install without resolving, and to tell without any source whether it still fits the manifests.
+
+mod read;
+mod stale;
+mod write;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+pub use read::LockfileError;
+pub use stale::Difference;
+
+use crate::constraint::Accept;
+use crate::digest::Seal;
+use crate::manifest::run_purpose;
+use crate::name::{PackageName, Purpose, SourceName};
+use crate::release::Artifact;
+use crate::requirement::{Asker, Requirement};
+use crate::resolve::Resolution;
+use crate::version::{Numbering, Version};
+
+/// The format number this version writes and reads.
+pub const LOCKFILE_FORMAT: u32 = 1;
+
+/// A lockfile's content.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lockfile {
+    /// Digest of what the manifests declared when it was written.
+    pub declarations: Seal,
+    /// The chosen releases by package.
+    pub chosen: BTreeMap<PackageName, LockedPackage>,
+}
+
+/// One chosen release.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LockedPackage {
+    /// Its version.
+    pub version: Version,
+    /// How its package numbers.
+    pub numbering: Numbering,
+    /// The source it comes from.
+    pub from: SourceName,
+    /// For which purposes of a project it is there; never empty.
+    pub purposes: BTreeSet<Purpose>,
+    /// Who asked for it; never empty.
+    pub asked_by: BTreeSet<AskedBy>,
+    /// Its files by platform, sorted; never empty.
+    pub artifacts: Vec<Artifact>,
+}
+
+/// One who asked.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct AskedBy {
+    /// Who.
+    pub who: Asker,
+    /// For which purpose; a release asks for `run` only.
+    pub purpose: Purpose,
+    /// Which versions will do.
+    pub accept: Accept,
+}
+
+impl Lockfile {
+    /// Writes down a resolution.
+    pub fn from_resolution(wishes: &[Requirement], resolution: &Resolution) -> Self {
+        let mut chosen: BTreeMap<PackageName, LockedPackage> = resolution
+            .chosen
+            .iter()
+            .map(|(name, choice)| {
+                let locked = LockedPackage {
+                    version: choice.release.version.clone(),
+                    numbering: choice.numbering,
+                    from: choice.source.clone(),
+                    purposes: BTreeSet::new(),
+                    asked_by: BTreeSet::new(),
+                    artifacts: choice.release.artifacts.clone(),
+                };
+                (name.clone(), locked)
+            })
+            .collect();
+        let mut ask = |requirement: &Requirement| {
+            if let Some(locked) = chosen.get_mut(&requirement.package) {
+                locked.asked_by.insert(AskedBy {
+                    who: requirement.asker.clone(),
+                    purpose: requirement.purpose.clone(),
+                    accept: requirement.accept.clone(),
+                });
+            }
+        };
+        wishes.iter().for_each(&mut ask);
+        resolution.requirements().iter().for_each(&mut ask);
+        let mut lockfile = Self { declarations: declarations(wishes), chosen };
+        for (name, purposes) in lockfile.reached(wishes) {
+            if let Some(locked) = lockfile.chosen.get_mut(&name) {
+                locked.purposes = purposes;
+            }
+        }
+        lockfile
+    }
+
+    /// Lists, for each package reached from the wishes along who asked for whom, the purposes it is reached for.
+    fn reached(&self, wishes: &[Requirement]) -> BTreeMap<PackageName, BTreeSet<Purpose>> {
+        let mut needed_by: BTreeMap<&PackageName, Vec<&PackageName>> = BTreeMap::new();
+        for (name, locked) in &self.chosen {
+            for asked in &locked.asked_by {
+                if !asked.who.is_project() {
+                    needed_by.entry(asked.who.name()).or_default().push(name);
+                }
+            }
+        }
+        let mut reached: BTreeMap<PackageName, BTreeSet<Purpose>> = BTreeMap::new();
+        let mut open: Vec<(&PackageName, &Purpose)> = wishes.iter().map(|w| (&w.package, &w.purpose)).collect();
+        while let Some((name, purpose)) = open.pop() {
+            if reached.entry(name.clone()).or_default().insert(purpose.clone()) {
+                open.extend(needed_by.get(name).into_iter().flatten().map(|needed| (*needed, purpose)));
+            }
+        }
+        reached
+    }
+
+    /// Lists what a locked release asks for, as the lockfile recorded it.
+    pub fn needs_of(&self, name: &PackageName) -> Vec<(&PackageName, &AskedBy)> {
+        self.chosen
+            .iter()
+            .flat_map(|(needed, locked)| locked.asked_by.iter().map(move |asked| (needed, asked)))
+            .filter(|(_, asked)| !asked.who.is_project() && asked.who.name() == name)
+            .collect()
+    }
+
+    /// Writes the canonical text.
+    pub fn write(&self) -> String {
+        write::write(self)
+    }
+
+    /// Returns the seal of the canonical text.
+    pub fn seal(&self) -> Seal {
+        write::seal_of(&write::body(self))
+    }
+
+    /// Reads a lockfile.
+    ///
+    /// # Errors
+    /// [`LockfileError`]; a text whose seal does not fit is refused, never guessed at.
+    pub fn parse(text: &str) -> Result<Self, LockfileError> {
+        read::read(text)
+    }
+
+    /// Lists why this lockfile no longer fits what the projects declare; empty when it does.
+    ///
+    /// It fits when every wish is met, nothing is locked that nobody needs, and every package is there for just the
+    /// purposes that the wishes give it. An edit that leaves this so makes no lockfile stale.
+    pub fn differences(&self, wishes: &[Requirement]) -> Vec<Difference> {
+        stale::differences(self, wishes)
+    }
+
+    /// Tells whether somebody in a project asks for the package.
+    pub fn is_direct(&self, name: &PackageName) -> bool {
+        self.chosen.get(name).is_some_and(|locked| locked.asked_by.iter().any(|asked| asked.who.is_project()))
+    }
+}
+
+/// Returns the digest of what projects declare: equal for equal needs, whatever their order in the manifest.
+pub fn declarations(wishes: &[Requirement]) -> Seal {
+    let lines: BTreeSet<String> =
+        wishes.iter().map(|w| format!("{}\t{}\t{}\t{}\n", w.asker, w.purpose, w.package, w.accept)).collect();
+    Seal::of(lines.into_iter().collect::<String>().as_bytes())
+}
+
+/// The purpose for which releases ask.
+pub(crate) fn release_purpose() -> Purpose {
+    run_purpose()
+}

@@ -1,0 +1,238 @@
+//! Reading a lockfile: the seal first, then every field by its rule.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::write::{SEAL_KEY, seal_of};
+use super::{AskedBy, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
+use crate::constraint::Accept;
+use crate::digest::{ArchiveDigest, Seal, TreeDigest};
+use crate::name::{PackageName, Word};
+use crate::release::Artifact;
+use crate::requirement::Asker;
+use crate::version::{Numbering, Order};
+
+/// Why a lockfile is refused. Spans are byte ranges of the text.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum LockfileError {
+    /// Two branches were merged and left their marks.
+    #[error("the lockfile holds the marks of an unfinished merge")]
+    MergeMarks {
+        /// The first mark.
+        span: Range<usize>,
+    },
+    /// There is no line with a seal.
+    #[error("the lockfile has no seal")]
+    NoSeal,
+    /// The content is not what the seal vouches for.
+    #[error("the lockfile was changed by hand or merged badly: its seal does not fit its content")]
+    SealDiffers {
+        /// The seal as written.
+        written: Seal,
+        /// The seal of the content.
+        found: Seal,
+        /// The line of the seal.
+        span: Range<usize>,
+    },
+    /// A later format.
+    #[error("the lockfile has format {found}; this yostel reads format 1")]
+    Format {
+        /// The format it has.
+        found: u32,
+    },
+    /// A part breaks a rule.
+    #[error("{reason}")]
+    Part {
+        /// Where.
+        span: Range<usize>,
+        /// What is wrong.
+        reason: String,
+    },
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawLockfile {
+    format: u32,
+    #[serde(rename = "seal")]
+    _seal: String,
+    declarations: Spanned<String>,
+    #[serde(default)]
+    chosen: Vec<Spanned<RawChosen>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RawChosen {
+    name: String,
+    version: String,
+    #[serde(default)]
+    numbering: RawNumbering,
+    from: String,
+    purposes: Vec<String>,
+    asked_by: Vec<RawAskedBy>,
+    artifacts: Vec<RawArtifact>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RawNumbering {
+    order: Option<String>,
+    breaks_at: Option<u8>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawAskedBy {
+    who: String,
+    purpose: Option<String>,
+    accept: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawArtifact {
+    platform: String,
+    size: u64,
+    digest: String,
+    tree: String,
+}
+
+#[derive(Deserialize)]
+struct JustFormat {
+    format: u32,
+}
+
+pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
+    if let Some(span) = merge_mark(original) {
+        return Err(LockfileError::MergeMarks { span });
+    }
+    if let Ok(JustFormat { format }) = toml::from_str(original)
+        && format != LOCKFILE_FORMAT
+    {
+        return Err(LockfileError::Format { found: format });
+    }
+    check_seal(original)?;
+    let raw: RawLockfile = toml::from_str(original).map_err(|error| LockfileError::Part {
+        span: error.span().unwrap_or(0..0),
+        reason: error.message().to_owned(),
+    })?;
+    debug_assert_eq!(raw.format, LOCKFILE_FORMAT);
+    let declarations = Seal::parse(raw.declarations.get_ref())
+        .map_err(|error| LockfileError::Part { span: raw.declarations.span(), reason: error.to_string() })?;
+    let versions: BTreeMap<String, String> =
+        raw.chosen.iter().map(|c| (c.get_ref().name.clone(), c.get_ref().version.clone())).collect();
+    let mut chosen = BTreeMap::new();
+    for block in raw.chosen {
+        let span = block.span();
+        let part = |reason: String| LockfileError::Part { span: span.clone(), reason };
+        let (name, locked) = read_chosen(block.into_inner(), &versions).map_err(&part)?;
+        if chosen.contains_key(&name) {
+            return Err(part(format!("{name} is locked twice")));
+        }
+        chosen.insert(name, locked);
+    }
+    // Versions of who asks can be read only once every package's numbering is known.
+    let numberings: BTreeMap<PackageName, Numbering> =
+        chosen.iter().map(|(n, (l, _))| (n.clone(), l.numbering)).collect();
+    let mut whole = BTreeMap::new();
+    for (name, (mut locked, asked)) in chosen {
+        for (who, purpose, accept) in asked {
+            let asker = read_asker(&who, &numberings)
+                .map_err(|reason| LockfileError::Part { span: 0..0, reason: format!("{name}: {reason}") })?;
+            locked.asked_by.insert(AskedBy { who: asker, purpose, accept });
+        }
+        whole.insert(name, locked);
+    }
+    Ok(Lockfile { declarations, chosen: whole })
+}
+
+fn merge_mark(text: &str) -> Option<Range<usize>> {
+    let mut at = 0;
+    for line in text.split_inclusive('\n') {
+        if line.starts_with("<<<<<<< ") || line.starts_with(">>>>>>> ") || line.trim_end() == "=======" {
+            return Some(at..at + line.trim_end().len());
+        }
+        at += line.len();
+    }
+    None
+}
+
+/// Version control may have turned line endings: they are no change of content.
+fn check_seal(original: &str) -> Result<(), LockfileError> {
+    let mut at = 0;
+    for line in original.split_inclusive('\n') {
+        let end = at + line.len();
+        if let Some(rest) = line.strip_prefix(SEAL_KEY) {
+            let span = at..at + line.trim_end().len();
+            let written = rest.trim_end().strip_suffix('"').and_then(|text| Seal::parse(text).ok());
+            let Some(written) = written else {
+                return Err(LockfileError::Part { span, reason: "the seal is not a digest".into() });
+            };
+            let found = seal_of(&original[end..].replace("\r\n", "\n"));
+            return if written == found { Ok(()) } else { Err(LockfileError::SealDiffers { written, found, span }) };
+        }
+        at = end;
+    }
+    Err(LockfileError::NoSeal)
+}
+
+type Asked = Vec<(String, Word, Accept)>;
+
+fn read_chosen(
+    raw: RawChosen,
+    versions: &BTreeMap<String, String>,
+) -> Result<(PackageName, (LockedPackage, Asked)), String> {
+    let text = |error: &dyn std::fmt::Display| error.to_string();
+    let name = PackageName::parse(&raw.name).map_err(|e| text(&e))?;
+    let order = raw.numbering.order.as_deref().map_or(Some(Order::default()), Order::parse);
+    let order = order.ok_or_else(|| format!("{name} has a numbering that this yostel does not know"))?;
+    let numbering = Numbering::new(order, raw.numbering.breaks_at).map_err(|e| text(&e))?;
+    let mut artifacts = Vec::new();
+    for artifact in raw.artifacts {
+        artifacts.push(Artifact {
+            platform: artifact.platform,
+            digest: ArchiveDigest::parse(&artifact.digest).map_err(|e| text(&e))?,
+            size: artifact.size,
+            tree: TreeDigest::parse(&artifact.tree).map_err(|e| text(&e))?,
+        });
+    }
+    if artifacts.is_empty() || raw.asked_by.is_empty() || raw.purposes.is_empty() {
+        return Err(format!("{name} is locked without artifacts, without purposes or without anyone who asks for it"));
+    }
+    let purposes: Result<BTreeSet<Word>, _> = raw.purposes.iter().map(|p| Word::parse(p)).collect();
+    let mut asked = Vec::new();
+    for entry in raw.asked_by {
+        let purpose = entry.purpose.map_or_else(|| Ok(release_purpose()), |p| Word::parse(&p)).map_err(|e| text(&e))?;
+        if let Some((who, version)) = entry.who.split_once(' ')
+            && versions.get(who).map(String::as_str) != Some(version)
+        {
+            return Err(format!("{name} is asked for by {}, which is not locked", entry.who.escape_debug()));
+        }
+        asked.push((entry.who, purpose, Accept::parse(&entry.accept).map_err(|e| text(&e))?));
+    }
+    let locked = LockedPackage {
+        version: numbering.parse_version(&raw.version).map_err(|e| text(&e))?,
+        numbering,
+        from: Word::parse(&raw.from).map_err(|e| text(&e))?,
+        purposes: purposes.map_err(|e| text(&e))?,
+        asked_by: BTreeSet::new(),
+        artifacts,
+    };
+    Ok((name, (locked, asked)))
+}
+
+fn read_asker(who: &str, numberings: &BTreeMap<PackageName, Numbering>) -> Result<Asker, String> {
+    match who.split_once(' ') {
+        None => PackageName::parse(who).map(Asker::Project).map_err(|e| e.to_string()),
+        Some((name, version)) => {
+            let name = PackageName::parse(name).map_err(|e| e.to_string())?;
+            let numbering = numberings.get(&name).copied().unwrap_or_default();
+            let version = numbering.parse_version(version).map_err(|e| e.to_string())?;
+            Ok(Asker::Release(name, version))
+        }
+    }
+}

@@ -1,0 +1,99 @@
+//! Staleness by meaning: what of the wishes a lockfile no longer meets.
+
+use std::collections::BTreeSet;
+use std::fmt;
+
+use super::Lockfile;
+use crate::constraint::BindError;
+use crate::name::{PackageName, Purpose};
+use crate::requirement::Requirement;
+use crate::version::Version;
+
+/// One way in which a lockfile does not fit the manifests.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Difference {
+    /// A package is wanted and not locked.
+    Missing(Requirement),
+    /// The locked version is not one that will do.
+    NotAdmitted {
+        /// Who wants what.
+        wish: Requirement,
+        /// The version that is locked.
+        locked: Version,
+    },
+    /// The constraint does not fit the package's numbering.
+    Unreadable {
+        /// Who wants what.
+        wish: Requirement,
+        /// Why it does not fit.
+        cause: BindError,
+    },
+    /// A package is locked and nobody needs it any more.
+    Unneeded(PackageName, Version),
+    /// A package is needed for other purposes than it is locked for.
+    Purposes {
+        /// The package.
+        package: PackageName,
+        /// Locked for these.
+        locked: BTreeSet<Purpose>,
+        /// Needed for these.
+        needed: BTreeSet<Purpose>,
+    },
+}
+
+impl fmt::Display for Difference {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let list =
+            |purposes: &BTreeSet<Purpose>| purposes.iter().map(Purpose::as_str).collect::<Vec<_>>().join(" and ");
+        match self {
+            Self::Missing(wish) => write!(f, "{} is not locked, but {} needs it", wish.package, wish.asker),
+            Self::NotAdmitted { wish, locked } => {
+                write!(f, "{} is locked at {locked}, but {} needs {}", wish.package, wish.asker, wish.accept)
+            }
+            Self::Unreadable { wish, cause } => write!(f, "{wish}: {cause}"),
+            Self::Unneeded(package, version) => {
+                write!(f, "{package} {version} is locked, but nothing needs it any more")
+            }
+            Self::Purposes { package, locked, needed } => {
+                write!(f, "{package} is locked for {}, but needed for {}", list(locked), list(needed))
+            }
+        }
+    }
+}
+
+pub(super) fn differences(lockfile: &Lockfile, wishes: &[Requirement]) -> Vec<Difference> {
+    let mut differences = Vec::new();
+    for wish in wishes {
+        let Some(locked) = lockfile.chosen.get(&wish.package) else {
+            differences.push(Difference::Missing(wish.clone()));
+            continue;
+        };
+        match wish.accept.bind(locked.numbering) {
+            Ok(constraint) if constraint.admits(&locked.version) => {}
+            Ok(_) => differences.push(Difference::NotAdmitted { wish: wish.clone(), locked: locked.version.clone() }),
+            Err(cause) => differences.push(Difference::Unreadable { wish: wish.clone(), cause }),
+        }
+    }
+    for (name, locked) in &lockfile.chosen {
+        for asked in locked.asked_by.iter().filter(|asked| !asked.who.is_project()) {
+            if !asked.accept.bind(locked.numbering).is_ok_and(|constraint| constraint.admits(&locked.version)) {
+                let (asker, accept, purpose) = (asked.who.clone(), asked.accept.clone(), asked.purpose.clone());
+                let wish = Requirement { asker, package: name.clone(), accept, purpose };
+                differences.push(Difference::NotAdmitted { wish, locked: locked.version.clone() });
+            }
+        }
+    }
+    let reached = lockfile.reached(wishes);
+    for (name, locked) in &lockfile.chosen {
+        match reached.get(name) {
+            None => differences.push(Difference::Unneeded(name.clone(), locked.version.clone())),
+            Some(needed) if *needed != locked.purposes => differences.push(Difference::Purposes {
+                package: name.clone(),
+                locked: locked.purposes.clone(),
+                needed: needed.clone(),
+            }),
+            Some(_) => {}
+        }
+    }
+    differences
+}

@@ -1,0 +1,64 @@
+//! The canonical text: sorted, one block a package, one fact a line, final newline.
+
+use super::{LOCKFILE_FORMAT, Lockfile};
+use crate::digest::Seal;
+use crate::requirement::Asker;
+use crate::version::{Numbering, Order};
+
+pub(super) const SEAL_KEY: &str = "seal = \"";
+
+const HEAD: &str = "# Written by yostel. To change what is locked, change the manifest and run: yostel lock\n";
+
+pub(super) fn write(lockfile: &Lockfile) -> String {
+    let body = body(lockfile);
+    let seal = seal_of(&body);
+    format!("{HEAD}format = {LOCKFILE_FORMAT}\n{SEAL_KEY}{seal}\"\n{body}")
+}
+
+pub(super) fn seal_of(body: &str) -> Seal {
+    Seal::of(body.as_bytes())
+}
+
+/// Everything after the line of the seal.
+pub(super) fn body(lockfile: &Lockfile) -> String {
+    let mut text = format!("declarations = \"{}\"\n", lockfile.declarations);
+    for (name, locked) in &lockfile.chosen {
+        text.push_str("\n[[chosen]]\n");
+        text.push_str(&format!("name = \"{name}\"\n"));
+        text.push_str(&format!("version = \"{}\"\n", locked.version));
+        if locked.numbering != Numbering::default() {
+            text.push_str(&numbering(locked.numbering));
+        }
+        text.push_str(&format!("from = \"{}\"\n", locked.from));
+        let purposes: Vec<String> = locked.purposes.iter().map(|purpose| format!("\"{purpose}\"")).collect();
+        text.push_str(&format!("purposes = [{}]\n", purposes.join(", ")));
+        text.push_str("asked-by = [\n");
+        for asked in &locked.asked_by {
+            let purpose = match asked.who {
+                Asker::Project(_) => format!("purpose = \"{}\", ", asked.purpose),
+                Asker::Release(..) => String::new(),
+            };
+            text.push_str(&format!("  {{ who = \"{}\", {purpose}accept = \"{}\" }},\n", asked.who, asked.accept));
+        }
+        text.push_str("]\nartifacts = [\n");
+        for artifact in &locked.artifacts {
+            text.push_str(&format!(
+                "  {{ platform = \"{}\", size = {}, digest = \"{}\", tree = \"{}\" }},\n",
+                artifact.platform, artifact.size, artifact.digest, artifact.tree
+            ));
+        }
+        text.push_str("]\n");
+    }
+    text
+}
+
+fn numbering(numbering: Numbering) -> String {
+    let order = match numbering.order() {
+        Order::Semver => "semver",
+        Order::Words => "words",
+    };
+    match numbering.breaks_at() {
+        Some(position) => format!("numbering = {{ order = \"{order}\", breaks-at = {position} }}\n"),
+        None => format!("numbering = {{ order = \"{order}\" }}\n"),
+    }
+}

@@ -1,0 +1,129 @@
+//! Edits of a manifest in place: comments, order and spacing stay, and so does the kind of line ending.
+
+use toml_edit::{DocumentMut, Item, Table, Value};
+
+use crate::constraint::Accept;
+use crate::name::{PackageName, Purpose};
+
+/// Why an edit is not possible.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum EditError {
+    /// The text is not a manifest; [`super::Manifest::parse`] says why.
+    #[error("the manifest cannot be read")]
+    Unreadable,
+    /// There is no such need.
+    #[error("the manifest does not need {0}")]
+    NoSuchNeed(PackageName),
+}
+
+/// What an edit did.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NeedEdit {
+    /// The whole manifest afterwards.
+    pub text: String,
+    /// The constraint that stood there before, if one did.
+    pub before: Option<String>,
+    /// Purposes that were touched, sorted.
+    pub purposes: Vec<String>,
+}
+
+/// Writes a first manifest.
+pub fn new_manifest(name: &PackageName, version: &str) -> String {
+    format!("[project]\nname = \"{name}\"\nversion = \"{version}\"\n\n[needs.run]\n")
+}
+
+/// Adds a need, or gives the one that is there a new constraint.
+///
+/// # Errors
+/// `Unreadable` when the text is no manifest.
+pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, accept: &Accept) -> Result<NeedEdit, EditError> {
+    edit(text, |document| {
+        let needs = document.entry("needs").or_insert_with(|| {
+            let mut table = Table::new();
+            table.set_implicit(true);
+            Item::Table(table)
+        });
+        let needs = needs.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        let entries = needs.entry(purpose.as_str()).or_insert_with(|| Item::Table(Table::new()));
+        let entries = entries.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        let mut before = None;
+        match entries.get_mut(package.as_str()) {
+            Some(Item::Value(Value::InlineTable(table))) => {
+                before = table.get("accept").and_then(Value::as_str).map(str::to_owned);
+                match table.get_mut("accept") {
+                    Some(value) => replace(value, accept),
+                    None => drop(table.insert("accept", accept.as_str().into())),
+                }
+            }
+            Some(Item::Value(value)) => {
+                before = value.as_str().map(str::to_owned);
+                replace(value, accept);
+            }
+            Some(_) => return Err(EditError::Unreadable),
+            None => {
+                entries.insert(package.as_str(), toml_edit::value(accept.as_str()));
+                place_sorted(entries, package.as_str());
+            }
+        }
+        Ok((before, vec![purpose.as_str().to_owned()]))
+    })
+}
+
+/// Removes a need, from one purpose or from all.
+///
+/// # Errors
+/// `NoSuchNeed`, or `Unreadable` when the text is no manifest.
+pub fn remove_need(text: &str, purpose: Option<&Purpose>, package: &PackageName) -> Result<NeedEdit, EditError> {
+    edit(text, |document| {
+        let mut before = None;
+        let mut purposes = Vec::new();
+        if let Some(needs) = document.get_mut("needs").and_then(Item::as_table_like_mut) {
+            for (key, entries) in needs.iter_mut() {
+                let wanted = purpose.is_none_or(|purpose| purpose.as_str() == key.get());
+                let Some(entries) = entries.as_table_like_mut().filter(|_| wanted) else { continue };
+                if let Some(removed) = entries.remove(package.as_str()) {
+                    let accept = removed.as_str().or_else(|| removed.get("accept").and_then(Item::as_str));
+                    before = accept.map(str::to_owned);
+                    purposes.push(key.get().to_owned());
+                }
+            }
+        }
+        if purposes.is_empty() {
+            return Err(EditError::NoSuchNeed(package.clone()));
+        }
+        purposes.sort();
+        Ok((before, purposes))
+    })
+}
+
+type Touched = (Option<String>, Vec<String>);
+
+fn edit(
+    text: &str,
+    change: impl FnOnce(&mut DocumentMut) -> Result<Touched, EditError>,
+) -> Result<NeedEdit, EditError> {
+    let mut document: DocumentMut = text.parse().map_err(|_| EditError::Unreadable)?;
+    let (before, purposes) = change(&mut document)?;
+    let mut edited = document.to_string();
+    // The library writes LF; a file that came with CRLF throughout keeps it.
+    if text.contains("\r\n") && !text.replace("\r\n", "").contains('\n') {
+        edited = edited.replace("\r\n", "\n").replace('\n', "\r\n");
+    }
+    Ok(NeedEdit { text: edited, before, purposes })
+}
+
+/// Replaces a value but keeps the comment and spacing around it.
+fn replace(value: &mut Value, accept: &Accept) {
+    let decor = value.decor().clone();
+    *value = accept.as_str().into();
+    *value.decor_mut() = decor;
+}
+
+/// Moves the newest entry to its place, when the entries before it were sorted; else it stays last.
+fn place_sorted(entries: &mut dyn toml_edit::TableLike, newest: &str) {
+    let others: Vec<String> = entries.iter().map(|(key, _)| key.to_owned()).filter(|key| key != newest).collect();
+    // A comment above an entry belongs to it and moves with it, so sorting is safe only where order already was.
+    if others.is_sorted() {
+        entries.sort_values();
+    }
+}

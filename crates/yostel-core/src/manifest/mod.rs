@@ -1,0 +1,145 @@
+//! The manifest: what a project or package is, needs and offers. Carries out docs/formats.md §2.
+
+mod edit;
+mod parse;
+#[cfg(test)]
+mod tests;
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+pub use edit::{EditError, NeedEdit, add_need, new_manifest, remove_need};
+pub use parse::{ManifestProblem, ManifestProblemKind, PLAIN_KEYS};
+
+use crate::constraint::Accept;
+use crate::name::{PackageName, Purpose, SourceName, Word};
+use crate::release::Offers;
+use crate::requirement::{Asker, Requirement};
+use crate::version::{Numbering, Version};
+
+/// A manifest that was read without a problem.
+#[derive(Debug, Clone)]
+pub struct Manifest {
+    /// What this project is.
+    pub project: Project,
+    /// What it needs, by purpose and package.
+    pub needs: BTreeMap<Purpose, BTreeMap<PackageName, Need>>,
+    /// Where releases come from.
+    pub sources: BTreeMap<SourceName, SourceDeclaration>,
+    /// What it gives those who need it.
+    pub offers: Offers,
+}
+
+/// The `[project]` table.
+#[derive(Debug, Clone)]
+pub struct Project {
+    /// Its name.
+    pub name: PackageName,
+    /// Its version; a package needs one to be published.
+    pub version: Option<Version>,
+    /// How its versions order and what breaks.
+    pub numbering: Numbering,
+    /// Which versions of the tool itself may work on it.
+    pub yostel: Option<Accept>,
+    /// SPDX licence expression.
+    pub licence: Option<String>,
+    /// One sentence on what it is.
+    pub about: Option<String>,
+    /// What is new in this version.
+    pub notes: Option<String>,
+}
+
+/// One entry of `[needs.<purpose>]`.
+#[derive(Debug, Clone)]
+pub struct Need {
+    /// Which versions will do.
+    pub accept: Accept,
+    /// Byte range of the entry's key in the manifest.
+    pub span: Range<usize>,
+}
+
+/// One `[sources.<name>]` table.
+#[derive(Debug, Clone)]
+pub struct SourceDeclaration {
+    /// Folder of the registry, relative to the manifest's folder.
+    pub folder: String,
+    /// Names that come from here and nowhere else.
+    pub reserves: Vec<NamePattern>,
+    /// Byte range of the source's name in the manifest.
+    pub span: Range<usize>,
+}
+
+/// A name, or all names below a level: `ropeway/*`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NamePattern {
+    level: PackageName,
+    below: bool,
+}
+
+impl NamePattern {
+    /// Reads a name, or a name and `/*`.
+    ///
+    /// # Errors
+    /// As [`PackageName::parse`].
+    pub fn parse(text: &str) -> Result<Self, crate::NameError> {
+        let (level, below) = match text.strip_suffix("/*") {
+            Some(level) => (level, true),
+            None => (text, false),
+        };
+        Ok(Self { level: PackageName::parse(level)?, below })
+    }
+
+    /// Tells whether the pattern covers the name.
+    pub fn covers(&self, name: &PackageName) -> bool {
+        match name.as_str().strip_prefix(self.level.as_str()) {
+            Some(rest) => {
+                if self.below {
+                    rest.starts_with('/')
+                } else {
+                    rest.is_empty()
+                }
+            }
+            None => false,
+        }
+    }
+}
+
+impl Manifest {
+    /// Reads a manifest.
+    ///
+    /// # Errors
+    /// Every problem found, in the order of the text, each with its byte range. Never empty.
+    ///
+    /// # Examples
+    /// ```
+    /// use yostel_core::Manifest;
+    /// let manifest = Manifest::parse("[project]\nname = 'console'\n[needs.run]\ngust-model = '^2'\n").unwrap();
+    /// assert_eq!(manifest.requirements()[0].package.as_str(), "gust-model");
+    /// let problems = Manifest::parse("[project]\nname = 'console'\n[need.run]\n").unwrap_err();
+    /// assert_eq!(problems[0].to_string(), "the manifest has no key `need`");
+    /// ```
+    pub fn parse(text: &str) -> Result<Self, Vec<ManifestProblem>> {
+        parse::parse(text)
+    }
+
+    /// Lists what the project needs, sorted by purpose and package.
+    pub fn requirements(&self) -> Vec<Requirement> {
+        let mut requirements = Vec::new();
+        for (purpose, needs) in &self.needs {
+            for (package, need) in needs {
+                requirements.push(Requirement {
+                    asker: Asker::Project(self.project.name.clone()),
+                    package: package.clone(),
+                    accept: need.accept.clone(),
+                    purpose: purpose.clone(),
+                });
+            }
+        }
+        requirements
+    }
+}
+
+/// Returns the purpose whose needs come along with a package.
+pub fn run_purpose() -> Purpose {
+    Word::parse("run").expect("`run` is a word")
+}

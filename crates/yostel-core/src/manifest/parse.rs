@@ -1,0 +1,420 @@
+//! From text to a manifest, or to all that is wrong with it. Each table is read key by key against the list of keys it
+//! may have, so that a key nobody knows is never passed over.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use super::{Manifest, NamePattern, Need, Project, SourceDeclaration};
+use crate::constraint::{Accept, AcceptError};
+use crate::name::{NameError, PackageName, Word, nearest};
+use crate::release::{Offers, check_offered_path, check_variable};
+use crate::version::{Numbering, NumberingError, Order, VersionError};
+
+/// The keys a manifest may have, by table; `*` stands for a name that its author chooses.
+pub const PLAIN_KEYS: [(&str, &[&str]); 6] = [
+    ("", &["project", "needs", "sources", "offers"]),
+    ("project", &["name", "version", "numbering", "yostel", "licence", "about", "notes"]),
+    ("numbering", &["order", "breaks-at"]),
+    ("sources.*", &["folder", "reserves"]),
+    ("offers", &["roles", "programs", "variables"]),
+    ("needs.*.*", &["accept"]),
+];
+
+/// One thing wrong with a manifest.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{kind}")]
+pub struct ManifestProblem {
+    /// Byte range in the text.
+    pub span: Range<usize>,
+    /// What it is.
+    pub kind: ManifestProblemKind,
+}
+
+/// What can be wrong with a manifest.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ManifestProblemKind {
+    /// Not TOML.
+    #[error("this is not TOML: {0}")]
+    Syntax(String),
+    /// A key that means nothing here.
+    #[error("{} has no key `{}`", table_words(table), key.escape_debug())]
+    UnknownKey {
+        /// The table, as in `PLAIN_KEYS`.
+        table: &'static str,
+        /// The key as written.
+        key: String,
+        /// The known key that was probably meant.
+        near: Option<&'static str>,
+        /// All keys known there.
+        known: &'static [&'static str],
+    },
+    /// A value of another type.
+    #[error("`{key}` should be {expected}, but it is {found}")]
+    WrongType {
+        /// The key.
+        key: String,
+        /// The type wanted, with its article.
+        expected: &'static str,
+        /// The type found, with its article.
+        found: &'static str,
+    },
+    /// A key that must be there.
+    #[error("{} says no `{key}`", table_words(table))]
+    Missing {
+        /// The table, as in `PLAIN_KEYS`.
+        table: &'static str,
+        /// The key.
+        key: &'static str,
+        /// A line that would do.
+        example: &'static str,
+    },
+    /// A name that cannot be one.
+    #[error(transparent)]
+    Name(#[from] NameError),
+    /// A constraint that is none.
+    #[error(transparent)]
+    Accept(#[from] AcceptError),
+    /// A version that is none.
+    #[error(transparent)]
+    Version(#[from] VersionError),
+    /// A numbering that cannot be.
+    #[error(transparent)]
+    Numbering(#[from] NumberingError),
+    /// A value outside what its key allows.
+    #[error("`{key}` cannot be `{}`: {reason}", value.escape_debug())]
+    Value {
+        /// The key.
+        key: &'static str,
+        /// The value as written.
+        value: String,
+        /// Why not.
+        reason: &'static str,
+    },
+    /// A project that needs itself.
+    #[error("{0} needs itself")]
+    NeedsItself(PackageName),
+}
+
+fn table_words(table: &str) -> String {
+    match table {
+        "" => "the manifest".into(),
+        "numbering" => "a numbering".into(),
+        "sources.*" => "a source".into(),
+        "needs.*.*" => "a need".into(),
+        name => format!("[{name}]"),
+    }
+}
+
+struct Reader<'t> {
+    text: &'t str,
+    problems: Vec<ManifestProblem>,
+}
+
+type Table<'i> = DeTable<'i>;
+type Value<'i> = Spanned<DeValue<'i>>;
+
+pub(super) fn parse(text: &str) -> Result<Manifest, Vec<ManifestProblem>> {
+    let mut reader = Reader { text, problems: Vec::new() };
+    let (root, errors) = DeTable::parse_recoverable(text);
+    for error in errors {
+        let span = error.span().unwrap_or(0..0);
+        reader.problem(span, ManifestProblemKind::Syntax(error.message().to_owned()));
+    }
+    let manifest = reader.manifest(root.get_ref());
+    if reader.problems.is_empty() {
+        // Without a problem every required part was found.
+        manifest.ok_or_else(Vec::new)
+    } else {
+        reader.problems.sort_by_key(|problem| (problem.span.start, problem.span.end));
+        Err(reader.problems)
+    }
+}
+
+impl<'t> Reader<'t> {
+    fn problem(&mut self, span: Range<usize>, kind: ManifestProblemKind) {
+        self.problems.push(ManifestProblem { span, kind });
+    }
+
+    /// Notes the error of a checked value and goes on.
+    fn keep<T, E: Into<ManifestProblemKind>>(&mut self, span: Range<usize>, result: Result<T, E>) -> Option<T> {
+        result.map_err(|error| self.problem(span, error.into())).ok()
+    }
+
+    fn manifest(&mut self, root: &Table<'_>) -> Option<Manifest> {
+        self.check_keys("", root);
+        let project = match root.get("project") {
+            Some(value) => self.table("project", value).and_then(|table| self.project(table, value.span())),
+            None => {
+                let example = "[project]\nname = \"ropeway/console\"";
+                self.problem(0..0, ManifestProblemKind::Missing { table: "", key: "project", example });
+                None
+            }
+        };
+        let needs = self.needs(root, project.as_ref().map(|p| &p.name));
+        let mut sources = BTreeMap::new();
+        for (key, value) in self.entries("sources", root) {
+            let name = self.keep(key.span(), Word::parse(key.get_ref()));
+            let declaration = self.table(&format!("sources.{}", key.get_ref()), value);
+            let declaration = declaration.and_then(|table| self.source(table, key.span()));
+            if let (Some(name), Some(declaration)) = (name, declaration) {
+                sources.insert(name, declaration);
+            }
+        }
+        let offers = match root.get("offers") {
+            Some(value) => self.table("offers", value).map(|table| self.offers(table)).unwrap_or_default(),
+            None => Offers::default(),
+        };
+        Some(Manifest { project: project?, needs, sources, offers })
+    }
+
+    fn project(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<Project> {
+        self.check_keys("project", table);
+        let numbering = table.get("numbering").and_then(|value| self.numbering(value)).unwrap_or_default();
+        let name = match table.get("name") {
+            Some(value) => {
+                self.string("name", value).and_then(|text| self.keep(value.span(), PackageName::parse(text)))
+            }
+            None => {
+                let example = "name = \"ropeway/console\"";
+                self.problem(span, ManifestProblemKind::Missing { table: "project", key: "name", example });
+                None
+            }
+        };
+        let version = table.get("version").and_then(|value| {
+            let text = self.string("version", value)?;
+            self.keep(value.span(), numbering.parse_version(text))
+        });
+        let yostel = table.get("yostel").and_then(|value| self.accept("yostel", value));
+        let mut text = |key| table.get(key).and_then(|value| self.string(key, value)).map(str::to_owned);
+        let (licence, about, notes) = (text("licence"), text("about"), text("notes"));
+        Some(Project { name: name?, version, numbering, yostel, licence, about, notes })
+    }
+
+    fn numbering(&mut self, value: &Value<'_>) -> Option<Numbering> {
+        let table = self.table("numbering", value)?;
+        self.check_keys("numbering", table);
+        let order = match table.get("order") {
+            None => Order::default(),
+            Some(order) => {
+                let text = self.string("order", order)?;
+                match Order::parse(text) {
+                    Some(known) => known,
+                    None => {
+                        let reason = "the orders are `semver` and `words`";
+                        let value = text.to_owned();
+                        self.problem(order.span(), ManifestProblemKind::Value { key: "order", value, reason });
+                        return None;
+                    }
+                }
+            }
+        };
+        let breaks_at = match table.get("breaks-at") {
+            None => None,
+            Some(position) => match position.get_ref() {
+                DeValue::Integer(number) => match number.as_str().parse::<u8>() {
+                    Ok(number) => Some(number),
+                    Err(_) => {
+                        let value = number.as_str().to_owned();
+                        let reason = "it is a position, counted from 1; 0 = nothing ever breaks";
+                        self.problem(position.span(), ManifestProblemKind::Value { key: "breaks-at", value, reason });
+                        return None;
+                    }
+                },
+                _ => {
+                    self.wrong_type("breaks-at", position, "a whole number");
+                    return None;
+                }
+            },
+        };
+        self.keep(value.span(), Numbering::new(order, breaks_at))
+    }
+
+    fn needs(
+        &mut self,
+        root: &Table<'_>,
+        project: Option<&PackageName>,
+    ) -> BTreeMap<Word, BTreeMap<PackageName, Need>> {
+        let mut needs = BTreeMap::new();
+        for (key, value) in self.entries("needs", root) {
+            let purpose = self.keep(key.span(), Word::parse(key.get_ref()));
+            let Some(table) = self.table(&format!("needs.{}", key.get_ref()), value) else { continue };
+            let mut entries = BTreeMap::new();
+            for (key, value) in table {
+                let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
+                let accept = self.need(key.get_ref(), value);
+                if name.is_some() && name.as_ref() == project {
+                    let itself = name.clone().expect("checked just above");
+                    self.problem(key.span(), ManifestProblemKind::NeedsItself(itself));
+                }
+                if let (Some(name), Some(accept)) = (name, accept) {
+                    entries.insert(name, Need { accept, span: key.span() });
+                }
+            }
+            if let Some(purpose) = purpose {
+                needs.insert(purpose, entries);
+            }
+        }
+        needs
+    }
+
+    fn need(&mut self, key: &str, value: &Value<'_>) -> Option<Accept> {
+        let DeValue::Table(table) = value.get_ref() else {
+            if matches!(value.get_ref(), DeValue::String(_)) {
+                return self.accept(key, value);
+            }
+            self.wrong_type(key, value, "a constraint in quotes, like \"^2.1\"");
+            return None;
+        };
+        self.check_keys("needs.*.*", table);
+        match table.get("accept") {
+            Some(accept) => self.accept("accept", accept),
+            None => {
+                let example = "{ accept = \"^2.1\" }";
+                let missing = ManifestProblemKind::Missing { table: "needs.*.*", key: "accept", example };
+                self.problem(value.span(), missing);
+                None
+            }
+        }
+    }
+
+    fn source(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<SourceDeclaration> {
+        self.check_keys("sources.*", table);
+        let mut reserves = Vec::new();
+        if let Some(list) = table.get("reserves") {
+            for (text, span) in self.strings("reserves", list) {
+                reserves.extend(self.keep(span, NamePattern::parse(&text)));
+            }
+        }
+        match table.get("folder") {
+            Some(folder) => {
+                let folder = self.string("folder", folder)?.to_owned();
+                Some(SourceDeclaration { folder, reserves, span })
+            }
+            None => {
+                let example = "folder = \"../depot\"";
+                self.problem(span, ManifestProblemKind::Missing { table: "sources.*", key: "folder", example });
+                None
+            }
+        }
+    }
+
+    fn offers(&mut self, table: &Table<'_>) -> Offers {
+        self.check_keys("offers", table);
+        let mut offers = Offers::default();
+        if let Some(list) = table.get("roles") {
+            for (text, span) in self.strings("roles", list) {
+                offers.roles.extend(self.keep(span, Word::parse(&text)));
+            }
+        }
+        if let Some(list) = table.get("programs") {
+            for (text, span) in self.strings("programs", list) {
+                self.check("programs", &text, span, check_offered_path);
+                offers.programs.push(text);
+            }
+        }
+        if let Some(variables) = table.get("variables").and_then(|value| self.table("variables", value)) {
+            for (key, value) in variables {
+                self.check("variables", key.get_ref(), key.span(), check_variable);
+                if let Some(path) = self.string(key.get_ref(), value) {
+                    self.check("variables", path, value.span(), check_offered_path);
+                    offers.variables.insert(key.get_ref().to_string(), path.to_owned());
+                }
+            }
+        }
+        offers
+    }
+
+    fn check(
+        &mut self,
+        key: &'static str,
+        value: &str,
+        span: Range<usize>,
+        rule: fn(&str) -> Result<(), &'static str>,
+    ) {
+        if let Err(reason) = rule(value) {
+            self.problem(span, ManifestProblemKind::Value { key, value: value.to_owned(), reason });
+        }
+    }
+
+    fn check_keys(&mut self, table: &'static str, content: &Table<'_>) {
+        let known = PLAIN_KEYS.iter().find(|(name, _)| *name == table).map_or(&[][..], |(_, keys)| keys);
+        for key in content.keys() {
+            if !known.contains(&key.get_ref().as_ref()) {
+                let near = nearest(key.get_ref(), known.iter().copied());
+                let near = near.and_then(|near| known.iter().copied().find(|k| *k == near));
+                let key_text = key.get_ref().to_string();
+                self.problem(key.span(), ManifestProblemKind::UnknownKey { table, key: key_text, near, known });
+            }
+        }
+    }
+
+    fn entries<'a, 'i>(
+        &mut self,
+        key: &'static str,
+        root: &'a Table<'i>,
+    ) -> Vec<(&'a Spanned<std::borrow::Cow<'i, str>>, &'a Value<'i>)> {
+        match root.get(key) {
+            None => Vec::new(),
+            Some(value) => self.table(key, value).map(|table| table.iter().collect()).unwrap_or_default(),
+        }
+    }
+
+    fn table<'a, 'i>(&mut self, key: &str, value: &'a Value<'i>) -> Option<&'a Table<'i>> {
+        let table = value.get_ref().as_table();
+        if table.is_none() {
+            self.wrong_type(key, value, "a table");
+        }
+        table
+    }
+
+    fn string<'a>(&mut self, key: &str, value: &'a Value<'_>) -> Option<&'a str> {
+        let text = value.get_ref().as_str().filter(|_| matches!(value.get_ref(), DeValue::String(_)));
+        if text.is_none() {
+            self.wrong_type(key, value, "a text in quotes");
+        }
+        text
+    }
+
+    fn strings(&mut self, key: &str, value: &Value<'_>) -> Vec<(String, Range<usize>)> {
+        let Some(list) = value.get_ref().as_array() else {
+            self.wrong_type(key, value, "a list of texts, like [\"one\", \"two\"]");
+            return Vec::new();
+        };
+        let mut texts = Vec::new();
+        for item in list.iter() {
+            if let Some(text) = self.string(key, item) {
+                texts.push((text.to_owned(), item.span()));
+            }
+        }
+        texts
+    }
+
+    fn accept(&mut self, key: &str, value: &Value<'_>) -> Option<Accept> {
+        let text = self.string(key, value)?;
+        Accept::parse(text)
+            .map_err(|error| {
+                // Inside a plain string the place in the text is known exactly; with escapes the whole value is marked.
+                let span = value.span();
+                let plain = self.text.get(span.start + 1..span.end.saturating_sub(1)) == Some(text);
+                let exact = span.start + 1 + error.span.start..span.start + 1 + error.span.end;
+                self.problem(if plain && !error.span.is_empty() { exact } else { span }, error.into());
+            })
+            .ok()
+    }
+
+    fn wrong_type(&mut self, key: &str, value: &Value<'_>, expected: &'static str) {
+        let found = match value.get_ref() {
+            DeValue::String(_) => "a text",
+            DeValue::Integer(_) => "a whole number",
+            DeValue::Float(_) => "a number with a point",
+            DeValue::Boolean(_) => "true or false",
+            DeValue::Datetime(_) => "a date",
+            DeValue::Array(_) => "a list",
+            DeValue::Table(_) => "a table",
+        };
+        self.problem(value.span(), ManifestProblemKind::WrongType { key: key.to_owned(), expected, found });
+    }
+}

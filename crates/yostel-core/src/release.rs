@@ -1,0 +1,425 @@
+//! Releases as a registry describes them: one document a package. Carries out docs/formats.md §4.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::constraint::Accept;
+use crate::digest::{ArchiveDigest, TreeDigest};
+use crate::name::{PackageName, Purpose, Word};
+use crate::version::{Numbering, Order, Version};
+
+/// The format number this version writes and reads.
+pub const DOCUMENT_FORMAT: u32 = 1;
+
+/// The platform of an artifact that fits every machine.
+pub const ANY_PLATFORM: &str = "any";
+
+/// All releases of one package, as one source tells of them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PackageDocument {
+    /// The package.
+    pub name: PackageName,
+    /// How all its versions order: one numbering a package, or its releases could not be compared.
+    pub numbering: Numbering,
+    /// Its releases, rising; no two at one place in the order.
+    pub releases: Vec<Release>,
+}
+
+/// One release.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Release {
+    /// Its version.
+    pub version: Version,
+    /// When it was published.
+    pub published: Timestamp,
+    /// What it needs, by purpose.
+    pub needs: BTreeMap<Purpose, BTreeMap<PackageName, Accept>>,
+    /// What it gives those who need it.
+    pub offers: Offers,
+    /// SPDX licence expression.
+    pub licence: Option<String>,
+    /// What is new in it.
+    pub notes: Option<String>,
+    /// Its files, by platform; at least one.
+    pub artifacts: Vec<Artifact>,
+    /// Set when it must not be chosen anew.
+    pub withdrawn: Option<Withdrawal>,
+    /// Set when its author gave it up; the text says why.
+    pub deprecated: Option<String>,
+    /// The package that took its place.
+    pub replaced_by: Option<PackageName>,
+}
+
+/// One file of a release.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Artifact {
+    /// `any`, or system and architecture like `linux/amd64`.
+    pub platform: String,
+    /// Digest of the archive's bytes.
+    pub digest: ArchiveDigest,
+    /// The archive's size in bytes.
+    pub size: u64,
+    /// Digest of the tree that the archive unpacks to.
+    pub tree: TreeDigest,
+}
+
+/// Why and when a release was withdrawn.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Withdrawal {
+    /// When.
+    pub on: Timestamp,
+    /// Why.
+    pub why: String,
+}
+
+/// What a package gives those who need it. Paths are relative to the package.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Offers {
+    /// Jobs that only one package of a set may fill.
+    #[serde(skip_serializing_if = "Vec::is_empty", with = "words")]
+    pub roles: Vec<Word>,
+    /// Folders with programs, put before `PATH`.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub programs: Vec<String>,
+    /// Folders by variable, put before what the variable holds.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub variables: BTreeMap<String, String>,
+}
+
+impl Offers {
+    /// Tells whether nothing is offered.
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+mod words {
+    use super::Word;
+    use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
+
+    pub(super) fn serialize<S: Serializer>(words: &[Word], serializer: S) -> Result<S::Ok, S::Error> {
+        words.iter().map(Word::as_str).collect::<Vec<_>>().serialize(serializer)
+    }
+
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Word>, D::Error> {
+        let texts = Vec::<String>::deserialize(deserializer)?;
+        texts.iter().map(|text| Word::parse(text).map_err(D::Error::custom)).collect()
+    }
+}
+
+/// Checks a path that a package offers.
+///
+/// # Errors
+/// When it is empty, absolute, or leaves the package.
+pub fn check_offered_path(path: &str) -> Result<(), &'static str> {
+    if path.is_empty() || path.starts_with('/') || path.contains('\\') {
+        Err("it must be a path relative to the package, with `/` between its parts")
+    } else if path.split('/').any(|part| part == "..") {
+        Err("it must not leave the package")
+    } else if path.chars().any(|c| c.is_control() || c == ':') {
+        Err("it must not hold control characters or `:`")
+    } else {
+        Ok(())
+    }
+}
+
+/// Checks the name of a variable of the environment.
+///
+/// # Errors
+/// When it is not made of upper-case letters, digits and `_`, or is one that decides which code the system loads.
+pub fn check_variable(name: &str) -> Result<(), &'static str> {
+    let legal = name.bytes().all(|b| b.is_ascii_uppercase() || b.is_ascii_digit() || b == b'_');
+    if !legal || !name.starts_with(|c: char| c.is_ascii_uppercase() || c == '_') {
+        Err("variables are upper-case letters, digits and `_`")
+    } else if name == "PATH" {
+        Err("programs are offered with `programs`, which puts their folder before PATH")
+    } else {
+        Ok(())
+    }
+}
+
+/// Why a document is refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DocumentError {
+    /// Not JSON, or not of the right shape. Lines and columns count from 1.
+    #[error("line {line}, column {column}: {reason}")]
+    Shape {
+        /// Line.
+        line: usize,
+        /// Column.
+        column: usize,
+        /// What is wrong.
+        reason: String,
+    },
+    /// A format this version does not know.
+    #[error("it has format {0}; this yostel reads format 1")]
+    Format(u32),
+    /// It speaks of another package than its name says.
+    #[error("it is about `{found}`, not about {expected}")]
+    OtherPackage {
+        /// The package asked for.
+        expected: PackageName,
+        /// The name inside.
+        found: String,
+    },
+    /// A release has a part that breaks a rule.
+    #[error("release `{}`: {reason}", version.escape_debug())]
+    Release {
+        /// The version as written.
+        version: String,
+        /// What is wrong.
+        reason: String,
+    },
+    /// Two releases stand at one place in the order.
+    #[error("`{0}` and `{1}` are the same version")]
+    Twice(String, String),
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+struct RawDocument {
+    format: u32,
+    name: String,
+    #[serde(default, skip_serializing_if = "RawNumbering::is_default")]
+    numbering: RawNumbering,
+    releases: Vec<RawRelease>,
+}
+
+#[derive(Serialize, Deserialize, Default, PartialEq)]
+#[serde(rename_all = "kebab-case")]
+struct RawNumbering {
+    order: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    breaks_at: Option<u8>,
+}
+
+impl RawNumbering {
+    fn is_default(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+struct RawRelease {
+    version: String,
+    published: Timestamp,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    needs: BTreeMap<String, BTreeMap<String, String>>,
+    #[serde(default, skip_serializing_if = "Offers::is_empty")]
+    offers: Offers,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    licence: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    notes: Option<String>,
+    artifacts: Vec<RawArtifact>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    withdrawn: Option<Withdrawal>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    deprecated: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    replaced_by: Option<String>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct RawArtifact {
+    platform: String,
+    digest: String,
+    size: u64,
+    tree: String,
+}
+
+impl PackageDocument {
+    /// Reads the document of `expected`.
+    ///
+    /// # Errors
+    /// [`DocumentError`]; fields it does not know are passed over, since a later format number would announce those
+    /// that matter.
+    pub fn parse(text: &str, expected: &PackageName) -> Result<Self, DocumentError> {
+        let raw: RawDocument = serde_json::from_str(text).map_err(|error| {
+            let whole = error.to_string();
+            let reason = whole.split(" at line ").next().unwrap_or(&whole).to_owned();
+            DocumentError::Shape { line: error.line(), column: error.column(), reason }
+        })?;
+        if raw.format != DOCUMENT_FORMAT {
+            return Err(DocumentError::Format(raw.format));
+        }
+        if raw.name != expected.as_str() {
+            return Err(DocumentError::OtherPackage { expected: expected.clone(), found: raw.name });
+        }
+        let order = raw.numbering.order.as_deref().map_or(Some(Order::default()), Order::parse);
+        let numbering = order.and_then(|order| Numbering::new(order, raw.numbering.breaks_at).ok()).ok_or(
+            DocumentError::Shape { line: 1, column: 1, reason: "the numbering is not one this yostel knows".into() },
+        )?;
+        let mut releases = Vec::with_capacity(raw.releases.len());
+        for release in raw.releases {
+            let version = release.version.clone();
+            releases
+                .push(read_release(release, numbering).map_err(|reason| DocumentError::Release { version, reason })?);
+        }
+        releases.sort_by(|a: &Release, b| a.version.cmp(&b.version));
+        if let Some(pair) = releases.windows(2).find(|pair| pair[0].version == pair[1].version) {
+            return Err(DocumentError::Twice(pair[0].version.to_string(), pair[1].version.to_string()));
+        }
+        Ok(Self { name: expected.clone(), numbering, releases })
+    }
+
+    /// Writes the document: sorted, indented, with a final newline.
+    pub fn write(&self) -> String {
+        let raw = RawDocument {
+            format: DOCUMENT_FORMAT,
+            name: self.name.to_string(),
+            numbering: if self.numbering == Numbering::default() {
+                RawNumbering::default()
+            } else {
+                RawNumbering {
+                    order: Some(self.numbering.order().as_str().to_owned()),
+                    breaks_at: self.numbering.breaks_at(),
+                }
+            },
+            releases: self.releases.iter().map(write_release).collect(),
+        };
+        let mut text = serde_json::to_string_pretty(&raw).expect("maps with text keys always serialise");
+        text.push('\n');
+        text
+    }
+
+    /// Returns the release at this version.
+    pub fn release(&self, version: &Version) -> Option<&Release> {
+        self.releases.binary_search_by(|release| release.version.cmp(version)).ok().map(|at| &self.releases[at])
+    }
+
+    /// Returns the newest release that may be chosen anew; pre-releases count only when there is nothing else.
+    pub fn newest(&self) -> Option<&Release> {
+        let mut open = self.releases.iter().rev().filter(|release| release.withdrawn.is_none());
+        let first = open.clone().next();
+        open.find(|release| !release.version.is_pre_release()).or(first)
+    }
+}
+
+fn read_release(raw: RawRelease, numbering: Numbering) -> Result<Release, String> {
+    let text = |error: &dyn std::fmt::Display| error.to_string();
+    let mut needs = BTreeMap::new();
+    for (purpose, entries) in raw.needs {
+        let purpose = Word::parse(&purpose).map_err(|e| text(&e))?;
+        let mut accepted = BTreeMap::new();
+        for (name, accept) in entries {
+            let name = PackageName::parse(&name).map_err(|e| text(&e))?;
+            accepted.insert(name, Accept::parse(&accept).map_err(|e| text(&e))?);
+        }
+        needs.insert(purpose, accepted);
+    }
+    for path in raw.offers.programs.iter().chain(raw.offers.variables.values()) {
+        check_offered_path(path).map_err(|reason| format!("offers `{}`: {reason}", path.escape_debug()))?;
+    }
+    for name in raw.offers.variables.keys() {
+        check_variable(name).map_err(|reason| format!("offers `{}`: {reason}", name.escape_debug()))?;
+    }
+    let mut artifacts = Vec::new();
+    let mut platforms = BTreeSet::new();
+    for artifact in raw.artifacts {
+        if !platforms.insert(artifact.platform.clone()) {
+            return Err(format!("two artifacts for platform `{}`", artifact.platform.escape_debug()));
+        }
+        artifacts.push(Artifact {
+            platform: artifact.platform,
+            digest: ArchiveDigest::parse(&artifact.digest).map_err(|e| text(&e))?,
+            size: artifact.size,
+            tree: TreeDigest::parse(&artifact.tree).map_err(|e| text(&e))?,
+        });
+    }
+    if artifacts.is_empty() {
+        return Err("it has no artifact".into());
+    }
+    artifacts.sort();
+    Ok(Release {
+        version: numbering.parse_version(&raw.version).map_err(|e| text(&e))?,
+        published: raw.published,
+        needs,
+        offers: raw.offers,
+        licence: raw.licence,
+        notes: raw.notes,
+        artifacts,
+        withdrawn: raw.withdrawn,
+        deprecated: raw.deprecated,
+        replaced_by: raw.replaced_by.map(|name| PackageName::parse(&name)).transpose().map_err(|e| text(&e))?,
+    })
+}
+
+fn write_release(release: &Release) -> RawRelease {
+    let entries = |needs: &BTreeMap<PackageName, Accept>| {
+        needs.iter().map(|(name, accept)| (name.to_string(), accept.to_string())).collect()
+    };
+    RawRelease {
+        version: release.version.to_string(),
+        published: release.published,
+        needs: release.needs.iter().map(|(purpose, needs)| (purpose.to_string(), entries(needs))).collect(),
+        offers: release.offers.clone(),
+        licence: release.licence.clone(),
+        notes: release.notes.clone(),
+        artifacts: release
+            .artifacts
+            .iter()
+            .map(|artifact| RawArtifact {
+                platform: artifact.platform.clone(),
+                digest: artifact.digest.to_string(),
+                size: artifact.size,
+                tree: artifact.tree.to_string(),
+            })
+            .collect(),
+        withdrawn: release.withdrawn.clone(),
+        deprecated: release.deprecated.clone(),
+        replaced_by: release.replaced_by.as_ref().map(PackageName::to_string),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn example() -> String {
+        let digest = format!("sha256:{}", "ab".repeat(32));
+        format!(
+            r#"{{"format":1,"name":"gust-model","releases":[
+  {{"version":"2.0.0","published":"2026-05-04T09:00:00Z","needs":{{"run":{{"unit-scale":"^1"}}}},
+    "artifacts":[{{"platform":"any","digest":"{digest}","size":10,"tree":"{digest}"}}]}},
+  {{"version":"1.0.0","published":"2026-01-04T09:00:00Z","withdrawn":{{"on":"2026-02-01T00:00:00Z","why":"bad"}},
+    "artifacts":[{{"platform":"any","digest":"{digest}","size":10,"tree":"{digest}"}}],"later-field":1}}]}}"#
+        )
+    }
+
+    fn name() -> PackageName {
+        PackageName::parse("gust-model").unwrap()
+    }
+
+    #[test]
+    fn a_document_reads_sorts_and_survives_a_round_trip() {
+        let document = PackageDocument::parse(&example(), &name()).unwrap();
+        assert_eq!(document.releases[0].version.as_str(), "1.0.0");
+        assert_eq!(document.newest().unwrap().version.as_str(), "2.0.0");
+        let written = document.write();
+        assert_eq!(PackageDocument::parse(&written, &name()).unwrap(), document);
+        assert_eq!(PackageDocument::parse(&written, &name()).unwrap().write(), written);
+    }
+
+    #[test]
+    fn broken_documents_say_where_and_what() {
+        let refused = |from: &str, to: &str| {
+            let text = example().replacen(from, to, 1);
+            assert_ne!(text, example(), "{from}");
+            PackageDocument::parse(&text, &name()).unwrap_err().to_string()
+        };
+        assert_eq!(refused("\"size\":10", "\"size\":ten"), "line 3, column 127: expected ident");
+        assert!(refused("\"format\":1", "\"format\":2").contains("format 2"));
+        assert!(refused("\"name\":\"gust-model\"", "\"name\":\"other\"").contains("about `other`"));
+        assert_eq!(refused("2.0.0", "1.0.0+x"), "`1.0.0+x` and `1.0.0` are the same version");
+        assert!(refused("2.0.0", "2.0").contains("release `2.0`"));
+        assert!(refused("^1", "~1").contains("different things"));
+        assert!(refused("sha256:ab", "md5:ab").contains("is not a digest"));
+        assert!(refused("unit-scale", "Unit").contains("cannot be a name"));
+        assert!(PackageDocument::parse("[]", &name()).is_err());
+    }
+}

@@ -1,0 +1,105 @@
+//! From packages to clauses.
+//!
+//! One variable a release that may be chosen: true = chosen. A requirement becomes "not the asker, or one of the
+//! releases admitted". At most one release a package, by a ladder of helper variables that stays linear in the number of
+//! releases (the sequential counter of Sinz 2005).
+
+use std::collections::BTreeMap;
+
+use yostel_solver::{Lit, Solver, Var};
+
+use super::{Known, Problem, requirements_of};
+use crate::constraint::Accept;
+use crate::name::PackageName;
+use crate::release::Release;
+use crate::requirement::Requirement;
+
+/// The releases of a package that may be chosen, newest first, each with its variable.
+pub(super) struct Candidates<'k> {
+    pub(super) releases: Vec<(&'k Release, Var)>,
+}
+
+/// A problem as clauses, and the way back.
+pub(super) struct Encoding<'k> {
+    pub(super) solver: Solver,
+    pub(super) packages: BTreeMap<&'k PackageName, Candidates<'k>>,
+    known: &'k Known,
+    admitted: BTreeMap<(&'k PackageName, &'k Accept), Vec<Lit>>,
+}
+
+impl<'k> Encoding<'k> {
+    /// Makes the variables and the rule of one release a package. Requirements come separately.
+    pub(super) fn new(problem: &Problem, known: &'k Known) -> Self {
+        let mut solver = Solver::default();
+        let mut packages = BTreeMap::new();
+        for name in known.names() {
+            let Some(document) = known.document(name) else { continue };
+            let kept = problem.keep.get(name);
+            let open = document.releases.iter().rev().filter(|r| r.withdrawn.is_none() || Some(&r.version) == kept);
+            let releases: Vec<(&Release, Var)> = open.map(|release| (release, solver.new_var())).collect();
+            let variables: Vec<Var> = releases.iter().map(|(_, var)| *var).collect();
+            at_most_one(&mut solver, &variables);
+            packages.insert(name, Candidates { releases });
+        }
+        Self { solver, packages, known, admitted: BTreeMap::new() }
+    }
+
+    /// Adds the needs of every release that may be chosen.
+    pub(super) fn require_needs(&mut self) {
+        let all: Vec<(&'k PackageName, &'k Release, Var)> = self
+            .packages
+            .iter()
+            .flat_map(|(name, candidates)| candidates.releases.iter().map(|(release, var)| (*name, *release, *var)))
+            .collect();
+        let run = crate::manifest::run_purpose();
+        for (_, release, var) in all {
+            for (package, accept) in release.needs.get(&run).into_iter().flatten() {
+                let mut clause = vec![var.negative()];
+                clause.extend_from_slice(self.admitted(package, accept));
+                self.solver.add_clause(&clause);
+            }
+        }
+    }
+
+    /// Returns the releases that a constraint admits, as literals; empty when the package or the text makes no sense.
+    pub(super) fn admitted(&mut self, package: &'k PackageName, accept: &'k Accept) -> &[Lit] {
+        let (packages, known) = (&self.packages, self.known);
+        self.admitted.entry((package, accept)).or_insert_with(|| {
+            let Some(constraint) = known.bind(package, accept) else { return Vec::new() };
+            let releases = packages.get(package).map_or(&[][..], |candidates| &candidates.releases);
+            releases.iter().filter(|(r, _)| constraint.admits(&r.version)).map(|(_, var)| var.positive()).collect()
+        })
+    }
+}
+
+/// Lists what every release that may be chosen needs; for the explanation, which marks each need.
+pub(super) fn all_needs(encoding: &Encoding<'_>) -> Vec<(Var, Requirement)> {
+    encoding
+        .packages
+        .iter()
+        .flat_map(|(name, candidates)| {
+            candidates.releases.iter().flat_map(|(release, var)| {
+                requirements_of(name, release).into_iter().map(|requirement| (*var, requirement))
+            })
+        })
+        .collect()
+}
+
+fn at_most_one(solver: &mut Solver, variables: &[Var]) {
+    let Some((first, rest)) = variables.split_first() else { return };
+    if rest.is_empty() {
+        return;
+    }
+    // `taken` is true when one of the variables so far is.
+    let mut taken = solver.new_var();
+    solver.add_clause(&[first.negative(), taken.positive()]);
+    for (i, variable) in rest.iter().enumerate() {
+        solver.add_clause(&[variable.negative(), taken.negative()]);
+        if i + 1 < rest.len() {
+            let next = solver.new_var();
+            solver.add_clause(&[taken.negative(), next.positive()]);
+            solver.add_clause(&[variable.negative(), next.positive()]);
+            taken = next;
+        }
+    }
+}

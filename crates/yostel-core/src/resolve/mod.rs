@@ -1,0 +1,229 @@
+//! Resolving: from wishes to one consistent set of releases, or to the wishes that collide.
+//!
+//! A step machine: it says which packages' releases it needs next and is handed them, in any order and grouping; it
+//! never reaches out itself. It ends with a resolution that [`crate::satisfies`] has judged, or with a collision. The
+//! outcome is a pure function of the wishes, the releases, and the versions to keep (docs/resolution.md).
+
+mod encode;
+mod explain;
+mod objective;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+pub use explain::{Collision, Fact, WithinReach};
+
+use crate::constraint::{Accept, BindError, Constraint};
+use crate::manifest::run_purpose;
+use crate::name::{PackageName, SourceName};
+use crate::release::{PackageDocument, Release};
+use crate::requirement::{Asker, Requirement};
+use crate::satisfies::{Violation, satisfies};
+use crate::version::{Numbering, Version};
+
+/// What is to be resolved.
+#[derive(Debug, Clone, Default)]
+pub struct Problem {
+    /// What the projects need; order does not matter.
+    pub wishes: Vec<Requirement>,
+    /// Versions to keep where possible, as a lockfile has them. A withdrawn release may be kept, never newly chosen.
+    pub keep: BTreeMap<PackageName, Version>,
+}
+
+/// What one package's sources answered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Arrival {
+    /// The package asked about.
+    pub package: PackageName,
+    /// Its releases and where they come from; none when no source knows it.
+    pub found: Option<(SourceName, PackageDocument)>,
+}
+
+/// What the resolver wants next, or what it found.
+#[derive(Debug)]
+pub enum Step {
+    /// The releases of these packages; answer with [`Resolver::step`] in any order, all at once or one by one.
+    Need(BTreeSet<PackageName>),
+    /// The end.
+    Done(Outcome),
+}
+
+/// How a resolution ended.
+#[derive(Debug)]
+pub enum Outcome {
+    /// One consistent set.
+    Resolved(Resolution),
+    /// There is none.
+    Collision(Box<Collision>),
+}
+
+/// The chosen releases that meet all requirements.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Resolution {
+    /// By package; exactly the packages that are needed.
+    pub chosen: BTreeMap<PackageName, Choice>,
+}
+
+/// One chosen release.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Choice {
+    /// The release.
+    pub release: Release,
+    /// How its package numbers.
+    pub numbering: Numbering,
+    /// Where it comes from.
+    pub source: SourceName,
+}
+
+impl Resolution {
+    /// Lists what the chosen releases need.
+    pub fn requirements(&self) -> Vec<Requirement> {
+        self.chosen.iter().flat_map(|(name, choice)| requirements_of(name, &choice.release)).collect()
+    }
+}
+
+/// Lists what a release needs of others: its `run` needs; those of other purposes are its author's own affair.
+pub fn requirements_of(name: &PackageName, release: &Release) -> Vec<Requirement> {
+    let purpose = run_purpose();
+    let needs = release.needs.get(&purpose).into_iter().flatten();
+    needs
+        .map(|(package, accept)| Requirement {
+            asker: Asker::Release(name.clone(), release.version.clone()),
+            package: package.clone(),
+            accept: accept.clone(),
+            purpose: purpose.clone(),
+        })
+        .collect()
+}
+
+/// Why a resolution could not be tried to its end.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ResolveError {
+    /// A project needs a package that no source has.
+    #[error("{} is in none of the sources", .0.package)]
+    UnknownPackage(Requirement),
+    /// A project's constraint does not fit the package's numbering.
+    #[error("{wish}: {cause}")]
+    Unreadable {
+        /// Who wants what.
+        wish: Requirement,
+        /// Why it does not fit.
+        cause: BindError,
+    },
+    /// Our own fault: the search gave an answer that breaks the rules. Never written to a lockfile.
+    #[error("the search gave an answer that breaks the rules ({})", .0.first().map(ToString::to_string).unwrap_or_default())]
+    WrongAnswer(Vec<Violation>),
+}
+
+/// Everything known about the packages in reach.
+#[derive(Debug, Default)]
+pub(crate) struct Known {
+    packages: BTreeMap<PackageName, Option<(SourceName, PackageDocument)>>,
+}
+
+impl Known {
+    pub(crate) fn document(&self, name: &PackageName) -> Option<&PackageDocument> {
+        self.packages.get(name)?.as_ref().map(|(_, document)| document)
+    }
+
+    pub(crate) fn source(&self, name: &PackageName) -> Option<&SourceName> {
+        self.packages.get(name)?.as_ref().map(|(source, _)| source)
+    }
+
+    pub(crate) fn names(&self) -> impl Iterator<Item = &PackageName> {
+        self.packages.keys()
+    }
+
+    /// Returns the set a text stands for, or nothing when it does not fit the package's numbering.
+    pub(crate) fn bind(&self, package: &PackageName, accept: &Accept) -> Option<Constraint> {
+        accept.bind(self.document(package)?.numbering).ok()
+    }
+}
+
+/// The step machine.
+#[derive(Debug)]
+pub struct Resolver {
+    problem: Problem,
+    known: Known,
+}
+
+impl Resolver {
+    /// Starts on a problem.
+    pub fn new(mut problem: Problem) -> Self {
+        problem.wishes.sort();
+        problem.wishes.dedup();
+        Self { problem, known: Known::default() }
+    }
+
+    /// Takes in what arrived and says what is needed next, or what was found. The first call brings nothing.
+    ///
+    /// # Errors
+    /// [`ResolveError`] when a wish names an unknown package or does not fit its numbering.
+    pub fn step(&mut self, arrived: Vec<Arrival>) -> Result<Step, ResolveError> {
+        for arrival in arrived {
+            self.known.packages.insert(arrival.package, arrival.found);
+        }
+        let missing = self.missing();
+        if !missing.is_empty() {
+            return Ok(Step::Need(missing));
+        }
+        for wish in &self.problem.wishes {
+            let Some(document) = self.known.document(&wish.package) else {
+                return Err(ResolveError::UnknownPackage(wish.clone()));
+            };
+            if let Err(cause) = wish.accept.bind(document.numbering) {
+                return Err(ResolveError::Unreadable { wish: wish.clone(), cause });
+            }
+        }
+        let Some(resolution) = objective::best(&self.problem, &self.known) else {
+            return Ok(Step::Done(Outcome::Collision(Box::new(explain::collision(&self.problem, &self.known)))));
+        };
+        let violations = satisfies(&self.problem, &resolution);
+        if violations.is_empty() {
+            Ok(Step::Done(Outcome::Resolved(resolution)))
+        } else {
+            Err(ResolveError::WrongAnswer(violations))
+        }
+    }
+
+    /// Returns what is known of a package, once it arrived.
+    pub fn document(&self, name: &PackageName) -> Option<&PackageDocument> {
+        self.known.document(name)
+    }
+
+    /// Hands over all that arrived.
+    pub fn into_documents(self) -> BTreeMap<PackageName, PackageDocument> {
+        let found = self.known.packages.into_iter();
+        found.filter_map(|(name, found)| found.map(|(_, document)| (name, document))).collect()
+    }
+
+    /// Lists the packages in reach of the wishes that did not arrive yet. Reach follows the needs of every release
+    /// that some requirement met on the way admits, so it does not depend on the order of arrival.
+    fn missing(&self) -> BTreeSet<PackageName> {
+        let mut missing = BTreeSet::new();
+        let mut met: BTreeSet<(PackageName, Accept)> = BTreeSet::new();
+        let mut open: Vec<(PackageName, Accept)> =
+            self.problem.wishes.iter().map(|wish| (wish.package.clone(), wish.accept.clone())).collect();
+        let mut expanded: BTreeSet<(PackageName, Version)> = BTreeSet::new();
+        while let Some(next) = open.pop() {
+            if !met.insert(next.clone()) {
+                continue;
+            }
+            let (package, accept) = next;
+            if !self.known.packages.contains_key(&package) {
+                missing.insert(package);
+                continue;
+            }
+            let (Some(document), Some(constraint)) =
+                (self.known.document(&package), self.known.bind(&package, &accept))
+            else {
+                continue;
+            };
+            for release in document.releases.iter().filter(|release| constraint.admits(&release.version)) {
+                if expanded.insert((package.clone(), release.version.clone())) {
+                    open.extend(requirements_of(&package, release).into_iter().map(|r| (r.package, r.accept)));
+                }
+            }
+        }
+        missing
+    }
+}

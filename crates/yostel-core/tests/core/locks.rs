@@ -1,0 +1,153 @@
+//! Lockfiles: canonical, sealed, stale by meaning only; what moved is told.
+//! The accident this prevents: a lock that was merged by hand and is installed all the same.
+
+use proptest::prelude::*;
+use yostel_core::{
+    Accept, Asker, Lockfile, LockfileError, Move, MoveKind, Outcome, PackageName, Requirement, Seal, Word, compare,
+    declarations,
+};
+use yostel_testkit::World;
+
+const WORLD: &str = "console: gust ^2, cable ^1
+    gust 2.0.0: unit ^1
+    gust 2.1.0: unit ^1
+    cable 1.0.0: unit *
+    unit 1.0.0
+    unit 1.2.0
+    spare 1.0.0";
+
+fn lock(world: &World, keep: &[&str]) -> Lockfile {
+    match world.resolve(keep).unwrap() {
+        Outcome::Resolved(resolution) => Lockfile::from_resolution(&world.wishes, &resolution),
+        Outcome::Collision(collision) => panic!("{collision:?}"),
+    }
+}
+
+fn wish(package: &str, accept: &str, purpose: &str) -> Requirement {
+    Requirement {
+        asker: Asker::Project(PackageName::parse("console").unwrap()),
+        package: PackageName::parse(package).unwrap(),
+        accept: Accept::parse(accept).unwrap(),
+        purpose: Word::parse(purpose).unwrap(),
+    }
+}
+
+fn reseal(text: &str) -> String {
+    let at = text.find("declarations").unwrap();
+    let seal_at = text.find("seal = ").unwrap();
+    format!("{}seal = \"{}\"\n{}", &text[..seal_at], Seal::of(&text.as_bytes()[at..]), &text[at..])
+}
+
+#[test]
+fn the_canonical_text_reads_back_as_itself() {
+    let lockfile = lock(&World::parse(WORLD), &[]);
+    let text = lockfile.write();
+    assert!(
+        text.ends_with("]\n")
+            && text.contains(
+                "\n[[chosen]]\nname = \"cable\"\nversion = \"1.0.0\"\nfrom = \"depot\"\npurposes = [\"run\"]\n"
+            )
+    );
+    assert!(text.contains("  { who = \"gust 2.1.0\", accept = \"^1\" },\n"));
+    assert_eq!(Lockfile::parse(&text).unwrap(), lockfile);
+    assert_eq!(Lockfile::parse(&text.replace('\n', "\r\n")).unwrap(), lockfile, "turned line endings are no change");
+    assert_eq!(reseal(&text), text, "the seal is over what follows its line");
+    let empty = Lockfile { declarations: declarations(&[]), chosen: Default::default() };
+    assert_eq!(Lockfile::parse(&empty.write()).unwrap(), empty);
+}
+
+#[test]
+fn a_changed_lockfile_is_refused_and_says_how() {
+    let text = lock(&World::parse(WORLD), &[]).write();
+    let by_hand = text.replace("2.1.0", "2.0.0");
+    assert!(matches!(Lockfile::parse(&by_hand), Err(LockfileError::SealDiffers { .. })));
+    let merged = text.replacen("[[chosen]]", "<<<<<<< ours\n[[chosen]]", 1);
+    let Err(LockfileError::MergeMarks { span }) = Lockfile::parse(&merged) else { panic!("merge marks pass") };
+    assert_eq!(&merged[span], "<<<<<<< ours");
+    assert_eq!(Lockfile::parse(""), Err(LockfileError::NoSeal));
+    let later = text.replace("format = 1", "format = 2");
+    assert_eq!(Lockfile::parse(&later), Err(LockfileError::Format { found: 2 }));
+    for (from, to, reason) in [
+        ("from = \"depot\"", "from = \"De Pot\"", "cannot be a name"),
+        ("from = \"depot\"", "form = \"depot\"", "unknown field"),
+        ("name = \"gust\"", "name = \"cable\"", "cable is locked twice"),
+        ("who = \"gust 2.1.0\"", "who = \"gust 2.0.0\"", "not locked"),
+        ("version = \"1.2.0\"", "version = \"1.2\"", "is not a version"),
+        ("tree = \"sha256:", "tree = \"md5:", "is not a digest"),
+        ("purposes = [\"run\"]", "purposes = []", "without purposes"),
+    ] {
+        let broken = reseal(&text.replace(from, to));
+        let error = Lockfile::parse(&broken).unwrap_err();
+        assert!(error.to_string().contains(reason), "{to}: {error}");
+    }
+}
+
+#[test]
+fn staleness_is_a_matter_of_meaning() {
+    let world = World::parse(WORLD);
+    let lockfile = lock(&world, &[]);
+    let told = |wishes: &[Requirement]| -> Vec<String> {
+        lockfile.differences(wishes).iter().map(ToString::to_string).collect()
+    };
+    let (gust, cable) = (wish("gust", "^2", "run"), wish("cable", "^1", "run"));
+    assert!(told(&[gust.clone(), cable.clone()]).is_empty());
+    assert!(told(&[cable.clone(), wish("gust", ">=2.1, <9", "run")]).is_empty(), "still satisfied, so not stale");
+    assert!(told(&[gust.clone(), cable.clone(), wish("unit", "*", "run")]).is_empty(), "was there anyway");
+    assert_eq!(
+        told(&[wish("gust", "<2.1", "run"), cable.clone()]),
+        ["gust is locked at 2.1.0, but console needs <2.1"]
+    );
+    assert_eq!(
+        told(&[gust.clone(), cable.clone(), wish("spare", "*", "run")]),
+        ["spare is not locked, but console needs it"]
+    );
+    assert_eq!(told(std::slice::from_ref(&gust)), ["cable 1.0.0 is locked, but nothing needs it any more"]);
+    assert_eq!(
+        told(&[gust.clone(), wish("cable", "^1", "test")]),
+        ["cable is locked for run, but needed for test", "unit is locked for run, but needed for run and test",]
+    );
+    assert_eq!(told(&[gust, wish("cable", "=1", "run")]), ["console needs cable =1: `=1` leaves positions out"]);
+}
+
+#[test]
+fn moves_say_from_what_to_what_and_whether_a_line_was_crossed() {
+    let before = World::parse("console: a *, b *, c *\na 1.0.0\nb 1.0.0\nc 0.1.0");
+    let after = World::parse("console: a *, c *, d *\na 1.2.0\nc 0.2.0\nd 1.0.0");
+    let (old, new) = (lock(&before, &[]), lock(&after, &[]));
+    let moves: Vec<String> = compare(Some(&old), &new)
+        .iter()
+        .map(|m: &Move| match &m.kind {
+            MoveKind::Added { to } => format!("{} +{to}", m.package),
+            MoveKind::Dropped { from } => format!("{} -{from}", m.package),
+            MoveKind::Moved { from, to, crosses_line } => format!("{} {from}>{to} {crosses_line}", m.package),
+            other => format!("{other:?}"),
+        })
+        .collect();
+    assert_eq!(moves, ["a 1.0.0>1.2.0 false", "b -1.0.0", "c 0.1.0>0.2.0 true", "d +1.0.0"]);
+    assert!(compare(Some(&new), &new).is_empty());
+    assert_eq!(compare(None, &new).len(), 3);
+    let mut republished = new.clone();
+    republished.chosen.get_mut(&PackageName::parse("a").unwrap()).unwrap().artifacts[0].size += 1;
+    assert!(matches!(compare(Some(&new), &republished)[..], [Move { kind: MoveKind::Content { .. }, .. }]));
+}
+
+#[test]
+fn declarations_do_not_depend_on_order() {
+    let (a, b) = (wish("a", "^1", "run"), wish("b", "^1", "test"));
+    assert_eq!(declarations(&[a.clone(), b.clone()]), declarations(&[b.clone(), a.clone()]));
+    assert_ne!(declarations(&[a.clone()]), declarations(&[a, b]));
+}
+
+proptest! {
+    #[test]
+    fn a_damaged_lockfile_is_refused_or_says_the_same(at in 0usize..2000, byte in any::<u8>()) {
+        let lockfile = lock(&World::parse(WORLD), &[]);
+        let mut bytes = lockfile.write().into_bytes();
+        let at = at % bytes.len();
+        bytes[at] = byte;
+        if let Ok(text) = String::from_utf8(bytes)
+            && let Ok(read) = Lockfile::parse(&text) {
+            prop_assert_eq!(read, lockfile);
+        }
+    }
+}

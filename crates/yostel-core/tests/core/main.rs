@@ -1,0 +1,7 @@
+//! Tests of the core across its rooms, linked once.
+
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod audits;
+mod locks;
+mod resolving;

@@ -1,0 +1,223 @@
+//! The resolver against every set tried by hand, and against itself with answers in another order.
+//! The accidents this prevents: "no set exists" where one does; a set that depends on the order of answers.
+
+use proptest::prelude::*;
+use yostel_core::{Outcome, ResolveError};
+use yostel_testkit::{World, brute_force};
+
+#[test]
+fn the_newest_that_fits_is_chosen() {
+    let world = World::parse(
+        "console: gust ^2, cable *
+         gust 2.0.0: unit ^1
+         gust 2.1.0: unit ^2
+         gust 3.0.0
+         cable 1.0.0: unit ^1
+         unit 1.0.0
+         unit 2.0.0",
+    );
+    // Direct needs first, by name: cable takes 1.0.0, so unit stays on 1, so gust must take 2.0.0.
+    assert_eq!(world.outcome(&[]), "cable 1.0.0, gust 2.0.0, unit 1.0.0");
+}
+
+#[test]
+fn the_newer_one_is_back_as_soon_as_the_obstacle_is_gone() {
+    let text = "console: gust ^2, cable *\ngust 2.0.0: unit ^1\ngust 2.1.0: unit ^2\nunit 1.0.0\nunit 2.0.0\n";
+    let held = World::parse(&format!("{text}cable 1.0.0: unit ^1"));
+    let free = World::parse(&format!("{text}cable 1.0.0: unit *"));
+    assert!(held.outcome(&[]).contains("gust 2.0.0"));
+    assert_eq!(free.outcome(&[]), "cable 1.0.0, gust 2.1.0, unit 2.0.0");
+}
+
+#[test]
+fn cycles_and_self_needs_are_fine() {
+    let world = World::parse("console: a *\na 1.0.0: b *\nb 1.0.0: a ^1, b ^1\nb 2.0.0: a ^2");
+    assert_eq!(world.outcome(&[]), "a 1.0.0, b 1.0.0");
+}
+
+#[test]
+fn a_release_with_an_unknown_need_is_passed_over() {
+    let world = World::parse("console: a *\na 1.0.0\na 2.0.0: nowhere ^1");
+    assert_eq!(world.outcome(&[]), "a 1.0.0");
+}
+
+#[test]
+fn a_withdrawn_release_is_kept_but_never_newly_chosen() {
+    let world = World::parse("console: a *\na 1.0.0\na 2.0.0 withdrawn");
+    assert_eq!(world.outcome(&[]), "a 1.0.0");
+    assert_eq!(world.outcome(&["a 2.0.0"]), "a 2.0.0");
+}
+
+#[test]
+fn what_is_kept_moves_only_where_it_must() {
+    let text = "a 1.0.0: c *\na 2.0.0: c *\nb 1.0.0: c *\nb 2.0.0: c *\nc 1.0.0\nc 1.5.0\nc 2.0.0";
+    let world = World::parse(&format!("console: a *, b *\n{text}"));
+    assert_eq!(world.outcome(&["a 1.0.0", "b 1.0.0", "c 1.0.0"]), "a 1.0.0, b 1.0.0, c 1.0.0");
+    let world = World::parse(&format!("console: a ^2, b *\n{text}"));
+    assert_eq!(world.outcome(&["a 1.0.0", "b 1.0.0", "c 1.0.0"]), "a 2.0.0, b 1.0.0, c 1.0.0");
+    // A version that is gone cannot be kept and hinders nothing.
+    assert_eq!(world.outcome(&["b 9.0.0"]), "a 2.0.0, b 2.0.0, c 2.0.0");
+}
+
+#[test]
+fn a_collision_names_the_wishes_and_the_facts_and_nothing_else() {
+    let world = World::parse(
+        "console: gust ^2, cable ^3, clock *, bell *
+         gust 2.0.0: unit ^1
+         gust 2.1.0: unit ^1
+         cable 3.0.0: frame ^1
+         frame 1.0.0: unit ^2
+         clock 1.0.0: unit *
+         bell 1.0.0
+         unit 1.0.0
+         unit 2.0.0",
+    );
+    let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!("this cannot be met") };
+    let wishes: Vec<String> = collision.wishes.iter().map(ToString::to_string).collect();
+    assert_eq!(wishes, ["console needs cable ^3", "console needs gust ^2"]);
+    let facts: Vec<String> = collision
+        .facts
+        .iter()
+        .map(|f| format!("{} {:?} needs {} {}", f.asker, f.versions, f.package, f.accept))
+        .collect();
+    assert_eq!(
+        facts,
+        ["cable [3.0.0] needs frame ^1", "frame [1.0.0] needs unit ^2", "gust [2.0.0, 2.1.0] needs unit ^1"]
+    );
+    let reach = collision.reach.iter().find(|r| r.package.as_str() == "unit" && r.accept.as_str() == "^2").unwrap();
+    assert_eq!(reach.versions.len(), 1);
+}
+
+#[test]
+fn a_wish_that_nothing_meets_collides_alone() {
+    let world = World::parse("console: a ^2, b *\na 1.0.0\nb 1.0.0");
+    assert_eq!(world.outcome(&[]), "collision: a ^2");
+}
+
+#[test]
+fn a_wish_for_an_unknown_package_is_an_error_that_names_it() {
+    let world = World::parse("console: a ^2");
+    assert!(matches!(world.resolve(&[]), Err(ResolveError::UnknownPackage(wish)) if wish.package.as_str() == "a"));
+    let world = World::parse("console: a =2\na 2.0.0");
+    assert!(matches!(world.resolve(&[]), Err(ResolveError::Unreadable { .. })));
+}
+
+#[test]
+fn only_what_is_in_reach_is_asked_for() {
+    let world = World::parse("console: a ^1\na 1.0.0: b *\na 2.0.0: c *\nb 1.0.0\nc 1.0.0: d *\nd 1.0.0");
+    let mut asked = Vec::new();
+    world
+        .resolve_with(world.problem(&[]), |answers| {
+            asked.extend(answers.iter().map(|answer| answer.package.to_string()));
+            answers
+        })
+        .unwrap();
+    assert_eq!(asked, ["a", "b"]);
+}
+
+/// A small world as text: up to four packages of up to three releases, needs among them.
+fn any_world() -> impl Strategy<Value = String> {
+    let names = ["a", "b", "c", "d"];
+    let accept = prop_oneof![
+        Just("*"),
+        Just("^1"),
+        Just("^2"),
+        Just(">=1.1"),
+        Just("<2"),
+        Just("=1.0.0"),
+        Just("!=1.1.0"),
+        Just("^1 || ^2"),
+        Just("^9")
+    ];
+    let need = (0usize..4, accept).prop_map(move |(i, accept)| format!("{} {accept}", names[i]));
+    let needs = prop::collection::vec(need, 0..3).prop_map(|mut needs| {
+        needs.sort();
+        needs.dedup_by_key(|n| n.split(' ').next().unwrap().to_owned());
+        needs.join(", ")
+    });
+    let release = (0usize..4, 0usize..4, needs.clone(), prop::bool::weighted(0.1));
+    (needs, prop::collection::vec(release, 1..10)).prop_map(move |(wishes, releases)| {
+        let versions = ["1.0.0", "1.1.0", "2.0.0", "2.0.0-rc.1"];
+        let mut text = format!("console: {wishes}\n");
+        let mut seen = std::collections::BTreeSet::new();
+        for (package, version, needs, withdrawn) in releases {
+            if seen.insert((package, version)) {
+                let mark = if withdrawn { " withdrawn" } else { "" };
+                text.push_str(&format!("{} {}{mark}: {needs}\n", names[package], versions[version]));
+            }
+        }
+        text
+    })
+}
+
+fn any_keep() -> impl Strategy<Value = Vec<&'static str>> {
+    prop::sample::subsequence(vec!["a 1.0.0", "b 1.1.0", "c 2.0.0", "d 1.0.0"], 0..=4)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(4000))]
+
+    #[test]
+    fn verdict_and_set_are_those_of_trying_everything(text in any_world(), keep in any_keep()) {
+        let world = World::parse(&text);
+        let problem = world.problem(&keep);
+        match world.resolve(&keep) {
+            Ok(Outcome::Resolved(found)) => prop_assert_eq!(Some(found), brute_force(&world, &problem)),
+            Ok(Outcome::Collision(collision)) => {
+                prop_assert_eq!(brute_force(&world, &problem), None);
+                // Minimal: the wishes alone collide, and without any one of them they do not.
+                let mut reduced = world.clone();
+                reduced.wishes = collision.wishes.clone();
+                prop_assert_eq!(brute_force(&reduced, &reduced.problem(&keep)), None);
+                for i in 0..collision.wishes.len() {
+                    let mut without = collision.wishes.clone();
+                    without.remove(i);
+                    reduced.wishes = without;
+                    prop_assert!(brute_force(&reduced, &reduced.problem(&keep)).is_some());
+                }
+            }
+            Err(ResolveError::UnknownPackage(wish)) => prop_assert!(!world.documents.contains_key(&wish.package)),
+            Err(other) => prop_assert!(false, "{other}"),
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    #[test]
+    fn the_facts_alone_make_the_collision(text in any_world()) {
+        let world = World::parse(&text);
+        if let Ok(Outcome::Collision(collision)) = world.resolve(&[]) {
+            let mut bare = world.clone();
+            bare.wishes = collision.wishes.clone();
+            for (name, document) in &mut bare.documents {
+                for release in &mut document.releases {
+                    for needs in release.needs.values_mut() {
+                        needs.retain(|package, accept| collision.facts.iter().any(|fact| {
+                            fact.asker == *name && fact.package == *package && fact.accept == *accept
+                                && fact.versions.contains(&release.version)
+                        }));
+                    }
+                }
+            }
+            prop_assert_eq!(brute_force(&bare, &bare.problem(&[])), None);
+        }
+    }
+
+    #[test]
+    fn the_order_of_declarations_and_answers_does_not_matter(text in any_world(), seed in any::<u64>()) {
+        let world = World::parse(&text);
+        let expected = format!("{:?}", world.resolve(&[]));
+        let mut random = seed;
+        let mut next = move || { random = random.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407); (random >> 33) as usize };
+        let mut problem = world.problem(&[]);
+        for i in (1..problem.wishes.len()).rev() {
+            let j = next() % (i + 1);
+            problem.wishes.swap(i, j);
+        }
+        // One answer at a time, a random one; the others are asked for again.
+        let shuffled = world.resolve_with(problem, |mut answers| { let i = next() % answers.len(); vec![answers.swap_remove(i)] });
+        prop_assert_eq!(format!("{:?}", shuffled), expected);
+    }
+}

@@ -1,0 +1,142 @@
+//! A sandbox in which the built program runs: own folders, own cache, an empty environment, a fixed clock.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+/// A temporary folder and the program to run in it.
+#[derive(Debug)]
+pub struct Sandbox {
+    folder: tempfile::TempDir,
+    program: PathBuf,
+}
+
+/// What a run of the program left behind.
+#[derive(Debug)]
+pub struct Run {
+    /// The exit status, or -1 when a signal ended it.
+    pub status: i32,
+    /// Standard output, with the sandbox's path written `[SANDBOX]`.
+    pub stdout: String,
+    /// Standard error, likewise.
+    pub stderr: String,
+}
+
+impl Run {
+    /// Asserts the exit status and returns the run.
+    ///
+    /// # Panics
+    /// When it is another one.
+    #[track_caller]
+    pub fn expect(self, status: i32) -> Self {
+        assert_eq!(self.status, status, "stdout:\n{}\nstderr:\n{}", self.stdout, self.stderr);
+        self
+    }
+
+    /// Asserts that standard error says all of these, and returns the run.
+    ///
+    /// # Panics
+    /// When one is missing.
+    #[track_caller]
+    pub fn says(self, parts: &[&str]) -> Self {
+        for part in parts {
+            assert!(self.stderr.contains(part), "`{part}` is not in:\n{}", self.stderr);
+        }
+        self
+    }
+}
+
+impl Sandbox {
+    /// Makes a sandbox for the program at this path.
+    ///
+    /// # Panics
+    /// When no temporary folder can be made.
+    pub fn new(program: impl Into<PathBuf>) -> Self {
+        Self { folder: tempfile::tempdir().unwrap(), program: program.into() }
+    }
+
+    /// Returns a path inside the sandbox.
+    pub fn path(&self, relative: &str) -> PathBuf {
+        self.folder.path().join(relative)
+    }
+
+    /// Writes a file, making its folders.
+    ///
+    /// # Panics
+    /// When that fails.
+    pub fn write(&self, relative: &str, content: impl AsRef<[u8]>) {
+        let path = self.path(relative);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, content).unwrap();
+    }
+
+    /// Reads a file.
+    ///
+    /// # Panics
+    /// When it is not there or not text.
+    pub fn read(&self, relative: &str) -> String {
+        fs::read_to_string(self.path(relative)).unwrap()
+    }
+
+    /// Prepares a run in a folder of the sandbox; words are split at spaces.
+    pub fn command(&self, folder: &str, words: &str) -> Command {
+        let mut command = Command::new(&self.program);
+        command
+            .args(words.split(' ').filter(|word| !word.is_empty()))
+            .current_dir(self.path(folder))
+            .env_clear()
+            .env("PATH", std::env::var_os("PATH").unwrap_or_default())
+            .env("HOME", self.path("home"))
+            .env("YOSTEL_CACHE", self.path("cache"))
+            .env("SOURCE_DATE_EPOCH", "1790000000")
+            .stdin(Stdio::null());
+        command
+    }
+
+    /// Runs the program in a folder of the sandbox.
+    ///
+    /// # Panics
+    /// When it cannot be started.
+    pub fn run(&self, folder: &str, words: &str) -> Run {
+        self.finish(&mut self.command(folder, words))
+    }
+
+    /// Runs a prepared command.
+    ///
+    /// # Panics
+    /// When it cannot be started.
+    pub fn finish(&self, command: &mut Command) -> Run {
+        let output = command.output().unwrap();
+        let root = self.folder.path().to_string_lossy().into_owned();
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).replace(&root, "[SANDBOX]");
+        Run { status: output.status.code().unwrap_or(-1), stdout: text(&output.stdout), stderr: text(&output.stderr) }
+    }
+
+    /// Lists every path below a folder, sorted, with a mark for its kind and the content of files: to show that
+    /// nothing changed.
+    ///
+    /// # Panics
+    /// When the folder cannot be read.
+    pub fn picture(&self, relative: &str) -> Vec<String> {
+        fn walk(folder: &Path, root: &Path, into: &mut Vec<String>) {
+            let Ok(entries) = fs::read_dir(folder) else { return };
+            for entry in entries {
+                let path = entry.unwrap().path();
+                let name = path.strip_prefix(root).unwrap().display().to_string();
+                let kind = path.symlink_metadata().unwrap().file_type();
+                if kind.is_symlink() {
+                    into.push(format!("{name} -> {}", fs::read_link(&path).unwrap().display()));
+                } else if kind.is_dir() {
+                    into.push(format!("{name}/"));
+                    walk(&path, root, into);
+                } else {
+                    into.push(format!("{name}: {:?}", String::from_utf8_lossy(&fs::read(&path).unwrap())));
+                }
+            }
+        }
+        let mut lines = Vec::new();
+        walk(&self.path(relative), &self.path(relative), &mut lines);
+        lines.sort();
+        lines
+    }
+}

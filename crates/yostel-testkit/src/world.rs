@@ -1,0 +1,154 @@
+//! Worlds of made-up packages, written as one line a release.
+//!
+//! ```text
+//! console: gust ^2, cable ^3       a project's wishes
+//! gust 2.0.0: unit ^1              a release and its needs
+//! gust 2.1.0 withdrawn: unit ^2
+//! ```
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::Timestamp;
+use yostel_core::{
+    Accept, ArchiveDigest, Arrival, Artifact, Asker, Numbering, Offers, Outcome, PackageDocument, PackageName, Problem,
+    Release, Requirement, ResolveError, Resolver, Step, TreeDigest, Version, Withdrawal, Word, run_purpose,
+};
+
+/// Wishes and releases.
+#[derive(Debug, Clone, Default)]
+pub struct World {
+    /// What the project needs.
+    pub wishes: Vec<Requirement>,
+    /// All packages.
+    pub documents: BTreeMap<PackageName, PackageDocument>,
+}
+
+impl World {
+    /// Reads a world.
+    ///
+    /// # Panics
+    /// When the text is not one; tests write it.
+    pub fn parse(text: &str) -> Self {
+        let mut world = Self::default();
+        for line in text.lines().map(str::trim).filter(|line| !line.is_empty()) {
+            let (head, needs) = line.split_once(':').unwrap_or((line, ""));
+            let mut words = head.split_whitespace();
+            let name = PackageName::parse(words.next().unwrap()).unwrap();
+            let needs: Vec<(PackageName, Accept)> = needs
+                .split(';')
+                .flat_map(|part| part.split(", "))
+                .map(str::trim)
+                .filter(|need| !need.is_empty())
+                .map(|need| {
+                    let (package, accept) = need.split_once(' ').unwrap_or((need, "*"));
+                    (PackageName::parse(package).unwrap(), Accept::parse(&accept.replace('&', ",")).unwrap())
+                })
+                .collect();
+            match words.next() {
+                None => world.wishes.extend(needs.into_iter().map(|(package, accept)| Requirement {
+                    asker: Asker::Project(name.clone()),
+                    package,
+                    accept,
+                    purpose: run_purpose(),
+                })),
+                Some(version) => world.add(&name, version, needs, words.next() == Some("withdrawn")),
+            }
+        }
+        world
+    }
+
+    fn add(&mut self, name: &PackageName, version: &str, needs: Vec<(PackageName, Accept)>, withdrawn: bool) {
+        let numbering = Numbering::default();
+        let version = numbering.parse_version(version).unwrap();
+        let content = format!("{name} {version}");
+        let published = Timestamp::UNIX_EPOCH;
+        let release = Release {
+            published,
+            needs: BTreeMap::from([(run_purpose(), needs.into_iter().collect())]),
+            offers: Offers::default(),
+            licence: None,
+            notes: None,
+            artifacts: vec![Artifact {
+                platform: "any".into(),
+                digest: ArchiveDigest::of(content.as_bytes()),
+                size: content.len() as u64,
+                tree: TreeDigest::of(content.as_bytes()),
+            }],
+            withdrawn: withdrawn.then(|| Withdrawal { on: published, why: "broken".into() }),
+            deprecated: None,
+            replaced_by: None,
+            version,
+        };
+        let document = self.documents.entry(name.clone()).or_insert_with(|| PackageDocument {
+            name: name.clone(),
+            numbering,
+            releases: Vec::new(),
+        });
+        document.releases.push(release);
+        document.releases.sort_by(|a, b| a.version.cmp(&b.version));
+    }
+
+    /// Returns the problem of this world with these versions to keep, written `name version`.
+    ///
+    /// # Panics
+    /// When a text is not a name and a version.
+    pub fn problem(&self, keep: &[&str]) -> Problem {
+        let keep = keep.iter().map(|text| {
+            let (name, version) = text.split_once(' ').unwrap();
+            (PackageName::parse(name).unwrap(), Numbering::default().parse_version(version).unwrap())
+        });
+        Problem { wishes: self.wishes.clone(), keep: keep.collect::<BTreeMap<PackageName, Version>>() }
+    }
+
+    /// Answers a question of the resolver.
+    pub fn answer(&self, wanted: &BTreeSet<PackageName>) -> Vec<Arrival> {
+        let source = Word::parse("depot").unwrap();
+        let found = |name: &PackageName| self.documents.get(name).map(|d| (source.clone(), d.clone()));
+        wanted.iter().map(|name| Arrival { package: name.clone(), found: found(name) }).collect()
+    }
+
+    /// Drives a resolution to its end; `deliver` may reorder and hold back answers, but not for ever.
+    ///
+    /// # Errors
+    /// As [`Resolver::step`].
+    pub fn resolve_with(
+        &self,
+        problem: Problem,
+        mut deliver: impl FnMut(Vec<Arrival>) -> Vec<Arrival>,
+    ) -> Result<Outcome, ResolveError> {
+        let mut resolver = Resolver::new(problem);
+        let mut arrived = Vec::new();
+        loop {
+            match resolver.step(arrived)? {
+                Step::Done(outcome) => return Ok(outcome),
+                Step::Need(wanted) => arrived = deliver(self.answer(&wanted)),
+            }
+        }
+    }
+
+    /// Drives a resolution to its end, answering at once.
+    ///
+    /// # Errors
+    /// As [`Resolver::step`].
+    pub fn resolve(&self, keep: &[&str]) -> Result<Outcome, ResolveError> {
+        self.resolve_with(self.problem(keep), |answers| answers)
+    }
+
+    /// Resolves and writes the set as `name version` joined by `, `, or `collision: …` with the wishes.
+    ///
+    /// # Panics
+    /// When the resolver reports an error.
+    pub fn outcome(&self, keep: &[&str]) -> String {
+        match self.resolve(keep).unwrap() {
+            Outcome::Resolved(resolution) => {
+                let chosen =
+                    resolution.chosen.iter().map(|(name, choice)| format!("{name} {}", choice.release.version));
+                chosen.collect::<Vec<_>>().join(", ")
+            }
+            Outcome::Collision(collision) => {
+                let wishes = collision.wishes.iter().map(|wish| format!("{} {}", wish.package, wish.accept));
+                format!("collision: {}", wishes.collect::<Vec<_>>().join("; "))
+            }
+        }
+    }
+}
