@@ -1,1 +1,32 @@
 //! One function a use case, joining core, store, sources and registry.
+//!
+//! A flow takes values, reports to an [`Observer`] and returns a value or a [`FlowError`]. It never prints, never
+//! exits, and never reads arguments, the environment or the clock: those come in by [`Settings`].
+
+#![deny(missing_docs)]
+
+mod cache;
+mod compose;
+mod declare;
+mod environment;
+mod error;
+mod give;
+mod install;
+mod lock;
+mod look;
+mod observer;
+mod project;
+
+pub use cache::{cache_stats, verify_cache};
+pub use compose::plan_of;
+pub use declare::{AddReport, AddRequest, InitRequest, RemoveReport, add, init, remove};
+pub use environment::{Environment, environment, where_is};
+pub use error::{FlowClass, FlowError, WishPlace};
+pub use give::{contents, create_registry, publish, withdraw};
+pub use install::{InstallReport, InstallRequest, VerifyReport, install, verify};
+pub use lock::{Keep, LockReport, LockRequest, Write, lock};
+pub use look::{AuditReport, ListReport, ListRow, Tree, TreeNode, audit, list, tree};
+pub use observer::{Event, Observer, Silent};
+pub use project::{
+    LOCKFILE_NAME, LoadedProject, MANIFEST_NAME, Settings, current_platform, load_lockfile, load_project,
+};

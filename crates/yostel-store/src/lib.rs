@@ -1,1 +1,30 @@
-//! Local cache, packing, unpacking, tree digests, install and verify.
+//! The local cache, packing, unpacking, tree digests, install and verify.
+//!
+//! Knows archives, trees and folders; nothing of resolving, fetching or printing. What stands on disk and in which order
+//! it is written is docs/formats.md §5 to §8.
+
+#![deny(missing_docs)]
+
+mod atomic;
+mod cache;
+mod error;
+mod install;
+mod listing;
+mod pack;
+mod parallel;
+mod stamp;
+mod unpack;
+mod verify;
+
+pub use atomic::write_atomically;
+pub use cache::{Cache, CacheProblem, CacheReport, CacheStats, ProjectRecord, StagedArchive, StagedTree};
+pub use error::{AdmitError, ErrorClass, StoreError, UnpackRefusal};
+pub use install::{
+    HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, PlannedPackage, Project, ReplacedPackage,
+    STATE_FOLDER,
+};
+pub use listing::{Entry, EntryKind, Listing, ListingError};
+pub use pack::{Packed, pack};
+pub use parallel::for_each_in_parallel;
+pub use unpack::{UnpackConfig, unpack};
+pub use verify::{TreeDifference, compare_tree};

@@ -1,0 +1,153 @@
+//! Start a manifest, add and remove needs, telling what they admit today.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use yostel_core::{
+    Accept, Constraint, PackageName, Purpose, Release, SourceName, Version, add_need, new_manifest, remove_need,
+};
+use yostel_store::write_atomically;
+
+use crate::error::FlowError;
+use crate::lock::unknown_package;
+use crate::project::{LoadedProject, MANIFEST_NAME};
+
+/// A first manifest.
+#[derive(Debug, Clone)]
+pub struct InitRequest {
+    /// The project's name.
+    pub name: PackageName,
+    /// A source to name in it: name and folder.
+    pub source: Option<(SourceName, String)>,
+}
+
+/// Writes a manifest into a folder that has none, and returns its file.
+///
+/// # Errors
+/// `AlreadyAProject`, or `Store` when it cannot be written.
+pub fn init(folder: &Path, request: &InitRequest) -> Result<PathBuf, FlowError> {
+    let path = folder.join(MANIFEST_NAME);
+    if path.symlink_metadata().is_ok() {
+        return Err(FlowError::AlreadyAProject(path));
+    }
+    let mut text = new_manifest(&request.name, "0.1.0");
+    if let Some((name, folder)) = &request.source {
+        let folder = folder.replace('\\', "\\\\").replace('"', "\\\"");
+        text.push_str(&format!("\n[sources.{name}]\nfolder = \"{folder}\"\n"));
+    }
+    fs::create_dir_all(folder).map_err(yostel_store::StoreError::when("make the folder", folder))?;
+    write_atomically(&path, text.as_bytes())?;
+    Ok(path)
+}
+
+/// A need to add.
+#[derive(Debug, Clone)]
+pub struct AddRequest {
+    /// The package.
+    pub package: PackageName,
+    /// Which versions will do; none = on the compatible line of the newest.
+    pub accept: Option<Accept>,
+    /// For what.
+    pub purpose: Purpose,
+}
+
+/// What adding came to.
+#[derive(Debug)]
+pub struct AddReport {
+    /// The manifest's file.
+    pub path: PathBuf,
+    /// The package.
+    pub package: PackageName,
+    /// The purpose.
+    pub purpose: Purpose,
+    /// The constraint as written.
+    pub accept: Accept,
+    /// The same, bound to the package's numbering.
+    pub constraint: Constraint,
+    /// The constraint that stood there before.
+    pub before: Option<String>,
+    /// The source that has the package.
+    pub source: SourceName,
+    /// The releases admitted today, rising; never empty.
+    pub admitted: Vec<Version>,
+    /// The newest release of all, when it is not admitted.
+    pub newest_not_admitted: Option<Version>,
+    /// How many releases there are.
+    pub releases: usize,
+    /// Why a release on the list must not be chosen: withdrawn ones are left out and counted here.
+    pub withdrawn: usize,
+    /// Set when its author gave the newest admitted release up: why, and what replaced the package.
+    pub deprecated: Option<(String, Option<PackageName>)>,
+}
+
+/// Adds a need to the project's manifest, in place.
+///
+/// # Errors
+/// `UnknownPackage`, `Unreadable`, `AdmitsNothing`, `NoSources`, `Source`, `Edit`, `Store`. The manifest is then as it was.
+pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, FlowError> {
+    let sources = project.sources()?;
+    let Some((source, document)) = sources.document(&request.package)? else {
+        return Err(unknown_package(&request.package, None, project, &sources));
+    };
+    let accept = match (request.accept, document.newest()) {
+        (Some(accept), _) => accept,
+        (None, Some(newest)) => Accept::parse(&format!("^{}", newest.version)).expect("a version makes a constraint"),
+        (None, None) => Accept::parse("*").expect("a star is a constraint"),
+    };
+    let constraint = accept.bind(document.numbering).map_err(|cause| FlowError::Unreadable {
+        package: request.package.clone(),
+        accept: accept.clone(),
+        wish: None,
+        cause,
+    })?;
+    let inside: Vec<&Release> = document.releases.iter().filter(|r| constraint.admits(&r.version)).collect();
+    let open: Vec<&Release> = inside.iter().copied().filter(|r| r.withdrawn.is_none()).collect();
+    let Some(last) = open.last() else {
+        let known = document.releases.iter().filter(|r| r.withdrawn.is_none()).map(|r| r.version.clone()).collect();
+        return Err(FlowError::AdmitsNothing { package: request.package, accept, known });
+    };
+    let edit = add_need(&project.text, &request.purpose, &request.package, &accept)?;
+    let newest = document.newest().map(|release| release.version.clone());
+    let report = AddReport {
+        path: project.manifest_path(),
+        package: request.package,
+        purpose: request.purpose,
+        constraint,
+        before: edit.before,
+        source,
+        newest_not_admitted: newest.filter(|newest| *newest > last.version),
+        releases: document.releases.len(),
+        withdrawn: inside.len() - open.len(),
+        deprecated: last.deprecated.clone().map(|why| (why, last.replaced_by.clone())),
+        admitted: open.iter().map(|release| release.version.clone()).collect(),
+        accept,
+    };
+    write_atomically(&report.path, edit.text.as_bytes())?;
+    Ok(report)
+}
+
+/// What removing came to.
+#[derive(Debug)]
+pub struct RemoveReport {
+    /// The manifest's file.
+    pub path: PathBuf,
+    /// The constraint that stood there.
+    pub before: Option<String>,
+    /// The purposes it was removed from.
+    pub purposes: Vec<String>,
+}
+
+/// Removes a need from the project's manifest, in place; from one purpose or from all.
+///
+/// # Errors
+/// `Edit` when it is not needed there, `Store` when the manifest cannot be written.
+pub fn remove(
+    project: &LoadedProject,
+    package: &PackageName,
+    purpose: Option<&Purpose>,
+) -> Result<RemoveReport, FlowError> {
+    let edit = remove_need(&project.text, purpose, package)?;
+    let path = project.manifest_path();
+    write_atomically(&path, edit.text.as_bytes())?;
+    Ok(RemoveReport { path, before: edit.before, purposes: edit.purposes })
+}

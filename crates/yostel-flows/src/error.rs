@@ -1,0 +1,251 @@
+//! Everything a flow can fail with. Each error carries the values a sentence needs; the words are the command line's.
+
+use std::io;
+use std::path::PathBuf;
+
+use yostel_core::{
+    Accept, BindError, Collision, Difference, EditError, LockfileError, ManifestProblem, Move, PackageName,
+    Requirement, ResolveError, SourceName, Version,
+};
+use yostel_registry::RegistryError;
+use yostel_sources::{SourceError, SourceErrorKind};
+use yostel_store::{AdmitError, ErrorClass, StoreError};
+
+/// What helps against an error; the command line maps it to an exit status.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FlowClass {
+    /// The manifest or the call is wrong.
+    Usage,
+    /// There is no consistent set.
+    NoResolution,
+    /// Content is not what was vouched for.
+    Integrity,
+    /// A source cannot be asked.
+    SourceUnavailable,
+    /// The lockfile does not fit the manifest.
+    Stale,
+    /// The machine refused: permissions, space.
+    Machine,
+    /// Our own fault.
+    Internal,
+}
+
+/// A wish and where it stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WishPlace {
+    /// The wish.
+    pub wish: Requirement,
+    /// Line in the manifest, from 1.
+    pub line: usize,
+}
+
+/// Why a flow failed.
+#[derive(Debug, thiserror::Error)]
+pub enum FlowError {
+    /// No manifest here or above.
+    #[error("there is no yostel.toml in {} or above it", .0.display())]
+    NoProject(PathBuf),
+    /// A file cannot be read.
+    #[error("cannot read {}", path.display())]
+    Read {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        #[source]
+        cause: io::Error,
+    },
+    /// The manifest has problems.
+    #[error("{} has {} problem(s)", path.display(), problems.len())]
+    Manifest {
+        /// Its file.
+        path: PathBuf,
+        /// Its text.
+        text: String,
+        /// The problems, in the order of the text.
+        problems: Vec<ManifestProblem>,
+    },
+    /// The project wants another version of the tool.
+    #[error("{project} wants yostel {accept}, this is {found}")]
+    OtherTool {
+        /// The project.
+        project: PackageName,
+        /// What it wants.
+        accept: Accept,
+        /// What this is.
+        found: Version,
+    },
+    /// There is a manifest already.
+    #[error("{} is already there", .0.display())]
+    AlreadyAProject(PathBuf),
+    /// There is no lockfile.
+    #[error("there is no {}", .0.display())]
+    NoLockfile(PathBuf),
+    /// The lockfile cannot be used.
+    #[error("{}: {error}", path.display())]
+    Lockfile {
+        /// Its file.
+        path: PathBuf,
+        /// Its text.
+        text: String,
+        /// What is wrong.
+        error: LockfileError,
+    },
+    /// The lockfile does not fit the manifest.
+    #[error("the lockfile no longer fits the manifest")]
+    Stale(Vec<Difference>),
+    /// The manifest names no source.
+    #[error("the manifest names no source")]
+    NoSources,
+    /// No source knows a package.
+    #[error("no source knows {package}")]
+    UnknownPackage {
+        /// The package.
+        package: PackageName,
+        /// Who needs it and where that stands, when it stands in a manifest.
+        wish: Option<Box<WishPlace>>,
+        /// The name that was probably meant.
+        near: Option<PackageName>,
+        /// The sources asked.
+        sources: Vec<SourceName>,
+    },
+    /// A constraint does not fit the package's numbering.
+    #[error("{package} {accept}: {cause}")]
+    Unreadable {
+        /// The package.
+        package: PackageName,
+        /// The constraint.
+        accept: Accept,
+        /// Where it stands, when it stands in a manifest.
+        wish: Option<Box<WishPlace>>,
+        /// Why it does not fit.
+        cause: BindError,
+    },
+    /// A constraint admits nothing that there is.
+    #[error("{package} {accept} admits no release that there is")]
+    AdmitsNothing {
+        /// The package.
+        package: PackageName,
+        /// The constraint.
+        accept: Accept,
+        /// What there is, rising.
+        known: Vec<Version>,
+    },
+    /// No set of packages meets the wishes.
+    #[error("no set of packages meets all wishes")]
+    Collision {
+        /// What collides.
+        collision: Box<Collision>,
+        /// Where the wishes stand.
+        places: Vec<WishPlace>,
+    },
+    /// The resolver broke its own rules.
+    #[error(transparent)]
+    WrongAnswer(ResolveError),
+    /// Releases that are locked were published again with other content.
+    #[error("{} locked release(s) were published again with other content", .0.len())]
+    Republished(Vec<Move>),
+    /// A source failed.
+    #[error(transparent)]
+    Source(#[from] SourceError),
+    /// The lockfile names a source that the manifest does not.
+    #[error("{package} is locked to source {source_name}, which the manifest does not name")]
+    UnknownSource {
+        /// The package.
+        package: PackageName,
+        /// The source.
+        source_name: SourceName,
+    },
+    /// An archive or tree was refused.
+    #[error("{package} {version}: {error}")]
+    Admit {
+        /// The package.
+        package: PackageName,
+        /// Its version.
+        version: Version,
+        /// Where it came from.
+        place: String,
+        /// Why.
+        error: AdmitError,
+    },
+    /// Offline, and the cache does not have it.
+    #[error("{} package(s) are not in the cache", .0.len())]
+    NotInCache(Vec<(PackageName, Version)>),
+    /// No artifact for this machine.
+    #[error("{package} {version} has nothing for {wanted}")]
+    NoArtifact {
+        /// The package.
+        package: PackageName,
+        /// Its version.
+        version: Version,
+        /// This machine's platform.
+        wanted: String,
+        /// What there is.
+        offered: Vec<String>,
+    },
+    /// The project is not installed.
+    #[error("nothing is installed here")]
+    NotInstalled,
+    /// The package is not part of the project.
+    #[error("{package} is not part of this project")]
+    NotLocked {
+        /// The package.
+        package: PackageName,
+        /// The name that was probably meant.
+        near: Option<PackageName>,
+    },
+    /// The manifest cannot be edited so.
+    #[error(transparent)]
+    Edit(#[from] EditError),
+    /// A registry failed.
+    #[error(transparent)]
+    Registry(#[from] RegistryError),
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// More than one failure, of one piece of work over many things. Never empty.
+    #[error("{} failures", .0.len())]
+    Several(Vec<FlowError>),
+}
+
+impl FlowError {
+    /// Returns what helps against it.
+    pub fn class(&self) -> FlowClass {
+        match self {
+            Self::NoProject(_)
+            | Self::Manifest { .. }
+            | Self::OtherTool { .. }
+            | Self::AlreadyAProject(_)
+            | Self::NoSources
+            | Self::UnknownPackage { .. }
+            | Self::Unreadable { .. }
+            | Self::AdmitsNothing { .. }
+            | Self::UnknownSource { .. }
+            | Self::NoArtifact { .. }
+            | Self::NotLocked { .. }
+            | Self::Edit(_) => FlowClass::Usage,
+            Self::Collision { .. } => FlowClass::NoResolution,
+            Self::Lockfile { .. } | Self::Republished(_) => FlowClass::Integrity,
+            Self::NoLockfile(_) | Self::Stale(_) | Self::NotInstalled => FlowClass::Stale,
+            Self::Source(error) => match error.kind {
+                SourceErrorKind::Ambiguous { .. } => FlowClass::Usage,
+                _ => FlowClass::SourceUnavailable,
+            },
+            Self::NotInCache(_) => FlowClass::SourceUnavailable,
+            Self::Admit { error: AdmitError::Read { .. }, .. } => FlowClass::SourceUnavailable,
+            Self::Admit { error, .. } => match error.class() {
+                ErrorClass::Integrity => FlowClass::Integrity,
+                ErrorClass::Machine => FlowClass::Machine,
+            },
+            Self::Registry(RegistryError::Store(_)) | Self::Store(_) | Self::Read { .. } => FlowClass::Machine,
+            Self::Registry(RegistryError::AlreadyPublished { .. }) => FlowClass::Integrity,
+            Self::Registry(_) => FlowClass::Usage,
+            Self::WrongAnswer(_) => FlowClass::Internal,
+            Self::Several(errors) => errors.first().map_or(FlowClass::Internal, Self::class),
+        }
+    }
+
+    /// Joins failures: one stays itself.
+    pub(crate) fn several(mut errors: Vec<Self>) -> Self {
+        if errors.len() == 1 { errors.remove(0) } else { Self::Several(errors) }
+    }
+}

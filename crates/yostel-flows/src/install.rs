@@ -1,0 +1,217 @@
+//! Install exactly what the lockfile says, or nothing; and say whether what is installed is that.
+
+use std::sync::Mutex;
+
+use yostel_core::{Lockfile, PackageName, Seal, SourceName, Version};
+use yostel_sources::SourceSet;
+use yostel_store::{
+    AdmitError, Cache, Installed, PlannedPackage, Project, StagedArchive, StagedTree, TreeDifference, UnpackConfig,
+    for_each_in_parallel,
+};
+
+use crate::compose::plan_of;
+use crate::error::FlowError;
+use crate::observer::{Event, Observer};
+use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
+
+/// How to install.
+#[derive(Debug, Clone, Default)]
+pub struct InstallRequest {
+    /// Ask no source: the cache must hold everything.
+    pub offline: bool,
+    /// Another platform than this machine's.
+    pub platform: Option<String>,
+}
+
+/// What an install came to.
+#[derive(Debug)]
+pub struct InstallReport {
+    /// How many packages are installed now.
+    pub packages: usize,
+    /// Archives that were fetched, with their size in bytes.
+    pub fetched: Vec<(PackageName, Version, u64)>,
+    /// Trees of the cache that had been changed and were unpacked again.
+    pub repaired: Vec<(PackageName, Version)>,
+    /// What was done in the project; none when there was nothing to do.
+    pub done: Option<Installed>,
+    /// The digest of everything installed.
+    pub digest: Seal,
+}
+
+/// What a verification found.
+#[derive(Debug)]
+#[must_use = "differences must be told"]
+pub struct VerifyReport {
+    /// How many packages were read.
+    pub packages: usize,
+    /// What differs, by package.
+    pub differences: Vec<(String, Vec<TreeDifference>)>,
+    /// The digest that the lockfile's install has; proven when nothing differs.
+    pub digest: Seal,
+}
+
+/// Installs the project as its lockfile says.
+///
+/// # Errors
+/// `NoLockfile`, `Stale`, `NotInCache`, `Admit`, `Source` and whatever writing refuses. Everything is fetched and checked
+/// before anything is changed, so a failure leaves project and cache as they were.
+pub fn install(
+    project: &LoadedProject,
+    request: &InstallRequest,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<InstallReport, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    let plan = plan_of(&lockfile, request.platform.as_deref().unwrap_or(&settings.platform))?;
+    let cache = Cache::open(&settings.cache);
+    let target = Project::at(&project.root)?;
+    let mut report = InstallReport {
+        packages: plan.packages.len(),
+        fetched: Vec::new(),
+        repaired: Vec::new(),
+        done: None,
+        digest: plan.inventory().digest(),
+    };
+    if target.is_current(&plan, &cache) {
+        return Ok(report);
+    }
+    let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
+    bring_in(project, &lockfile, &packages, &cache, request.offline, observer, &mut report)?;
+    let held = target.hold(|| observer.notice(Event::Wait))?;
+    // While we waited, another process may have done it all.
+    if !held.project().is_current(&plan, &cache) {
+        observer.notice(Event::Begin("installing", packages.len() as u64));
+        report.done = Some(held.apply(&plan, &cache, || observer.notice(Event::Advance(1)))?);
+        observer.notice(Event::End);
+    }
+    Ok(report)
+}
+
+/// Makes sure that every tree is in the cache and sound.
+fn bring_in(
+    project: &LoadedProject,
+    lockfile: &Lockfile,
+    packages: &[&PlannedPackage],
+    cache: &Cache,
+    offline: bool,
+    observer: &dyn Observer,
+    report: &mut InstallReport,
+) -> Result<(), FlowError> {
+    observer.notice(Event::Begin("checking the cache", packages.len() as u64));
+    let sound = for_each_in_parallel(packages, |package| {
+        let sound = cache.is_tree_sound(package.artifact.tree);
+        observer.notice(Event::Advance(1));
+        sound
+    });
+    observer.notice(Event::End);
+    let missing: Vec<&PlannedPackage> =
+        packages.iter().zip(sound).filter(|(_, sound)| !sound).map(|(package, _)| *package).collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let absent: Vec<&&PlannedPackage> = missing.iter().filter(|p| !cache.has_archive(p.artifact.digest)).collect();
+    if offline && !absent.is_empty() {
+        return Err(FlowError::NotInCache(absent.iter().map(|p| (p.name.clone(), p.version.clone())).collect()));
+    }
+    // Sources are opened only when something must come from them, so that a full cache needs none of them.
+    let sources = if absent.is_empty() { SourceSet::default() } else { project.sources()? };
+    observer.notice(Event::Begin("fetching", missing.iter().map(|p| p.artifact.size).sum()));
+    let fetched = Mutex::new(Vec::new());
+    let staged = for_each_in_parallel(&missing, |package| {
+        let from = &lockfile.chosen[&package.name].from;
+        let staged = stage(project, package, from, cache, &sources, offline, observer)?;
+        if staged.0.is_some() {
+            let entry = (package.name.clone(), package.version.clone(), package.artifact.size);
+            fetched.lock().expect("no thread panics while holding the lock").push(entry);
+        }
+        Ok::<_, FlowError>(staged)
+    });
+    observer.notice(Event::End);
+    let (mut archives, mut trees, mut failures) = (Vec::new(), Vec::new(), Vec::new());
+    for (package, outcome) in missing.iter().zip(staged) {
+        match outcome {
+            Ok((archive, tree)) => {
+                archives.extend(archive);
+                trees.push(tree);
+                if cache.has_tree(package.artifact.tree) {
+                    report.repaired.push((package.name.clone(), package.version.clone()));
+                }
+            }
+            Err(error) => failures.push(error),
+        }
+    }
+    if !failures.is_empty() {
+        return Err(FlowError::several(failures));
+    }
+    cache.commit(archives, trees)?;
+    report.fetched = fetched.into_inner().expect("all threads ended");
+    report.fetched.sort();
+    Ok(())
+}
+
+fn stage(
+    project: &LoadedProject,
+    package: &PlannedPackage,
+    from: &SourceName,
+    cache: &Cache,
+    sources: &SourceSet,
+    offline: bool,
+    observer: &dyn Observer,
+) -> Result<(Option<StagedArchive>, StagedTree), FlowError> {
+    let refused = |place: String| {
+        move |error| FlowError::Admit { package: package.name.clone(), version: package.version.clone(), place, error }
+    };
+    if cache.has_archive(package.artifact.digest) {
+        observer.notice(Event::Unpack(package.name.clone()));
+        match cache.stage_tree(&package.artifact, None, UnpackConfig::default()) {
+            Ok(tree) => return Ok((None, tree)),
+            // The cached archive had rotted and is gone now: fetch it anew.
+            Err(AdmitError::ArchiveDiffers { .. }) if !offline => {}
+            Err(error) => return Err(refused(format!("the cache, {}", cache.root().display()))(error)),
+        }
+    }
+    let opened;
+    let source = match sources.source(from) {
+        Some(source) => source,
+        None => {
+            // Not opened yet (the rotten archive was a surprise), or not named by the manifest.
+            opened = project.sources()?;
+            opened
+                .source(from)
+                .ok_or_else(|| FlowError::UnknownSource { package: package.name.clone(), source_name: from.clone() })?
+        }
+    };
+    observer.notice(Event::Fetch(package.name.clone()));
+    let mut stream = source.open(package.artifact.digest)?;
+    let place = || format!("source {from}, {}", source.place());
+    let archive = cache
+        .stage_archive(&package.artifact, &mut stream, |bytes| observer.notice(Event::Advance(bytes)))
+        .map_err(|error| refused(place())(error))?;
+    observer.notice(Event::Unpack(package.name.clone()));
+    let tree = cache
+        .stage_tree(&package.artifact, Some(&archive), UnpackConfig::default())
+        .map_err(|error| refused(place())(error))?;
+    Ok((Some(archive), tree))
+}
+
+/// Reads every installed file and says what is not as the lockfile has it.
+///
+/// # Errors
+/// `NotInstalled`, `NoLockfile`, `Stale`, and whatever reading refuses.
+pub fn verify(
+    project: &LoadedProject,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<VerifyReport, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    let plan = plan_of(&lockfile, &settings.platform)?;
+    let target = Project::at(&project.root)?;
+    if !plan.packages.is_empty() && !target.state().join("packages").is_dir() {
+        return Err(FlowError::NotInstalled);
+    }
+    observer.notice(Event::Begin("verifying", plan.packages.len() as u64));
+    let cache = Cache::open(&settings.cache);
+    let differences = target.verify(&plan, &cache, || observer.notice(Event::Advance(1)))?;
+    observer.notice(Event::End);
+    Ok(VerifyReport { packages: plan.packages.len(), differences, digest: plan.inventory().digest() })
+}

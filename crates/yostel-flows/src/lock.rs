@@ -1,0 +1,187 @@
+//! Resolve and write the lockfile, telling what moved and because of whom.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use yostel_core::{
+    Arrival, Lockfile, Move, MoveKind, Outcome, PackageDocument, PackageName, Problem, Resolution, ResolveError,
+    Resolver, Step, Version, compare, declarations, nearest,
+};
+use yostel_sources::SourceSet;
+use yostel_store::{for_each_in_parallel, write_atomically};
+
+use crate::error::FlowError;
+use crate::observer::{Event, Observer};
+use crate::project::{LoadedProject, load_lockfile};
+
+/// What to keep of an earlier lockfile.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Keep {
+    /// Every version that can stay.
+    Locked,
+    /// Nothing: everything as new as can be.
+    Nothing,
+}
+
+/// Whether to write.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Write {
+    /// Write the lockfile.
+    File,
+    /// Only tell what would be written.
+    Nothing,
+}
+
+/// How to lock.
+#[derive(Debug, Clone, Copy)]
+pub struct LockRequest {
+    /// What to keep.
+    pub keep: Keep,
+    /// Whether to write.
+    pub write: Write,
+}
+
+/// What locking came to.
+#[derive(Debug)]
+pub struct LockReport {
+    /// The lockfile's file.
+    pub path: PathBuf,
+    /// Its content.
+    pub lockfile: Lockfile,
+    /// What moved against the one before, by package.
+    pub moves: Vec<Move>,
+    /// Whether the file's bytes changed (or would).
+    pub changed: bool,
+    /// Whether they were written.
+    pub written: bool,
+    /// Newer releases that nobody holds back but that were kept where they are.
+    pub newer: Vec<(PackageName, Version, Version)>,
+}
+
+/// Resolves the project and writes its lockfile.
+///
+/// # Errors
+/// `Collision`, `UnknownPackage`, `Unreadable`, `Republished` (when keeping), and whatever reading the project, asking
+/// its sources and writing refuse. The lockfile is then as it was.
+pub fn lock(project: &LoadedProject, request: LockRequest, observer: &dyn Observer) -> Result<LockReport, FlowError> {
+    let path = project.lockfile_path();
+    let before = match (load_lockfile(project), request.keep) {
+        (Err(FlowError::Lockfile { .. }), Keep::Nothing) => None,
+        (before, _) => before?,
+    };
+    let wishes = project.manifest.requirements();
+    if let (Some(lockfile), Keep::Locked) = (&before, request.keep)
+        && lockfile.declarations == declarations(&wishes)
+        && lockfile.differences(&wishes).is_empty()
+    {
+        let lockfile = lockfile.clone();
+        return Ok(LockReport { path, lockfile, moves: Vec::new(), changed: false, written: false, newer: Vec::new() });
+    }
+    let keep: BTreeMap<PackageName, Version> = match (&before, request.keep) {
+        (Some(lockfile), Keep::Locked) => {
+            lockfile.chosen.iter().map(|(name, locked)| (name.clone(), locked.version.clone())).collect()
+        }
+        _ => BTreeMap::new(),
+    };
+    let (resolution, documents) = if wishes.is_empty() {
+        (Resolution::default(), BTreeMap::new())
+    } else {
+        resolve(project, Problem { wishes: wishes.clone(), keep }, &project.sources()?, observer)?
+    };
+    let lockfile = Lockfile::from_resolution(&wishes, &resolution);
+    let moves = compare(before.as_ref(), &lockfile);
+    if request.keep == Keep::Locked {
+        let is_content = |m: &&Move| matches!(m.kind, MoveKind::Content { .. });
+        let republished: Vec<Move> = moves.iter().filter(is_content).cloned().collect();
+        if !republished.is_empty() {
+            return Err(FlowError::Republished(republished));
+        }
+    }
+    let text = lockfile.write();
+    let changed = before.as_ref() != Some(&lockfile);
+    let written = changed && request.write == Write::File;
+    if written {
+        observer.notice(Event::Write("yostel.lock"));
+        write_atomically(&path, text.as_bytes())?;
+    }
+    let newer = kept_below_newest(&lockfile, &documents, &moves);
+    Ok(LockReport { path, lockfile, moves, changed, written, newer })
+}
+
+/// Drives the resolver, asking the sources for what it needs.
+fn resolve(
+    project: &LoadedProject,
+    problem: Problem,
+    sources: &SourceSet,
+    observer: &dyn Observer,
+) -> Result<(Resolution, BTreeMap<PackageName, PackageDocument>), FlowError> {
+    let mut resolver = Resolver::new(problem);
+    let mut arrived = Vec::new();
+    observer.notice(Event::Begin("resolving", 0));
+    loop {
+        let step = resolver.step(arrived).map_err(|error| explain_error(error, project, sources))?;
+        match step {
+            Step::Need(packages) => {
+                observer.notice(Event::Ask(packages.len()));
+                let packages: Vec<PackageName> = packages.into_iter().collect();
+                let answers = for_each_in_parallel(&packages, |name| sources.document(name));
+                observer.notice(Event::Advance(packages.len() as u64));
+                arrived = Vec::new();
+                for (package, answer) in packages.into_iter().zip(answers) {
+                    arrived.push(Arrival { package, found: answer? });
+                }
+            }
+            Step::Done(Outcome::Resolved(resolution)) => {
+                observer.notice(Event::End);
+                return Ok((resolution, resolver.into_documents()));
+            }
+            Step::Done(Outcome::Collision(collision)) => {
+                observer.notice(Event::End);
+                let places = collision.wishes.iter().filter_map(|wish| project.place_of(wish)).collect();
+                return Err(FlowError::Collision { collision, places });
+            }
+        }
+    }
+}
+
+fn explain_error(error: ResolveError, project: &LoadedProject, sources: &SourceSet) -> FlowError {
+    match error {
+        ResolveError::UnknownPackage(wish) => {
+            unknown_package(&wish.package, project.place_of(&wish).map(Box::new), project, sources)
+        }
+        ResolveError::Unreadable { wish, cause } => FlowError::Unreadable {
+            package: wish.package.clone(),
+            accept: wish.accept.clone(),
+            wish: project.place_of(&wish).map(Box::new),
+            cause,
+        },
+        error @ ResolveError::WrongAnswer(_) => FlowError::WrongAnswer(error),
+    }
+}
+
+/// Says that no source knows a package, with the nearest name that one does know.
+pub(crate) fn unknown_package(
+    package: &PackageName,
+    wish: Option<Box<crate::WishPlace>>,
+    project: &LoadedProject,
+    sources: &SourceSet,
+) -> FlowError {
+    let names = sources.names();
+    let near = nearest(package.as_str(), names.iter().map(PackageName::as_str));
+    let near = near.and_then(|near| names.iter().find(|name| name.as_str() == near)).cloned();
+    let sources = project.manifest.sources.keys().cloned().collect();
+    FlowError::UnknownPackage { package: package.clone(), wish, near, sources }
+}
+
+/// Lists packages that stayed where they were although everyone who asks admits something newer.
+fn kept_below_newest(
+    lockfile: &Lockfile,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+    moves: &[Move],
+) -> Vec<(PackageName, Version, Version)> {
+    yostel_core::outdated(lockfile, documents)
+        .into_iter()
+        .filter(|outdated| !moves.iter().any(|m| m.package == outdated.package))
+        .filter_map(|outdated| Some((outdated.package, outdated.locked, outdated.admitted?)))
+        .collect()
+}

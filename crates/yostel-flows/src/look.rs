@@ -1,0 +1,187 @@
+//! List, tree and audit: what is locked, through whom, and what to think of it.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yostel_core::{
+    Accept, Duplicate, Outdated, PackageDocument, PackageName, Purpose, SourceName, TreeDigest, Version, duplicates,
+    outdated,
+};
+use yostel_store::for_each_in_parallel;
+
+use crate::error::FlowError;
+use crate::observer::{Event, Observer};
+use crate::project::{LoadedProject, load_fitting_lockfile};
+
+/// All locked packages.
+#[derive(Debug)]
+pub struct ListReport {
+    /// The project.
+    pub project: PackageName,
+    /// By name.
+    pub rows: Vec<ListRow>,
+}
+
+/// One locked package.
+#[derive(Debug)]
+pub struct ListRow {
+    /// Its name.
+    pub package: PackageName,
+    /// Its version.
+    pub version: Version,
+    /// Whether the project asks for it itself.
+    pub direct: bool,
+    /// For which purposes it is there.
+    pub purposes: BTreeSet<Purpose>,
+    /// Where it comes from.
+    pub from: SourceName,
+    /// Who asks for it, sorted.
+    pub asked_by: Vec<String>,
+    /// Digests of its trees, by platform.
+    pub trees: BTreeMap<String, TreeDigest>,
+}
+
+/// Lists what is locked.
+///
+/// # Errors
+/// As loading a lockfile that must fit the manifest.
+pub fn list(project: &LoadedProject) -> Result<ListReport, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    let rows = lockfile.chosen.iter().map(|(name, locked)| ListRow {
+        package: name.clone(),
+        version: locked.version.clone(),
+        direct: lockfile.is_direct(name),
+        purposes: locked.purposes.clone(),
+        from: locked.from.clone(),
+        asked_by: locked
+            .asked_by
+            .iter()
+            .map(|asked| asked.who.to_string())
+            .collect::<BTreeSet<_>>()
+            .into_iter()
+            .collect(),
+        trees: locked.artifacts.iter().map(|artifact| (artifact.platform.clone(), artifact.tree)).collect(),
+    });
+    Ok(ListReport { project: project.manifest.project.name.clone(), rows: rows.collect() })
+}
+
+/// The graph, as a tree from the project down.
+#[derive(Debug)]
+pub struct Tree {
+    /// The project.
+    pub project: PackageName,
+    /// Its version, if it says one.
+    pub version: Option<Version>,
+    /// What it needs, by purpose and name.
+    pub roots: Vec<TreeNode>,
+}
+
+/// One need in the tree.
+#[derive(Debug)]
+pub struct TreeNode {
+    /// The package.
+    pub package: PackageName,
+    /// The locked version.
+    pub version: Version,
+    /// What was asked for.
+    pub accept: Accept,
+    /// For which purpose, where a project asks.
+    pub purpose: Option<Purpose>,
+    /// What it needs; empty where `repeated`.
+    pub needs: Vec<TreeNode>,
+    /// Whether what it needs stands elsewhere in the tree already.
+    pub repeated: bool,
+}
+
+/// Draws the tree. What a package needs is told once; where it comes up again, it is marked as repeated.
+///
+/// # Errors
+/// As loading a lockfile that must fit the manifest.
+pub fn tree(project: &LoadedProject) -> Result<Tree, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    let mut needs: BTreeMap<&PackageName, Vec<(&PackageName, &Accept)>> = BTreeMap::new();
+    for (name, locked) in &lockfile.chosen {
+        for asked in locked.asked_by.iter().filter(|asked| !asked.who.is_project()) {
+            needs.entry(asked.who.name()).or_default().push((name, &asked.accept));
+        }
+    }
+    let mut told = BTreeSet::new();
+    let mut roots = Vec::new();
+    for wish in project.manifest.requirements() {
+        let version = |name: &PackageName| lockfile.chosen[name].version.clone();
+        roots.push(node(&wish.package, &wish.accept, Some(wish.purpose.clone()), &needs, &version, &mut told));
+    }
+    let about = &project.manifest.project;
+    Ok(Tree { project: about.name.clone(), version: about.version.clone(), roots })
+}
+
+fn node(
+    package: &PackageName,
+    accept: &Accept,
+    purpose: Option<Purpose>,
+    needs: &BTreeMap<&PackageName, Vec<(&PackageName, &Accept)>>,
+    version: &impl Fn(&PackageName) -> Version,
+    told: &mut BTreeSet<PackageName>,
+) -> TreeNode {
+    let below = needs.get(package).map_or(&[][..], Vec::as_slice);
+    let repeated = !told.insert(package.clone()) && !below.is_empty();
+    let needs = if repeated {
+        Vec::new()
+    } else {
+        below.iter().map(|(name, accept)| node(name, accept, None, needs, version, told)).collect()
+    };
+    TreeNode { package: package.clone(), version: version(package), accept: accept.clone(), purpose, needs, repeated }
+}
+
+/// What an audit found.
+#[derive(Debug)]
+#[must_use = "findings must be told"]
+pub struct AuditReport {
+    /// How many packages are locked.
+    pub packages: usize,
+    /// Packages for which something newer exists: direct ones first.
+    pub outdated: Vec<Outdated>,
+    /// Things that are there twice.
+    pub duplicates: Vec<Duplicate>,
+    /// Packages that no source knows any more.
+    pub unknown: Vec<PackageName>,
+}
+
+impl AuditReport {
+    /// Tells whether there is anything to act on.
+    pub fn has_findings(&self) -> bool {
+        !(self.outdated.is_empty() && self.duplicates.is_empty() && self.unknown.is_empty())
+    }
+}
+
+/// Audits what is locked against what the sources have today.
+///
+/// # Errors
+/// As loading a lockfile that must fit the manifest, and asking the sources.
+pub fn audit(project: &LoadedProject, observer: &dyn Observer) -> Result<AuditReport, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    let names: Vec<&PackageName> = lockfile.chosen.keys().collect();
+    let mut documents: BTreeMap<PackageName, PackageDocument> = BTreeMap::new();
+    let mut unknown = Vec::new();
+    if !names.is_empty() {
+        let sources = project.sources()?;
+        observer.notice(Event::Begin("asking the sources", names.len() as u64));
+        let answers = for_each_in_parallel(&names, |name| {
+            let answer = sources.document(name);
+            observer.notice(Event::Advance(1));
+            answer
+        });
+        observer.notice(Event::End);
+        for (name, answer) in names.iter().zip(answers) {
+            match answer? {
+                Some((_, document)) => drop(documents.insert((*name).clone(), document)),
+                None => unknown.push((*name).clone()),
+            }
+        }
+    }
+    Ok(AuditReport {
+        packages: lockfile.chosen.len(),
+        outdated: outdated(&lockfile, &documents),
+        duplicates: duplicates(&lockfile, &documents),
+        unknown,
+    })
+}

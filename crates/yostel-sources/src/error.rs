@@ -1,0 +1,65 @@
+//! What can go wrong with a source.
+
+use std::io;
+use std::path::PathBuf;
+
+use yostel_core::{ArchiveDigest, DocumentError, PackageName, SourceName};
+
+/// A source that could not do what was asked of it.
+#[derive(Debug, thiserror::Error)]
+#[error("source {source_name}: {kind}")]
+pub struct SourceError {
+    /// Which source.
+    pub source_name: SourceName,
+    /// What happened.
+    #[source]
+    pub kind: SourceErrorKind,
+}
+
+/// What happened.
+#[derive(Debug, thiserror::Error)]
+pub enum SourceErrorKind {
+    /// The folder is not there.
+    #[error("there is no folder {}", .0.display())]
+    Missing(PathBuf),
+    /// The folder is there, but no registry is in it.
+    #[error("{} is not a registry: it has no registry.json that says so", .0.display())]
+    NotARegistry(PathBuf),
+    /// A later format.
+    #[error("the registry has format {found}; this yostel reads format 1")]
+    Format {
+        /// The format it has.
+        found: u32,
+    },
+    /// A release document is broken.
+    #[error("its document of {package} is broken")]
+    Document {
+        /// The package.
+        package: PackageName,
+        /// The document's file.
+        path: PathBuf,
+        /// What is wrong with it.
+        #[source]
+        cause: DocumentError,
+    },
+    /// An archive that a document promises is not there.
+    #[error("it has no archive {0}")]
+    ArchiveMissing(ArchiveDigest),
+    /// It cannot be read.
+    #[error("cannot read {}", path.display())]
+    Read {
+        /// What.
+        path: PathBuf,
+        /// Why.
+        #[source]
+        cause: io::Error,
+    },
+    /// More than one source has the package, and none reserves its name.
+    #[error("{package} is also in {}", others.iter().map(|s| s.as_str()).collect::<Vec<_>>().join(" and "))]
+    Ambiguous {
+        /// The package.
+        package: PackageName,
+        /// The other sources.
+        others: Vec<SourceName>,
+    },
+}

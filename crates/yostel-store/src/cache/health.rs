@@ -1,0 +1,136 @@
+//! Is the cache sound, and how large is it.
+
+use std::fs;
+use std::path::Path;
+
+use yostel_core::{ArchiveDigest, TreeDigest};
+
+use super::{Cache, digest_file};
+use crate::error::StoreError;
+use crate::parallel::for_each_in_parallel;
+use crate::verify::compare_tree;
+
+/// One object of the cache that is not what its name says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum CacheProblem {
+    /// An archive with other content.
+    Archive {
+        /// The digest in its name.
+        named: ArchiveDigest,
+        /// The digest it has.
+        found: ArchiveDigest,
+    },
+    /// A tree with other files.
+    Tree {
+        /// The digest in its name.
+        named: TreeDigest,
+        /// How many files differ; none when its listing is lost.
+        differing: Option<usize>,
+    },
+    /// Something that is no object.
+    Stranger(String),
+}
+
+/// What a check of the whole cache found.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[must_use = "a report with problems must be told"]
+pub struct CacheReport {
+    /// Archives that were read.
+    pub archives: usize,
+    /// Trees that were read.
+    pub trees: usize,
+    /// What is wrong, archives first.
+    pub problems: Vec<CacheProblem>,
+}
+
+/// How much the cache holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct CacheStats {
+    /// Archives.
+    pub archives: usize,
+    /// Their size in bytes.
+    pub archive_bytes: u64,
+    /// Trees.
+    pub trees: usize,
+    /// Files in them.
+    pub files: u64,
+    /// Their size in bytes.
+    pub tree_bytes: u64,
+    /// Projects that were installed from it.
+    pub projects: usize,
+}
+
+impl Cache {
+    /// Reads every archive and every file of every tree and lists what is not what its name says.
+    ///
+    /// # Errors
+    /// When a folder of the cache cannot be read.
+    pub fn verify(&self, progress: impl Fn() + Sync) -> Result<CacheReport, StoreError> {
+        let mut report = CacheReport::default();
+        let archives = names(&self.root.join("archives/sha256"))?;
+        let trees = names(&self.root.join("trees"))?;
+        let checked = for_each_in_parallel(&archives, |name| {
+            let problem = match ArchiveDigest::parse(&format!("sha256:{name}")) {
+                Err(_) => Some(CacheProblem::Stranger(name.clone())),
+                Ok(named) => digest_file(&self.archive_path(named)).map_or_else(
+                    |_| Some(CacheProblem::Stranger(name.clone())),
+                    |(found, _)| (found != named).then_some(CacheProblem::Archive { named, found }),
+                ),
+            };
+            progress();
+            problem
+        });
+        report.archives = archives.len();
+        report.problems.extend(checked.into_iter().flatten());
+        let checked = for_each_in_parallel(&trees, |name| {
+            let problem = match TreeDigest::parse(&format!("sha256:{name}")) {
+                Err(_) => Some(CacheProblem::Stranger(name.clone())),
+                Ok(named) => {
+                    let differing = self.listing(named).ok().and_then(|listing| {
+                        compare_tree(&self.tree_files(named), &listing).ok().map(|differences| differences.len())
+                    });
+                    (differing != Some(0)).then_some(CacheProblem::Tree { named, differing })
+                }
+            };
+            progress();
+            problem
+        });
+        report.trees = trees.len();
+        report.problems.extend(checked.into_iter().flatten());
+        Ok(report)
+    }
+
+    /// Counts what the cache holds, from names, sizes and listings.
+    ///
+    /// # Errors
+    /// When a folder of the cache cannot be read.
+    pub fn stats(&self) -> Result<CacheStats, StoreError> {
+        let mut stats = CacheStats { projects: names(&self.root.join("projects"))?.len(), ..CacheStats::default() };
+        for name in names(&self.root.join("archives/sha256"))? {
+            stats.archives += 1;
+            let path = self.root.join("archives/sha256").join(name);
+            stats.archive_bytes += fs::metadata(&path).map_err(StoreError::when("read", &path))?.len();
+        }
+        for name in names(&self.root.join("trees"))? {
+            let listing = TreeDigest::parse(&format!("sha256:{name}")).ok().and_then(|tree| self.listing(tree).ok());
+            if let Some(listing) = listing {
+                stats.trees += 1;
+                stats.files += listing.entries.len() as u64;
+                stats.tree_bytes += listing.size();
+            }
+        }
+        Ok(stats)
+    }
+}
+
+/// Lists the names in a folder, sorted; none when it is not there.
+fn names(folder: &Path) -> Result<Vec<String>, StoreError> {
+    let entries = match fs::read_dir(folder) {
+        Ok(entries) => entries,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(cause) => return Err(StoreError { doing: "read the folder", path: folder.to_owned(), cause }),
+    };
+    let mut names: Vec<String> = entries.flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+    names.sort();
+    Ok(names)
+}

@@ -1,0 +1,297 @@
+//! The local cache: one copy of each archive and each tree, named by what it holds. Carries out docs/formats.md §7.
+//!
+//! Several processes at once need no lock: everything is made in a folder aside that only its process knows, synced, and
+//! renamed to its name, which says its content; an object that is there already is success. A process killed at any
+//! moment leaves at most its folder aside, which the next one removes.
+//!
+//! Writes of one install, in order: archives aside, each synced → trees aside (files, listing, stamp) → archives renamed →
+//! trees renamed. So one bad archive among many leaves the cache as it was.
+
+mod aside;
+mod health;
+mod records;
+
+use std::fs::{self, File};
+use std::io::{self, BufReader, Read, Write};
+use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
+
+use yostel_core::{ArchiveDigest, Artifact, Sha256, TreeDigest};
+
+pub use health::{CacheProblem, CacheReport, CacheStats};
+pub use records::ProjectRecord;
+
+use crate::atomic::sync_folder;
+use crate::error::{AdmitError, StoreError};
+use crate::listing::Listing;
+use crate::stamp::stamp;
+use crate::unpack::{UnpackConfig, unpack};
+use crate::verify::compare_tree;
+use aside::Aside;
+
+/// An archive that was checked and has no name yet.
+#[derive(Debug)]
+#[must_use = "dropping it throws the archive away; commit names it"]
+pub struct StagedArchive {
+    file: tempfile::NamedTempFile,
+    target: PathBuf,
+}
+
+/// A tree that was unpacked, checked, and has no name yet.
+#[derive(Debug)]
+#[must_use = "dropping it throws the tree away; commit names it"]
+pub struct StagedTree {
+    made: tempfile::TempDir,
+    tree: TreeDigest,
+}
+
+/// The cache in one folder.
+#[derive(Debug)]
+pub struct Cache {
+    root: PathBuf,
+    aside: OnceLock<Aside>,
+}
+
+impl Cache {
+    /// Opens the cache in this folder. Nothing is made before something is written.
+    pub fn open(root: impl Into<PathBuf>) -> Self {
+        Self { root: root.into(), aside: OnceLock::new() }
+    }
+
+    /// Returns the cache's folder.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// Returns where the archive lies, or would lie.
+    pub fn archive_path(&self, digest: ArchiveDigest) -> PathBuf {
+        self.root.join("archives/sha256").join(digest.to_hex())
+    }
+
+    /// Tells whether the archive is there.
+    pub fn has_archive(&self, digest: ArchiveDigest) -> bool {
+        self.archive_path(digest).is_file()
+    }
+
+    /// Tells whether the tree is there (not whether it is sound).
+    pub fn has_tree(&self, tree: TreeDigest) -> bool {
+        self.tree_folder(tree).join("listing").is_file()
+    }
+
+    fn tree_folder(&self, tree: TreeDigest) -> PathBuf {
+        self.root.join("trees").join(tree.to_hex())
+    }
+
+    /// Returns the folder with the tree's files.
+    pub fn tree_files(&self, tree: TreeDigest) -> PathBuf {
+        self.tree_folder(tree).join("files")
+    }
+
+    /// Returns the file with the tree's listing.
+    pub fn tree_listing_path(&self, tree: TreeDigest) -> PathBuf {
+        self.tree_folder(tree).join("listing")
+    }
+
+    /// Takes an archive in, aside: digests it while it streams. It gets its name with [`Self::commit`].
+    ///
+    /// # Errors
+    /// `ArchiveDiffers`, `Read` when the stream breaks off, `Store` when the cache cannot be written. Nothing stays.
+    pub fn stage_archive(
+        &self,
+        artifact: &Artifact,
+        from: &mut dyn Read,
+        mut progress: impl FnMut(u64),
+    ) -> Result<StagedArchive, AdmitError> {
+        let target = self.archive_path(artifact.digest);
+        let mut file = self.aside()?.file()?;
+        let mut digest = Sha256::default();
+        let mut bytes = 0u64;
+        let mut buffer = vec![0; 128 * 1024];
+        loop {
+            let n = match from.read(&mut buffer) {
+                Ok(0) => break,
+                Ok(n) => n,
+                Err(cause) if cause.kind() == io::ErrorKind::Interrupted => continue,
+                Err(cause) => return Err(AdmitError::Read { bytes, cause }),
+            };
+            bytes += n as u64;
+            digest.update(&buffer[..n]);
+            file.write_all(&buffer[..n]).map_err(StoreError::when("write", &target))?;
+            progress(n as u64);
+            // A stream that never ends must not fill the disk; one byte more than announced is enough to refuse it.
+            if bytes > artifact.size {
+                break;
+            }
+        }
+        let found = ArchiveDigest::new(digest.finish());
+        if found != artifact.digest || bytes != artifact.size {
+            let (expected, expected_bytes) = (artifact.digest, artifact.size);
+            return Err(AdmitError::ArchiveDiffers { expected, found, bytes, expected_bytes });
+        }
+        file.as_file().sync_all().map_err(StoreError::when("write", &target))?;
+        Ok(StagedArchive { file, target })
+    }
+
+    /// Tells whether the tree can be linked as it is: there, and untouched since it was unpacked.
+    pub fn is_tree_sound(&self, tree: TreeDigest) -> bool {
+        let folder = self.tree_folder(tree);
+        let recorded = fs::read_to_string(folder.join("stamp"));
+        match (recorded, stamp(&folder.join("files"))) {
+            (Ok(recorded), Ok(now)) if recorded == now => true,
+            (_, Ok(now)) => {
+                // Touched, or its stamp is lost: only its content can tell.
+                let sound = self.listing(tree).is_ok_and(|listing| {
+                    compare_tree(&folder.join("files"), &listing).is_ok_and(|differences| differences.is_empty())
+                });
+                if sound {
+                    fs::write(folder.join("stamp"), now).ok();
+                }
+                sound
+            }
+            (_, Err(_)) => false,
+        }
+    }
+
+    /// Reads a tree's listing and checks it against the tree's digest.
+    ///
+    /// # Errors
+    /// When it cannot be read, or is not the one.
+    pub fn listing(&self, tree: TreeDigest) -> Result<Listing, StoreError> {
+        read_listing(&self.tree_listing_path(tree), tree)
+    }
+
+    /// Unpacks the tree of an artifact, aside, from an archive that was just staged or from the one in the cache. It
+    /// gets its name with [`Self::commit`].
+    ///
+    /// # Errors
+    /// `Refused`, `TreeDiffers` or `ArchiveDiffers` for an archive that is not what its digests say, `Store` when the
+    /// archive is not there or the cache cannot be written. Nothing stays.
+    pub fn stage_tree(
+        &self,
+        artifact: &Artifact,
+        archive: Option<&StagedArchive>,
+        config: UnpackConfig,
+    ) -> Result<StagedTree, AdmitError> {
+        let path = archive.map_or_else(|| self.archive_path(artifact.digest), |staged| staged.file.path().to_owned());
+        let made = self.aside()?.folder()?;
+        let files = made.path().join("files");
+        fs::create_dir(&files).map_err(StoreError::when("make the folder", &files))?;
+        let reader = File::open(&path).map_err(StoreError::when("read", &path))?;
+        let listing = match unpack(BufReader::with_capacity(128 * 1024, reader), &files, config) {
+            Ok(listing) if listing.digest() == artifact.tree => listing,
+            other => {
+                // An archive that rotted in the cache must not be blamed on its author, nor be used again.
+                if archive.is_none()
+                    && let Some(error) = self.drop_if_rotten(artifact)?
+                {
+                    return Err(error);
+                }
+                let expected = artifact.tree;
+                return Err(match other {
+                    Ok(listing) => AdmitError::TreeDiffers { expected, found: listing.digest() },
+                    Err(error) => error,
+                });
+            }
+        };
+        let write = |name: &str, text: &str| {
+            let path = made.path().join(name);
+            fs::write(&path, text).map_err(StoreError::when("write", path))
+        };
+        write("listing", &listing.write())?;
+        let now = stamp(&files).map_err(StoreError::when("read the folder", &files))?;
+        write("stamp", &now)?;
+        Ok(StagedTree { made, tree: artifact.tree })
+    }
+
+    /// Gives what was staged its names: archives first, then trees. An object that is there already is success.
+    ///
+    /// # Errors
+    /// `Store` when the cache cannot be written; what has its name by then is whole and stays.
+    pub fn commit(&self, archives: Vec<StagedArchive>, trees: Vec<StagedTree>) -> Result<(), StoreError> {
+        let folder = self.root.join("archives/sha256");
+        if !archives.is_empty() {
+            fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
+            for StagedArchive { file, target } in archives {
+                let named = file.persist(&target);
+                named.map_err(|error| StoreError { doing: "write", path: target, cause: error.error })?;
+            }
+            sync_folder(&folder);
+        }
+        trees.into_iter().try_for_each(|staged| self.publish_tree(staged.made, staged.tree))
+    }
+
+    fn drop_if_rotten(&self, artifact: &Artifact) -> Result<Option<AdmitError>, StoreError> {
+        let path = self.archive_path(artifact.digest);
+        let (found, bytes) = digest_file(&path)?;
+        if found == artifact.digest {
+            return Ok(None);
+        }
+        fs::remove_file(&path).map_err(StoreError::when("remove", &path))?;
+        let (expected, expected_bytes) = (artifact.digest, artifact.size);
+        Ok(Some(AdmitError::ArchiveDiffers { expected, found, bytes, expected_bytes }))
+    }
+
+    fn publish_tree(&self, made: tempfile::TempDir, tree: TreeDigest) -> Result<(), StoreError> {
+        let target = self.tree_folder(tree);
+        let folder = self.root.join("trees");
+        fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
+        match fs::rename(made.path(), &target) {
+            Ok(()) => {}
+            Err(error) if matches!(error.kind(), io::ErrorKind::DirectoryNotEmpty | io::ErrorKind::AlreadyExists) => {
+                // Another process was faster, or the one that is there was found unsound.
+                if !self.is_tree_sound(tree) {
+                    let old = self.aside()?.folder()?;
+                    let grave = old.path().join("old");
+                    fs::rename(&target, &grave).map_err(StoreError::when("replace", &target))?;
+                    match fs::rename(made.path(), &target) {
+                        Err(error) if !self.is_tree_sound(tree) => {
+                            return Err(StoreError { doing: "write", path: target, cause: error });
+                        }
+                        _ => {}
+                    }
+                }
+            }
+            Err(cause) => return Err(StoreError { doing: "write", path: target, cause }),
+        }
+        sync_folder(&folder);
+        Ok(())
+    }
+
+    fn aside(&self) -> Result<&Aside, StoreError> {
+        if let Some(aside) = self.aside.get() {
+            return Ok(aside);
+        }
+        let aside = Aside::new(&self.root.join("aside"))?;
+        Ok(self.aside.get_or_init(|| aside))
+    }
+}
+
+/// Digests a file; returns its size too.
+fn digest_file(path: &Path) -> Result<(ArchiveDigest, u64), StoreError> {
+    let mut file = File::open(path).map_err(StoreError::when("read", path))?;
+    let mut digest = Sha256::default();
+    let mut bytes = 0;
+    let mut buffer = vec![0; 128 * 1024];
+    loop {
+        let n = file.read(&mut buffer).map_err(StoreError::when("read", path))?;
+        if n == 0 {
+            return Ok((ArchiveDigest::new(digest.finish()), bytes));
+        }
+        bytes += n as u64;
+        digest.update(&buffer[..n]);
+    }
+}
+
+/// Reads a listing that should have this digest.
+pub(crate) fn read_listing(path: &Path, tree: TreeDigest) -> Result<Listing, StoreError> {
+    let text = fs::read_to_string(path).map_err(StoreError::when("read", path))?;
+    let other = |reason: &str| StoreError {
+        doing: "use",
+        path: path.to_owned(),
+        cause: io::Error::new(io::ErrorKind::InvalidData, reason.to_owned()),
+    };
+    if TreeDigest::of(text.as_bytes()) != tree {
+        return Err(other("it is not the listing of its tree"));
+    }
+    Listing::parse(&text).map_err(|error| other(&error.to_string()))
+}

@@ -1,0 +1,51 @@
+//! What the cache remembers of each project: which trees it uses, and how they looked when they were installed.
+//!
+//! It lies in the cache and not in the project, because stamps hold inodes and times, which differ from machine to
+//! machine, while everything in a project's `.yostel` is the same everywhere.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+use yostel_core::{Sha256, to_hex};
+
+use super::Cache;
+use crate::atomic::write_atomically;
+use crate::error::StoreError;
+
+/// A project's last install, as this machine saw it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ProjectRecord {
+    /// The project's folder.
+    pub project: PathBuf,
+    /// Digest of the inventory that was installed.
+    pub inventory: String,
+    /// Stamp of each package folder, by its path below `.yostel`.
+    pub stamps: BTreeMap<String, String>,
+}
+
+impl Cache {
+    /// Returns the record of the project in this folder; nothing when there is none or it cannot be read.
+    pub fn project_record(&self, project: &Path) -> Option<ProjectRecord> {
+        let text = fs::read_to_string(self.record_path(project)).ok()?;
+        serde_json::from_str(&text).ok()
+    }
+
+    /// Writes a project's record.
+    ///
+    /// # Errors
+    /// When the cache cannot be written.
+    pub fn write_project_record(&self, record: &ProjectRecord) -> Result<(), StoreError> {
+        let path = self.record_path(&record.project);
+        let folder = self.root.join("projects");
+        fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
+        let text = serde_json::to_string(record).expect("maps with text keys always serialise");
+        write_atomically(&path, text.as_bytes())
+    }
+
+    fn record_path(&self, project: &Path) -> PathBuf {
+        let hex = to_hex(&Sha256::of(project.as_os_str().as_encoded_bytes()));
+        self.root.join("projects").join(format!("{}.json", &hex[..32]))
+    }
+}

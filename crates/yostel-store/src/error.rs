@@ -1,0 +1,135 @@
+//! What can go wrong in the store, by family, and the class of remedy for each.
+
+use std::io;
+use std::path::PathBuf;
+
+use yostel_core::{ArchiveDigest, TreeDigest};
+
+/// What helps against an error.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ErrorClass {
+    /// Content is not what was vouched for.
+    Integrity,
+    /// The machine refused: permissions, space, a broken disk.
+    Machine,
+}
+
+/// A file operation that failed, with what it was for.
+#[derive(Debug, thiserror::Error)]
+#[error("cannot {doing} {}", path.display())]
+pub struct StoreError {
+    /// A verb: `write`, `read`, `make the folder`.
+    pub doing: &'static str,
+    /// On which path.
+    pub path: PathBuf,
+    /// Why.
+    #[source]
+    pub cause: io::Error,
+}
+
+impl StoreError {
+    /// Joins a verb and a path to a cause, for use with `map_err`.
+    pub fn when(doing: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(io::Error) -> Self {
+        let path = path.into();
+        move |cause| Self { doing, path, cause }
+    }
+}
+
+/// Why an archive was not unpacked.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum UnpackRefusal {
+    /// The bytes are not a tar file in zstd, or end too early.
+    #[error("it is not a whole .tar.zst archive ({0})")]
+    Malformed(String),
+    /// A path that leaves its folder.
+    #[error("its entry `{0}` would leave its folder")]
+    Leaves(String),
+    /// A link whose target lies outside.
+    #[error("its link `{path}` points out of its folder, to `{target}`")]
+    LinkLeaves {
+        /// The link.
+        path: String,
+        /// Where it points.
+        target: String,
+    },
+    /// A path below a link or a file.
+    #[error("its entry `{0}` lies below something that is no folder")]
+    BelowLink(String),
+    /// A device, a pipe, a hard link or the like.
+    #[error("its entry `{path}` is {kind}, which no package may hold")]
+    Kind {
+        /// The entry.
+        path: String,
+        /// What it is.
+        kind: &'static str,
+    },
+    /// A name that not every file system can hold.
+    #[error("its entry `{path}` cannot be named so: {reason}")]
+    Name {
+        /// The entry, escaped.
+        path: String,
+        /// Why.
+        reason: &'static str,
+    },
+    /// Two entries at one path, or at paths that differ by case alone.
+    #[error("its entries `{0}` and `{1}` are the same file on some systems")]
+    Twice(String, String),
+    /// More than the limits allow.
+    #[error("it unpacks to more than {limit} {unit}")]
+    TooMuch {
+        /// The limit.
+        limit: u64,
+        /// Of what.
+        unit: &'static str,
+    },
+}
+
+/// Why an archive or tree was not taken into the cache.
+#[derive(Debug, thiserror::Error)]
+pub enum AdmitError {
+    /// The bytes have another digest.
+    #[error("the archive has digest {found}, expected {expected}")]
+    ArchiveDiffers {
+        /// What the lockfile or release says.
+        expected: ArchiveDigest,
+        /// What the bytes have.
+        found: ArchiveDigest,
+        /// How many bytes came.
+        bytes: u64,
+        /// How many were expected.
+        expected_bytes: u64,
+    },
+    /// The archive unpacks to another tree.
+    #[error("the archive unpacks to tree {found}, expected {expected}")]
+    TreeDiffers {
+        /// What the lockfile or release says.
+        expected: TreeDigest,
+        /// What it unpacks to.
+        found: TreeDigest,
+    },
+    /// The archive is refused.
+    #[error("the archive is refused: {0}")]
+    Refused(UnpackRefusal),
+    /// The place it comes from broke off.
+    #[error("reading the archive broke off after {bytes} bytes")]
+    Read {
+        /// Bytes that came.
+        bytes: u64,
+        /// Why.
+        #[source]
+        cause: io::Error,
+    },
+    /// The machine refused.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+impl AdmitError {
+    /// Returns what helps against it.
+    pub fn class(&self) -> ErrorClass {
+        match self {
+            Self::ArchiveDiffers { .. } | Self::TreeDiffers { .. } | Self::Refused(_) => ErrorClass::Integrity,
+            Self::Read { .. } | Self::Store(_) => ErrorClass::Machine,
+        }
+    }
+}

@@ -1,0 +1,13 @@
+//! Installing: from a lockfile's packages to a project's `.yostel`, exactly or not at all. Carries out docs/formats.md §8.
+
+mod inventory;
+mod links;
+mod plan;
+mod project;
+
+pub use inventory::{InstalledPackage, Inventory};
+pub use plan::{InstallPlan, Link, PlannedPackage};
+pub use project::{HeldProject, Installed, Project, ReplacedPackage};
+
+/// The folder inside a project that holds what is installed. Nothing outside it is written.
+pub const STATE_FOLDER: &str = ".yostel";

@@ -1,0 +1,73 @@
+//! What an install should lead to: packages at paths, links to them, and one digest over it all.
+
+use std::collections::BTreeMap;
+
+use yostel_core::{Artifact, PackageName, Seal, Version};
+
+use super::inventory::{InstalledPackage, Inventory};
+
+/// A package to install.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlannedPackage {
+    /// Its name.
+    pub name: PackageName,
+    /// Its version.
+    pub version: Version,
+    /// The artifact that fits this machine.
+    pub artifact: Artifact,
+}
+
+impl PlannedPackage {
+    /// Returns its folder below `.yostel/packages`: name, then version and the start of its tree digest.
+    pub fn folder(&self) -> String {
+        format!("{}/{}-{}", self.name.to_path_element(), self.version, self.artifact.tree.to_short())
+    }
+}
+
+/// A link below `.yostel/for` to a package.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Link {
+    /// Who declared the need, as one path element: a project's name, or `name@version`.
+    pub who: String,
+    /// For which purpose.
+    pub purpose: String,
+    /// The package needed.
+    pub package: PackageName,
+}
+
+impl Link {
+    /// Returns its path below `.yostel/for`.
+    pub fn path(&self) -> String {
+        format!("{}/{}/{}", self.who, self.purpose, self.package.to_path_element())
+    }
+}
+
+/// Packages and links.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct InstallPlan {
+    /// The lockfile's seal.
+    pub lock: Seal,
+    /// By name.
+    pub packages: BTreeMap<PackageName, PlannedPackage>,
+    /// Sorted; each to one of the packages.
+    pub links: Vec<Link>,
+}
+
+impl InstallPlan {
+    /// Returns the target text of a link, relative to where it lies.
+    pub fn target(&self, link: &Link) -> Option<String> {
+        self.packages.get(&link.package).map(|package| format!("../../../packages/{}", package.folder()))
+    }
+
+    /// Returns the inventory that the finished install has.
+    pub fn inventory(&self) -> Inventory {
+        let packages = self.packages.values().map(|package| InstalledPackage {
+            name: package.name.to_string(),
+            version: package.version.to_string(),
+            tree: package.artifact.tree,
+            folder: format!("packages/{}", package.folder()),
+        });
+        let links = self.links.iter().filter_map(|link| Some((format!("for/{}", link.path()), self.target(link)?)));
+        Inventory { lock: self.lock, packages: packages.collect(), links: links.collect() }
+    }
+}

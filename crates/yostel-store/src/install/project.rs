@@ -1,0 +1,388 @@
+//! A project's `.yostel`: is it current, and how it becomes so.
+//!
+//! Order of writes: packages one by one (each made aside and renamed to a name that says its content) → links, in one
+//! step → inventory → removal of what is no longer needed → the record in the cache. Until the links switch, everything
+//! that was installed before is there and used; from then on, the new is.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::{self, File, TryLockError};
+use std::io;
+use std::os::unix::fs::symlink;
+use std::path::{Path, PathBuf};
+
+use yostel_core::Sha256;
+
+use super::inventory::Inventory;
+use super::links;
+use super::plan::{InstallPlan, PlannedPackage};
+use crate::atomic::write_atomically;
+use crate::cache::{Cache, ProjectRecord, read_listing};
+use crate::error::StoreError;
+use crate::install::STATE_FOLDER;
+use crate::listing::EntryKind;
+use crate::parallel::for_each_in_parallel;
+use crate::stamp::stamp;
+use crate::unpack::fix_time;
+use crate::verify::{TreeDifference, compare_tree};
+
+/// A project's folder and what is installed in it.
+#[derive(Debug, Clone)]
+pub struct Project {
+    root: PathBuf,
+    state: PathBuf,
+}
+
+/// A project that is held: no other process changes what is installed in it meanwhile.
+#[derive(Debug)]
+#[must_use = "the project is held until this is dropped"]
+pub struct HeldProject {
+    project: Project,
+    _guard: File,
+}
+
+/// What an install did.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Installed {
+    /// Packages that were put there.
+    pub placed: Vec<String>,
+    /// Packages that had been changed on disk and were put back.
+    pub replaced: Vec<ReplacedPackage>,
+    /// Package folders that were removed.
+    pub removed: usize,
+    /// Files that could not be linked to the cache and were copied.
+    pub copied: u64,
+}
+
+/// A package that was found changed and put back.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ReplacedPackage {
+    /// Its name and version.
+    pub package: String,
+    /// What differed.
+    pub differences: Vec<TreeDifference>,
+}
+
+impl Project {
+    /// Looks at the project in this folder. Nothing is made or held.
+    ///
+    /// # Errors
+    /// When the folder is not there.
+    pub fn at(root: &Path) -> Result<Self, StoreError> {
+        let root = fs::canonicalize(root).map_err(StoreError::when("open the project in", root))?;
+        Ok(Self { state: root.join(STATE_FOLDER), root })
+    }
+
+    /// Holds the project; calls `waiting` once when another process holds it.
+    ///
+    /// # Errors
+    /// When `.yostel` cannot be made or locked.
+    pub fn hold(self, waiting: impl FnOnce()) -> Result<HeldProject, StoreError> {
+        fs::create_dir_all(&self.state).map_err(StoreError::when("make the folder", &self.state))?;
+        let path = self.state.join("guard");
+        let guard = match File::open(&path) {
+            Ok(guard) => guard,
+            Err(_) => {
+                File::options().append(true).create(true).open(&path).map_err(StoreError::when("write", &path))?
+            }
+        };
+        match guard.try_lock() {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => {
+                waiting();
+                guard.lock().map_err(StoreError::when("lock", &path))?;
+            }
+            Err(TryLockError::Error(cause)) => return Err(StoreError { doing: "lock", path, cause }),
+        }
+        Ok(HeldProject { project: self, _guard: guard })
+    }
+
+    /// Returns the folder with everything installed.
+    pub fn state(&self) -> &Path {
+        &self.state
+    }
+
+    /// Tells whether the project already is as planned, opening no package's file: inventory and links are read, and
+    /// every installed file is looked at for size, time and inode as recorded when it was installed.
+    pub fn is_current(&self, plan: &InstallPlan, cache: &Cache) -> bool {
+        let inventory = plan.inventory();
+        let text = inventory.write();
+        if fs::read_to_string(self.state.join("inventory.json")).ok().as_deref() != Some(text.as_str()) {
+            return false;
+        }
+        let Some(record) = cache.project_record(&self.root) else { return false };
+        record.inventory == text_digest(&text)
+            && links::are_current(&self.state, &inventory.links)
+            && self.package_folders().is_ok_and(|folders| folders.iter().eq(record.stamps.keys()))
+            && for_each_in_parallel(&record.stamps.iter().collect::<Vec<_>>(), |(folder, recorded)| {
+                stamp(&self.state.join(folder)).is_ok_and(|now| now == **recorded)
+            })
+            .into_iter()
+            .all(|same| same)
+    }
+
+    /// Compares every installed file with what is planned, reading all of them; by package.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn verify(
+        &self,
+        plan: &InstallPlan,
+        cache: &Cache,
+        progress: impl Fn() + Sync,
+    ) -> Result<Vec<(String, Vec<TreeDifference>)>, StoreError> {
+        let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
+        let compared = for_each_in_parallel(&packages, |package| {
+            let folder = self.state.join("packages").join(package.folder());
+            let label = format!("{} {}", package.name, package.version);
+            let listing = read_listing(&self.listing_path(package), package.artifact.tree)
+                .or_else(|_| cache.listing(package.artifact.tree));
+            let differences = match listing {
+                Ok(listing) => compare_tree(&folder, &listing),
+                // Without any listing the digest still tells whether all is well, if not what differs.
+                Err(_) => Ok(vec![TreeDifference::Missing("(the whole package)".into())]),
+            };
+            progress();
+            differences.map(|differences| (label, differences))
+        });
+        let mut report = Vec::new();
+        for outcome in compared {
+            let (label, differences) = outcome?;
+            if !differences.is_empty() {
+                report.push((label, differences));
+            }
+        }
+        let mut others = Vec::new();
+        let planned: BTreeSet<String> = plan.packages.values().map(|p| format!("packages/{}", p.folder())).collect();
+        for folder in self.package_folders().unwrap_or_default().difference(&planned) {
+            others.push(TreeDifference::Extra(folder.clone()));
+        }
+        let mut found = BTreeMap::new();
+        links::walk(&self.state.join("for"), "for", &mut found).ok();
+        let wanted = plan.inventory().links;
+        for (path, target) in &wanted {
+            match found.remove(path) {
+                None => others.push(TreeDifference::Missing(path.clone())),
+                Some(seen) if seen == *target => {}
+                Some(_) => others.push(TreeDifference::Changed { path: path.clone(), how: "target" }),
+            }
+        }
+        others.extend(found.into_keys().map(TreeDifference::Extra));
+        if !others.is_empty() {
+            report.push((".yostel".to_owned(), others));
+        }
+        Ok(report)
+    }
+
+    /// Returns the inventory as it lies there.
+    pub fn inventory(&self) -> Option<Inventory> {
+        Inventory::parse(&fs::read_to_string(self.state.join("inventory.json")).ok()?)
+    }
+
+    fn listing_path(&self, package: &PlannedPackage) -> PathBuf {
+        self.state.join("listings").join(package.folder())
+    }
+
+    /// Lists package folders on disk as paths below `.yostel`.
+    fn package_folders(&self) -> io::Result<BTreeSet<String>> {
+        let mut folders = BTreeSet::new();
+        let packages = self.state.join("packages");
+        if packages.symlink_metadata().is_err() {
+            return Ok(folders);
+        }
+        for name in fs::read_dir(packages)? {
+            let name = name?;
+            let mut empty = true;
+            for version in fs::read_dir(name.path())? {
+                empty = false;
+                let (name, version) = (name.file_name(), version?.file_name());
+                folders.insert(format!("packages/{}/{}", name.to_string_lossy(), version.to_string_lossy()));
+            }
+            if empty {
+                folders.insert(format!("packages/{}", name.file_name().to_string_lossy()));
+            }
+        }
+        Ok(folders)
+    }
+}
+
+impl HeldProject {
+    /// Returns the project that is held.
+    pub fn project(&self) -> &Project {
+        &self.project
+    }
+
+    /// Makes the project as planned. Every tree must be in the cache and sound.
+    ///
+    /// # Errors
+    /// When something cannot be written; what was installed before is then still there and used.
+    pub fn apply(
+        &self,
+        plan: &InstallPlan,
+        cache: &Cache,
+        progress: impl Fn() + Sync,
+    ) -> Result<Installed, StoreError> {
+        let aside = self.project.state.join("aside");
+        // The project is held, so what lies aside was left by a process that was killed.
+        remove_tree(&aside)?;
+        fs::create_dir_all(&aside).map_err(StoreError::when("make the folder", &aside))?;
+        let old_stamps = cache.project_record(&self.project.root).map(|record| record.stamps).unwrap_or_default();
+        let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
+        let outcomes = for_each_in_parallel(&packages, |package| {
+            let outcome = self.place(package, &aside, cache, &old_stamps);
+            progress();
+            outcome
+        });
+        let mut installed = Installed::default();
+        let mut stamps = BTreeMap::new();
+        for (package, outcome) in packages.iter().zip(outcomes) {
+            let placed = outcome?;
+            let label = format!("{} {}", package.name, package.version);
+            match placed.state {
+                Before::Same => {}
+                Before::Absent => installed.placed.push(label),
+                Before::Changed(differences) => {
+                    installed.replaced.push(ReplacedPackage { package: label, differences })
+                }
+            }
+            installed.copied += placed.copied;
+            stamps.insert(format!("packages/{}", package.folder()), placed.stamp);
+        }
+        let inventory = plan.inventory();
+        links::switch(&self.project.state, &aside, &inventory.links)?;
+        let text = inventory.write();
+        write_atomically(&self.project.state.join("inventory.json"), text.as_bytes())?;
+        installed.removed = self.remove_unneeded(plan)?;
+        remove_tree(&aside)?;
+        let record = ProjectRecord { project: self.project.root.clone(), inventory: text_digest(&text), stamps };
+        cache.write_project_record(&record)?;
+        Ok(installed)
+    }
+
+    fn place(
+        &self,
+        package: &PlannedPackage,
+        aside: &Path,
+        cache: &Cache,
+        old_stamps: &BTreeMap<String, String>,
+    ) -> Result<Placed, StoreError> {
+        let folder = self.project.state.join("packages").join(package.folder());
+        let listing = cache.listing(package.artifact.tree)?;
+        let key = format!("packages/{}", package.folder());
+        let mut state = Before::Absent;
+        if folder.symlink_metadata().is_ok() {
+            let now = stamp(&folder).map_err(StoreError::when("read the folder", &folder))?;
+            let differences =
+                if old_stamps.get(&key) == Some(&now) { Vec::new() } else { compare_tree(&folder, &listing)? };
+            if differences.is_empty() {
+                self.place_listing(package, cache)?;
+                return Ok(Placed { state: Before::Same, stamp: now, copied: 0 });
+            }
+            state = Before::Changed(differences);
+        }
+        let made = aside.join(package.folder().replace('/', "@"));
+        fs::create_dir_all(&made).map_err(StoreError::when("make the folder", &made))?;
+        let mut copied = 0;
+        let mut last_folder = String::new();
+        for (path, entry) in &listing.entries {
+            if let Some((parent, _)) = path.rsplit_once('/')
+                && parent != last_folder
+            {
+                let on_disk = made.join(parent);
+                fs::create_dir_all(&on_disk).map_err(StoreError::when("make the folder", on_disk))?;
+                parent.clone_into(&mut last_folder);
+            }
+            let (from, to) = (cache.tree_files(package.artifact.tree).join(path), made.join(path));
+            if entry.kind == EntryKind::Link {
+                let target = fs::read_link(&from).map_err(StoreError::when("read the link", &from))?;
+                symlink(target, &to).map_err(StoreError::when("make the link", &to))?;
+            } else if link_or_copy(&from, &to)? {
+                copied += 1;
+            }
+        }
+        let parent = folder.parent().expect("a package lies in a folder");
+        fs::create_dir_all(parent).map_err(StoreError::when("make the folder", parent))?;
+        if matches!(state, Before::Changed(_)) {
+            let grave = aside.join(format!("{}@old", package.folder().replace('/', "@")));
+            fs::rename(&folder, &grave).map_err(StoreError::when("replace", &folder))?;
+        }
+        fs::rename(&made, &folder).map_err(StoreError::when("write", &folder))?;
+        self.place_listing(package, cache)?;
+        let stamp = stamp(&folder).map_err(StoreError::when("read the folder", &folder))?;
+        Ok(Placed { state, stamp, copied })
+    }
+
+    fn place_listing(&self, package: &PlannedPackage, cache: &Cache) -> Result<(), StoreError> {
+        let path = self.project.listing_path(package);
+        if read_listing(&path, package.artifact.tree).is_ok() {
+            return Ok(());
+        }
+        let folder = path.parent().expect("a listing lies in a folder");
+        fs::create_dir_all(folder).map_err(StoreError::when("make the folder", folder))?;
+        let text = cache.listing(package.artifact.tree)?.write();
+        fs::write(&path, text).map_err(StoreError::when("write", path))
+    }
+
+    fn remove_unneeded(&self, plan: &InstallPlan) -> Result<usize, StoreError> {
+        let planned: BTreeSet<String> = plan.packages.values().map(PlannedPackage::folder).collect();
+        let mut removed = 0;
+        for root in ["packages", "listings"] {
+            let root_path = self.project.state.join(root);
+            let Ok(names) = fs::read_dir(&root_path) else { continue };
+            for name in names.flatten() {
+                for version in fs::read_dir(name.path()).into_iter().flatten().flatten() {
+                    let key =
+                        format!("{}/{}", name.file_name().to_string_lossy(), version.file_name().to_string_lossy());
+                    if !planned.contains(&key) {
+                        remove_tree(&version.path())?;
+                        removed += usize::from(root == "packages");
+                    }
+                }
+                // Only an empty folder goes.
+                fs::remove_dir(name.path()).ok();
+            }
+        }
+        Ok(removed)
+    }
+}
+
+struct Placed {
+    state: Before,
+    stamp: String,
+    copied: u64,
+}
+
+enum Before {
+    Same,
+    Absent,
+    Changed(Vec<TreeDifference>),
+}
+
+/// Links a file to the cache's copy; where links cannot be, copies it. Returns whether it copied.
+fn link_or_copy(from: &Path, to: &Path) -> Result<bool, StoreError> {
+    match fs::hard_link(from, to) {
+        Ok(()) => Ok(false),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            Err(StoreError { doing: "link", path: from.to_owned(), cause: error })
+        }
+        // Another file system, a file system without links, or too many links to one file.
+        Err(_) => {
+            fs::copy(from, to).map_err(StoreError::when("write", to))?;
+            let file = File::open(to).map_err(StoreError::when("write", to))?;
+            fix_time(&file).map_err(StoreError::when("write", to))?;
+            Ok(true)
+        }
+    }
+}
+
+fn remove_tree(path: &Path) -> Result<(), StoreError> {
+    let removed = match path.symlink_metadata() {
+        Ok(metadata) if metadata.is_dir() => fs::remove_dir_all(path),
+        Ok(_) => fs::remove_file(path),
+        Err(_) => Ok(()),
+    };
+    removed.map_err(StoreError::when("remove", path))
+}
+
+fn text_digest(text: &str) -> String {
+    yostel_core::to_hex(&Sha256::of(text.as_bytes()))
+}

@@ -1,0 +1,122 @@
+//! Comparing a tree on disk with its listing, byte by byte.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::{self, Read};
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+
+use yostel_core::{ContentDigest, Sha256};
+
+use crate::error::StoreError;
+use crate::listing::{Entry, EntryKind, Listing};
+
+/// One way in which a tree is not what its listing says.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum TreeDifference {
+    /// Content, kind or executable bit is another.
+    Changed {
+        /// The path.
+        path: String,
+        /// What is other about it.
+        how: &'static str,
+    },
+    /// It is not there.
+    Missing(String),
+    /// It is there and should not be.
+    Extra(String),
+}
+
+impl TreeDifference {
+    /// Returns the path it is about.
+    pub fn path(&self) -> &str {
+        match self {
+            Self::Changed { path, .. } | Self::Missing(path) | Self::Extra(path) => path,
+        }
+    }
+}
+
+/// Reads every file below `folder` and lists what differs from `expected`, by path.
+///
+/// # Errors
+/// When a folder or file cannot be read.
+pub fn compare_tree(folder: &Path, expected: &Listing) -> Result<Vec<TreeDifference>, StoreError> {
+    let mut found = BTreeMap::new();
+    let mut differences = Vec::new();
+    if folder.symlink_metadata().is_ok_and(|m| m.is_dir()) {
+        read_folder(folder, "", &mut found, &mut differences)?;
+    }
+    for (path, entry) in &expected.entries {
+        match found.remove(path) {
+            None => differences.push(TreeDifference::Missing(path.clone())),
+            Some(seen) if seen == *entry => {}
+            Some(seen) => {
+                let how = if seen.kind == entry.kind {
+                    "content"
+                } else if seen.kind == EntryKind::Link || entry.kind == EntryKind::Link {
+                    "kind"
+                } else {
+                    "executable bit"
+                };
+                differences.push(TreeDifference::Changed { path: path.clone(), how });
+            }
+        }
+    }
+    differences.extend(found.into_keys().map(TreeDifference::Extra));
+    differences.sort_by(|a, b| a.path().cmp(b.path()));
+    Ok(differences)
+}
+
+fn read_folder(
+    folder: &Path,
+    prefix: &str,
+    found: &mut BTreeMap<String, Entry>,
+    differences: &mut Vec<TreeDifference>,
+) -> Result<(), StoreError> {
+    let mut empty = true;
+    for entry in fs::read_dir(folder).map_err(StoreError::when("read the folder", folder))? {
+        empty = false;
+        let entry = entry.map_err(StoreError::when("read the folder", folder))?;
+        let on_disk = entry.path();
+        let name = entry.file_name();
+        let name = name.to_string_lossy();
+        let path = if prefix.is_empty() { name.into_owned() } else { format!("{prefix}/{name}") };
+        let kind = entry.file_type().map_err(StoreError::when("read", &on_disk))?;
+        if kind.is_dir() {
+            read_folder(&on_disk, &path, found, differences)?;
+        } else if kind.is_file() || kind.is_symlink() {
+            let entry = read_entry(&on_disk).map_err(StoreError::when("read", &on_disk))?;
+            found.insert(path, entry);
+        } else {
+            differences.push(TreeDifference::Extra(path));
+        }
+    }
+    if empty && !prefix.is_empty() {
+        differences.push(TreeDifference::Extra(format!("{prefix}/")));
+    }
+    Ok(())
+}
+
+fn read_entry(path: &Path) -> io::Result<Entry> {
+    let metadata = path.symlink_metadata()?;
+    if metadata.is_symlink() {
+        use std::os::unix::ffi::OsStrExt;
+        let target = fs::read_link(path)?;
+        let target = target.as_os_str().as_bytes();
+        return Ok(Entry { kind: EntryKind::Link, digest: ContentDigest::of(target), size: target.len() as u64 });
+    }
+    let mut file = fs::File::open(path)?;
+    let mut digest = Sha256::default();
+    let mut size = 0;
+    let mut buffer = vec![0; 64 * 1024];
+    loop {
+        let n = file.read(&mut buffer)?;
+        if n == 0 {
+            break;
+        }
+        digest.update(&buffer[..n]);
+        size += n as u64;
+    }
+    let kind = if metadata.permissions().mode() & 0o100 != 0 { EntryKind::Program } else { EntryKind::File };
+    Ok(Entry { kind, digest: ContentDigest::new(digest.finish()), size })
+}
