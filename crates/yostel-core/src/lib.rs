@@ -5,6 +5,7 @@
 mod audit;
 mod compare;
 mod constraint;
+mod diagnostic;
 mod digest;
 mod lockfile;
 mod manifest;
@@ -18,6 +19,7 @@ mod version;
 pub use audit::{Duplicate, Holder, Outdated, duplicates, outdated};
 pub use compare::{Move, MoveKind, compare};
 pub use constraint::{Accept, AcceptError, AcceptProblem, BindError, Constraint, VersionSet};
+pub use diagnostic::{Diagnostic, Place};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
 pub use lockfile::{AskedBy, Difference, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError, declarations};
 pub use manifest::{

@@ -44,6 +44,8 @@ pub struct Release {
     pub notes: Option<String>,
     /// Its files, by platform; at least one.
     pub artifacts: Vec<Artifact>,
+    /// Digest of its files without the manifest, to find one content under two names; not known of old releases.
+    pub content: Option<TreeDigest>,
     /// Set when it must not be chosen anew.
     pub withdrawn: Option<Withdrawal>,
     /// Set when its author gave it up; the text says why.
@@ -217,6 +219,8 @@ struct RawRelease {
     notes: Option<String>,
     artifacts: Vec<RawArtifact>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    content: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     withdrawn: Option<Withdrawal>,
     #[serde(skip_serializing_if = "Option::is_none")]
     deprecated: Option<String>,
@@ -343,6 +347,7 @@ fn read_release(raw: RawRelease, numbering: Numbering) -> Result<Release, String
         licence: raw.licence,
         notes: raw.notes,
         artifacts,
+        content: raw.content.map(|text| TreeDigest::parse(&text)).transpose().map_err(|e| text(&e))?,
         withdrawn: raw.withdrawn,
         deprecated: raw.deprecated,
         replaced_by: raw.replaced_by.map(|name| PackageName::parse(&name)).transpose().map_err(|e| text(&e))?,
@@ -370,6 +375,7 @@ fn write_release(release: &Release) -> RawRelease {
                 tree: artifact.tree.to_string(),
             })
             .collect(),
+        content: release.content.map(|digest| digest.to_string()),
         withdrawn: release.withdrawn.clone(),
         deprecated: release.deprecated.clone(),
         replaced_by: release.replaced_by.as_ref().map(PackageName::to_string),

@@ -69,6 +69,7 @@ impl LoadedProject {
         let mut set = SourceSet::default();
         for (name, declared) in &self.manifest.sources {
             let folder = self.root.join(&declared.folder);
+            let folder = fs::canonicalize(&folder).unwrap_or(folder);
             set.add(Box::new(FolderSource::open(name.clone(), folder)?), declared.reserves.clone());
         }
         if set.is_empty() { Err(FlowError::NoSources) } else { Ok(set) }

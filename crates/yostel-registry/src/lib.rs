@@ -17,6 +17,9 @@ use yostel_core::{
 use yostel_sources::{REGISTRY_FORMAT, RegistryHead, archive_file, document_file};
 use yostel_store::{Packed, StoreError, pack, write_atomically};
 
+/// The manifest's file name inside a package.
+const MANIFEST_FILE: &str = "yostel.toml";
+
 /// Why a registry could not be written.
 #[derive(Debug, thiserror::Error)]
 pub enum RegistryError {
@@ -194,7 +197,10 @@ impl Registry {
         let aside = tempfile::TempPath::try_from_path(archives.join(format!(".aside-{}", std::process::id())))
             .map_err(StoreError::when("write in", &archives))?;
         let Packed { artifact, listing } = pack(folder, ANY_PLATFORM, &aside)?;
-        let release = release_of(manifest, version, artifact, now, remarks);
+        let mut without_manifest = listing.clone();
+        without_manifest.entries.remove(MANIFEST_FILE);
+        let mut release = release_of(manifest, version, artifact, now, remarks);
+        release.content = (!without_manifest.entries.is_empty()).then(|| without_manifest.digest());
         if let Some(there) = document.release(&release.version) {
             return match difference(there, &release) {
                 None => Ok(Published { release: there.clone(), files: listing.entries.len(), is_new: false }),
@@ -282,6 +288,7 @@ fn release_of(
         licence: manifest.project.licence.clone(),
         notes: manifest.project.notes.clone(),
         artifacts: vec![artifact],
+        content: None,
         withdrawn: None,
         deprecated: remarks.deprecated,
         replaced_by: remarks.replaced_by,

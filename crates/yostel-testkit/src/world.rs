@@ -74,6 +74,7 @@ impl World {
                 size: content.len() as u64,
                 tree: TreeDigest::of(content.as_bytes()),
             }],
+            content: None,
             withdrawn: withdrawn.then(|| Withdrawal { on: published, why: "broken".into() }),
             deprecated: None,
             replaced_by: None,

@@ -1,6 +1,9 @@
 //! Things that are there twice: one content under two names, two packages in one role.
+//!
+//! Manifests are left out of the content where the source tells its digest, since the same files published under
+//! another name differ at least there.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::digest::TreeDigest;
 use crate::lockfile::Lockfile;
@@ -11,10 +14,10 @@ use crate::version::Version;
 /// Something that is there twice.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Duplicate {
-    /// Packages whose trees are the same.
+    /// Packages whose files are the same.
     Content {
         /// The digest they share.
-        tree: TreeDigest,
+        digest: TreeDigest,
         /// The packages, sorted.
         packages: Vec<(PackageName, Version)>,
     },
@@ -33,13 +36,13 @@ pub fn duplicates(lockfile: &Lockfile, documents: &BTreeMap<PackageName, Package
     let mut by_role: BTreeMap<Word, Vec<(PackageName, Version)>> = BTreeMap::new();
     for (name, locked) in &lockfile.chosen {
         let entry = (name.clone(), locked.version.clone());
-        for artifact in &locked.artifacts {
-            let sharing = by_tree.entry(artifact.tree).or_default();
-            if sharing.last() != Some(&entry) {
-                sharing.push(entry.clone());
-            }
-        }
         let release = documents.get(name).and_then(|document| document.release(&locked.version));
+        let content = release.and_then(|release| release.content);
+        let trees: BTreeSet<TreeDigest> =
+            content.map_or_else(|| locked.artifacts.iter().map(|artifact| artifact.tree).collect(), |c| [c].into());
+        for tree in trees {
+            by_tree.entry(tree).or_default().push(entry.clone());
+        }
         for role in release.iter().flat_map(|release| &release.offers.roles) {
             by_role.entry(role.clone()).or_default().push(entry.clone());
         }
@@ -47,7 +50,7 @@ pub fn duplicates(lockfile: &Lockfile, documents: &BTreeMap<PackageName, Package
     let contents = by_tree.into_iter().filter(|(_, packages)| packages.len() > 1);
     let roles = by_role.into_iter().filter(|(_, packages)| packages.len() > 1);
     contents
-        .map(|(tree, packages)| Duplicate::Content { tree, packages })
+        .map(|(digest, packages)| Duplicate::Content { digest, packages })
         .chain(roles.map(|(role, packages)| Duplicate::Role { role, packages }))
         .collect()
 }

@@ -1,0 +1,85 @@
+//! What was typed, and nothing more. The doc comments here and in the command files are the help.
+
+use std::path::PathBuf;
+
+use clap::{Parser, ValueEnum};
+
+use crate::commands::{Command, grouped_help};
+
+/// Declare, resolve, lock, install, verify and audit packages of any language
+#[derive(Debug, Parser)]
+#[command(
+    name = "yostel",
+    version,
+    disable_help_subcommand = true,
+    override_usage = "yostel [OPTIONS] COMMAND",
+    help_template = "{about}\n\nUsage: {usage}\n\n{before-help}Options:\n{options}\n{after-help}",
+    before_help = grouped_help(),
+    after_help = "The first steps: yostel init, yostel add NAME, yostel lock, yostel install.\nA whole example with made-up data: yostel demo"
+)]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+
+    /// Work as if started in this folder
+    #[arg(short = 'C', long, global = true, value_name = "FOLDER")]
+    pub(crate) folder: Option<PathBuf>,
+
+    /// Folder of the local cache
+    #[arg(long, global = true, value_name = "FOLDER", env = "YOSTEL_CACHE", hide_env_values = true)]
+    pub(crate) cache: Option<PathBuf>,
+
+    /// How to answer: human (words, tables) or json (docs/output.md)
+    #[arg(
+        long,
+        global = true,
+        value_enum,
+        default_value_t = Format::Human,
+        value_name = "FORMAT",
+        hide_possible_values = true
+    )]
+    pub(crate) format: Format,
+
+    /// When to colour: auto (on a terminal, unless NO_COLOR is set), always or never
+    #[arg(
+        long,
+        global = true,
+        value_enum,
+        default_value_t = Color::Auto,
+        value_name = "WHEN",
+        hide_possible_values = true
+    )]
+    pub(crate) color: Color,
+
+    /// Say only what went wrong
+    #[arg(short, long, global = true)]
+    pub(crate) quiet: bool,
+
+    /// Say more: digests, sources, reasons
+    #[arg(short, long, global = true, conflicts_with = "quiet")]
+    pub(crate) verbose: bool,
+
+    /// Show no progress bars
+    #[arg(long, global = true)]
+    pub(crate) no_progress: bool,
+}
+
+/// How to answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// Words and tables
+    Human,
+    /// One JSON document, described in docs/output.md
+    Json,
+}
+
+/// When to colour.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}

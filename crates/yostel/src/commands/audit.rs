@@ -1,0 +1,164 @@
+//! `audit`: what is outdated, what is there twice.
+
+use clap::{Args, ValueEnum};
+use serde_json::{Value, json};
+use yostel_core::{Duplicate, Outdated};
+use yostel_flows::{AuditReport, FlowError, audit};
+
+use super::Answer;
+use crate::context::Context;
+use crate::exit::Exit;
+use crate::render::{Columns, Role, age, count, join, paint};
+
+/// Find what is outdated or there twice
+///
+/// Exit status 1 when there are findings, so that a pipeline notices.
+#[derive(Debug, Args)]
+pub(crate) struct Audit {
+    /// Only this kind of findings; may be repeated
+    #[arg(value_enum)]
+    kinds: Vec<Kind>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Kind {
+    /// Locked below the newest
+    Outdated,
+    /// One content under two names, two packages in one role
+    Duplicates,
+}
+
+pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowError> {
+    let mut report = audit(&context.project()?, &context.progress)?;
+    if !arguments.kinds.is_empty() {
+        if !arguments.kinds.contains(&Kind::Outdated) {
+            report.outdated.clear();
+            report.unknown.clear();
+        }
+        if !arguments.kinds.contains(&Kind::Duplicates) {
+            report.duplicates.clear();
+        }
+    }
+    let exit = if report.has_findings() { Exit::Findings } else { Exit::Fine };
+    Ok(Answer::either(
+        context,
+        exit,
+        "audit",
+        || {
+            json!({
+                "packages": report.packages,
+                "outdated": report.outdated.iter().map(|o| outdated_document(o, context)).collect::<Vec<_>>(),
+                "duplicates": report.duplicates.iter().map(duplicate_document).collect::<Vec<_>>(),
+                "unknown": report.unknown.iter().map(|name| name.as_str()).collect::<Vec<_>>(),
+            })
+        },
+        || words(&report, context),
+    ))
+}
+
+fn words(report: &AuditReport, context: &Context) -> String {
+    if !report.has_findings() {
+        return format!("{} audited: nothing outdated, nothing there twice.\n", count(report.packages, "package"));
+    }
+    let mut text = String::new();
+    for (direct, title) in [(true, "Outdated, asked for by the project"), (false, "Outdated, came along")] {
+        let rows: Vec<&Outdated> = report.outdated.iter().filter(|outdated| outdated.direct == direct).collect();
+        if rows.is_empty() {
+            continue;
+        }
+        text.push_str(&format!("{}\n", paint(Role::Title, title)));
+        let mut columns = Columns::new(&["package", "locked", "admitted", "newest", "behind", "held back by"]);
+        for outdated in rows {
+            columns.row(outdated_row(outdated, context));
+        }
+        text.push_str(&columns.finish());
+    }
+    if !report.duplicates.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Title, "There twice")));
+        for duplicate in &report.duplicates {
+            let names = |packages: &[(yostel_core::PackageName, yostel_core::Version)]| {
+                join(&packages.iter().map(|(name, version)| format!("{name} {version}")).collect::<Vec<_>>())
+            };
+            text.push_str(&match duplicate {
+                Duplicate::Content { packages, .. } => format!("  {} hold the very same files\n", names(packages)),
+                Duplicate::Role { role, packages } => format!("  {} do the same job, {role}\n", names(packages)),
+            });
+        }
+    }
+    if !report.unknown.is_empty() {
+        let names: Vec<String> = report.unknown.iter().map(ToString::to_string).collect();
+        text.push_str(&format!("{}\n  {}\n", paint(Role::Title, "In no source any more"), join(&names)));
+    }
+    let admitted = report.outdated.iter().filter(|outdated| outdated.admitted.is_some()).count();
+    let crossing = report.outdated.iter().filter(|outdated| outdated.crosses_line).count();
+    let mut sums = vec![format!("{} of {} outdated", report.outdated.len(), count(report.packages, "package"))];
+    if crossing > 0 {
+        sums.push(format!("{crossing} on an older compatible line (marked !)"));
+    }
+    if !report.duplicates.is_empty() {
+        sums.push(format!("{} there twice", report.duplicates.len()));
+    }
+    text.push_str(&format!("{}.\n", sums.join(", ")));
+    if admitted > 0 {
+        let takes = format!("yostel lock --fresh takes the {} that the constraints admit", count(admitted, "update"));
+        text.push_str(&format!("{} {takes}\n", paint(Role::Good, "next:")));
+    } else if let Some((outdated, holder)) =
+        report.outdated.iter().find_map(|o| o.held_by.iter().find(|h| h.who.is_project()).map(|h| (o, h)))
+    {
+        let (package, newest, accept) = (&outdated.package, &outdated.newest, &holder.accept);
+        let edit =
+            format!("yostel add {package} '^{newest}', then yostel lock, tries the newer line ({accept} so far)");
+        text.push_str(&format!("{} {edit}\n", paint(Role::Good, "next:")));
+    }
+    text
+}
+
+fn outdated_row(outdated: &Outdated, context: &Context) -> [String; 6] {
+    let held: Vec<String> =
+        outdated.held_by.iter().map(|holder| format!("{} ({})", holder.who, holder.accept)).collect();
+    let behind = outdated.published.map(|then| age(then, outdated.newest_published)).unwrap_or_else(|| "?".into());
+    let shown = if held.len() > 2 && !context.verbose {
+        format!("{} and {} more", held[0], held.len() - 1)
+    } else {
+        held.join(", ")
+    };
+    [
+        outdated.package.to_string(),
+        outdated.locked.to_string(),
+        outdated.admitted.as_ref().map_or_else(|| "-".into(), ToString::to_string),
+        format!("{}{}", outdated.newest, if outdated.crosses_line { " !" } else { "" }),
+        behind,
+        if shown.is_empty() { "-".into() } else { shown },
+    ]
+}
+
+fn outdated_document(outdated: &Outdated, context: &Context) -> Value {
+    json!({
+        "package": outdated.package.as_str(),
+        "direct": outdated.direct,
+        "locked": outdated.locked.as_str(),
+        "published": outdated.published.map(|published| published.to_string()),
+        "age-days": outdated.published.map(|then| (context.settings.now.as_second() - then.as_second()) / 86_400),
+        "admitted": outdated.admitted.as_ref().map(|version| version.as_str()),
+        "newest": outdated.newest.as_str(),
+        "newest-published": outdated.newest_published.to_string(),
+        "crosses-line": outdated.crosses_line,
+        "held-by": outdated.held_by.iter().map(|holder| json!({
+            "who": holder.who.to_string(), "accept": holder.accept.as_str(),
+        })).collect::<Vec<_>>(),
+    })
+}
+
+fn duplicate_document(duplicate: &Duplicate) -> Value {
+    let (kind, what, packages) = match duplicate {
+        Duplicate::Content { digest, packages } => ("content", digest.to_string(), packages),
+        Duplicate::Role { role, packages } => ("role", role.to_string(), packages),
+    };
+    json!({
+        "kind": kind,
+        kind: what,
+        "packages": packages.iter().map(|(name, version)| json!({
+            "package": name.as_str(), "version": version.as_str(),
+        })).collect::<Vec<_>>(),
+    })
+}

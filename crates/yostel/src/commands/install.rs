@@ -1,0 +1,103 @@
+//! `install`: exactly what the lockfile says, or nothing.
+
+use clap::Args;
+use serde_json::json;
+use yostel_flows::{FlowError, InstallReport, InstallRequest, install};
+
+use super::Answer;
+use crate::context::Context;
+use crate::exit::Exit;
+use crate::render::{Role, count, paint, size};
+
+/// Install exactly what the lockfile says, or nothing
+///
+/// Everything is fetched and checked before anything changes. The last line is one digest over all that is installed:
+/// equal digests mean equal trees, on any machine.
+#[derive(Debug, Args)]
+pub(crate) struct Install {
+    /// Ask no source; the cache must hold everything
+    #[arg(long)]
+    offline: bool,
+
+    /// Install for another platform than this machine's, like linux/arm64
+    #[arg(long, value_name = "PLATFORM")]
+    platform: Option<String>,
+}
+
+pub(crate) fn run(arguments: Install, context: &Context) -> Result<Answer, FlowError> {
+    let project = context.project()?;
+    let request = InstallRequest { offline: arguments.offline, platform: arguments.platform };
+    let report = install(&project, &request, &context.settings, &context.progress)?;
+    Ok(Answer::either(
+        context,
+        Exit::Fine,
+        "install",
+        || {
+            let done = report.done.as_ref();
+            json!({
+                "packages": report.packages,
+                "digest": report.digest.to_string(),
+                "nothing-to-do": done.is_none(),
+                "fetched": report.fetched.iter().map(|(package, version, bytes)| json!({
+                    "package": package.as_str(), "version": version.as_str(), "bytes": bytes,
+                })).collect::<Vec<_>>(),
+                "placed": done.map_or(0, |done| done.placed.len()),
+                "put-back": done.iter().flat_map(|done| &done.replaced).map(|replaced| json!({
+                    "package": replaced.package,
+                    "files": replaced.differences.iter().map(|d| d.path()).collect::<Vec<_>>(),
+                })).collect::<Vec<_>>(),
+                "removed": done.map_or(0, |done| done.removed),
+                "copied-files": done.map_or(0, |done| done.copied),
+            })
+        },
+        || words(&report, context),
+    ))
+}
+
+fn words(report: &InstallReport, context: &Context) -> String {
+    let packages = count(report.packages, "package");
+    let mut text = match &report.done {
+        None => format!("{packages} installed; nothing to do.\n"),
+        Some(done) => {
+            let mut parts = Vec::new();
+            if !report.fetched.is_empty() {
+                let bytes = report.fetched.iter().map(|(_, _, bytes)| bytes).sum();
+                parts.push(format!("{} fetched ({})", report.fetched.len(), size(bytes)));
+            }
+            let cached = done.placed.len().saturating_sub(report.fetched.len());
+            if cached > 0 {
+                parts.push(format!("{cached} from the cache"));
+            }
+            let there = report.packages.saturating_sub(done.placed.len() + done.replaced.len());
+            if there > 0 {
+                parts.push(format!("{there} already there"));
+            }
+            if done.removed > 0 {
+                parts.push(format!("{} removed", done.removed));
+            }
+            format!("Installed {packages}: {}.\n", parts.join(", "))
+        }
+    };
+    for replaced in report.done.iter().flat_map(|done| &done.replaced) {
+        let files: Vec<&str> = replaced.differences.iter().take(3).map(|difference| difference.path()).collect();
+        let more = replaced.differences.len().saturating_sub(files.len());
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let notice = paint(Role::Notice, "put back:");
+        text.push_str(&format!("  {notice} {} had been changed here ({}{more})\n", replaced.package, files.join(", ")));
+    }
+    for (package, version) in &report.repaired {
+        let notice = paint(Role::Notice, "repaired:");
+        text.push_str(&format!("  {notice} the cache's copy of {package} {version} had been changed\n"));
+    }
+    if context.verbose {
+        for (package, version, bytes) in &report.fetched {
+            text.push_str(&format!("  fetched {package} {version}, {}\n", size(*bytes)));
+        }
+        let copied = report.done.as_ref().map_or(0, |done| done.copied);
+        if copied > 0 {
+            text.push_str(&format!("  {copied} files copied, since the cache is on another file system\n"));
+        }
+    }
+    text.push_str(&format!("  digest {}\n", report.digest));
+    text
+}

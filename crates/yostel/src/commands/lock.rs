@@ -1,0 +1,167 @@
+//! `lock`: resolve, write the lockfile, tell what moved and because of whom.
+
+use clap::Args;
+use serde_json::{Value, json};
+use yostel_core::{AskedBy, Move, MoveKind};
+use yostel_flows::{FlowError, Keep, LockReport, LockRequest, Write, lock};
+
+use super::Answer;
+use crate::context::Context;
+use crate::exit::Exit;
+use crate::render::{Columns, Role, count, paint};
+
+/// How many moves are told before `--all`.
+const TOLD: usize = 20;
+
+/// Resolve the needs and write the lockfile, telling what moved and why
+///
+/// Versions that are locked stay where they can; what must move is told, with who asks for it. Nothing is written when
+/// nothing moved.
+#[derive(Debug, Args)]
+pub(crate) struct Lock {
+    /// Keep nothing: everything as new as the constraints admit
+    #[arg(long)]
+    fresh: bool,
+
+    /// Only tell what would move
+    #[arg(long)]
+    preview: bool,
+
+    /// Tell every move, however many
+    #[arg(long)]
+    all: bool,
+}
+
+pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowError> {
+    let project = context.project()?;
+    let request = LockRequest {
+        keep: if arguments.fresh { Keep::Nothing } else { Keep::Locked },
+        write: if arguments.preview { Write::Nothing } else { Write::File },
+    };
+    let report = lock(&project, request, &context.progress)?;
+    Ok(Answer::either(
+        context,
+        Exit::Fine,
+        "lock",
+        || {
+            json!({
+                "lockfile": report.path,
+                "packages": report.lockfile.chosen.len(),
+                "seal": report.lockfile.seal().to_string(),
+                "changed": report.changed,
+                "written": report.written,
+                "moves": report.moves.iter().map(move_document).collect::<Vec<_>>(),
+                "newer-admitted": report.newer.iter().map(|(package, locked, newer)| json!({
+                    "package": package.as_str(), "locked": locked.as_str(), "newer": newer.as_str(),
+                })).collect::<Vec<_>>(),
+            })
+        },
+        || words(&report, &arguments, context),
+    ))
+}
+
+fn words(report: &LockReport, arguments: &Lock, context: &Context) -> String {
+    let packages = count(report.lockfile.chosen.len(), "package");
+    let shown = context.show(&report.path);
+    let mut text = if report.moves.is_empty() && !report.changed {
+        format!("{packages} locked in {shown}; nothing moved.\n")
+    } else if arguments.preview {
+        format!("{} would be locked in {shown}; nothing was written.\n", packages)
+    } else if report.moves.is_empty() {
+        format!("{packages} locked in {shown}; nothing moved, what the manifest says was noted.\n")
+    } else {
+        format!("Locked {packages} in {shown}.\n")
+    };
+    text.push_str(&moves(&report.moves, if arguments.all { usize::MAX } else { TOLD }));
+    for (package, locked, newer) in report.newer.iter().take(3) {
+        text.push_str(&format!(
+            "  {} {package} stays at {locked}; {newer} would do too.\n",
+            paint(Role::Quiet, "note:")
+        ));
+    }
+    if !report.newer.is_empty() {
+        text.push_str(&format!("  {} to take what is newer: yostel lock --fresh\n", paint(Role::Quiet, "note:")));
+    }
+    if report.written && !report.moves.is_empty() {
+        text.push_str(&format!("{} yostel install\n", paint(Role::Good, "next:")));
+    }
+    text
+}
+
+/// Tells moves as a table: those that changed something first, what merely came along last.
+pub(super) fn moves(moves: &[Move], most: usize) -> String {
+    let mut sorted: Vec<&Move> = moves.iter().collect();
+    sorted.sort_by_key(|m| {
+        let direct = m.asked_by.iter().any(|asked| asked.who.is_project());
+        (matches!(m.kind, MoveKind::Added { .. }), !direct, m.package.clone())
+    });
+    let mut columns = Columns::new(&[]);
+    let mut crossing = 0;
+    for m in sorted.iter().take(most) {
+        let (what, versions) = match &m.kind {
+            MoveKind::Added { to } => ("added", to.to_string()),
+            MoveKind::Dropped { from } => ("dropped", from.to_string()),
+            MoveKind::Moved { from, to, crosses_line } => {
+                crossing += usize::from(*crosses_line);
+                (if *crosses_line { "moved !" } else { "moved" }, format!("{from} -> {to}"))
+            }
+            MoveKind::Content { version } => ("content", format!("{version}, other content")),
+            MoveKind::Purposes { to, .. } => {
+                ("purpose", format!("now for {}", to.iter().map(|p| p.as_str()).collect::<Vec<_>>().join(", ")))
+            }
+        };
+        let because = if matches!(m.kind, MoveKind::Dropped { .. }) {
+            "nothing needs it any more".to_owned()
+        } else {
+            because(&m.asked_by.iter().collect::<Vec<_>>())
+        };
+        columns.row([what.to_owned(), m.package.to_string(), versions, because]);
+    }
+    let mut text = if moves.is_empty() { String::new() } else { columns.finish() };
+    if sorted.len() > most {
+        text.push_str(&format!("  … and {} more: yostel lock --all\n", sorted.len() - most));
+    }
+    if crossing > 0 {
+        let lines =
+            if crossing == 1 { "1 move leaves its".to_owned() } else { format!("{crossing} moves leave their") };
+        text.push_str(&format!("  {} {lines} compatible line (marked !).\n", paint(Role::Notice, "careful:")));
+    }
+    text
+}
+
+fn because(asked: &[&AskedBy]) -> String {
+    let first = asked.iter().find(|asked| asked.who.is_project()).or(asked.first());
+    let Some(first) = first else { return String::new() };
+    let more = match asked.len() - 1 {
+        0 => String::new(),
+        1 => " and 1 other".into(),
+        n => format!(" and {n} others"),
+    };
+    format!("{} needs {}{more}", first.who, first.accept)
+}
+
+fn move_document(m: &Move) -> Value {
+    let mut document = json!({
+        "package": m.package.as_str(),
+        "asked-by": m.asked_by.iter().map(|asked| json!({
+            "who": asked.who.to_string(), "purpose": asked.purpose.as_str(), "accept": asked.accept.as_str(),
+        })).collect::<Vec<_>>(),
+    });
+    let facts = match &m.kind {
+        MoveKind::Added { to } => json!({ "kind": "added", "to": to.as_str() }),
+        MoveKind::Dropped { from } => json!({ "kind": "dropped", "from": from.as_str() }),
+        MoveKind::Moved { from, to, crosses_line } => {
+            json!({ "kind": "moved", "from": from.as_str(), "to": to.as_str(), "crosses-line": crosses_line })
+        }
+        MoveKind::Content { version } => json!({ "kind": "content", "version": version.as_str() }),
+        MoveKind::Purposes { from, to } => json!({
+            "kind": "purposes",
+            "from": from.iter().map(|p| p.as_str()).collect::<Vec<_>>(),
+            "to": to.iter().map(|p| p.as_str()).collect::<Vec<_>>(),
+        }),
+    };
+    if let (Value::Object(document), Value::Object(facts)) = (&mut document, facts) {
+        document.extend(facts);
+    }
+    document
+}

@@ -1,0 +1,103 @@
+//! `registry`: make one, look into one.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+use serde_json::json;
+use yostel_flows::{FlowError, contents, create_registry};
+
+use super::Answer;
+use crate::context::Context;
+use crate::exit::Exit;
+use crate::render::{Columns, Role, count, paint};
+
+/// Make a registry in a folder, or look into one
+#[derive(Debug, Args)]
+pub(crate) struct Registry {
+    #[command(subcommand)]
+    task: Task,
+}
+
+#[derive(Debug, Subcommand)]
+enum Task {
+    /// Make a registry in a folder that is empty or not there yet
+    Create {
+        /// The folder
+        folder: PathBuf,
+        /// The registry's name; the folder's when left out
+        #[arg(long)]
+        name: Option<String>,
+    },
+    /// List what a registry holds
+    Contents {
+        /// The folder
+        folder: PathBuf,
+    },
+}
+
+pub(crate) fn run(arguments: Registry, context: &Context) -> Result<Answer, FlowError> {
+    match arguments.task {
+        Task::Create { folder, name } => {
+            let path = context.folder.join(&folder);
+            let of_folder = || path.file_name().map_or_else(|| "registry".into(), |n| n.to_string_lossy().into_owned());
+            let registry = create_registry(&path, &name.unwrap_or_else(of_folder))?;
+            let next = format!("yostel publish --to {}, in the folder of a package", folder.display());
+            Ok(Answer::either(
+                context,
+                Exit::Fine,
+                "registry create",
+                || json!({ "folder": path, "name": registry.name() }),
+                || {
+                    format!(
+                        "Made the registry {} in {}.\n{} {next}\n",
+                        registry.name(),
+                        context.show(&path),
+                        paint(Role::Good, "next:")
+                    )
+                },
+            ))
+        }
+        Task::Contents { folder } => {
+            let (name, documents) = contents(&context.folder.join(folder))?;
+            if context.json() {
+                let packages = documents.iter().map(|document| {
+                    json!({
+                        "package": document.name.as_str(),
+                        "releases": document.releases.iter().map(|release| json!({
+                            "version": release.version.as_str(),
+                            "published": release.published.to_string(),
+                            "withdrawn": release.withdrawn.as_ref().map(|w| w.why.clone()),
+                            "deprecated": release.deprecated,
+                            "replaced-by": release.replaced_by.as_ref().map(|n| n.as_str()),
+                        })).collect::<Vec<_>>(),
+                    })
+                });
+                let content = json!({ "name": name, "packages": packages.collect::<Vec<_>>() });
+                return Ok(Answer::document(Exit::Fine, "registry contents", content));
+            }
+            let mut columns = Columns::new(&["package", "releases", "newest", "published", "remarks"]);
+            for document in &documents {
+                let newest = document.newest();
+                let withdrawn = document.releases.iter().filter(|r| r.withdrawn.is_some()).count();
+                let mut remarks = Vec::new();
+                if withdrawn > 0 {
+                    remarks.push(format!("{withdrawn} withdrawn"));
+                }
+                if let Some(newest) = newest.filter(|newest| newest.deprecated.is_some()) {
+                    let instead = newest.replaced_by.as_ref().map(|name| format!(", use {name}")).unwrap_or_default();
+                    remarks.push(format!("given up{instead}"));
+                }
+                columns.row([
+                    document.name.to_string(),
+                    document.releases.len().to_string(),
+                    newest.map_or_else(|| "-".into(), |release| release.version.to_string()),
+                    newest.map_or_else(String::new, |release| release.published.strftime("%Y-%m-%d").to_string()),
+                    remarks.join(", "),
+                ]);
+            }
+            let releases = documents.iter().map(|document| document.releases.len()).sum();
+            let total = format!("{name}: {}, {}.\n", count(documents.len(), "package"), count(releases, "release"));
+            Ok(Answer::words(Exit::Fine, columns.finish() + &total))
+        }
+    }
+}

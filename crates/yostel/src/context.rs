@@ -1,0 +1,123 @@
+//! From what was typed and the environment to what it means: folders, clock, settings.
+
+use std::io::IsTerminal;
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use serde_json::json;
+use yostel_core::{Diagnostic, Order, Version};
+use yostel_flows::{FlowError, LoadedProject, Settings, current_platform, load_project};
+
+use crate::args::{Arguments, Color, Format};
+use crate::commands::Answer;
+use crate::diagnostic::diagnostics_of;
+use crate::exit::Exit;
+use crate::progress::TerminalProgress;
+use crate::render;
+
+/// All that a command works with besides its own arguments.
+pub(crate) struct Context {
+    pub(crate) folder: PathBuf,
+    pub(crate) settings: Settings,
+    pub(crate) format: Format,
+    pub(crate) quiet: bool,
+    pub(crate) verbose: bool,
+    pub(crate) progress: TerminalProgress,
+}
+
+impl Context {
+    pub(crate) fn new(arguments: &Arguments) -> Result<Self, Answer> {
+        match arguments.color {
+            Color::Auto => {}
+            Color::Always => anstream::ColorChoice::Always.write_global(),
+            Color::Never => anstream::ColorChoice::Never.write_global(),
+        }
+        let usage = |code, headline: String, next: &str| {
+            let diagnostic = Diagnostic { code, headline, place: None, notes: Vec::new(), next: vec![next.to_owned()] };
+            failure_of(&[diagnostic], Exit::Usage, arguments.format)
+        };
+        let here = std::env::current_dir().map_err(|error| {
+            usage(
+                "no-folder",
+                format!("the folder one is in cannot be read: {error}"),
+                "change to a folder that is there",
+            )
+        })?;
+        let folder = arguments.folder.as_ref().map_or_else(|| here.clone(), |folder| here.join(folder));
+        if !folder.is_dir() {
+            let headline = format!("there is no folder {}", folder.display());
+            return Err(usage("no-folder", headline, "name a folder that is there, or make it first"));
+        }
+        let folder = std::fs::canonicalize(&folder).unwrap_or(folder);
+        let cache = arguments.cache.as_ref().map(|cache| here.join(cache)).or_else(default_cache).ok_or_else(|| {
+            let headline = "neither YOSTEL_CACHE nor HOME says where the cache should lie".to_owned();
+            usage("no-cache-folder", headline, "yostel --cache FOLDER …, or set YOSTEL_CACHE")
+        })?;
+        let now = match std::env::var("SOURCE_DATE_EPOCH") {
+            Err(_) => Timestamp::now(),
+            Ok(text) => {
+                text.parse().ok().and_then(|seconds| Timestamp::from_second(seconds).ok()).ok_or_else(|| {
+                    let headline = format!("SOURCE_DATE_EPOCH is `{text}`, which is no number of seconds");
+                    usage("bad-epoch", headline, "unset SOURCE_DATE_EPOCH, or set it to seconds since 1970")
+                })?
+            }
+        };
+        let tool = Version::parse(env!("CARGO_PKG_VERSION"), Order::Semver).expect("our own version is one");
+        let show = !arguments.quiet
+            && !arguments.no_progress
+            && arguments.format == Format::Human
+            && std::io::stderr().is_terminal();
+        Ok(Self {
+            folder,
+            settings: Settings { cache, now, platform: current_platform(), tool },
+            format: arguments.format,
+            quiet: arguments.quiet,
+            verbose: arguments.verbose,
+            progress: TerminalProgress::new(show),
+        })
+    }
+
+    /// Reads the project here or above.
+    pub(crate) fn project(&self) -> Result<LoadedProject, FlowError> {
+        load_project(&self.folder, &self.settings)
+    }
+
+    /// Tells whether the answer is for a program.
+    pub(crate) fn json(&self) -> bool {
+        self.format == Format::Json
+    }
+
+    /// Shortens a path for people: relative to where they are, when it lies below.
+    pub(crate) fn show(&self, path: &Path) -> String {
+        path.strip_prefix(&self.folder).unwrap_or(path).display().to_string()
+    }
+
+    /// Turns an error into an answer.
+    pub(crate) fn failure(&self, error: &FlowError) -> Answer {
+        failure_of(&diagnostics_of(error, self), error.class().into(), self.format)
+    }
+}
+
+/// Puts diagnostics where they are read: people's on stderr, a program's on stdout.
+pub(crate) fn failure_of(diagnostics: &[Diagnostic], exit: Exit, format: Format) -> Answer {
+    match format {
+        Format::Human => {
+            let texts: Vec<String> = diagnostics.iter().map(render::diagnostic).collect();
+            Answer { stdout: String::new(), stderr: texts.join("\n"), exit }
+        }
+        Format::Json => {
+            let document = json!({ "format": 1, "exit": exit as u8, "errors": diagnostics });
+            Answer { stdout: format!("{document:#}\n"), stderr: String::new(), exit }
+        }
+    }
+}
+
+fn default_cache() -> Option<PathBuf> {
+    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+    if let Some(base) = absolute("XDG_CACHE_HOME") {
+        return Some(base.join("yostel"));
+    }
+    let home = absolute("HOME")?;
+    let base = if cfg!(target_os = "macos") { "Library/Caches" } else { ".cache" };
+    Some(home.join(base).join("yostel"))
+}

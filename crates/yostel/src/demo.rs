@@ -1,0 +1,339 @@
+//! The demo: makes the made-up world in a folder and walks through the job in it.
+//!
+//! Every step is a command as one would type it, run for real by a shell in which `yostel` is this very program; what is
+//! printed is what it printed. A step that does not end as it says it will ends the demo with an error.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Write;
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use jiff::Timestamp;
+use serde::Deserialize;
+use yostel_core::{Diagnostic, PackageName};
+use yostel_flows::{FlowError, Settings, create_registry, load_project, publish, withdraw};
+use yostel_registry::ReleaseRemarks;
+use yostel_store::StoreError;
+
+use crate::commands::Answer;
+use crate::context::{Context, failure_of};
+use crate::exit::Exit;
+use crate::render::{Role, count, paint};
+
+/// Every file of the demo world: path, whether it is executable, content.
+const FILES: &[(&str, bool, &[u8])] = include!(concat!(env!("OUT_DIR"), "/demo_files.rs"));
+
+/// What became of the releases, as `demo/history.toml` says.
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case")]
+struct History {
+    published: BTreeMap<String, String>,
+    withdrawn: BTreeMap<String, Withdrawn>,
+    given_up: BTreeMap<String, GivenUp>,
+}
+
+#[derive(Deserialize)]
+struct Withdrawn {
+    on: String,
+    why: String,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case")]
+struct GivenUp {
+    why: String,
+    replaced_by: String,
+}
+
+/// One step of the walk.
+struct Step {
+    /// What it is about; starts a new paragraph when not empty.
+    title: &'static str,
+    /// The command, as typed in the project's folder.
+    command: &'static str,
+    /// How it must end.
+    status: i32,
+    /// What its output must say.
+    says: &'static [&'static str],
+}
+
+const fn step(title: &'static str, command: &'static str, status: i32, says: &'static [&'static str]) -> Step {
+    Step { title, command, status, says }
+}
+
+const WALK: &[Step] = &[
+    step(
+        "A registry is a folder of plain files",
+        "yostel registry contents ../depot",
+        0,
+        &["20 packages, 67 releases", "1 withdrawn"],
+    ),
+    step("The project declares what it needs", "cat yostel.toml", 0, &["gust-model"]),
+    step("Add a need, and hear what it admits", "yostel add ice-sensor '>=1'", 0, &["nothing bounds it from above"]),
+    step("", "yostel add ice-sensor '^1'", 0, &["Changed ice-sensor from >=1 to ^1"]),
+    step(
+        "Lock: one consistent set, with digests, and why each is there",
+        "yostel lock",
+        0,
+        &["Locked 19 packages", "cable-tension", "3.2.7"],
+    ),
+    step("", "yostel tree --depth 2", 0, &["gust-model 2.2.0"]),
+    step("Install exactly that", "yostel install", 0, &["19 fetched", "digest sha256:"]),
+    step("", "yostel install", 0, &["nothing to do"]),
+    step("Run the control room with its packages", "yostel run -- ./control-room", 0, &["60 km/h expected", "quiet"]),
+    step(
+        "Change the manifest: the lock still satisfies it, so nothing moves by itself",
+        "yostel add gust-model '>=2.1, <3'",
+        0,
+        &["Changed gust-model"],
+    ),
+    step("", "yostel lock", 0, &["nothing moved", "2.2.1 would do too"]),
+    step("Take what is newer: each move is told", "yostel lock --fresh", 0, &["gust-model", "2.2.0 -> 2.2.1"]),
+    step("", "yostel install", 0, &["1 fetched", "18 already there"]),
+    step(
+        "A patch changed behaviour: now the alarm rings",
+        "yostel run -- ./control-room",
+        0,
+        &["62 km/h expected", "RINGING"],
+    ),
+    step("What is outdated, what is there twice", "yostel audit", 1, &["HELD BACK BY", "valley-chart", "logger"]),
+    step("Two wishes collide through a third package", "yostel add grip-watch '^2'", 0, &[]),
+    step("", "yostel lock", 3, &["cannot be met together", "frame-codec"]),
+    step("", "yostel install", 6, &["no longer fits"]),
+    step("", "yostel add grip-watch '^1.1' && yostel lock", 0, &["nothing moved"]),
+    step(
+        "Somebody edits an installed file: caught, and put back",
+        "file=$(yostel where gust-model)/bin/gust-now; chmod u+w \"$file\"; echo 'echo 12' > \"$file\"",
+        0,
+        &[],
+    ),
+    step("", "yostel verify", 4, &["bin/gust-now", "changed"]),
+    step("", "yostel install", 0, &["put back", "gust-model"]),
+    step("", "yostel verify", 0, &["every file is as the lockfile has it"]),
+    step(
+        "An archive in the registry is changed: a machine with an empty cache refuses it, and keeps no trace",
+        r#"cp -r ../depot ../depot-kept; cp yostel.toml yostel.lock ../elsewhere"#,
+        0,
+        &[],
+    ),
+    step(
+        "",
+        r#"hex=$(sed -n '/"gust-model"/,/^$/s/.*digest = "sha256:\([0-9a-f]*\)", tree.*/\1/p' yostel.lock); printf X | dd of=../depot/archives/sha256/$hex.tar.zst bs=1 seek=90 conv=notrunc status=none"#,
+        0,
+        &[],
+    ),
+    step(
+        "",
+        "yostel -C ../elsewhere --cache ../cache-elsewhere install",
+        4,
+        &["gust-model 2.2.1 is not the archive that was locked", "locked sha256:", "found  sha256:"],
+    ),
+    step("", "ls -A ../elsewhere; test ! -e ../cache-elsewhere", 0, &["yostel.lock\nyostel.toml"]),
+    step("", "rm -rf ../depot && mv ../depot-kept ../depot", 0, &[]),
+    step(
+        "The same tree again: here after deleting it, and on a machine that never saw it",
+        "rm -rf .yostel && yostel install --offline",
+        0,
+        &["19 from the cache"],
+    ),
+    step("", "yostel -C ../elsewhere --cache ../cache-elsewhere install", 0, &["19 fetched"]),
+    step("", "diff -r .yostel ../elsewhere/.yostel && echo 'not one byte differs'", 0, &["not one byte differs"]),
+];
+
+/// Makes the world and walks through it.
+pub(crate) fn run(into: Option<PathBuf>, only_make: bool, context: &Context) -> Result<Answer, FlowError> {
+    let kept = into.is_some();
+    let (_temporary, root) = match into {
+        Some(folder) => {
+            let taken = fs::read_dir(&folder).is_ok_and(|mut entries| entries.next().is_some()) || folder.is_file();
+            if taken {
+                let diagnostic = Diagnostic {
+                    code: "registry-occupied",
+                    headline: format!("{} is not empty", context.show(&folder)),
+                    place: None,
+                    notes: Vec::new(),
+                    next: vec!["yostel demo --into FOLDER, with a folder that is not there yet".into()],
+                };
+                return Ok(failure_of(&[diagnostic], Exit::Usage, context.format));
+            }
+            fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
+            (None, fs::canonicalize(&folder).map_err(StoreError::when("open", folder))?)
+        }
+        None => {
+            let made = tempfile::Builder::new().prefix("yostel-demo-").tempdir();
+            let made = made.map_err(StoreError::when("make a folder in", std::env::temp_dir()))?;
+            let root = made.path().to_owned();
+            (Some(made), root)
+        }
+    };
+    make_world(&root, &context.settings)?;
+    if only_make {
+        let text = format!(
+            "Made the registry and the project in {}.\n{} cd {} && yostel lock\n",
+            root.display(),
+            paint(Role::Good, "next:"),
+            root.join("console").display()
+        );
+        return Ok(Answer::words(Exit::Fine, text));
+    }
+    let failures = walk(&root);
+    let mut text = String::new();
+    let exit = if failures.is_empty() {
+        text.push_str(&format!(
+            "\n{} {} ended as they said they would.\n",
+            paint(Role::Good, "done:"),
+            count(WALK.len(), "step")
+        ));
+        Exit::Fine
+    } else {
+        Exit::Internal
+    };
+    for failure in &failures {
+        text.push_str(&format!("\n{} {failure}\n", paint(Role::Bad, "not as it should be:")));
+    }
+    text.push_str(&if kept {
+        format!("Everything lies in {}: look around.\n", root.display())
+    } else {
+        "It was made in a temporary folder and is removed now; yostel demo --into FOLDER keeps it.\n".to_owned()
+    });
+    Ok(Answer::words(exit, text))
+}
+
+/// Writes the demo's files and publishes every release at its date.
+fn make_world(root: &Path, settings: &Settings) -> Result<(), FlowError> {
+    let made = tempfile::TempDir::new_in(root).map_err(StoreError::when("write in", root))?;
+    for (path, executable, content) in FILES {
+        let target = match path.strip_prefix("projects/") {
+            Some(project) => root.join(project),
+            None => made.path().join(path),
+        };
+        let folder = target.parent().expect("every file has a folder");
+        fs::create_dir_all(folder).map_err(StoreError::when("make the folder", folder))?;
+        fs::write(&target, content).map_err(StoreError::when("write", &target))?;
+        let mode = if *executable { 0o755 } else { 0o644 };
+        let permissions = fs::Permissions::from_mode(mode);
+        fs::set_permissions(&target, permissions).map_err(StoreError::when("write", &target))?;
+    }
+    for folder in ["elsewhere", "bin"] {
+        let path = root.join(folder);
+        fs::create_dir_all(&path).map_err(StoreError::when("make the folder", path))?;
+    }
+    let depot = root.join("depot");
+    create_registry(&depot, "depot")?;
+    let history = read_history();
+    let mut releases: Vec<(&String, &String)> = history.published.iter().map(|(label, date)| (date, label)).collect();
+    releases.sort();
+    for (date, label) in releases {
+        let (name, version) = label.split_once(' ').expect("the history says name and version");
+        let settings = Settings { now: day(date), ..settings.clone() };
+        let package = load_project(&made.path().join("registry").join(name).join(version), &settings)?;
+        let given_up = history.given_up.get(label);
+        let remarks = ReleaseRemarks {
+            deprecated: given_up.map(|given_up| given_up.why.clone()),
+            replaced_by: given_up.and_then(|given_up| PackageName::parse(&given_up.replaced_by).ok()),
+        };
+        publish(&package, &depot, remarks, &settings)?;
+    }
+    for (label, withdrawn) in &history.withdrawn {
+        let (name, version) = label.split_once(' ').expect("the history says name and version");
+        let name = PackageName::parse(name).expect("the history names packages");
+        let settings = Settings { now: day(&withdrawn.on), ..settings.clone() };
+        withdraw(&depot, &name, version, &withdrawn.why, &settings)?;
+    }
+    let extras = made.path().join("registry-extras/advisories");
+    for entry in fs::read_dir(&extras).map_err(StoreError::when("read the folder", &extras))?.flatten() {
+        let target = depot.join("advisories").join(entry.file_name());
+        fs::copy(entry.path(), &target).map_err(StoreError::when("write", target))?;
+    }
+    Ok(())
+}
+
+fn read_history() -> History {
+    let (_, _, content) = FILES.iter().find(|(path, ..)| *path == "history.toml").expect("the demo has a history");
+    let text = std::str::from_utf8(content).expect("the history is text");
+    toml::from_str(text).expect("the history is read by a test")
+}
+
+fn day(date: &str) -> Timestamp {
+    format!("{date}T09:00:00Z").parse().expect("the history's dates are read by a test")
+}
+
+/// Runs the steps; returns what did not end as it should.
+fn walk(root: &Path) -> Vec<String> {
+    let program = std::env::current_exe().unwrap_or_else(|_| "yostel".into());
+    let bin = root.join("bin");
+    symlink(program, bin.join("yostel")).ok();
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let path = std::env::join_paths(std::iter::once(bin).chain(std::env::split_paths(&path))).unwrap_or(path);
+    let mut failures = Vec::new();
+    for step in WALK {
+        if !step.title.is_empty() {
+            say(&format!("\n{}\n", paint(Role::Title, format!("# {}", step.title))));
+        }
+        say(&format!("{} {}\n", paint(Role::Good, "$"), step.command));
+        let mut command = Command::new("sh");
+        command
+            .args(["-c", &format!("exec 2>&1; {}", step.command)])
+            .current_dir(root.join("console"))
+            .env("PATH", &path)
+            .env("YOSTEL_CACHE", root.join("cache"));
+        if colours() {
+            command.env("CLICOLOR_FORCE", "1");
+        }
+        let (status, output) = match command.output() {
+            Ok(output) => (output.status.code().unwrap_or(-1), String::from_utf8_lossy(&output.stdout).into_owned()),
+            Err(error) => (-1, format!("sh cannot be run: {error}\n")),
+        };
+        let shown = output.replace(&format!("{}/", root.display()), "");
+        say(&shown);
+        if status != 0 {
+            say(&format!("{}\n", paint(Role::Quiet, format!("[status {status}]"))));
+        }
+        let plain = anstream::adapter::strip_str(&output).to_string();
+        if status != step.status {
+            failures.push(format!("`{}` ended with status {status}, not {}", step.command, step.status));
+        }
+        for part in step.says.iter().filter(|part| !plain.contains(**part)) {
+            failures.push(format!("`{}` did not say `{part}`", step.command));
+        }
+    }
+    failures
+}
+
+/// Says something at once, so that the walk can be followed; a closed pipe is no reason to stop checking.
+fn say(text: &str) {
+    let mut stdout = anstream::stdout();
+    stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush()).ok();
+}
+
+fn colours() -> bool {
+    use anstream::ColorChoice;
+    anstream::AutoStream::choice(&std::io::stdout()) != ColorChoice::Never
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeSet;
+
+    #[test]
+    fn the_history_tells_of_every_release_in_the_world_and_of_no_other() {
+        let history = read_history();
+        history.published.values().for_each(|date| drop(day(date)));
+        let told: BTreeSet<String> = history.published.keys().map(|label| label.replace(' ', "/")).collect();
+        let there: BTreeSet<String> = FILES
+            .iter()
+            .filter_map(|(path, ..)| path.strip_prefix("registry/")?.strip_suffix("/yostel.toml"))
+            .map(str::to_owned)
+            .collect();
+        assert_eq!(told, there);
+        assert!(there.len() >= 60);
+        let packages: BTreeSet<&str> = there.iter().map(|path| path.split('/').next().unwrap()).collect();
+        assert!(packages.len() >= 20);
+        for label in history.withdrawn.keys().chain(history.given_up.keys()) {
+            assert!(history.published.contains_key(label), "{label}");
+        }
+    }
+}

@@ -1,0 +1,585 @@
+//! From errors to words: the only file that knows them. Exhaustive on purpose: a new error does not compile until it
+//! has its words. Codes are explained in docs/errors.md.
+
+use std::error::Error;
+use std::io;
+
+use yostel_core::{
+    AcceptError, AcceptProblem, BindError, Collision, Diagnostic, Difference, EditError, LockfileError,
+    ManifestProblem, ManifestProblemKind, MoveKind, NameError, PackageName, Place, Requirement, Version,
+};
+use yostel_flows::{FlowError, WishPlace};
+use yostel_registry::RegistryError;
+use yostel_sources::{SourceError, SourceErrorKind};
+use yostel_store::{AdmitError, StoreError, UnpackRefusal};
+
+use crate::context::Context;
+use crate::render::{count, join};
+
+/// How many of a kind are told in one message.
+const TOLD: usize = 5;
+
+/// Every code, for the tests that hold the page and the words together.
+#[cfg(test)]
+pub(crate) const CODES: &[&str] = &[
+    "ambiguous-source",
+    "already-a-project",
+    "already-published",
+    "archive-differs",
+    "archive-refused",
+    "bad-epoch",
+    "cannot-read",
+    "cannot-run",
+    "cannot-write",
+    "collision",
+    "constraint",
+    "disk-full",
+    "internal",
+    "lockfile-broken",
+    "lockfile-changed",
+    "lockfile-later-format",
+    "lockfile-merge",
+    "lockfile-missing",
+    "lockfile-stale",
+    "manifest",
+    "manifest-missing-key",
+    "manifest-syntax",
+    "manifest-type",
+    "manifest-unknown-key",
+    "manifest-value",
+    "name",
+    "needs-itself",
+    "no-artifact",
+    "no-cache-folder",
+    "no-folder",
+    "no-permission",
+    "no-project",
+    "no-releases-admitted",
+    "no-source",
+    "no-such-need",
+    "no-such-registry",
+    "no-such-release",
+    "no-version",
+    "not-in-cache",
+    "not-installed",
+    "not-locked",
+    "numbering",
+    "other-tool",
+    "registry-broken",
+    "registry-later-format",
+    "registry-missing",
+    "registry-occupied",
+    "republished",
+    "source-archive-missing",
+    "source-broken",
+    "source-missing",
+    "tree-differs",
+    "unknown-package",
+    "unknown-source",
+    "version",
+];
+
+fn tell(code: &'static str, headline: impl Into<String>, next: impl Into<String>) -> Diagnostic {
+    Diagnostic { code, headline: headline.into(), place: None, notes: Vec::new(), next: vec![next.into()] }
+}
+
+/// Small steps of building a diagnostic.
+trait Also {
+    /// Adds a note.
+    fn note(self, note: impl Into<String>) -> Self;
+    /// Adds another thing to do.
+    fn or(self, next: impl Into<String>) -> Self;
+}
+
+impl Also for Diagnostic {
+    fn note(mut self, note: impl Into<String>) -> Self {
+        self.notes.push(note.into());
+        self
+    }
+
+    fn or(mut self, next: impl Into<String>) -> Self {
+        self.next.push(next.into());
+        self
+    }
+}
+
+/// Tells an error; several failures are told one by one.
+pub(crate) fn diagnostics_of(error: &FlowError, context: &Context) -> Vec<Diagnostic> {
+    match error {
+        FlowError::Several(errors) => errors.iter().flat_map(|error| diagnostics_of(error, context)).collect(),
+        FlowError::Manifest { path, text, problems } => {
+            let file = context.show(path);
+            problems.iter().take(TOLD).map(|problem| of_manifest(problem, &file, text)).collect()
+        }
+        other => vec![diagnostic_of(other, context)],
+    }
+}
+
+fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
+    let headline = error.to_string();
+    match error {
+        FlowError::Several(_) | FlowError::Manifest { .. } => tell("manifest", headline, "see above"),
+        FlowError::NoProject(_) => tell("no-project", headline, "yostel init, to start one here")
+            .or("yostel -C FOLDER …, to work on one elsewhere"),
+        FlowError::Read { path, cause } => of_io("cannot-read", format!("{}: {cause}", context.show(path)), cause),
+        FlowError::OtherTool { accept, .. } => {
+            let or = "change `yostel = …` in [project], if this one will do after all";
+            tell("other-tool", headline, format!("install a yostel that {accept} admits")).or(or)
+        }
+        FlowError::AlreadyAProject(path) => {
+            let headline = format!("{} is there already", context.show(path));
+            tell("already-a-project", headline, "yostel add NAME, to add a need to it")
+        }
+        FlowError::NoLockfile(path) => tell(
+            "lockfile-missing",
+            format!("there is no {}", context.show(path)),
+            "yostel lock, to resolve and write it",
+        ),
+        FlowError::Lockfile { path, text, error } => of_lockfile(error, &context.show(path), text),
+        FlowError::Stale(differences) => of_stale(differences),
+        FlowError::NoSources => tell(
+            "no-source",
+            "the manifest names no source to get packages from",
+            "add to yostel.toml: [sources.depot] and below it folder = \"../depot\"",
+        ),
+        FlowError::UnknownPackage { package, wish, near, sources } => {
+            let sources: Vec<String> = sources.iter().map(ToString::to_string).collect();
+            let next = match near {
+                Some(near) => format!("write {near}, if that was meant"),
+                None => "name the source that has it in [sources], or correct the name".to_owned(),
+            };
+            let diagnostic = tell("unknown-package", format!("{package} is in no source ({})", join(&sources)), next);
+            with_wish(diagnostic, wish.as_deref())
+        }
+        FlowError::Unreadable { package, accept, wish, cause } => {
+            with_wish(of_bind(cause, package, accept.as_str()), wish.as_deref())
+        }
+        FlowError::AdmitsNothing { package, accept, known } => {
+            let next = match known.last() {
+                Some(newest) => format!("yostel add {package} '^{newest}', for what is compatible with the newest"),
+                None => "wait for a release, or take another package".to_owned(),
+            };
+            tell("no-releases-admitted", format!("{package} {accept} admits no release that there is"), next)
+                .note(format!("there is {}", some_versions(known)))
+                .note("the manifest is as it was")
+        }
+        FlowError::Collision { collision, places } => of_collision(collision, places),
+        FlowError::WrongAnswer(_) => internal(headline),
+        FlowError::Republished(moves) => {
+            let mut names: Vec<String> = Vec::new();
+            for m in moves {
+                if let MoveKind::Content { version } = &m.kind {
+                    names.push(format!("{} {version}", m.package));
+                }
+            }
+            let headline = format!("{} was published again with other content than is locked", join(&names));
+            tell("republished", headline, "ask who published it why; what is locked still installs from the cache")
+                .note("a release should never change: whoever locked it before gets other files than you would")
+                .or("yostel lock --fresh, to take the new content (and newer versions) over")
+        }
+        FlowError::Source(error) => of_source(error),
+        FlowError::UnknownSource { source_name, .. } => {
+            let next = format!("name it again: [sources.{source_name}] and below it folder = \"…\"");
+            tell("unknown-source", headline, next).or("yostel lock --fresh, to take the package from another source")
+        }
+        FlowError::Admit { package, version, place, error } => of_admit(error, package, version, place),
+        FlowError::NotInCache(packages) => {
+            let names: Vec<String> =
+                packages.iter().take(TOLD).map(|(name, version)| format!("{name} {version}")).collect();
+            let more = packages.len().saturating_sub(TOLD);
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            let headline = format!("the cache does not hold {}{more}", join(&names));
+            tell("not-in-cache", headline, "yostel install, without --offline, to fetch what is missing")
+                .note(format!("the cache is {}", context.settings.cache.display()))
+        }
+        FlowError::NoArtifact { package, version, wanted, offered } => tell(
+            "no-artifact",
+            format!("{package} {version} offers nothing for {wanted}"),
+            format!("yostel install --platform {}", offered.first().map_or("PLATFORM", String::as_str)),
+        )
+        .note(format!("it offers {}", join(offered))),
+        FlowError::NotInstalled => {
+            tell("not-installed", "the locked packages are not installed here", "yostel install")
+        }
+        FlowError::NotLocked { package, near } => {
+            let next = match near {
+                Some(near) => format!("write {near}, if that was meant"),
+                None => format!("yostel add {package}, to need it"),
+            };
+            tell("not-locked", headline, next)
+        }
+        FlowError::Edit(EditError::NoSuchNeed(package)) => tell(
+            "no-such-need",
+            format!("the manifest does not need {package}"),
+            "yostel list --direct, to see what it needs",
+        ),
+        FlowError::Edit(EditError::Unreadable) => {
+            tell("manifest", "the manifest cannot be edited as it is", "yostel lock, to hear what is wrong with it")
+        }
+        FlowError::Registry(error) => of_registry(error, context),
+        FlowError::Store(error) => of_store(error),
+    }
+}
+
+fn internal(headline: String) -> Diagnostic {
+    tell("internal", headline, "report this with your yostel.toml; nothing was written")
+        .note("this is a fault in yostel")
+}
+
+fn with_wish(mut diagnostic: Diagnostic, place: Option<&WishPlace>) -> Diagnostic {
+    if let Some(place) = place {
+        diagnostic.notes.insert(0, format!("yostel.toml:{}: {}", place.line, place.wish));
+    }
+    diagnostic
+}
+
+/// Tells a name that cannot be one.
+pub(crate) fn bad_name(error: &NameError) -> Diagnostic {
+    let next = match &error.suggestion {
+        Some(works) => format!("write {works}"),
+        None => "names are lower-case words with digits, `-`, `.`, `_`, and levels by `/`".to_owned(),
+    };
+    tell("name", error.to_string(), next)
+}
+
+/// Tells a constraint that is none.
+pub(crate) fn bad_accept(error: &AcceptError, package: Option<&PackageName>) -> Diagnostic {
+    let write = |text: &str| match package {
+        Some(package) => format!("yostel add {package} '{text}'"),
+        None => format!("write \"{text}\""),
+    };
+    let signs = "signs are = != > >= < <= and ^, joined by `,` (and) or `||` (or)";
+    let headline = error.to_string();
+    match &error.problem {
+        AcceptProblem::BareVersion { readings: [exact, compatible] } => {
+            tell("constraint", headline, format!("{}, for exactly that version", write(exact)))
+                .or(format!("{}, for it and what is compatible with it", write(compatible)))
+        }
+        AcceptProblem::Tilde { range } => {
+            tell("constraint", headline, format!("{}, which says the range", write(range)))
+        }
+        AcceptProblem::Missing | AcceptProblem::MissingVersion(_) => {
+            tell("constraint", headline, format!("{}, for example; `*` admits every release", write("^1.4.2")))
+        }
+        AcceptProblem::TooLong
+        | AcceptProblem::UnknownSign(_)
+        | AcceptProblem::NotAVersion
+        | AcceptProblem::MisplacedStar
+        | AcceptProblem::SingleBar
+        | AcceptProblem::MissingComma => {
+            tell("constraint", headline, format!("{}, for example", write(">=1.4, <3 || ^4"))).note(signs)
+        }
+    }
+}
+
+fn of_bind(error: &BindError, package: &PackageName, accept: &str) -> Diagnostic {
+    match error {
+        BindError::Partial { sign, version, readings } => {
+            let headline =
+                format!("{package} {accept}: `{sign}{version}` leaves positions out and can be read in two ways");
+            let mut diagnostic = tell("constraint", headline, format!("write \"{}\"", readings[0]));
+            diagnostic.next.extend(readings.iter().skip(1).map(|reading| format!("write \"{reading}\"")));
+            diagnostic
+        }
+        BindError::Version(error) => {
+            let next = match &error.suggestion {
+                Some(works) => format!("write {works}"),
+                None => format!("see what versions {package} has: yostel registry contents FOLDER"),
+            };
+            tell("version", format!("{package} {accept}: {error}"), next)
+        }
+    }
+}
+
+fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> Diagnostic {
+    let headline = problem.to_string();
+    let mut diagnostic = match &problem.kind {
+        ManifestProblemKind::Syntax(_) => {
+            tell("manifest-syntax", headline, "correct the line; values are in quotes, tables in [ ]")
+        }
+        ManifestProblemKind::UnknownKey { key, near, known, .. } => {
+            let next = match near {
+                Some(near) => format!("write `{near}` instead of `{}`", key.escape_debug()),
+                None => {
+                    format!("the keys here are {}", join(&known.iter().map(|k| format!("`{k}`")).collect::<Vec<_>>()))
+                }
+            };
+            tell("manifest-unknown-key", headline, next)
+        }
+        ManifestProblemKind::WrongType { expected, .. } => tell("manifest-type", headline, format!("write {expected}")),
+        ManifestProblemKind::Missing { example, .. } => tell(
+            "manifest-missing-key",
+            headline,
+            format!("write, for example: {}", example.replace('\n', " and below it ")),
+        ),
+        ManifestProblemKind::Name(error) => bad_name(error),
+        ManifestProblemKind::Accept(error) => bad_accept(error, None),
+        ManifestProblemKind::Version(error) => {
+            let next = error.suggestion.as_ref().map(|works| format!("write \"{works}\""));
+            tell("version", headline, next.unwrap_or_else(|| "write a version like \"1.4.2\"".into()))
+        }
+        ManifestProblemKind::Numbering(_) => {
+            tell("manifest-value", headline, "write { order = \"semver\", breaks-at = 1 }, for example")
+        }
+        ManifestProblemKind::Value { reason, .. } => tell("manifest-value", headline, format!("correct it: {reason}")),
+        ManifestProblemKind::NeedsItself(_) => tell("needs-itself", headline, "remove the line"),
+    };
+    diagnostic.place = Some(Place::of(file, text, &problem.span));
+    diagnostic
+}
+
+fn of_lockfile(error: &LockfileError, file: &str, text: &str) -> Diagnostic {
+    let place = |span| Some(Place::of(file, text, span));
+    match error {
+        LockfileError::MergeMarks { span } => Diagnostic {
+            place: place(span),
+            ..tell(
+                "lockfile-merge",
+                error.to_string(),
+                "take one side whole: git checkout --theirs yostel.lock, then: yostel lock",
+            )
+        },
+        LockfileError::NoSeal => tell(
+            "lockfile-changed",
+            format!("{file} has no seal, so nothing vouches for it"),
+            "get it back from version control",
+        )
+        .or("yostel lock --fresh, to resolve anew"),
+        LockfileError::SealDiffers { written, found, span } => {
+            let mut diagnostic =
+                tell("lockfile-changed", error.to_string(), "get it back from version control, then: yostel lock")
+                    .note(format!("its seal says {written}"))
+                    .note(format!("its content has {found}"))
+                    .or("yostel lock --fresh, to resolve anew");
+            diagnostic.place = place(span);
+            diagnostic
+        }
+        LockfileError::Format { .. } => {
+            tell("lockfile-later-format", error.to_string(), "use the yostel that wrote it, or a newer one")
+        }
+        LockfileError::Part { span, .. } => {
+            let headline = format!("{file} cannot be used: {error}");
+            let mut diagnostic = tell("lockfile-broken", headline, "get it back from version control")
+                .or("yostel lock --fresh, to resolve anew");
+            if !span.is_empty() {
+                diagnostic.place = place(span);
+            }
+            diagnostic
+        }
+    }
+}
+
+fn of_stale(differences: &[Difference]) -> Diagnostic {
+    let mut diagnostic = tell(
+        "lockfile-stale",
+        "yostel.lock no longer fits yostel.toml",
+        "yostel lock, to bring it up to date with the fewest moves",
+    );
+    diagnostic.notes = differences.iter().take(TOLD).map(ToString::to_string).collect();
+    if differences.len() > TOLD {
+        diagnostic.notes.push(format!("and {} more", differences.len() - TOLD));
+    }
+    diagnostic
+}
+
+fn some_versions(versions: &[Version]) -> String {
+    let shown: Vec<String> = versions.iter().rev().take(TOLD).map(ToString::to_string).collect();
+    match versions.len().checked_sub(TOLD).filter(|more| *more > 0) {
+        _ if versions.is_empty() => "nothing".into(),
+        None => join(&shown),
+        Some(more) => format!("{} and {more} older", shown.join(", ")),
+    }
+}
+
+/// Tells a collision as a story: the wishes, then each fact with what it admits, in the order one follows them.
+fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagnostic {
+    let line = |wish: &Requirement| places.iter().find(|place| place.wish == *wish).map(|place| place.line);
+    let headline = match &collision.wishes[..] {
+        [one] => format!("{one}: no release can meet that"),
+        wishes => {
+            let names: Vec<String> = wishes.iter().map(|w| format!("{} {}", w.package, w.accept)).collect();
+            format!("{} cannot be met together", join(&names))
+        }
+    };
+    let first = collision.wishes.first();
+    let next = match first {
+        Some(wish) => format!(
+            "loosen or drop one of these wishes, like: yostel add {} 'CONSTRAINT', then: yostel lock",
+            wish.package
+        ),
+        None => "loosen a wish in yostel.toml, then: yostel lock".into(),
+    };
+    let mut diagnostic = tell("collision", headline, next);
+    let admits = |package: &PackageName, accept: &yostel_core::Accept| {
+        let reach = collision.reach.iter().find(|reach| reach.package == *package && reach.accept == *accept);
+        match reach {
+            Some(reach) if !reach.known => format!("; no source has {package}"),
+            Some(reach) if reach.versions.is_empty() => "; no release is that".to_owned(),
+            Some(reach) => format!("; that is {}", some_versions(&reach.versions)),
+            None => String::new(),
+        }
+    };
+    for wish in &collision.wishes {
+        let place = line(wish).map(|line| format!("yostel.toml:{line}: ")).unwrap_or_default();
+        diagnostic.notes.push(format!("{place}{wish}{}", admits(&wish.package, &wish.accept)));
+    }
+    for fact in collision.facts.iter().take(2 * TOLD) {
+        let versions: Vec<String> = fact.versions.iter().map(ToString::to_string).collect();
+        let versions = if versions.len() > 3 {
+            format!("{} to {} ({} releases)", versions[0], versions[versions.len() - 1], versions.len())
+        } else {
+            join(&versions)
+        };
+        let verb = if fact.versions.len() == 1 { "needs" } else { "need" };
+        let reach = admits(&fact.package, &fact.accept);
+        diagnostic.notes.push(format!("{} {versions} {verb} {} {}{reach}", fact.asker, fact.package, fact.accept));
+    }
+    if collision.facts.len() > 2 * TOLD {
+        diagnostic.notes.push(format!("and {} more facts of this kind", collision.facts.len() - 2 * TOLD));
+    }
+    diagnostic
+}
+
+fn of_source(error: &SourceError) -> Diagnostic {
+    let source = &error.source_name;
+    let headline = error.to_string();
+    match &error.kind {
+        SourceErrorKind::Missing(_) => {
+            tell("source-missing", headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
+        }
+        SourceErrorKind::NotARegistry(path) => {
+            tell("source-missing", headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
+                .or(format!("yostel registry create {}, if one should be there", path.display()))
+        }
+        SourceErrorKind::Format { .. } => tell("registry-later-format", headline, "use a newer yostel"),
+        SourceErrorKind::Document { path, cause, .. } => tell(
+            "source-broken",
+            headline,
+            "get the file back from a copy of the registry, or publish the package again",
+        )
+        .note(format!("{}: {cause}", path.display())),
+        SourceErrorKind::ArchiveMissing(_) => tell(
+            "source-archive-missing",
+            headline,
+            "get the archive back from a copy of the registry, or lock another version",
+        ),
+        SourceErrorKind::Read { cause, .. } => of_io("source-broken", format!("{headline}: {cause}"), cause),
+        SourceErrorKind::Ambiguous { package, .. } => {
+            let place = format!("say whose it is, below [sources.{source}] (or the other): reserves = [\"{package}\"]");
+            tell("ambiguous-source", headline, place).note("a name that two sources have could be a stranger's package")
+        }
+    }
+}
+
+fn of_admit(error: &AdmitError, package: &PackageName, version: &Version, place: &str) -> Diagnostic {
+    let label = format!("{package} {version}");
+    match error {
+        AdmitError::ArchiveDiffers { expected, found, bytes, expected_bytes } => {
+            let size = match bytes.cmp(expected_bytes) {
+                std::cmp::Ordering::Equal => format!("both have {}", count(*bytes as usize, "byte")),
+                std::cmp::Ordering::Less => {
+                    format!("it has {bytes} bytes, {expected_bytes} were announced: it was cut short")
+                }
+                std::cmp::Ordering::Greater => format!("more than the {expected_bytes} bytes that were announced"),
+            };
+            tell(
+                "archive-differs",
+                format!("{label} is not the archive that was locked; nothing was installed"),
+                "ask whoever keeps that source: its archive was changed or damaged",
+            )
+            .note(format!("locked {expected}"))
+            .note(format!("found  {found} ({size})"))
+            .note(format!("from   {place}"))
+            .or("yostel install again, once the source is repaired")
+        }
+        AdmitError::TreeDiffers { expected, found } => tell(
+            "tree-differs",
+            format!("{label} does not unpack to the files that were locked; nothing was installed"),
+            "ask whoever published it: its document and its archive do not belong together",
+        )
+        .note(format!("locked tree {expected}"))
+        .note(format!("found  tree {found}"))
+        .note(format!("from   {place}")),
+        AdmitError::Refused(refusal) => {
+            let why = match refusal {
+                UnpackRefusal::Malformed(_) => "an archive that was cut short or damaged",
+                UnpackRefusal::TooMuch { .. } => "an archive that fills the disk",
+                UnpackRefusal::Leaves(_)
+                | UnpackRefusal::LinkLeaves { .. }
+                | UnpackRefusal::BelowLink(_)
+                | UnpackRefusal::Kind { .. } => "an archive like this can overwrite files outside the project",
+                UnpackRefusal::Name { .. } | UnpackRefusal::Twice(..) => {
+                    "an archive like this unpacks differently elsewhere"
+                }
+            };
+            tell(
+                "archive-refused",
+                format!("{label} is refused: {refusal}"),
+                format!("do not use it, and ask whoever published it: {why}"),
+            )
+            .note(format!("from {place}"))
+            .note("nothing was installed")
+        }
+        AdmitError::Read { bytes, cause } => {
+            of_io("source-broken", format!("{label}: reading it broke off after {bytes} bytes: {cause}"), cause)
+                .note(format!("from {place}"))
+        }
+        AdmitError::Store(error) => of_store(error),
+    }
+}
+
+fn of_registry(error: &RegistryError, context: &Context) -> Diagnostic {
+    let headline = error.to_string();
+    match error {
+        RegistryError::Occupied(path) => tell(
+            "registry-occupied",
+            headline,
+            format!("name a folder that is empty, like {}-registry", context.show(path)),
+        ),
+        RegistryError::NotARegistry(path) => {
+            tell("registry-missing", headline, format!("yostel registry create {}", context.show(path)))
+        }
+        RegistryError::Format(_) => tell("registry-later-format", headline, "use a newer yostel"),
+        RegistryError::NoVersion(_) => tell("no-version", headline, "add to [project]: version = \"1.0.0\""),
+        RegistryError::AlreadyPublished { package, version, differs } => {
+            let headline = format!("{package} {version} is published already, and {differs} differ");
+            tell("already-published", headline, "give it a new version in [project], then publish again")
+                .note("whoever locked it relies on its content, so it never changes")
+        }
+        RegistryError::Numbering { before, .. } => {
+            tell("numbering", headline, format!("keep numbering by {before}; a package has one order for good"))
+        }
+        RegistryError::NoSuchRelease { known, .. } => {
+            tell("no-such-release", headline, "yostel registry contents FOLDER, to see what there is")
+                .note(format!("there is {}", some_versions(known)))
+        }
+        RegistryError::Version(error) => {
+            let next = error.suggestion.as_ref().map(|works| format!("write {works}"));
+            tell("version", headline, next.unwrap_or_else(|| "write a version like 1.4.2".into()))
+        }
+        RegistryError::Document { cause, .. } => {
+            tell("registry-broken", headline, "get the file back from a copy of the registry").note(cause.to_string())
+        }
+        RegistryError::Store(error) => of_store(error),
+    }
+}
+
+fn of_store(error: &StoreError) -> Diagnostic {
+    let cause = error.source().map(|cause| format!(": {cause}")).unwrap_or_default();
+    of_io("cannot-write", format!("{error}{cause}"), &error.cause)
+}
+
+/// What the machine refused has a remedy by its kind, whatever was being done.
+fn of_io(code: &'static str, headline: String, cause: &io::Error) -> Diagnostic {
+    match cause.kind() {
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded | io::ErrorKind::FileTooLarge => {
+            tell("disk-full", headline, "make room on that disk, then run the same command again")
+                .note("nothing was left half-written")
+        }
+        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
+            tell("no-permission", headline, "get permission to write there, or work in a copy")
+                .note("nothing was changed")
+        }
+        _ => tell(code, headline, "look at that path; when it is as it should be, run the same command again"),
+    }
+}

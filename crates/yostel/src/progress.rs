@@ -1,0 +1,75 @@
+//! Progress on the terminal: a bar on stderr for anything that takes over half a second, and nothing else.
+
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use yostel_flows::{Event, Observer};
+
+/// Work shorter than this shows no bar.
+const PATIENCE: Duration = Duration::from_millis(500);
+
+/// Draws what a flow reports.
+pub(crate) struct TerminalProgress {
+    show: bool,
+    work: Mutex<Option<Work>>,
+}
+
+struct Work {
+    label: &'static str,
+    total: u64,
+    done: u64,
+    begun: Instant,
+    bar: Option<ProgressBar>,
+}
+
+impl TerminalProgress {
+    pub(crate) fn new(show: bool) -> Self {
+        Self { show, work: Mutex::new(None) }
+    }
+}
+
+impl Observer for TerminalProgress {
+    fn notice(&self, event: Event) {
+        if event == Event::Wait {
+            // Said without a terminal too: a build log should tell why nothing happens.
+            anstream::eprintln!("waiting: another yostel is installing into this project");
+            return;
+        }
+        if !self.show {
+            return;
+        }
+        let mut work = self.work.lock().expect("no thread panics while drawing");
+        match event {
+            Event::Begin(label, total) => {
+                *work = Some(Work { label, total, done: 0, begun: Instant::now(), bar: None });
+            }
+            Event::Advance(steps) => {
+                if let Some(work) = work.as_mut() {
+                    work.done += steps;
+                    if work.begun.elapsed() >= PATIENCE {
+                        let bar = work.bar.get_or_insert_with(|| bar(work.label, work.total));
+                        bar.set_position(work.done);
+                    }
+                }
+            }
+            Event::End => {
+                if let Some(bar) = work.take().and_then(|work| work.bar) {
+                    bar.finish_and_clear();
+                }
+            }
+            Event::Ask(_) | Event::Fetch(_) | Event::Unpack(_) | Event::Write(_) | Event::Wait => {}
+        }
+    }
+}
+
+fn bar(label: &'static str, total: u64) -> ProgressBar {
+    let bar = ProgressBar::with_draw_target(Some(total).filter(|total| *total > 0), ProgressDrawTarget::stderr());
+    let counts = if label == "fetching" { "{bytes} of {total_bytes}" } else { "{pos} of {len}" };
+    let template = format!("{{msg}} {{bar:32.green}} {counts}, {{eta}} to go");
+    if let Ok(style) = ProgressStyle::with_template(&template) {
+        bar.set_style(style.progress_chars("=> "));
+    }
+    bar.set_message(label);
+    bar
+}

@@ -1,0 +1,141 @@
+//! What people read: colours, tables, sizes, ages, and how a diagnostic looks.
+
+use anstyle::{AnsiColor, Style};
+use comfy_table::{Cell, ContentArrangement, Table, presets};
+use jiff::Timestamp;
+use yostel_core::Diagnostic;
+
+use crate::sanitise::sanitise;
+
+/// A role that text can play; the colour follows from it. Colour never says anything that the words do not.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Role {
+    Title,
+    Good,
+    Notice,
+    Bad,
+    Quiet,
+}
+
+/// Paints text; the stream strips the paint where there is no terminal.
+pub(crate) fn paint(role: Role, text: impl std::fmt::Display) -> String {
+    let style = match role {
+        Role::Title => Style::new().bold(),
+        Role::Good => Style::new().fg_color(Some(AnsiColor::Green.into())),
+        Role::Notice => Style::new().fg_color(Some(AnsiColor::Yellow.into())),
+        Role::Bad => Style::new().bold().fg_color(Some(AnsiColor::Red.into())),
+        Role::Quiet => Style::new().dimmed(),
+    };
+    format!("{style}{text}{style:#}")
+}
+
+/// A table of columns without lines, as wide as it needs to be and no wider than the terminal.
+pub(crate) struct Columns {
+    table: Table,
+}
+
+impl Columns {
+    pub(crate) fn new(headings: &[&str]) -> Self {
+        let mut table = Table::new();
+        table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+        table.set_width(width());
+        if !headings.is_empty() {
+            table.set_header(headings.iter().map(|heading| Cell::new(heading.to_uppercase())));
+        }
+        Self { table }
+    }
+
+    pub(crate) fn row(&mut self, cells: impl IntoIterator<Item = String>) {
+        self.table.add_row(cells.into_iter().map(|cell| Cell::new(sanitise(&cell))));
+    }
+
+    /// Returns the lines, indented by two, without trailing blanks.
+    pub(crate) fn finish(self) -> String {
+        let text = self.table.to_string();
+        text.lines().map(|line| format!(" {}\n", line.trim_end())).collect()
+    }
+}
+
+fn width() -> u16 {
+    use std::io::IsTerminal;
+    let of_terminal = terminal_size::terminal_size().map(|(width, _)| width.0);
+    // A pipe has no width: a table there is as wide as its content, so that tools find one row on one line.
+    match of_terminal {
+        Some(width) if std::io::stdout().is_terminal() => width.clamp(60, 200),
+        _ => 400,
+    }
+}
+
+/// Writes a size in bytes with its unit.
+pub(crate) fn size(bytes: u64) -> String {
+    let mut value = bytes as f64;
+    let mut unit = "bytes";
+    for next in ["KiB", "MiB", "GiB", "TiB"] {
+        if value < 1024.0 {
+            break;
+        }
+        value /= 1024.0;
+        unit = next;
+    }
+    match unit {
+        "bytes" => count(bytes as usize, "byte"),
+        unit => format!("{value:.1} {unit}"),
+    }
+}
+
+/// Writes a count with its noun.
+pub(crate) fn count(number: usize, noun: &str) -> String {
+    let plural = match noun {
+        "copy" => "copies".to_owned(),
+        noun => format!("{noun}s"),
+    };
+    if number == 1 { format!("1 {noun}") } else { format!("{number} {plural}") }
+}
+
+/// Writes how long ago something was, in the unit that says it best.
+pub(crate) fn age(then: Timestamp, now: Timestamp) -> String {
+    let days = (now.as_second() - then.as_second()).max(0) / 86_400;
+    match days {
+        0 => "today".into(),
+        1 => "1 day".into(),
+        2..=60 => format!("{days} days"),
+        61..=729 => format!("{} months", days / 30),
+        _ => format!("{} years", days / 365),
+    }
+}
+
+/// Joins texts as a sentence does.
+pub(crate) fn join(texts: &[String]) -> String {
+    match texts {
+        [] => String::new(),
+        [one] => one.clone(),
+        [most @ .., last] => format!("{} and {last}", most.join(", ")),
+    }
+}
+
+/// Renders a diagnostic for people.
+pub(crate) fn diagnostic(diagnostic: &Diagnostic) -> String {
+    let mut text = format!("{} {}\n", paint(Role::Bad, "error:"), paint(Role::Title, sanitise(&diagnostic.headline)));
+    if let Some(place) = &diagnostic.place {
+        let number = place.line.to_string();
+        let gutter = " ".repeat(number.len());
+        text.push_str(&format!("{gutter} at {}:{}:{}\n", sanitise(&place.file), place.line, place.column));
+        // A tab is as wide as the terminal wants; one blank for each keeps the mark below what it marks.
+        let excerpt = sanitise(&place.excerpt.replace('\t', " "));
+        text.push_str(&format!(" {} {excerpt}\n", paint(Role::Quiet, format!("{number} |"))));
+        let before: String = place.excerpt.chars().take(place.marked.start).collect();
+        let marked: String = place.excerpt.chars().skip(place.marked.start).take(place.marked.len().max(1)).collect();
+        let wide = |text: &str| unicode_width::UnicodeWidthStr::width(sanitise(&text.replace('\t', " ")).as_str());
+        let mark = "^".repeat(wide(&marked).max(1));
+        let blank = " ".repeat(wide(&before));
+        text.push_str(&format!(" {} {blank}{}\n", paint(Role::Quiet, format!("{gutter} |")), paint(Role::Bad, mark)));
+    }
+    for note in &diagnostic.notes {
+        text.push_str(&format!("  {}\n", sanitise(note)));
+    }
+    for (i, next) in diagnostic.next.iter().enumerate() {
+        let lead = if i == 0 { "next:" } else { "  or:" };
+        text.push_str(&format!("{} {}\n", paint(Role::Good, lead), sanitise(next)));
+    }
+    text
+}
