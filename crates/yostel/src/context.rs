@@ -43,7 +43,7 @@ impl Context {
                 "change to a folder that is there",
             )
         })?;
-        let folder = arguments.folder.as_ref().map_or_else(|| here.clone(), |folder| here.join(folder));
+        let folder = arguments.start.as_ref().map_or_else(|| here.clone(), |folder| here.join(folder));
         if !folder.is_dir() {
             let headline = format!("there is no folder {}", folder.display());
             return Err(usage("no-folder", headline, "name a folder that is there, or make it first"));

@@ -321,7 +321,7 @@ mod tests {
     #[test]
     fn the_history_tells_of_every_release_in_the_world_and_of_no_other() {
         let history = read_history();
-        history.published.values().for_each(|date| drop(day(date)));
+        assert!(history.published.values().all(|date| day(date).as_second() > 0));
         let told: BTreeSet<String> = history.published.keys().map(|label| label.replace(' ', "/")).collect();
         let there: BTreeSet<String> = FILES
             .iter()

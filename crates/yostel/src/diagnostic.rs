@@ -583,3 +583,35 @@ fn of_io(code: &'static str, headline: String, cause: &io::Error) -> Diagnostic 
         _ => tell(code, headline, "look at that path; when it is as it should be, run the same command again"),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeSet;
+
+    /// The words are in this file and in the few commands that refuse their own arguments.
+    const SOURCES: [&str; 5] = [
+        include_str!("diagnostic.rs"),
+        include_str!("context.rs"),
+        include_str!("demo.rs"),
+        include_str!("commands/run.rs"),
+        include_str!("commands/publish.rs"),
+    ];
+
+    #[test]
+    fn every_code_is_listed_once_used_and_explained_on_the_page() {
+        let page = include_str!("../../../docs/errors.md");
+        let listed: BTreeSet<&str> = CODES.iter().copied().collect();
+        assert_eq!(listed.len(), CODES.len(), "a code stands twice");
+        for code in CODES {
+            let quoted = format!("\"{code}\"");
+            let uses: usize = SOURCES.iter().map(|source| source.matches(&quoted).count()).sum();
+            assert!(uses >= 2, "{code} is listed and never told");
+            assert!(page.contains(&format!("| `{code}` |")), "{code} is not on the page");
+        }
+        let rows = page.lines().filter_map(|line| line.strip_prefix("| `")?.split('`').next());
+        for row in rows.filter(|row| !row.chars().all(|c| c.is_ascii_digit())) {
+            assert!(listed.contains(row), "the page explains `{row}`, which nobody tells");
+        }
+    }
+}

@@ -135,7 +135,7 @@ fn moves_say_from_what_to_what_and_whether_a_line_was_crossed() {
 fn declarations_do_not_depend_on_order() {
     let (a, b) = (wish("a", "^1", "run"), wish("b", "^1", "test"));
     assert_eq!(declarations(&[a.clone(), b.clone()]), declarations(&[b.clone(), a.clone()]));
-    assert_ne!(declarations(&[a.clone()]), declarations(&[a, b]));
+    assert_ne!(declarations(std::slice::from_ref(&a)), declarations(&[a.clone(), b]));
 }
 
 proptest! {

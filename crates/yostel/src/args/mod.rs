@@ -22,8 +22,8 @@ pub(crate) struct Arguments {
     pub(crate) command: Command,
 
     /// Work as if started in this folder
-    #[arg(short = 'C', long, global = true, value_name = "FOLDER")]
-    pub(crate) folder: Option<PathBuf>,
+    #[arg(short = 'C', long = "folder", global = true, value_name = "FOLDER")]
+    pub(crate) start: Option<PathBuf>,
 
     /// Folder of the local cache
     #[arg(long, global = true, value_name = "FOLDER", env = "YOSTEL_CACHE", hide_env_values = true)]

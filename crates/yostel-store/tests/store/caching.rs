@@ -1,0 +1,124 @@
+//! The cache and installs from it.
+
+use std::fs;
+use std::io::{self, Cursor, Read};
+use std::os::unix::fs::PermissionsExt;
+
+use yostel_store::{AdmitError, Cache, Project, TreeDifference, UnpackConfig};
+
+use crate::{admit, packed, plan};
+
+#[test]
+fn a_stream_that_breaks_lies_or_never_ends_leaves_nothing() {
+    struct Breaking(usize);
+    impl Read for Breaking {
+        fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+            if self.0 == 0 {
+                return Err(io::Error::other("the line went dead"));
+            }
+            let n = self.0.min(buffer.len());
+            self.0 -= n;
+            Ok(n)
+        }
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let (bytes, artifact) = packed(&[("a", "a")]);
+    let root = folder.path().join("cache");
+    {
+        let cache = Cache::open(&root);
+        let broken = cache.stage_archive(&artifact, &mut Breaking(10), |_| {});
+        assert!(matches!(broken, Err(AdmitError::Read { bytes: 10, .. })));
+        let endless = cache.stage_archive(&artifact, &mut io::repeat(0), |_| {});
+        assert!(matches!(endless, Err(AdmitError::ArchiveDiffers { .. })));
+        let mut other = bytes.clone();
+        other[0] ^= 1;
+        let other = cache.stage_archive(&artifact, &mut Cursor::new(other), |_| {});
+        assert!(matches!(other, Err(AdmitError::ArchiveDiffers { .. })));
+        // Staged and not committed: thrown away.
+        drop(cache.stage_archive(&artifact, &mut Cursor::new(&bytes), |_| {}).unwrap());
+    }
+    assert!(!root.exists());
+}
+
+#[test]
+fn a_tree_that_was_touched_is_known_by_its_stamp_and_judged_by_its_content() {
+    let folder = tempfile::tempdir().unwrap();
+    let cache = Cache::open(folder.path());
+    let (bytes, artifact) = packed(&[("share/a.txt", "a")]);
+    admit(&cache, &bytes, &artifact);
+    assert!(cache.is_tree_sound(artifact.tree));
+    let file = cache.tree_files(artifact.tree).join("share/a.txt");
+    fs::set_permissions(&file, fs::Permissions::from_mode(0o644)).unwrap();
+    assert!(cache.is_tree_sound(artifact.tree), "same content, other permissions of no account");
+    fs::write(&file, "b").unwrap();
+    assert!(!cache.is_tree_sound(artifact.tree));
+    let staged = cache.stage_tree(&artifact, None, UnpackConfig::default()).unwrap();
+    cache.commit(vec![], vec![staged]).unwrap();
+    assert!(cache.is_tree_sound(artifact.tree));
+    assert_eq!(fs::read_to_string(&file).unwrap(), "a");
+    fs::write(cache.tree_listing_path(artifact.tree), "yostel-tree 1\n").unwrap();
+    fs::remove_file(file.parent().unwrap().parent().unwrap().parent().unwrap().join("stamp")).unwrap();
+    assert!(!cache.is_tree_sound(artifact.tree), "a listing that is not its own vouches for nothing");
+}
+
+#[test]
+fn installing_again_does_nothing_and_a_change_is_seen() {
+    let folder = tempfile::tempdir().unwrap();
+    let cache = Cache::open(folder.path().join("cache"));
+    let (bytes, artifact) = packed(&[("share/a.txt", "a"), ("b", "b")]);
+    admit(&cache, &bytes, &artifact);
+    let root = folder.path().join("project");
+    fs::create_dir(&root).unwrap();
+    let plan = plan("kit", &artifact);
+    let project = Project::at(&root).unwrap();
+    assert!(!project.is_current(&plan, &cache));
+    let held = project.clone().hold(|| panic!("nobody else is here")).unwrap();
+    let done = held.apply(&plan, &cache, || {}).unwrap();
+    assert_eq!((done.placed.len(), done.copied), (1, 0));
+    assert!(project.is_current(&plan, &cache));
+    assert_eq!(project.inventory().unwrap(), plan.inventory());
+    let link = root.join(".yostel/for/console/run/kit/b");
+    assert_eq!(fs::read_to_string(&link).unwrap(), "b", "the link leads to the package");
+    assert_eq!(held.apply(&plan, &cache, || {}).unwrap(), Default::default(), "a second time does nothing");
+
+    fs::remove_file(&link).unwrap();
+    assert!(!project.is_current(&plan, &cache));
+    let report = project.verify(&plan, &cache, || {}).unwrap();
+    assert_eq!(report, [("kit 1.0.0".to_owned(), vec![TreeDifference::Missing("b".into())])]);
+    let done = held.apply(&plan, &cache, || {}).unwrap();
+    assert_eq!(done.replaced.len(), 1);
+    assert!(project.verify(&plan, &cache, || {}).unwrap().is_empty());
+
+    // Without the record the project is read instead of trusted, and nothing is placed anew.
+    fs::remove_dir_all(folder.path().join("cache/projects")).unwrap();
+    assert!(!project.is_current(&plan, &cache));
+    assert_eq!(held.apply(&plan, &cache, || {}).unwrap(), Default::default());
+    assert!(project.is_current(&plan, &cache));
+}
+
+#[test]
+fn an_inventory_that_was_edited_is_no_inventory() {
+    let (_, artifact) = packed(&[("a", "a")]);
+    let text = plan("kit", &artifact).inventory().write();
+    assert!(yostel_store::Inventory::parse(&text).is_some());
+    assert!(yostel_store::Inventory::parse(&text.replace("kit", "kat")).is_none());
+    assert!(yostel_store::Inventory::parse("{").is_none());
+}
+
+#[test]
+fn without_hard_links_files_are_copied() {
+    // The temporary folder of the system and shared memory are different file systems on most machines.
+    let Ok(shared) = tempfile::tempdir_in("/dev/shm") else { return };
+    let here = tempfile::tempdir().unwrap();
+    let cache = Cache::open(shared.path());
+    let (bytes, artifact) = packed(&[("a", "a")]);
+    admit(&cache, &bytes, &artifact);
+    if fs::hard_link(cache.archive_path(artifact.digest), here.path().join("probe")).is_ok() {
+        return;
+    }
+    let plan = plan("kit", &artifact);
+    let held = Project::at(here.path()).unwrap().hold(|| {}).unwrap();
+    assert_eq!(held.apply(&plan, &cache, || {}).unwrap().copied, 1);
+    assert!(held.project().is_current(&plan, &cache));
+    assert!(held.project().verify(&plan, &cache, || {}).unwrap().is_empty());
+}

@@ -1,0 +1,51 @@
+//! The store on its own: packing, unpacking, trees, the cache, installs.
+//! The accidents this prevents: a tree that differs from machine to machine; a file that is nobody's and stays.
+
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod caching;
+mod packing;
+
+use std::fs;
+use std::io::Cursor;
+use std::path::Path;
+
+use yostel_core::{Artifact, Numbering, PackageName, Seal};
+use yostel_store::{Cache, InstallPlan, Link, PlannedPackage, UnpackConfig, pack};
+
+/// Writes files below a folder.
+fn write_files(folder: &Path, files: &[(&str, &str)]) {
+    for (path, content) in files {
+        let path = folder.join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, content).unwrap();
+    }
+}
+
+/// Packs files and returns the archive's bytes with its artifact.
+fn packed(files: &[(&str, &str)]) -> (Vec<u8>, Artifact) {
+    let folder = tempfile::tempdir().unwrap();
+    write_files(&folder.path().join("in"), files);
+    let to = folder.path().join("out.tar.zst");
+    let made = pack(&folder.path().join("in"), "any", &to).unwrap();
+    (fs::read(to).unwrap(), made.artifact)
+}
+
+/// Takes an archive into the cache.
+fn admit(cache: &Cache, bytes: &[u8], artifact: &Artifact) {
+    let archive = cache.stage_archive(artifact, &mut Cursor::new(bytes), |_| {}).unwrap();
+    let tree = cache.stage_tree(artifact, Some(&archive), UnpackConfig::default()).unwrap();
+    cache.commit(vec![archive], vec![tree]).unwrap();
+}
+
+/// A plan with one package and a link to it.
+fn plan(name: &str, artifact: &Artifact) -> InstallPlan {
+    let name = PackageName::parse(name).unwrap();
+    let version = Numbering::default().parse_version("1.0.0").unwrap();
+    let package = PlannedPackage { name: name.clone(), version, artifact: artifact.clone() };
+    InstallPlan {
+        lock: Seal::of(b"lock"),
+        packages: [(name.clone(), package)].into(),
+        links: vec![Link { who: "console".into(), purpose: "run".into(), package: name }],
+    }
+}

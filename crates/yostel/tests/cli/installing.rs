@@ -1,0 +1,157 @@
+//! `install`, `verify`, `run`, `env`, `where`. The accident this prevents: two machines with other trees.
+
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::time::SystemTime;
+
+use crate::{digest_of, folder_of, project, small_world, tamper};
+
+#[test]
+fn the_same_lock_gives_the_same_tree_everywhere_bit_for_bit() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let first = sandbox.run("console", "install").expect(0).stdout;
+    assert!(first.contains("Installed 3 packages: 3 fetched"), "{first}");
+    sandbox.write("far/yostel.toml", sandbox.read("console/yostel.toml"));
+    sandbox.write("far/yostel.lock", sandbox.read("console/yostel.lock"));
+    let second = sandbox.run("far", "install --cache ../cache-far").expect(0).stdout;
+    assert_eq!(digest_of(&first), digest_of(&second));
+    assert_eq!(sandbox.picture("console/.yostel"), sandbox.picture("far/.yostel"));
+    assert_eq!(digest_of(&sandbox.run("far", "verify --cache ../cache-far").expect(0).stdout), digest_of(&first));
+    fs::remove_dir_all(sandbox.path("console/.yostel")).unwrap();
+    fs::remove_dir_all(sandbox.path("depot")).unwrap();
+    let third = sandbox.run("console", "install --offline").expect(0).stdout;
+    assert!(third.contains("3 from the cache") && digest_of(&third) == digest_of(&first), "{third}");
+    assert_eq!(sandbox.picture("console/.yostel"), sandbox.picture("far/.yostel"));
+}
+
+#[test]
+fn files_are_shared_with_the_cache_and_read_only() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let program = sandbox.path(&folder_of(&sandbox, "gust")).join("bin/gust-now").metadata().unwrap();
+    assert_eq!((program.nlink(), program.mode() & 0o777), (2, 0o555));
+    let table = sandbox.path(&folder_of(&sandbox, "unit")).join("share/unit.txt").metadata().unwrap();
+    assert_eq!((table.nlink(), table.mode() & 0o777, table.mtime()), (2, 0o444, 315_619_200));
+}
+
+#[test]
+fn with_nothing_to_do_no_file_is_opened() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    // Content of the same length, with the old time put back: only who opens the file can tell.
+    let path = sandbox.path(&folder_of(&sandbox, "gust")).join("bin/gust-now");
+    let before = path.metadata().unwrap();
+    let content = fs::read_to_string(&path).unwrap().replace("gust", "GUST");
+    tamper(&sandbox, &format!("{}/bin/gust-now", folder_of(&sandbox, "gust")), &content);
+    let file = fs::File::options().append(true).open(&path).unwrap();
+    file.set_modified(SystemTime::UNIX_EPOCH + std::time::Duration::from_secs(before.mtime().unsigned_abs())).unwrap();
+    fs::set_permissions(&path, before.permissions()).unwrap();
+    let told = sandbox.run("console", "install").expect(0).stdout;
+    assert!(told.starts_with("3 packages installed; nothing to do."), "{told}");
+    let told = sandbox.run("console", "verify").expect(4).stdout;
+    assert!(told.contains("changed  bin/gust-now"), "{told}");
+}
+
+#[test]
+fn what_was_changed_missing_or_extra_is_named_and_put_back() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let digest = digest_of(&sandbox.run("console", "install").expect(0).stdout);
+    let good = sandbox.picture("console/.yostel");
+    tamper(&sandbox, &format!("{}/bin/gust-now", folder_of(&sandbox, "gust")), "#!/bin/sh\necho 99\n");
+    fs::remove_file(sandbox.path(&format!("{}/share/deep/b", folder_of(&sandbox, "rig")))).unwrap();
+    sandbox.write(&format!("{}/share/new", folder_of(&sandbox, "unit")), "new");
+    fs::remove_file(sandbox.path("console/.yostel/for/console/run/gust")).unwrap();
+    let told = sandbox.run("console", "verify").expect(4).stdout;
+    for line in [
+        "5 files are not as the lockfile has them",
+        "gust 2.1.0  changed  bin/gust-now",
+        "rig 0.9.0   missing  share/deep/b",
+        "unit 1.1.0  extra    share/new",
+        ".yostel     missing  for/console/run/gust",
+    ] {
+        assert!(told.contains(line), "{line} in {told}");
+    }
+    let told = sandbox.run("console", "install").expect(0).stdout;
+    assert!(told.contains("put back: gust 2.1.0 had been changed here (bin/gust-now)"), "{told}");
+    assert!(told.contains("repaired: the cache's copy of gust 2.1.0 had been changed"), "{told}");
+    assert_eq!(digest_of(&told), digest);
+    assert_eq!(sandbox.picture("console/.yostel"), good);
+    sandbox.run("console", "cache verify").expect(0);
+}
+
+#[test]
+fn an_install_moves_with_its_lock_and_leaves_nothing_of_the_old_one() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    project(&sandbox, "gust = \"^3\"", "");
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "install").expect(0).stdout;
+    assert!(told.contains("2 fetched") && told.contains("3 removed"), "{told}");
+    let names: Vec<String> = sandbox
+        .picture("console/.yostel/packages")
+        .into_iter()
+        .filter(|l| l.matches('/').count() == 2 && l.ends_with('/'))
+        .collect();
+    assert_eq!(names.len(), 2, "one folder a package: {names:?}");
+    let links: Vec<String> =
+        sandbox.picture("console/.yostel/for").into_iter().filter(|line| line.contains("->")).collect();
+    assert!(links[0].starts_with("console/run/gust -> ../../../packages/gust/3.0.0-"), "{links:?}");
+    assert!(links[1].starts_with("gust@3.0.0/run/unit -> ../../../packages/unit/2.0.0-"), "{links:?}");
+    assert_eq!(links.len(), 2, "each sees only what it declared: {links:?}");
+    sandbox.run("console", "verify").expect(0);
+}
+
+#[test]
+fn a_command_runs_with_the_packages_and_its_own_exit_status() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "run -- gust-now").expect(6).says(&["not installed here", "next: yostel install"]);
+    sandbox.run("console", "install").expect(0);
+    let told = sandbox.run("console", "run -- gust-now --and -v").expect(0).stdout;
+    assert_eq!(told, "gust 2.1.0 --and -v\n");
+    sandbox.run("console", "run sh -c true").expect(0);
+    let mut failing = sandbox.command("console", "run -- sh -c");
+    assert_eq!(sandbox.finish(failing.arg("exit 42")).status, 42);
+    sandbox.run("console", "run -- nowhere-to-be-found").expect(2).says(&["`nowhere-to-be-found` cannot be run"]);
+    let exports = sandbox.run("console", "env").expect(0).stdout;
+    assert!(exports.starts_with("export PATH='[SANDBOX]/console/.yostel/packages/gust/2.1.0-"), "{exports}");
+    sandbox.run("console", "where gusr").expect(2).says(&["gusr is not part of this project", "write gust"]);
+}
+
+#[test]
+fn commands_work_from_any_folder_of_the_project() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    fs::create_dir_all(sandbox.path("console/src/deep")).unwrap();
+    sandbox.run("console/src/deep", "install").expect(0);
+    assert!(sandbox.path("console/.yostel/inventory.json").is_file());
+    sandbox.run("", "-C console verify").expect(0);
+    sandbox.run("", "verify").expect(2).says(&["there is no yostel.toml in [SANDBOX] or above it"]);
+    sandbox.run("", "-C nowhere verify").expect(2).says(&["there is no folder [SANDBOX]/nowhere"]);
+}
+
+#[test]
+fn an_archive_that_rotted_in_the_cache_is_fetched_anew() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    fs::remove_dir_all(sandbox.path("console/.yostel")).unwrap();
+    fs::remove_dir_all(sandbox.path("cache/trees")).unwrap();
+    for entry in fs::read_dir(sandbox.path("cache/archives/sha256")).unwrap() {
+        let path = entry.unwrap().path();
+        let mut bytes = fs::read(&path).unwrap();
+        bytes[60] ^= 1;
+        fs::write(&path, bytes).unwrap();
+    }
+    let told = sandbox.run("console", "cache verify").expect(4).stdout;
+    assert!(told.contains("3 problems in the cache"), "{told}");
+    let told = sandbox.run("console", "install").expect(0).stdout;
+    assert!(told.contains("3 fetched"), "{told}");
+    sandbox.run("console", "cache verify").expect(0);
+    sandbox.run("console", "verify").expect(0);
+}

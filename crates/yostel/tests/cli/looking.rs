@@ -1,0 +1,113 @@
+//! `list`, `tree`, `audit`, `cache stats`: what is there and what to think of it.
+
+use crate::{project, publish, small_world};
+
+#[test]
+fn list_and_tree_tell_versions_purposes_and_who_asked() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let list = sandbox.run("console", "list").expect(0).stdout;
+    assert_eq!(
+        list,
+        "  PACKAGE  VERSION  FOR        FROM   ASKED FOR BY\n\
+         \x20 gust     2.1.0    run        depot  console\n\
+         \x20 rig      0.9.0    test       depot  console\n\
+         \x20 unit     1.1.0    run, test  depot  gust 2.1.0, rig 0.9.0\n\
+         3 packages, 2 of them asked for by console itself.\n"
+    );
+    let tree = sandbox.run("console", "tree").expect(0).stdout;
+    assert_eq!(
+        tree,
+        "console 0.4.0\n\
+         ├─ gust 2.1.0  ^2\n\
+         │  └─ unit 1.1.0  ^1\n\
+         └─ rig 0.9.0  ^0.9 (for test)\n\
+         \x20  └─ unit 1.1.0  ^1\n"
+    );
+    assert_eq!(sandbox.run("console", "tree --depth 1").expect(0).stdout.lines().count(), 3);
+    assert!(!sandbox.run("console", "list --direct").expect(0).stdout.contains("unit"));
+}
+
+#[test]
+fn audit_tells_what_is_behind_and_who_holds_it_and_ends_with_1() {
+    let sandbox = small_world();
+    project(&sandbox, "gust = \"=2.0.0\"", "rig = \"^0.9\"");
+    sandbox.run("console", "lock").expect(0);
+    project(&sandbox, "gust = \"^2\"", "rig = \"^0.9\"");
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "audit").expect(1).stdout;
+    for line in [
+        "Outdated, asked for by the project",
+        "gust     2.0.0   2.1.0     3.0.0 !  today   console (^2)",
+        "Outdated, came along",
+        "unit     1.1.0   -         2.0.0 !  today   gust 2.0.0 (^1), rig 0.9.0 (^1)",
+        "2 of 3 packages outdated, 2 on an older compatible line (marked !).",
+        "next: yostel lock --fresh takes the 1 update that the constraints admit",
+    ] {
+        assert!(told.contains(line), "{line} in {told}");
+    }
+    assert!(sandbox.run("console", "audit duplicates").expect(0).stdout.contains("nothing there twice"));
+    project(&sandbox, "gust = \"^3\"", "");
+    sandbox.run("console", "lock --fresh").expect(0);
+    sandbox.run("console", "audit").expect(0);
+}
+
+#[test]
+fn audit_finds_one_content_under_two_names_and_what_is_gone() {
+    let sandbox = small_world();
+    for name in ["map", "chart"] {
+        publish(&sandbox, &format!("{name} 1.0.0"), "", &[("stations.txt", "lower 740\n")]);
+    }
+    project(&sandbox, "map = \"^1\"\nchart = \"^1\"", "");
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "audit").expect(1).stdout;
+    assert!(told.contains("chart 1.0.0 and map 1.0.0 hold the very same files"), "{told}");
+    std::fs::remove_file(sandbox.path("depot/releases/map.json")).unwrap();
+    let told = sandbox.run("console", "audit outdated").expect(1).stdout;
+    assert!(told.contains("In no source any more\n  map\n"), "{told}");
+}
+
+#[test]
+fn every_reading_command_answers_in_json_with_its_format_number() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let commands = [
+        "list",
+        "tree",
+        "audit",
+        "verify",
+        "env",
+        "where gust",
+        "lock",
+        "install",
+        "cache stats",
+        "cache verify",
+        "registry contents ../depot",
+    ];
+    for command in commands {
+        let run = sandbox.run("console", &format!("--format json {command}"));
+        let value: serde_json::Value =
+            serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{command}: {e}\n{}", run.stdout));
+        assert_eq!(value["format"], 1, "{command}");
+        let name: Vec<&str> = command.split(' ').take(if command.starts_with(['c', 'r']) { 2 } else { 1 }).collect();
+        assert_eq!(value["command"], name.join(" "), "{command}");
+        assert_eq!(run.status, i32::from(command == "audit"), "{command}");
+    }
+    let list: serde_json::Value = serde_json::from_str(&sandbox.run("console", "--format json list").stdout).unwrap();
+    assert_eq!(list["packages"][0]["package"], "gust");
+    let error = sandbox.run("", "--format json list").expect(2);
+    let value: serde_json::Value = serde_json::from_str(&error.stdout).unwrap();
+    assert_eq!((&value["errors"][0]["code"], &value["exit"]), (&"no-project".into(), &2.into()));
+    assert_eq!(error.stderr, "");
+}
+
+#[test]
+fn cache_stats_count_what_there_is() {
+    let sandbox = small_world();
+    assert!(sandbox.run("", "cache stats").expect(0).stdout.contains("archives  0"));
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let told = sandbox.run("", "cache stats").expect(0).stdout;
+    assert!(told.contains("archives  3") && told.contains("in 7 files") && told.contains("projects  1"), "{told}");
+}

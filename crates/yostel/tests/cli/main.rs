@@ -1,0 +1,88 @@
+//! The built program, run on files in a temporary folder: wiring, wording, exit statuses, and that a refusal leaves
+//! everything as it was.
+
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod declaring;
+mod demo;
+mod giving;
+mod installing;
+mod locking;
+mod looking;
+mod refusing;
+mod speaking;
+mod together;
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+
+use yostel_testkit::Sandbox;
+
+/// Makes a sandbox with an empty registry in `depot`.
+fn sandbox() -> Sandbox {
+    let sandbox = Sandbox::new(env!("CARGO_BIN_EXE_yostel"));
+    fs::create_dir_all(sandbox.path("home")).unwrap();
+    sandbox.run("", "registry create depot").expect(0);
+    sandbox
+}
+
+/// Publishes a package: `name version`, the lines of its `[needs.run]`, and the files it has.
+fn publish(sandbox: &Sandbox, label: &str, needs: &str, files: &[(&str, &str)]) {
+    let (name, version) = label.split_once(' ').unwrap();
+    let folder = format!("made/{}-{version}", name.replace('/', "+"));
+    let manifest = format!(
+        "[project]\nname = \"{name}\"\nversion = \"{version}\"\n[needs.run]\n{needs}\n[offers]\nprograms = [\"bin\"]\n"
+    );
+    sandbox.write(&format!("{folder}/yostel.toml"), manifest);
+    for (path, content) in files {
+        sandbox.write(&format!("{folder}/{path}"), content);
+        if path.starts_with("bin/") {
+            fs::set_permissions(sandbox.path(&format!("{folder}/{path}")), fs::Permissions::from_mode(0o755)).unwrap();
+        }
+    }
+    sandbox.run(&folder, "publish --to ../../depot").expect(0);
+}
+
+/// A small world: a project that needs `gust ^2` and, for tests, `rig`; both need `unit ^1`.
+fn small_world() -> Sandbox {
+    let sandbox = sandbox();
+    for version in ["1.0.0", "1.1.0", "2.0.0"] {
+        publish(&sandbox, &format!("unit {version}"), "", &[("share/unit.txt", version)]);
+    }
+    for version in ["2.0.0", "2.1.0"] {
+        let script = format!("#!/bin/sh\necho gust {version} \"$@\"\n");
+        publish(&sandbox, &format!("gust {version}"), "unit = '^1'", &[("bin/gust-now", &script)]);
+    }
+    publish(&sandbox, "gust 3.0.0", "unit = '^2'", &[("bin/gust-now", "#!/bin/sh\necho gust 3\n")]);
+    publish(&sandbox, "rig 0.9.0", "unit = '^1'", &[("share/a", "a"), ("share/deep/b", "b")]);
+    publish(&sandbox, "valley/bell 1.0.0", "unit = '>=2'", &[]);
+    project(&sandbox, "gust = \"^2\"", "rig = \"^0.9\"");
+    sandbox
+}
+
+/// Writes the project's manifest with these needs.
+fn project(sandbox: &Sandbox, run: &str, test: &str) {
+    let text = format!(
+        "[project]\nname = \"console\"\nversion = \"0.4.0\"\n\n[needs.run]\n{run}\n\n[needs.test]\n{test}\n\n\
+         [sources.depot]\nfolder = \"../depot\"\n"
+    );
+    sandbox.write("console/yostel.toml", text);
+}
+
+/// Makes a file writable and replaces its content, as somebody who debugs would.
+fn tamper(sandbox: &Sandbox, relative: &str, content: &str) {
+    let path = sandbox.path(relative);
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o755)).unwrap();
+    fs::write(path, content).unwrap();
+}
+
+/// Returns where a package is installed, relative to the sandbox.
+fn folder_of(sandbox: &Sandbox, package: &str) -> String {
+    let told = sandbox.run("console", &format!("where {package}")).expect(0).stdout;
+    told.trim_end().strip_prefix("[SANDBOX]/").unwrap().to_owned()
+}
+
+/// Returns the digest line of an install or verify.
+fn digest_of(stdout: &str) -> String {
+    stdout.lines().find(|line| line.starts_with("  digest sha256:")).unwrap().to_owned()
+}

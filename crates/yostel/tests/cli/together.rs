@@ -1,0 +1,64 @@
+//! Several processes at once on one cache and one project. The accident this prevents: a half-made tree that another
+//! process takes for whole.
+
+use std::process::Stdio;
+
+use crate::{project, publish, sandbox, small_world};
+
+#[test]
+fn eight_installs_at_once_on_one_empty_cache_all_succeed() {
+    let sandbox = sandbox();
+    let mut needs = String::new();
+    for i in 0..12 {
+        let files: Vec<(String, String)> =
+            (0..20).map(|f| (format!("share/{f}.txt"), format!("{i} {f}\n").repeat(50))).collect();
+        let files: Vec<(&str, &str)> = files.iter().map(|(path, content)| (path.as_str(), content.as_str())).collect();
+        publish(&sandbox, &format!("part{i} 1.0.0"), "", &files);
+        needs.push_str(&format!("part{i} = \"^1\"\n"));
+    }
+    project(&sandbox, &needs, "");
+    sandbox.run("console", "lock").expect(0);
+    for i in 0..4 {
+        sandbox.write(&format!("copy{i}/yostel.toml"), sandbox.read("console/yostel.toml"));
+        sandbox.write(&format!("copy{i}/yostel.lock"), sandbox.read("console/yostel.lock"));
+    }
+    // Two processes a project, four projects, one cache.
+    let children: Vec<_> = (0..8)
+        .map(|i| {
+            let mut command = sandbox.command(&format!("copy{}", i % 4), "install");
+            command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+        })
+        .collect();
+    let mut digests = Vec::new();
+    for child in children {
+        let output = child.wait_with_output().unwrap();
+        let told = String::from_utf8_lossy(&output.stdout).into_owned();
+        assert!(output.status.success(), "{told}{}", String::from_utf8_lossy(&output.stderr));
+        digests.push(crate::digest_of(&told));
+    }
+    digests.dedup();
+    assert_eq!(digests.len(), 1);
+    sandbox.run("", "cache verify").expect(0);
+    for i in 0..4 {
+        sandbox.run(&format!("copy{i}"), "verify").expect(0);
+    }
+    assert!(!sandbox.path("cache/aside").exists(), "nothing is left aside");
+}
+
+#[test]
+fn a_killed_install_is_made_good_by_the_next() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    for delay in 0..12 {
+        let mut child =
+            sandbox.command("console", "install").stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(std::time::Duration::from_micros(delay * 900));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        sandbox.run("console", "install").expect(0);
+        sandbox.run("console", "verify").expect(0);
+        sandbox.run("", "cache verify").expect(0);
+        std::fs::remove_dir_all(sandbox.path("console/.yostel")).unwrap();
+        std::fs::remove_dir_all(sandbox.path("cache")).unwrap();
+    }
+}
