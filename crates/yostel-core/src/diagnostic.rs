@@ -46,7 +46,7 @@ impl Place {
         let excerpt = text[line_start..line_end].trim_end_matches('\r').to_owned();
         let characters = |to: usize| text[line_start..to.min(line_end)].chars().count();
         let from = characters(start);
-        let until = characters(end.max(start)).max(from);
+        let until = characters(end.max(start)).min(excerpt.chars().count()).max(from);
         Self {
             file: file.into(),
             line: text[..line_start].matches('\n').count() + 1,

@@ -1,0 +1,201 @@
+//! The flows, with an ear on what they do: an install with nothing to do fetches nothing and writes nothing.
+//! The accident this prevents: the right result by needless work.
+
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod planning;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::PathBuf;
+use std::sync::Mutex;
+
+use jiff::Timestamp;
+use yostel_core::{Order, PackageName, Version};
+use yostel_flows::{
+    Environment, Event, FlowClass, FlowError, InstallRequest, Keep, LoadedProject, LockReport, LockRequest, Observer,
+    Settings, Silent, Write, create_registry, environment, install, load_project, lock, publish, verify, where_is,
+};
+use yostel_registry::ReleaseRemarks;
+
+/// Writes down every event but the counting ones.
+#[derive(Default)]
+struct Ear(Mutex<Vec<String>>);
+
+impl Observer for Ear {
+    fn notice(&self, event: Event) {
+        if !matches!(event, Event::Begin(..) | Event::Advance(_) | Event::End) {
+            self.0.lock().unwrap().push(format!("{event:?}"));
+        }
+    }
+}
+
+impl Ear {
+    fn heard(self) -> Vec<String> {
+        let mut heard = self.0.into_inner().unwrap();
+        heard.sort();
+        heard
+    }
+}
+
+/// A folder with a registry and a project.
+struct World {
+    folder: tempfile::TempDir,
+}
+
+impl World {
+    /// Publishes packages, given as `name version: needs`, and writes the project's needs.
+    fn new(releases: &[&str], needs: &str) -> Self {
+        let world = Self { folder: tempfile::tempdir().unwrap() };
+        create_registry(&world.path("depot"), "depot").unwrap();
+        for release in releases {
+            let (label, needs) = release.split_once(':').unwrap_or((release, ""));
+            let (name, version) = label.split_once(' ').unwrap();
+            let folder = world.path(&format!("made/{}-{version}", name.replace('/', "+")));
+            fs::create_dir_all(folder.join("bin")).unwrap();
+            let needs = needs.replace(", ", "\n");
+            let manifest = format!(
+                "[project]\nname = \"{name}\"\nversion = \"{version}\"\n[needs.run]\n{needs}\n[offers]\nprograms = [\"bin\"]\nvariables = {{ MAPS = \"maps\" }}\n"
+            );
+            fs::write(folder.join("yostel.toml"), manifest).unwrap();
+            fs::write(folder.join("bin/tool"), label).unwrap();
+            let package = load_project(&folder, &world.settings()).unwrap();
+            publish(&package, &world.path("depot"), ReleaseRemarks::default(), &world.settings()).unwrap();
+        }
+        world.declare(needs);
+        world
+    }
+
+    fn declare(&self, needs: &str) {
+        let text =
+            format!("[project]\nname = \"console\"\n[needs.run]\n{needs}\n[sources.depot]\nfolder = \"../depot\"\n");
+        fs::create_dir_all(self.path("console")).unwrap();
+        fs::write(self.path("console/yostel.toml"), text).unwrap();
+    }
+
+    fn path(&self, relative: &str) -> PathBuf {
+        self.folder.path().canonicalize().unwrap().join(relative)
+    }
+
+    fn settings(&self) -> Settings {
+        Settings {
+            cache: self.path("cache"),
+            now: Timestamp::UNIX_EPOCH,
+            platform: "linux/amd64".into(),
+            tool: Version::parse("0.1.0", Order::Semver).unwrap(),
+        }
+    }
+
+    fn project(&self) -> LoadedProject {
+        load_project(&self.path("console"), &self.settings()).unwrap()
+    }
+
+    fn lock(&self, keep: Keep, write: Write) -> (Result<LockReport, FlowError>, Vec<String>) {
+        let ear = Ear::default();
+        let report = lock(&self.project(), LockRequest { keep, write }, &ear);
+        (report, ear.heard())
+    }
+
+    fn install(&self, offline: bool) -> (Result<yostel_flows::InstallReport, FlowError>, Vec<String>) {
+        let ear = Ear::default();
+        let report = install(&self.project(), &InstallRequest { offline, platform: None }, &self.settings(), &ear);
+        (report, ear.heard())
+    }
+}
+
+const RELEASES: [&str; 5] =
+    ["gust 2.0.0: unit = '^1'", "gust 2.1.0: unit = '^1'", "unit 1.0.0", "unit 2.0.0", "valley/map 1.0.0"];
+
+#[test]
+fn only_what_is_missing_is_fetched_and_a_second_time_nothing_is_done() {
+    let world = World::new(&RELEASES, "gust = '=2.0.0'");
+    let (report, heard) = world.lock(Keep::Locked, Write::File);
+    assert_eq!(report.unwrap().moves.len(), 2);
+    assert_eq!(heard, ["Ask(1)", "Ask(1)", "Write(\"yostel.lock\")"]);
+    assert_eq!(world.lock(Keep::Locked, Write::File).1, [""; 0], "no source is asked, nothing is written");
+
+    let (report, heard) = world.install(false);
+    assert_eq!(report.unwrap().fetched.len(), 2);
+    assert_eq!(heard, ["Fetch(gust)", "Fetch(unit)", "Unpack(gust)", "Unpack(unit)"]);
+    let (report, heard) = world.install(false);
+    assert!(report.unwrap().done.is_none());
+    assert_eq!(heard, [""; 0]);
+
+    fs::remove_dir_all(world.path("console/.yostel")).unwrap();
+    let (report, heard) = world.install(false);
+    assert_eq!(report.unwrap().done.unwrap().placed.len(), 2);
+    assert_eq!(heard, [""; 0], "all from the cache: nothing fetched, nothing unpacked");
+
+    world.declare("gust = '^2'\n'valley/map' = '^1'");
+    assert_eq!(world.lock(Keep::Nothing, Write::File).1.last().unwrap(), "Write(\"yostel.lock\")");
+    let (report, heard) = world.install(false);
+    let report = report.unwrap();
+    assert_eq!(heard, ["Fetch(gust)", "Fetch(valley/map)", "Unpack(gust)", "Unpack(valley/map)"]);
+    assert_eq!(report.done.unwrap().removed, 1);
+}
+
+#[test]
+fn a_preview_tells_the_same_moves_and_writes_nothing() {
+    let world = World::new(&RELEASES, "gust = '^2'");
+    let (preview, heard) = world.lock(Keep::Locked, Write::Nothing);
+    let preview = preview.unwrap();
+    assert!(preview.changed && !preview.written && !heard.iter().any(|event| event.starts_with("Write")));
+    assert!(!preview.path.exists());
+    let (written, _) = world.lock(Keep::Locked, Write::File);
+    assert_eq!(written.unwrap().moves, preview.moves);
+}
+
+#[test]
+fn a_full_cache_needs_no_source_and_an_empty_one_says_what_it_lacks() {
+    let world = World::new(&RELEASES, "gust = '^2'");
+    world.lock(Keep::Locked, Write::File).0.unwrap();
+    let (refused, heard) = world.install(true);
+    assert!(matches!(refused, Err(FlowError::NotInCache(ref missing)) if missing.len() == 2), "{refused:?}");
+    assert_eq!(heard, [""; 0]);
+    assert!(!world.path("console/.yostel").exists() && !world.path("cache").exists());
+    world.install(false).0.unwrap();
+    fs::remove_dir_all(world.path("console/.yostel")).unwrap();
+    fs::remove_dir_all(world.path("depot")).unwrap();
+    world.install(true).0.unwrap();
+    fs::remove_dir_all(world.path("console/.yostel")).unwrap();
+    world.install(false).0.unwrap();
+    assert!(verify(&world.project(), &world.settings(), &Silent).unwrap().differences.is_empty());
+}
+
+#[test]
+fn every_failing_package_is_told_not_just_the_first() {
+    let world = World::new(&RELEASES, "gust = '^2'\n'valley/map' = '^1'");
+    world.lock(Keep::Locked, Write::File).0.unwrap();
+    for entry in fs::read_dir(world.path("depot/archives/sha256")).unwrap() {
+        fs::write(entry.unwrap().path(), "other").unwrap();
+    }
+    let Err(FlowError::Several(errors)) = world.install(false).0 else { panic!("three archives differ") };
+    assert_eq!(errors.len(), 3);
+    assert!(errors.iter().all(|error| error.class() == FlowClass::Integrity));
+}
+
+#[test]
+fn a_collision_knows_the_lines_of_its_wishes() {
+    let world = World::new(&RELEASES, "gust = '^2'\nunit = '^2'");
+    let Err(FlowError::Collision { places, .. }) = world.lock(Keep::Locked, Write::File).0 else { panic!() };
+    let lines: Vec<(usize, &str)> = places.iter().map(|place| (place.line, place.wish.package.as_str())).collect();
+    assert_eq!(lines, [(4, "gust"), (5, "unit")]);
+}
+
+#[test]
+fn the_environment_puts_direct_needs_first() {
+    let world = World::new(&["aaa 1.0.0", "zzz 1.0.0: aaa = '*'"], "zzz = '*'");
+    world.lock(Keep::Locked, Write::File).0.unwrap();
+    assert!(matches!(environment(&world.project(), &world.settings()), Err(FlowError::NotInstalled)));
+    world.install(false).0.unwrap();
+    let Environment { prepend } = environment(&world.project(), &world.settings()).unwrap();
+    let names: BTreeMap<&str, Vec<bool>> = prepend
+        .iter()
+        .map(|(variable, folders)| {
+            (variable.as_str(), folders.iter().map(|f| f.to_string_lossy().contains("/zzz/")).collect())
+        })
+        .collect();
+    assert_eq!(names, BTreeMap::from([("MAPS", vec![true, false]), ("PATH", vec![true, false])]));
+    let folder = where_is(&world.project(), &PackageName::parse("aaa").unwrap(), &world.settings()).unwrap();
+    assert_eq!(fs::read_to_string(folder.join("bin/tool")).unwrap(), "aaa 1.0.0");
+}
