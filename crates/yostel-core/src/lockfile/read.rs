@@ -101,19 +101,12 @@ struct RawArtifact {
     tree: String,
 }
 
-#[derive(Deserialize)]
-struct JustFormat {
-    format: u32,
-}
-
 pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
     if let Some(span) = merge_mark(original) {
         return Err(LockfileError::MergeMarks { span });
     }
-    if let Ok(JustFormat { format }) = toml::from_str(original)
-        && format != LOCKFILE_FORMAT
-    {
-        return Err(LockfileError::Format { found: format });
+    if let Some(found) = announced_format(original).filter(|format| *format != LOCKFILE_FORMAT) {
+        return Err(LockfileError::Format { found });
     }
     check_seal(original)?;
     let raw: RawLockfile = toml::from_str(original).map_err(|error| LockfileError::Part {
@@ -148,6 +141,11 @@ pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
         whole.insert(name, locked);
     }
     Ok(Lockfile { declarations, chosen: whole })
+}
+
+/// A later format may not even be readable, so its number is taken from its line before anything else is read.
+fn announced_format(text: &str) -> Option<u32> {
+    text.lines().find_map(|line| line.strip_prefix("format = ")?.trim_end().parse().ok())
 }
 
 fn merge_mark(text: &str) -> Option<Range<usize>> {

@@ -144,6 +144,7 @@ impl Known {
 pub struct Resolver {
     problem: Problem,
     known: Known,
+    reach: Reach,
 }
 
 impl Resolver {
@@ -151,7 +152,8 @@ impl Resolver {
     pub fn new(mut problem: Problem) -> Self {
         problem.wishes.sort();
         problem.wishes.dedup();
-        Self { problem, known: Known::default() }
+        let reach = Reach::from(&problem.wishes);
+        Self { problem, known: Known::default(), reach }
     }
 
     /// Takes in what arrived and says what is needed next, or what was found. The first call brings nothing.
@@ -162,7 +164,7 @@ impl Resolver {
         for arrival in arrived {
             self.known.packages.insert(arrival.package, arrival.found);
         }
-        let missing = self.missing();
+        let missing = self.reach.extend(&self.known);
         if !missing.is_empty() {
             return Ok(Step::Need(missing));
         }
@@ -195,35 +197,49 @@ impl Resolver {
         let found = self.known.packages.into_iter();
         found.filter_map(|(name, found)| found.map(|(_, document)| (name, document))).collect()
     }
+}
 
-    /// Lists the packages in reach of the wishes that did not arrive yet. Reach follows the needs of every release
-    /// that some requirement met on the way admits, so it does not depend on the order of arrival.
-    fn missing(&self) -> BTreeSet<PackageName> {
-        let mut missing = BTreeSet::new();
-        let mut met: BTreeSet<(PackageName, Accept)> = BTreeSet::new();
-        let mut open: Vec<(PackageName, Accept)> =
-            self.problem.wishes.iter().map(|wish| (wish.package.clone(), wish.accept.clone())).collect();
-        let mut expanded: BTreeSet<(PackageName, Version)> = BTreeSet::new();
-        while let Some(next) = open.pop() {
-            if !met.insert(next.clone()) {
+/// What is in reach of the wishes. Reach follows the needs of every release that some requirement met on the way admits:
+/// the least set closed under that, so it does not depend on the order of arrival.
+#[derive(Debug)]
+struct Reach {
+    /// Requirements met so far, each followed once.
+    met: BTreeSet<(PackageName, Accept)>,
+    /// Releases whose needs were followed.
+    expanded: BTreeSet<(PackageName, Version)>,
+    /// Requirements to follow; those of packages that did not arrive yet wait here from step to step.
+    open: Vec<(PackageName, Accept)>,
+}
+
+impl Reach {
+    fn from(wishes: &[Requirement]) -> Self {
+        let open = wishes.iter().map(|wish| (wish.package.clone(), wish.accept.clone())).collect();
+        Self { met: BTreeSet::new(), expanded: BTreeSet::new(), open }
+    }
+
+    /// Follows all that arrived and returns the packages that are wanted next.
+    fn extend(&mut self, known: &Known) -> BTreeSet<PackageName> {
+        let mut waiting = Vec::new();
+        while let Some((package, accept)) = self.open.pop() {
+            if !known.packages.contains_key(&package) {
+                waiting.push((package, accept));
                 continue;
             }
-            let (package, accept) = next;
-            if !self.known.packages.contains_key(&package) {
-                missing.insert(package);
+            if !self.met.insert((package.clone(), accept.clone())) {
                 continue;
             }
-            let (Some(document), Some(constraint)) =
-                (self.known.document(&package), self.known.bind(&package, &accept))
-            else {
+            let (Some(document), Some(constraint)) = (known.document(&package), known.bind(&package, &accept)) else {
                 continue;
             };
             for release in document.releases.iter().filter(|release| constraint.admits(&release.version)) {
-                if expanded.insert((package.clone(), release.version.clone())) {
-                    open.extend(requirements_of(&package, release).into_iter().map(|r| (r.package, r.accept)));
+                if self.expanded.insert((package.clone(), release.version.clone())) {
+                    let needs = requirements_of(&package, release).into_iter().map(|r| (r.package, r.accept));
+                    self.open.extend(needs.filter(|need| !self.met.contains(need)));
                 }
             }
         }
+        let missing = waiting.iter().map(|(package, _)| package.clone()).collect();
+        self.open = waiting;
         missing
     }
 }

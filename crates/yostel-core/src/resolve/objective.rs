@@ -23,6 +23,12 @@ pub(super) fn best(problem: &Problem, known: &Known) -> Option<Resolution> {
         encoding.solver.add_clause(&clause);
     }
     encoding.require_needs();
+    // Newest first is a good guess at the best set; a guess changes how soon it is found, never which it is.
+    for candidates in encoding.packages.values() {
+        if let Some((_, newest)) = candidates.releases.first() {
+            encoding.solver.prefer(newest.positive());
+        }
+    }
     let model = solve(&mut encoding, &[])?;
     let mut search = Search { encoding, model };
     search.keep(&problem.keep);

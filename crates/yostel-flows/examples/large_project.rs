@@ -1,0 +1,79 @@
+//! Makes a large project for whole-process timings: a registry of many packages, and a locked project that needs them.
+//!
+//! Usage: `cargo run --release -p yostel-flows --example large_project -- FOLDER [PACKAGES] [FILES] [SEED]`
+//! FOLDER must be empty or not there yet; 300 packages, 20000 files and seed 1 when left out. The same seed makes the
+//! same bytes.
+
+#![allow(clippy::unwrap_used, clippy::exit, reason = "a tool for benches fails by panicking")]
+
+use std::fs;
+use std::path::PathBuf;
+
+use jiff::Timestamp;
+use yostel_core::{Order, Version};
+use yostel_flows::{
+    Keep, LockRequest, Settings, Silent, Write, create_registry, current_platform, load_project, lock, publish,
+};
+use yostel_registry::ReleaseRemarks;
+
+/// A small generator of numbers (xorshift, Marsaglia 2003): the standard library has none, and this one needs no taste.
+struct Random(u64);
+
+impl Random {
+    fn below(&mut self, limit: u64) -> u64 {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0 % limit
+    }
+}
+
+fn main() {
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    let Some(folder) = arguments.first() else {
+        eprintln!("usage: large_project FOLDER [PACKAGES] [FILES] [SEED]");
+        std::process::exit(2);
+    };
+    let number = |at: usize, default: u64| arguments.get(at).map_or(default, |text| text.parse().unwrap());
+    let (packages, files, mut random) = (number(1, 300), number(2, 20_000), Random(number(3, 1).max(1)));
+    let root = PathBuf::from(folder);
+    let settings = Settings {
+        cache: root.join("cache"),
+        now: Timestamp::UNIX_EPOCH,
+        platform: current_platform(),
+        tool: Version::parse("0.1.0", Order::Semver).unwrap(),
+    };
+    create_registry(&root.join("depot"), "depot").unwrap();
+    let made = root.join("made");
+    for package in 0..packages {
+        let _ = fs::remove_dir_all(&made);
+        let mut needs: Vec<u64> = (0..random.below(4)).map(|_| package + 1 + random.below(20)).collect();
+        needs.retain(|need| *need < packages);
+        needs.sort_unstable();
+        needs.dedup();
+        let needs: String = needs.iter().map(|need| format!("p{need} = \"^1\"\n")).collect();
+        let manifest = format!("[project]\nname = \"p{package}\"\nversion = \"1.0.0\"\n[needs.run]\n{needs}");
+        fs::create_dir_all(&made).unwrap();
+        fs::write(made.join("yostel.toml"), manifest).unwrap();
+        // The manifest is a file too.
+        for file in 1..files / packages {
+            let path = made.join(format!("part{}/unit{}/file{file}.txt", file % 3, file % 7));
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            let lines = 4 + random.below(120);
+            let text: String = (0..lines).map(|_| format!("{:016x} {}\n", random.below(u64::MAX), file)).collect();
+            fs::write(path, text).unwrap();
+        }
+        let project = load_project(&made, &settings).unwrap();
+        publish(&project, &root.join("depot"), ReleaseRemarks::default(), &settings).unwrap();
+    }
+    let _ = fs::remove_dir_all(&made);
+    let console = root.join("console");
+    fs::create_dir_all(&console).unwrap();
+    let needs: String = (0..packages).map(|package| format!("p{package} = \"^1\"\n")).collect();
+    let manifest =
+        format!("[project]\nname = \"console\"\n[needs.run]\n{needs}[sources.depot]\nfolder = \"../depot\"\n");
+    fs::write(console.join("yostel.toml"), manifest).unwrap();
+    let project = load_project(&console.canonicalize().unwrap(), &settings).unwrap();
+    let report = lock(&project, LockRequest { keep: Keep::Nothing, write: Write::File }, &Silent).unwrap();
+    println!("{} packages locked in {}", report.lockfile.chosen.len(), report.path.display());
+}
