@@ -231,7 +231,7 @@ mod tests {
     #[test]
     fn refuses_texts_out_of_format() {
         for text in
-            ["1 2 0", "p cnf 2 1\n1 3 0", "p cnf 2 1\n1 2", "p cnf 2 2\n1 0", "p dnf 1 1\n1 0", "p cnf 1 1\nx 0"]
+            ["1 2 0", "p cnf 2 1\n1 3 0", "p cnf 2 1\n1 2", "p cnf 2 2\n1 0", "p knf 1 1\n1 0", "p cnf 1 1\nx 0"]
         {
             assert!(matches!(parse_cnf(text), Err(Refusal::Malformed { .. })), "{text}");
         }

@@ -165,3 +165,76 @@ fn a_conflict_limit_stops_and_a_later_call_goes_on() {
     assert_eq!(solver.solve(&[]), Outcome::Stopped);
     assert!(solver.stats().conflicts >= 5);
 }
+
+/// A formula with a planted solution is satisfiable by construction, however large.
+#[test]
+fn planted_solutions_are_found() {
+    let mut random = 7u64;
+    let mut next = move |limit: u64| {
+        random = random.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
+        (random >> 33) % limit
+    };
+    for round in 0..20 {
+        let variables = 200;
+        let solution: Vec<bool> = (0..variables).map(|_| next(2) == 1).collect();
+        let clauses = (0..820)
+            .map(|_| {
+                let mut clause: Vec<i64> = (0..3).map(|_| next(variables) as i64 + 1).collect();
+                clause.iter_mut().for_each(|l| {
+                    if next(2) == 0 {
+                        *l = -*l
+                    }
+                });
+                let fitting = clause[0].unsigned_abs() as usize;
+                clause[0] = if solution[fitting - 1] { fitting as i64 } else { -(fitting as i64) };
+                clause
+            })
+            .collect();
+        let problem = Problem { variables: variables as usize, clauses };
+        assert!(judged(&problem, &[], Config::default()), "round {round}");
+    }
+}
+
+/// Implications in a row: the result of propagation is known, and no decision is needed.
+#[test]
+fn a_chain_of_implications_needs_no_decision() {
+    let mut solver = Solver::default();
+    let vars: Vec<Var> = (0..1000).map(|_| solver.new_var()).collect();
+    for pair in vars.windows(2) {
+        solver.add_clause(&[pair[0].negative(), pair[1].positive()]);
+    }
+    let Outcome::Satisfiable(model) = solver.solve(&[vars[0].positive()]) else { panic!("a chain can be met") };
+    assert!(vars.iter().all(|var| model.is_true(var.positive())));
+    assert_eq!((solver.stats().decisions, solver.stats().conflicts), (0, 0));
+    let core = solver.solve(&[vars[500].negative(), vars[3].positive(), vars[900].positive()]);
+    assert_eq!(
+        core,
+        Outcome::Unsatisfiable(vec![vars[3].positive(), vars[500].negative()]),
+        "the innocent are not blamed"
+    );
+}
+
+#[test]
+fn the_same_calls_give_the_same_model_and_the_same_counts() {
+    let problem = Problem { variables: 30, clauses: (1..29).map(|v| vec![v, -(v % 7 + 1), v + 1]).collect() };
+    let run = || {
+        let (mut solver, _) = load(&problem, Config::default());
+        (format!("{:?}", solver.solve(&[])), solver.stats())
+    };
+    assert_eq!(run(), run());
+}
+
+#[test]
+fn clauses_added_between_calls_count_and_a_refuted_solver_stays_so() {
+    let mut solver = Solver::default();
+    let vars: Vec<Var> = (0..3).map(|_| solver.new_var()).collect();
+    let all: Vec<Lit> = vars.iter().map(|var| var.positive()).collect();
+    solver.add_clause(&all);
+    for var in &vars {
+        assert!(matches!(solver.solve(&[]), Outcome::Satisfiable(_)));
+        solver.add_clause(&[var.negative()]);
+    }
+    assert_eq!(solver.solve(&[]), Outcome::Unsatisfiable(vec![]));
+    solver.add_clause(&[vars[0].positive()]);
+    assert_eq!(solver.solve(&[vars[1].positive()]), Outcome::Unsatisfiable(vec![]));
+}

@@ -1,5 +1,8 @@
 //! What people read: colours, tables, sizes, ages, and how a diagnostic looks.
 
+#[cfg(test)]
+mod tests;
+
 use anstyle::{AnsiColor, Style};
 use comfy_table::{Cell, ContentArrangement, Table, presets};
 use jiff::Timestamp;

@@ -9,6 +9,7 @@ mod giving;
 mod installing;
 mod locking;
 mod looking;
+mod pages;
 mod refusing;
 mod speaking;
 mod together;

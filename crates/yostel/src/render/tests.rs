@@ -1,0 +1,73 @@
+//! What people read, to the letter.
+
+use yostel_core::Place;
+
+use super::*;
+
+fn plain(text: &str) -> String {
+    anstream::adapter::strip_str(text).to_string()
+}
+
+#[test]
+fn a_diagnostic_marks_its_place_and_ends_with_what_to_do() {
+    let text = "[needs.run]\n\twörd = \"2.1\"\n";
+    let at = text.find("2.1").unwrap();
+    let told = Diagnostic {
+        code: "constraint",
+        headline: "`2.1` is not a constraint".into(),
+        place: Some(Place::of("yostel.toml", text, &(at..at + 3))),
+        notes: vec!["a note".into()],
+        next: vec!["write \"=2.1\"".into(), "write \"^2.1\"".into()],
+    };
+    assert_eq!(
+        plain(&diagnostic(&told)),
+        "error: `2.1` is not a constraint\n\
+         \x20 at yostel.toml:2:10\n\
+         \x202 |  wörd = \"2.1\"\n\
+         \x20  |          ^^^\n\
+         \x20 a note\n\
+         next: write \"=2.1\"\n\
+         \x20 or: write \"^2.1\"\n"
+    );
+}
+
+#[test]
+fn what_comes_from_outside_cannot_steer_the_terminal() {
+    let told = Diagnostic {
+        code: "name",
+        headline: "a\u{1b}[2Jb".into(),
+        place: None,
+        notes: vec!["\u{7}".into()],
+        next: vec!["c".into()],
+    };
+    assert!(!plain(&diagnostic(&told)).contains(['\u{1b}', '\u{7}']));
+    let mut columns = Columns::new(&["one"]);
+    columns.row(["x\u{1b}]0;title\u{7}".to_owned()]);
+    assert!(!columns.finish().contains(['\u{1b}', '\u{7}']));
+}
+
+#[test]
+fn columns_line_up_without_trailing_blanks() {
+    let mut columns = Columns::new(&["package", "version"]);
+    columns.row(["gust".to_owned(), "1.0.0".to_owned()]);
+    columns.row(["cable-tension".to_owned(), "3".to_owned()]);
+    assert_eq!(columns.finish(), "  PACKAGE        VERSION\n  gust           1.0.0\n  cable-tension  3\n");
+}
+
+#[test]
+fn sizes_counts_and_ages_have_units() {
+    assert_eq!(
+        [size(0), size(1), size(1023), size(1024), size(5 << 20)],
+        ["0 bytes", "1 byte", "1023 bytes", "1.0 KiB", "5.0 MiB"]
+    );
+    assert_eq!([count(1, "file"), count(2, "file"), count(0, "copy")], ["1 file", "2 files", "0 copies"]);
+    let at = |days: i64| Timestamp::from_second(days * 86_400).unwrap();
+    let ages: Vec<String> = [0, 1, 59, 400, 800].map(|days| age(at(0), at(days))).into();
+    assert_eq!(ages, ["today", "1 day", "59 days", "13 months", "2 years"]);
+    assert_eq!(age(at(5), at(0)), "today", "a clock that was wrong is no reason to fail");
+    let texts = |n: usize| ["a", "b", "c"][..n].iter().map(ToString::to_string).collect::<Vec<_>>();
+    assert_eq!(
+        [join(&texts(0)), join(&texts(1)), join(&texts(2)), join(&texts(3))],
+        ["", "a", "a and b", "a, b and c"]
+    );
+}
