@@ -13,7 +13,7 @@ use crate::commands::{Command, grouped_help};
     version,
     disable_help_subcommand = true,
     override_usage = "yostel [OPTIONS] COMMAND",
-    help_template = "{about}\n\nUsage: {usage}\n\n{before-help}Options:\n{options}\n{after-help}",
+    help_template = "{about}\n\nUsage: {usage}\n\n{before-help}Options:\n{options}{after-help}",
     before_help = grouped_help(),
     after_help = "The first steps: yostel init, yostel add NAME, yostel lock, yostel install.\nA whole example with made-up data: yostel demo"
 )]

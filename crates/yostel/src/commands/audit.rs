@@ -61,6 +61,8 @@ fn words(report: &AuditReport, context: &Context) -> String {
         return format!("{} audited: nothing outdated, nothing there twice.\n", count(report.packages, "package"));
     }
     let mut text = String::new();
+    // Both tables begin their second column at one place.
+    let longest = report.outdated.iter().map(|outdated| outdated.package.as_str().len()).max().unwrap_or(0);
     for (direct, title) in [(true, "Outdated, asked for by the project"), (false, "Outdated, came along")] {
         let rows: Vec<&Outdated> = report.outdated.iter().filter(|outdated| outdated.direct == direct).collect();
         if rows.is_empty() {
@@ -69,7 +71,8 @@ fn words(report: &AuditReport, context: &Context) -> String {
         text.push_str(&format!("{}\n", paint(Role::Title, title)));
         let mut columns = Columns::new(&["package", "locked", "admitted", "newest", "behind", "held back by"]);
         for outdated in rows {
-            columns.row(outdated_row(outdated, context));
+            let [package, rest @ ..] = outdated_row(outdated, context);
+            columns.row(std::iter::once(format!("{package:<longest$}")).chain(rest));
         }
         text.push_str(&columns.finish());
     }

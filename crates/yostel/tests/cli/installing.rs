@@ -62,16 +62,21 @@ fn what_was_changed_missing_or_extra_is_named_and_put_back() {
     let digest = digest_of(&sandbox.run("console", "install").expect(0).stdout);
     let good = sandbox.picture("console/.yostel");
     tamper(&sandbox, &format!("{}/bin/gust-now", folder_of(&sandbox, "gust")), "#!/bin/sh\necho 99\n");
-    fs::remove_file(sandbox.path(&format!("{}/share/deep/b", folder_of(&sandbox, "rig")))).unwrap();
+    for file in ["share/a", "share/deep/b"] {
+        fs::remove_file(sandbox.path(&format!("{}/{file}", folder_of(&sandbox, "rig")))).unwrap();
+    }
+    fs::create_dir(sandbox.path(&format!("{}/empty", folder_of(&sandbox, "rig")))).unwrap();
     sandbox.write(&format!("{}/share/new", folder_of(&sandbox, "unit")), "new");
     fs::remove_file(sandbox.path("console/.yostel/for/console/run/gust")).unwrap();
     let told = sandbox.run("console", "verify").expect(4).stdout;
     for line in [
-        "5 files are not as the lockfile has them",
+        "6 files are not as the lockfile has them",
+        "rig 0.9.0   extra    empty/",
         "gust 2.1.0  changed  bin/gust-now",
         "rig 0.9.0   missing  share/deep/b",
         "unit 1.1.0  extra    share/new",
         ".yostel     missing  for/console/run/gust",
+        "rig 0.9.0   missing  share/a",
     ] {
         assert!(told.contains(line), "{line} in {told}");
     }
