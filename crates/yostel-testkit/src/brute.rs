@@ -4,7 +4,7 @@
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{Choice, PackageName, Problem, Resolution, Word, requirements_of, satisfies};
+use yostel_core::{Choice, PackageName, Problem, Resolution, Version, Word, requirements_of, satisfies};
 
 use crate::World;
 
@@ -40,15 +40,16 @@ fn better(world: &World, problem: &Problem, a: &Resolution, b: &Resolution) -> O
         None => true,
         Some(choice) => choice.release.version == problem.keep[name],
     };
-    for (name, version) in &problem.keep {
-        // A version that no longer exists cannot be kept by anyone.
-        if world.documents.get(name).and_then(|document| document.release(version)).is_none() {
-            continue;
-        }
-        let order = kept(a, name).cmp(&kept(b, name));
-        if order.is_ne() {
-            return order;
-        }
+    // A version that no longer exists cannot be kept by anyone.
+    let exists = |(name, version): &(&PackageName, &Version)| {
+        world.documents.get(*name).and_then(|document| document.release(version)).is_some()
+    };
+    let kept_of = |set| problem.keep.iter().filter(exists).map(|(name, _)| kept(set, name)).collect::<Vec<bool>>();
+    let (kept_a, kept_b) = (kept_of(a), kept_of(b));
+    let count = |kept: &[bool]| kept.iter().filter(|kept| **kept).count();
+    let order = count(&kept_a).cmp(&count(&kept_b)).then_with(|| kept_a.cmp(&kept_b));
+    if order.is_ne() {
+        return order;
     }
     let mut layer: BTreeSet<PackageName> = problem.wishes.iter().map(|wish| wish.package.clone()).collect();
     let mut done: BTreeMap<PackageName, ()> = BTreeMap::new();

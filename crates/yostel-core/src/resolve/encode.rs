@@ -85,6 +85,37 @@ pub(super) fn all_needs(encoding: &Encoding<'_>) -> Vec<(Var, Requirement)> {
         .collect()
 }
 
+/// Returns a literal that, while it is true, lets at most `most` of the literals be true; none when all may be.
+///
+/// A sequential counter (Sinz 2005): after each literal, one variable for "at least so many so far", up to `most`.
+pub(super) fn at_most(solver: &mut Solver, literals: &[Lit], most: usize) -> Option<Lit> {
+    if literals.len() <= most {
+        return None;
+    }
+    let within = solver.new_var().positive();
+    let mut counts: Vec<Lit> = Vec::new();
+    for &literal in literals {
+        if counts.len() >= most {
+            // One more than `most` would be true.
+            let mut clause = vec![!within, !literal];
+            clause.extend(counts.last().map(|full| !*full));
+            solver.add_clause(&clause);
+        }
+        let next: Vec<Lit> = (0..most.min(counts.len() + 1)).map(|_| solver.new_var().positive()).collect();
+        for (i, &count) in next.iter().enumerate() {
+            match i.checked_sub(1).map(|below| counts[below]) {
+                None => solver.add_clause(&[!literal, count]),
+                Some(below) => solver.add_clause(&[!literal, !below, count]),
+            }
+            if let Some(&before) = counts.get(i) {
+                solver.add_clause(&[!before, count]);
+            }
+        }
+        counts = next;
+    }
+    Some(within)
+}
+
 fn at_most_one(solver: &mut Solver, variables: &[Var]) {
     let Some((first, rest)) = variables.split_first() else { return };
     if rest.is_empty() {

@@ -1,14 +1,14 @@
 //! Which of the sets that exist is *the* set: docs/resolution.md §2, carried out by assumptions over one solver.
 //!
-//! First as many versions kept as can be, one package after the other by name; then direct needs as new as can be, by
-//! name; then what came along, nearest first. Every question is one call of the solver, and each answer is made a fact
-//! before the next question, so what was learned is reused.
+//! First the fewest packages moved, provably; of such sets the one that keeps the first by name; then direct needs as new
+//! as can be, by name; then what came along, nearest first. Every question is one call of the solver, and each answer is
+//! made a fact before the next question, so what was learned is reused.
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_solver::{Lit, Model, Outcome, Var};
 
-use super::encode::Encoding;
+use super::encode::{Encoding, at_most};
 use super::{Choice, Known, Problem, Resolution, requirements_of};
 use crate::name::PackageName;
 use crate::release::Release;
@@ -59,23 +59,56 @@ struct Search<'k> {
 }
 
 impl<'k> Search<'k> {
-    /// Makes each version to keep a fact where that is possible: the package has it or is not there.
+    /// Finds the fewest packages that must leave the version to keep, and makes which they are a fact.
+    ///
+    /// The fewest are found from below (MSU3, Marques-Silva and Planes 2007): assume that none moves; while that cannot
+    /// hold, the packages to blame may move, one more of them than before. So the first number that can hold is the least.
     fn keep(&mut self, keep: &BTreeMap<PackageName, Version>) {
-        for (name, version) in keep {
-            let Some(candidates) = self.encoding.packages.get(name) else { continue };
-            let others: Vec<Var> =
-                candidates.releases.iter().filter(|(r, _)| r.version != *version).map(|(_, var)| *var).collect();
-            if others.len() == candidates.releases.len() {
-                continue;
-            }
-            let moved = self.encoding.solver.new_var();
-            for var in &others {
-                self.encoding.solver.add_clause(&[var.negative(), moved.positive()]);
-            }
-            if self.hold(moved.negative()) {
-                self.encoding.solver.add_clause(&[moved.negative()]);
+        let moved: Vec<Lit> = keep.iter().filter_map(|(name, version)| self.moved(name, version)).collect();
+        let mut may_move: BTreeSet<Lit> = BTreeSet::new();
+        let mut most = 0;
+        let mut bound: Option<Lit> = None;
+        loop {
+            let mut assumptions: Vec<Lit> = moved.iter().filter(|m| !may_move.contains(m)).map(|m| !*m).collect();
+            assumptions.extend(bound);
+            match self.encoding.solver.solve(&assumptions) {
+                Outcome::Satisfiable(model) => {
+                    self.model = model;
+                    break;
+                }
+                Outcome::Unsatisfiable(core) => {
+                    may_move.extend(core.iter().map(|l| !*l).filter(|m| moved.contains(m)));
+                    most += 1;
+                    let candidates: Vec<Lit> = may_move.iter().copied().collect();
+                    bound = at_most(&mut self.encoding.solver, &candidates, most);
+                }
+                Outcome::Stopped => unreachable!("no conflict limit is set"),
             }
         }
+        // Any packages may be the ones that move, so the bound is now over all of them.
+        if let Some(bound) = at_most(&mut self.encoding.solver, &moved, most) {
+            self.encoding.solver.add_clause(&[bound]);
+        }
+        for m in moved {
+            if !self.model.is_true(m) || self.hold(!m) {
+                self.encoding.solver.add_clause(&[!m]);
+            }
+        }
+    }
+
+    /// Makes the literal that is true when the package is there at another version; none when it cannot be kept.
+    fn moved(&mut self, name: &PackageName, version: &Version) -> Option<Lit> {
+        let candidates = self.encoding.packages.get(name)?;
+        let others: Vec<Var> =
+            candidates.releases.iter().filter(|(r, _)| r.version != *version).map(|(_, var)| *var).collect();
+        if others.len() == candidates.releases.len() {
+            return None;
+        }
+        let moved = self.encoding.solver.new_var().positive();
+        for var in &others {
+            self.encoding.solver.add_clause(&[var.negative(), moved]);
+        }
+        Some(moved)
     }
 
     /// Finds the newest release that the package can have under all facts so far, and makes it a fact.

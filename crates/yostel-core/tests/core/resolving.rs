@@ -221,3 +221,22 @@ proptest! {
         prop_assert_eq!(format!("{:?}", shuffled), expected);
     }
 }
+
+#[test]
+fn the_fewest_move_even_where_the_first_by_name_would_stay() {
+    // `new` must come in. Either `a` moves alone, or `a` stays and `b` and `c` must move.
+    let world = World::parse(
+        "console: a *, b *, c *, new *
+         new 1.0.0: either *
+         either 1.0.0: a ^2
+         either 2.0.0: b ^2, c ^2
+         a 1.0.0
+         a 2.0.0
+         b 1.0.0
+         b 2.0.0
+         c 1.0.0
+         c 2.0.0",
+    );
+    let kept = ["a 1.0.0", "b 1.0.0", "c 1.0.0"];
+    assert_eq!(world.outcome(&kept), "a 2.0.0, b 1.0.0, c 1.0.0, either 1.0.0, new 1.0.0");
+}
