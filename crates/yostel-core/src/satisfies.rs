@@ -20,6 +20,8 @@ pub enum Violation {
     Unneeded(PackageName),
     /// The release is withdrawn and was not there before.
     Withdrawn(PackageName, Version),
+    /// The release was published later than may be, and was not there before.
+    TooNew(PackageName, Version),
 }
 
 impl fmt::Display for Violation {
@@ -29,6 +31,7 @@ impl fmt::Display for Violation {
             Self::NotAdmitted(requirement, version) => write!(f, "{requirement}, not {version}"),
             Self::Unneeded(package) => write!(f, "nothing needs {package}"),
             Self::Withdrawn(package, version) => write!(f, "{package} {version} is withdrawn"),
+            Self::TooNew(package, version) => write!(f, "{package} {version} was published too late"),
         }
     }
 }
@@ -63,8 +66,12 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
         if !needed.contains(name) {
             violations.push(Violation::Unneeded(name.clone()));
         }
-        if choice.release.withdrawn.is_some() && problem.keep.get(name) != Some(&choice.release.version) {
-            violations.push(Violation::Withdrawn(name.clone(), choice.release.version.clone()));
+        let (release, kept) = (&choice.release, problem.keep.get(name) == Some(&choice.release.version));
+        if release.withdrawn.is_some() && !kept {
+            violations.push(Violation::Withdrawn(name.clone(), release.version.clone()));
+        }
+        if !kept && problem.rules.published_by.is_some_and(|by| release.published > by) {
+            violations.push(Violation::TooNew(name.clone(), release.version.clone()));
         }
     }
     violations

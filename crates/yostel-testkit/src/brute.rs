@@ -4,7 +4,7 @@
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{Choice, PackageName, Problem, Resolution, Version, Word, requirements_of, satisfies};
+use yostel_core::{Choice, PackageName, Prefer, Problem, Resolution, Version, Word, requirements_of, satisfies};
 
 use crate::World;
 
@@ -57,7 +57,8 @@ fn better(world: &World, problem: &Problem, a: &Resolution, b: &Resolution) -> O
         let mut next = BTreeSet::new();
         for name in &layer {
             let (in_a, in_b) = (&a.chosen[name].release, &b.chosen[name].release);
-            let order = in_a.version.cmp(&in_b.version);
+            let newer = in_a.version.cmp(&in_b.version);
+            let order = if problem.rules.prefer == Prefer::Newest { newer } else { newer.reverse() };
             if order.is_ne() {
                 return order;
             }

@@ -3,7 +3,7 @@
 //! ```text
 //! console: gust ^2, cable ^3       a project's wishes
 //! gust 2.0.0: unit ^1              a release and its needs
-//! gust 2.1.0 withdrawn: unit ^2
+//! gust 2.1.0 withdrawn @12: unit ^2     withdrawn; published on day 12 after 1970 began
 //! ```
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -51,17 +51,19 @@ impl World {
                     accept,
                     purpose: run_purpose(),
                 })),
-                Some(version) => world.add(&name, version, needs, words.next() == Some("withdrawn")),
+                Some(version) => world.add(&name, version, needs, words.collect::<Vec<_>>()),
             }
         }
         world
     }
 
-    fn add(&mut self, name: &PackageName, version: &str, needs: Vec<(PackageName, Accept)>, withdrawn: bool) {
+    fn add(&mut self, name: &PackageName, version: &str, needs: Vec<(PackageName, Accept)>, marks: Vec<&str>) {
         let numbering = Numbering::default();
         let version = numbering.parse_version(version).unwrap();
         let content = format!("{name} {version}");
-        let published = Timestamp::UNIX_EPOCH;
+        let withdrawn = marks.contains(&"withdrawn");
+        let day = marks.iter().find_map(|mark| mark.strip_prefix('@')).map_or(0, |day| day.parse().unwrap());
+        let published = Timestamp::from_second(day * 86_400).unwrap();
         let release = Release {
             published,
             needs: BTreeMap::from([(run_purpose(), needs.into_iter().collect())]),
@@ -98,7 +100,8 @@ impl World {
             let (name, version) = text.split_once(' ').unwrap();
             (PackageName::parse(name).unwrap(), Numbering::default().parse_version(version).unwrap())
         });
-        Problem { wishes: self.wishes.clone(), keep: keep.collect::<BTreeMap<PackageName, Version>>() }
+        let keep = keep.collect::<BTreeMap<PackageName, Version>>();
+        Problem { wishes: self.wishes.clone(), keep, ..Problem::default() }
     }
 
     /// Answers a question of the resolver.

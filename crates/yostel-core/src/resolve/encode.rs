@@ -8,13 +8,13 @@ use std::collections::BTreeMap;
 
 use yostel_solver::{Lit, Solver, Var};
 
-use super::{Known, Problem, requirements_of};
+use super::{Known, Prefer, Problem, requirements_of};
 use crate::constraint::Accept;
 use crate::name::PackageName;
 use crate::release::Release;
 use crate::requirement::Requirement;
 
-/// The releases of a package that may be chosen, newest first, each with its variable.
+/// The releases of a package that may be chosen, the preferred first, each with its variable.
 pub(super) struct Candidates<'k> {
     pub(super) releases: Vec<(&'k Release, Var)>,
 }
@@ -34,9 +34,12 @@ impl<'k> Encoding<'k> {
         let mut packages = BTreeMap::new();
         for name in known.names() {
             let Some(document) = known.document(name) else { continue };
-            let kept = problem.keep.get(name);
-            let open = document.releases.iter().rev().filter(|r| r.withdrawn.is_none() || Some(&r.version) == kept);
-            let releases: Vec<(&Release, Var)> = open.map(|release| (release, solver.new_var())).collect();
+            let mut open: Vec<&Release> =
+                document.releases.iter().filter(|release| problem.may_choose(name, release)).collect();
+            if problem.rules.prefer == Prefer::Newest {
+                open.reverse();
+            }
+            let releases: Vec<(&Release, Var)> = open.into_iter().map(|release| (release, solver.new_var())).collect();
             let variables: Vec<Var> = releases.iter().map(|(_, var)| *var).collect();
             at_most_one(&mut solver, &variables);
             packages.insert(name, Candidates { releases });

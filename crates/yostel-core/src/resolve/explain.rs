@@ -151,7 +151,7 @@ fn tell(wishes: Vec<Requirement>, needs: Vec<Requirement>, problem: &Problem, kn
         }
         let constraint = known.bind(package, accept);
         let releases = known.document(package).map_or(&[][..], |document| &document.releases);
-        let open = releases.iter().filter(|r| r.withdrawn.is_none() || problem.keep.get(package) == Some(&r.version));
+        let open = releases.iter().filter(|release| problem.may_choose(package, release));
         let versions = open.map(|r| r.version.clone()).filter(|v| constraint.as_ref().is_some_and(|c| c.admits(v)));
         reach.push(WithinReach {
             package: package.clone(),

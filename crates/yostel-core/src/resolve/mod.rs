@@ -7,10 +7,14 @@
 mod encode;
 mod explain;
 mod objective;
+mod repair;
 
 use std::collections::{BTreeMap, BTreeSet};
 
 pub use explain::{Collision, Fact, WithinReach};
+pub use repair::{Repair, WishEdit};
+
+use jiff::Timestamp;
 
 use crate::constraint::{Accept, BindError, Constraint};
 use crate::manifest::run_purpose;
@@ -27,6 +31,36 @@ pub struct Problem {
     pub wishes: Vec<Requirement>,
     /// Versions to keep where possible, as a lockfile has them. A withdrawn release may be kept, never newly chosen.
     pub keep: BTreeMap<PackageName, Version>,
+    /// Which releases may be chosen at all, and which are the better.
+    pub rules: Rules,
+}
+
+/// Which releases may be chosen, and which are the better.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Rules {
+    /// Only releases published by then; versions to keep are exempt. Default: no limit.
+    pub published_by: Option<Timestamp>,
+    /// Which of the releases that fit to take. Default: the newest.
+    pub prefer: Prefer,
+}
+
+/// Which of the releases that fit to take.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Prefer {
+    /// As new as can be.
+    #[default]
+    Newest,
+    /// As old as can be: proves that the lower bounds are true.
+    Oldest,
+}
+
+impl Problem {
+    /// Tells whether a release may be chosen: neither withdrawn nor published too late, or to be kept.
+    pub fn may_choose(&self, package: &PackageName, release: &Release) -> bool {
+        let kept = self.keep.get(package) == Some(&release.version);
+        let early = self.rules.published_by.is_none_or(|by| release.published <= by);
+        kept || (release.withdrawn.is_none() && early)
+    }
 }
 
 /// What one package's sources answered.
@@ -156,6 +190,20 @@ impl Resolver {
         Self { problem, known: Known::default(), reach }
     }
 
+    /// Starts on a problem whose repairs will be asked for: every release of a wished package is in reach.
+    pub fn with_repairs(problem: Problem) -> Self {
+        let mut resolver = Self::new(problem);
+        resolver.reach.whole = resolver.problem.wishes.iter().map(|wish| wish.package.clone()).collect();
+        resolver
+    }
+
+    /// Lists the smallest sets of edits to the wishes that make the problem solvable, smallest first and then those
+    /// after which the fewest packages move; each was resolved. Ask after [`Outcome::Collision`], of a resolver made by
+    /// [`Self::with_repairs`].
+    pub fn repairs(&self, most: usize) -> Vec<Repair> {
+        repair::repairs(&self.problem, &self.known, most)
+    }
+
     /// Takes in what arrived and says what is needed next, or what was found. The first call brings nothing.
     ///
     /// # Errors
@@ -209,12 +257,14 @@ struct Reach {
     expanded: BTreeSet<(PackageName, Version)>,
     /// Requirements to follow; those of packages that did not arrive yet wait here from step to step.
     open: Vec<(PackageName, Accept)>,
+    /// Packages of which every release is followed, admitted or not.
+    whole: BTreeSet<PackageName>,
 }
 
 impl Reach {
     fn from(wishes: &[Requirement]) -> Self {
         let open = wishes.iter().map(|wish| (wish.package.clone(), wish.accept.clone())).collect();
-        Self { met: BTreeSet::new(), expanded: BTreeSet::new(), open }
+        Self { met: BTreeSet::new(), expanded: BTreeSet::new(), open, whole: BTreeSet::new() }
     }
 
     /// Follows all that arrived and returns the packages that are wanted next.
@@ -231,7 +281,8 @@ impl Reach {
             let (Some(document), Some(constraint)) = (known.document(&package), known.bind(&package, &accept)) else {
                 continue;
             };
-            for release in document.releases.iter().filter(|release| constraint.admits(&release.version)) {
+            let whole = self.whole.contains(&package);
+            for release in document.releases.iter().filter(|release| whole || constraint.admits(&release.version)) {
                 if self.expanded.insert((package.clone(), release.version.clone())) {
                     let needs = requirements_of(&package, release).into_iter().map(|r| (r.package, r.accept));
                     self.open.extend(needs.filter(|need| !self.met.contains(need)));

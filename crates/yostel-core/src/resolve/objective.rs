@@ -23,10 +23,10 @@ pub(super) fn best(problem: &Problem, known: &Known) -> Option<Resolution> {
         encoding.solver.add_clause(&clause);
     }
     encoding.require_needs();
-    // Newest first is a good guess at the best set; a guess changes how soon it is found, never which it is.
+    // The preferred first is a good guess at the best set; a guess changes how soon it is found, never which it is.
     for candidates in encoding.packages.values() {
-        if let Some((_, newest)) = candidates.releases.first() {
-            encoding.solver.prefer(newest.positive());
+        if let Some((_, preferred)) = candidates.releases.first() {
+            encoding.solver.prefer(preferred.positive());
         }
     }
     let model = solve(&mut encoding, &[])?;
@@ -37,7 +37,7 @@ pub(super) fn best(problem: &Problem, known: &Known) -> Option<Resolution> {
     while !layer.is_empty() {
         let mut next = BTreeSet::new();
         for name in &layer {
-            let release = search.newest(name)?;
+            let release = search.preferred(name)?;
             let choice = Choice {
                 release: release.clone(),
                 numbering: known.document(name)?.numbering,
@@ -111,8 +111,8 @@ impl<'k> Search<'k> {
         Some(moved)
     }
 
-    /// Finds the newest release that the package can have under all facts so far, and makes it a fact.
-    fn newest(&mut self, name: &PackageName) -> Option<&'k Release> {
+    /// Finds the preferred release that the package can have under all facts so far, and makes it a fact.
+    fn preferred(&mut self, name: &PackageName) -> Option<&'k Release> {
         let candidates: Vec<(&'k Release, Var)> = self.encoding.packages.get(name)?.releases.clone();
         for (release, var) in candidates {
             if self.model.is_true(var.positive()) || self.hold(var.positive()) {

@@ -2,7 +2,7 @@
 //! The accidents this prevents: "no set exists" where one does; a set that depends on the order of answers.
 
 use proptest::prelude::*;
-use yostel_core::{Outcome, ResolveError};
+use yostel_core::{Accept, Outcome, Prefer, Repair, Requirement, ResolveError, Resolver, Step, WishEdit};
 use yostel_testkit::{World, brute_force};
 
 #[test]
@@ -155,7 +155,7 @@ fn any_keep() -> impl Strategy<Value = Vec<&'static str>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(4000))]
+    #![proptest_config(ProptestConfig::with_cases(20_000))]
 
     #[test]
     fn verdict_and_set_are_those_of_trying_everything(text in any_world(), keep in any_keep()) {
@@ -239,4 +239,128 @@ fn the_fewest_move_even_where_the_first_by_name_would_stay() {
     );
     let kept = ["a 1.0.0", "b 1.0.0", "c 1.0.0"];
     assert_eq!(world.outcome(&kept), "a 2.0.0, b 1.0.0, c 1.0.0, either 1.0.0, new 1.0.0");
+}
+
+#[test]
+fn only_what_was_published_by_then_is_chosen_and_what_is_kept_is_exempt() {
+    let world = World::parse("console: a *\na 1.0.0 @10\na 1.1.0 @20\na 1.2.0 @30");
+    let by_day = |day: i64, keep: &[&str]| {
+        let mut problem = world.problem(keep);
+        problem.rules.published_by = Some(jiff::Timestamp::from_second(day * 86_400).unwrap());
+        match world.resolve_with(problem, |answers| answers).unwrap() {
+            Outcome::Resolved(resolution) => resolution.chosen.values().next().unwrap().release.version.to_string(),
+            Outcome::Collision(_) => "none".into(),
+        }
+    };
+    assert_eq!(
+        [by_day(30, &[]), by_day(29, &[]), by_day(10, &[]), by_day(9, &[])],
+        ["1.2.0", "1.1.0", "1.0.0", "none"]
+    );
+    assert_eq!(by_day(10, &["a 1.2.0"]), "1.2.0");
+}
+
+#[test]
+fn the_oldest_that_fits_proves_the_lower_bounds() {
+    let world = World::parse("console: a >=1.1\na 1.0.0\na 1.1.0: b >=2\na 1.2.0\nb 1.0.0\nb 2.0.0\nb 3.0.0");
+    let mut problem = world.problem(&[]);
+    problem.rules.prefer = Prefer::Oldest;
+    let Outcome::Resolved(resolution) = world.resolve_with(problem, |answers| answers).unwrap() else { panic!() };
+    let chosen: Vec<String> = resolution.chosen.values().map(|choice| choice.release.version.to_string()).collect();
+    assert_eq!(chosen, ["1.1.0", "2.0.0"]);
+}
+
+/// Steps a resolver to its end and returns the repairs of its collision.
+fn repairs_of(world: &World, keep: &[&str]) -> Vec<Repair> {
+    let mut resolver = Resolver::with_repairs(world.problem(keep));
+    let mut arrived = Vec::new();
+    loop {
+        match resolver.step(arrived) {
+            Ok(Step::Need(wanted)) => arrived = world.answer(&wanted),
+            Ok(Step::Done(Outcome::Collision(_))) => return resolver.repairs(50),
+            Ok(Step::Done(Outcome::Resolved(_))) | Err(_) => return Vec::new(),
+        }
+    }
+}
+
+fn told(repair: &Repair) -> String {
+    let edits = repair.edits.iter().map(|edit| match edit {
+        WishEdit::Change { wish, accept } => format!("{} {}>{accept}", wish.package, wish.accept),
+        WishEdit::Drop { wish } => format!("drop {}", wish.package),
+    });
+    format!("{} ({} move)", edits.collect::<Vec<_>>().join(", "), repair.moved)
+}
+
+#[test]
+fn repairs_come_smallest_first_and_change_before_they_drop() {
+    let world = World::parse(
+        "console: gust ^2, cable ^3, clock *
+         gust 1.0.0
+         gust 2.0.0: unit ^1
+         cable 2.0.0: unit ^3
+         cable 3.0.0: unit ^2
+         clock 1.0.0
+         unit 1.0.0
+         unit 2.0.0
+         unit 3.0.0",
+    );
+    let repairs: Vec<String> = repairs_of(&world, &["gust 2.0.0", "unit 1.0.0"]).iter().map(told).collect();
+    assert_eq!(repairs, ["gust ^2>^1.0.0 (2 move)", "drop cable (0 move)"]);
+}
+
+#[test]
+fn a_pre_release_is_admitted_only_where_nothing_else_will_do() {
+    let world = World::parse("console: a ^2\na 2.0.0-rc.1\nb 1.0.0");
+    assert_eq!(repairs_of(&world, &[]).iter().map(told).collect::<Vec<_>>(), ["a ^2>^2.0.0-rc.1 (0 move)"]);
+}
+
+/// Smallest number of wishes to touch, by trying every subset, each of its wishes freed or dropped.
+fn fewest_touched(world: &World) -> Option<usize> {
+    let wishes = &world.wishes;
+    (0u32..1 << wishes.len())
+        .filter(|set| {
+            (0u32..1 << wishes.len()).filter(|drops| drops & !set == 0).any(|drops| {
+                let mut trial = world.clone();
+                trial.wishes = Vec::new();
+                for (i, wish) in wishes.iter().enumerate() {
+                    let (touched, dropped) = (set >> i & 1 == 1, drops >> i & 1 == 1);
+                    if dropped {
+                        continue;
+                    }
+                    let releases = trial.documents.get(&wish.package).map_or(&[][..], |d| &d.releases);
+                    let any: Vec<String> = releases.iter().map(|r| format!("={}", r.version)).collect();
+                    let accept = if touched { Accept::parse(&any.join(" || ")).unwrap() } else { wish.accept.clone() };
+                    trial.wishes.push(Requirement { accept, ..wish.clone() });
+                }
+                brute_force(&trial, &trial.problem(&[])).is_some()
+            })
+        })
+        .map(u32::count_ones)
+        .min()
+        .map(|n| n as usize)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(1500))]
+
+    #[test]
+    fn the_smallest_repairs_are_those_of_trying_every_edit(text in any_world()) {
+        let world = World::parse(&text);
+        let repairs = repairs_of(&world, &[]);
+        if let Some(first) = repairs.first() {
+            prop_assert_eq!(Some(first.edits.len()), fewest_touched(&world), "{}", text);
+        }
+        for repair in &repairs {
+            let mut after = world.clone();
+            after.wishes = repair.wishes.clone();
+            prop_assert_eq!(brute_force(&after, &after.problem(&[])), Some(repair.resolution.clone()));
+            for i in 0..repair.edits.len() {
+                // With one edit taken back there is no set: none of them is needless.
+                let mut less = after.clone();
+                let wish = repair.edits[i].wish();
+                less.wishes.retain(|other| other.package != wish.package);
+                less.wishes.push(wish.clone());
+                prop_assert_eq!(brute_force(&less, &less.problem(&[])), None, "{}", text);
+            }
+        }
+    }
 }
