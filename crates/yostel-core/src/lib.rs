@@ -15,6 +15,7 @@ mod requirement;
 mod resolve;
 mod satisfies;
 mod version;
+mod why;
 
 pub use audit::{Duplicate, Holder, Outdated, duplicates, outdated};
 pub use compare::{Move, MoveKind, compare};
@@ -23,8 +24,8 @@ pub use diagnostic::{Diagnostic, Place};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
 pub use lockfile::{AskedBy, Difference, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError, declarations};
 pub use manifest::{
-    EditError, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, PLAIN_KEYS, Project,
-    SourceDeclaration, add_need, new_manifest, remove_need, run_purpose,
+    EditError, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, PLAIN_KEYS, Policy,
+    Project, SourceDeclaration, add_need, new_manifest, remove_need, run_purpose,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest};
 pub use release::{
@@ -34,7 +35,8 @@ pub use release::{
 pub use requirement::{Asker, Requirement};
 pub use resolve::{
     Arrival, Choice, Collision, Fact, Outcome, Prefer, Problem, Repair, Resolution, ResolveError, Resolver, Rules,
-    Step, WishEdit, WithinReach, requirements_of,
+    SearchStats, Step, WishEdit, WithinReach, requirements_of,
 };
 pub use satisfies::{Violation, satisfies};
 pub use version::{Numbering, NumberingError, Order, Version, VersionError};
+pub use why::{NotTaken, Reason, Why, why};

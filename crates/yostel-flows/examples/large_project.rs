@@ -17,7 +17,7 @@ use std::path::PathBuf;
 use jiff::Timestamp;
 use yostel_core::{Order, Version};
 use yostel_flows::{
-    Keep, LockRequest, Settings, Silent, Write, create_registry, current_platform, load_project, lock, publish,
+    Keep, LockRequest, Settings, Silent, create_registry, current_platform, load_project, lock, publish,
 };
 use yostel_registry::ReleaseRemarks;
 
@@ -79,6 +79,7 @@ fn main() {
         format!("[project]\nname = \"console\"\n[needs.run]\n{needs}[sources.depot]\nfolder = \"../depot\"\n");
     fs::write(console.join("yostel.toml"), manifest).unwrap();
     let project = load_project(&console.canonicalize().unwrap(), &settings).unwrap();
-    let report = lock(&project, LockRequest { keep: Keep::Nothing, write: Write::File }, &Silent).unwrap();
+    let report =
+        lock(&project, LockRequest { keep: Keep::Nothing, ..LockRequest::default() }, &settings, &Silent).unwrap();
     println!("{} packages locked in {}", report.lockfile.chosen.len(), report.path.display());
 }

@@ -193,6 +193,16 @@ pub enum FlowError {
         /// The name that was probably meant.
         near: Option<PackageName>,
     },
+    /// The package has no such release.
+    #[error("{package} has no release {version}")]
+    NoSuchVersion {
+        /// The package.
+        package: PackageName,
+        /// The version asked for.
+        version: String,
+        /// Those there are, rising.
+        known: Vec<Version>,
+    },
     /// The manifest cannot be edited so.
     #[error(transparent)]
     Edit(#[from] EditError),
@@ -222,6 +232,7 @@ impl FlowError {
             | Self::UnknownSource { .. }
             | Self::NoArtifact { .. }
             | Self::NotLocked { .. }
+            | Self::NoSuchVersion { .. }
             | Self::Edit(_) => FlowClass::Usage,
             Self::Collision { .. } => FlowClass::NoResolution,
             Self::Lockfile { .. } | Self::Republished(_) => FlowClass::Integrity,

@@ -10,18 +10,21 @@ mod compose;
 mod declare;
 mod environment;
 mod error;
+mod explain;
 mod give;
 mod install;
 mod lock;
 mod look;
 mod observer;
 mod project;
+mod settle;
 
 pub use cache::{cache_stats, verify_cache};
 pub use compose::plan_of;
 pub use declare::{AddReport, AddRequest, InitRequest, RemoveReport, add, init, remove};
 pub use environment::{Environment, environment, where_is};
 pub use error::{FlowClass, FlowError, WishPlace};
+pub use explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use give::{contents, create_registry, publish, withdraw};
 pub use install::{InstallReport, InstallRequest, VerifyReport, install, verify};
 pub use lock::{Keep, LockReport, LockRequest, Write, lock};
@@ -30,3 +33,4 @@ pub use observer::{Event, Observer, Silent};
 pub use project::{
     LOCKFILE_NAME, LoadedProject, MANIFEST_NAME, Settings, current_platform, load_lockfile, load_project,
 };
+pub use settle::{Settlement, apply_settlement, settle};

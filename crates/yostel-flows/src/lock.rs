@@ -3,16 +3,17 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use jiff::Timestamp;
 use yostel_core::{
-    Arrival, Lockfile, Move, MoveKind, Outcome, PackageDocument, PackageName, Problem, Resolution, ResolveError,
-    Resolver, Step, Version, compare, declarations, nearest,
+    Arrival, Lockfile, Move, MoveKind, Outcome, PackageDocument, PackageName, Prefer, Problem, Resolution,
+    ResolveError, Resolver, Rules, SearchStats, Step, Version, compare, declarations, nearest,
 };
 use yostel_sources::SourceSet;
 use yostel_store::{for_each_in_parallel, write_atomically};
 
 use crate::error::FlowError;
 use crate::observer::{Event, Observer};
-use crate::project::{LoadedProject, load_lockfile};
+use crate::project::{LoadedProject, Settings, load_lockfile};
 
 /// What to keep of an earlier lockfile.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -39,6 +40,16 @@ pub struct LockRequest {
     pub keep: Keep,
     /// Whether to write.
     pub write: Write,
+    /// Only releases published by then; versions that are kept are exempt.
+    pub as_of: Option<Timestamp>,
+    /// Which of the releases that fit to take; the manifest's policy when left out.
+    pub prefer: Option<Prefer>,
+}
+
+impl Default for LockRequest {
+    fn default() -> Self {
+        Self { keep: Keep::Locked, write: Write::File, as_of: None, prefer: None }
+    }
 }
 
 /// What locking came to.
@@ -56,6 +67,8 @@ pub struct LockReport {
     pub written: bool,
     /// Newer releases that nobody holds back but that were kept where they are.
     pub newer: Vec<(PackageName, Version, Version)>,
+    /// What the search did; none when there was nothing to search for.
+    pub search: Option<SearchStats>,
 }
 
 /// Resolves the project and writes its lockfile.
@@ -63,7 +76,12 @@ pub struct LockReport {
 /// # Errors
 /// `Collision`, `UnknownPackage`, `Unreadable`, `Republished` (when keeping), and whatever reading the project, asking
 /// its sources and writing refuse. The lockfile is then as it was.
-pub fn lock(project: &LoadedProject, request: LockRequest, observer: &dyn Observer) -> Result<LockReport, FlowError> {
+pub fn lock(
+    project: &LoadedProject,
+    request: LockRequest,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<LockReport, FlowError> {
     let path = project.lockfile_path();
     let before = match (load_lockfile(project), request.keep) {
         (Err(FlowError::Lockfile { .. }), Keep::Nothing) => None,
@@ -75,18 +93,28 @@ pub fn lock(project: &LoadedProject, request: LockRequest, observer: &dyn Observ
         && lockfile.differences(&wishes).is_empty()
     {
         let lockfile = lockfile.clone();
-        return Ok(LockReport { path, lockfile, moves: Vec::new(), changed: false, written: false, newer: Vec::new() });
+        let (moves, newer) = (Vec::new(), Vec::new());
+        return Ok(LockReport { path, lockfile, moves, changed: false, written: false, newer, search: None });
     }
     let keep: BTreeMap<PackageName, Version> = match (&before, request.keep) {
-        (Some(lockfile), Keep::Locked) => {
-            lockfile.chosen.iter().map(|(name, locked)| (name.clone(), locked.version.clone())).collect()
-        }
+        (Some(lockfile), Keep::Locked) => versions_of(lockfile),
         _ => BTreeMap::new(),
     };
-    let (resolution, documents) = if wishes.is_empty() {
-        (Resolution::default(), BTreeMap::new())
+    let rules = rules_of(project, request.as_of, request.prefer, settings);
+    let problem = Problem { wishes: wishes.clone(), keep, rules };
+    let (resolution, documents, search) = if wishes.is_empty() {
+        (Resolution::default(), BTreeMap::new(), None)
     } else {
-        resolve(project, Problem { wishes: wishes.clone(), keep }, &project.sources()?, observer)?
+        let sources = project.sources()?;
+        let (outcome, resolver) = drive(Resolver::new(problem), project, &sources, observer)?;
+        let search = resolver.stats();
+        match outcome {
+            Outcome::Resolved(resolution) => (resolution, resolver.into_documents(), Some(search)),
+            Outcome::Collision(collision) => {
+                let places = collision.wishes.iter().filter_map(|wish| project.place_of(wish)).collect();
+                return Err(FlowError::Collision { collision, places });
+            }
+        }
     };
     let lockfile = Lockfile::from_resolution(&wishes, &resolution);
     let moves = compare(before.as_ref(), &lockfile);
@@ -105,22 +133,41 @@ pub fn lock(project: &LoadedProject, request: LockRequest, observer: &dyn Observ
         write_atomically(&path, text.as_bytes())?;
     }
     let newer = kept_below_newest(&lockfile, &documents, &moves);
-    Ok(LockReport { path, lockfile, moves, changed, written, newer })
+    Ok(LockReport { path, lockfile, moves, changed, written, newer, search })
 }
 
-/// Drives the resolver, asking the sources for what it needs.
-fn resolve(
+/// Joins the manifest's policy with what was asked for.
+pub(crate) fn rules_of(
     project: &LoadedProject,
-    problem: Problem,
+    as_of: Option<Timestamp>,
+    prefer: Option<Prefer>,
+    settings: &Settings,
+) -> Rules {
+    let policy = &project.manifest.policy;
+    let old_enough = policy.minimum_age_days.and_then(|days| {
+        let seconds = i64::from(days) * 86_400;
+        Timestamp::from_second(settings.now.as_second() - seconds).ok()
+    });
+    let published_by = [as_of, old_enough].into_iter().flatten().min();
+    Rules { published_by, prefer: prefer.or(policy.prefer).unwrap_or_default() }
+}
+
+/// Reads a lockfile's versions as versions to keep.
+pub(crate) fn versions_of(lockfile: &Lockfile) -> BTreeMap<PackageName, Version> {
+    lockfile.chosen.iter().map(|(name, locked)| (name.clone(), locked.version.clone())).collect()
+}
+
+/// Drives a resolver to its end, asking the sources for what it needs.
+pub(crate) fn drive(
+    mut resolver: Resolver,
+    project: &LoadedProject,
     sources: &SourceSet,
     observer: &dyn Observer,
-) -> Result<(Resolution, BTreeMap<PackageName, PackageDocument>), FlowError> {
-    let mut resolver = Resolver::new(problem);
+) -> Result<(Outcome, Resolver), FlowError> {
     let mut arrived = Vec::new();
     observer.notice(Event::Begin("resolving", 0));
     loop {
-        let step = resolver.step(arrived).map_err(|error| explain_error(error, project, sources))?;
-        match step {
+        match resolver.step(arrived).map_err(|error| explain_error(error, project, sources))? {
             Step::Need(packages) => {
                 observer.notice(Event::Ask(packages.len()));
                 let packages: Vec<PackageName> = packages.into_iter().collect();
@@ -131,14 +178,9 @@ fn resolve(
                     arrived.push(Arrival { package, found: answer? });
                 }
             }
-            Step::Done(Outcome::Resolved(resolution)) => {
+            Step::Done(outcome) => {
                 observer.notice(Event::End);
-                return Ok((resolution, resolver.into_documents()));
-            }
-            Step::Done(Outcome::Collision(collision)) => {
-                observer.notice(Event::End);
-                let places = collision.wishes.iter().filter_map(|wish| project.place_of(wish)).collect();
-                return Err(FlowError::Collision { collision, places });
+                return Ok((outcome, resolver));
             }
         }
     }

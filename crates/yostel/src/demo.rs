@@ -102,7 +102,19 @@ const WALK: &[Step] = &[
     step("Two wishes collide through a third package", "yostel add grip-watch '^2'", 0, &[]),
     step("", "yostel lock", 3, &["cannot be met together", "frame-codec"]),
     step("", "yostel install", 6, &["no longer fits"]),
-    step("", "yostel add grip-watch '^1.1' && yostel lock", 0, &["nothing moved"]),
+    step("", "yostel settle", 0, &["change grip-watch from ^2 to ^1.2.0", "drop cable-tension"]),
+    step(
+        "The smallest edit that ends it, proved by resolving it, is applied",
+        "yostel settle 1",
+        0,
+        &["+ grip-watch    = \"^1.2.0\"", "Nothing moves"],
+    ),
+    step(
+        "Why is a package here, and why not newer",
+        "yostel explain unit-scale",
+        0,
+        &["is here through", "accepts only ^1.2"],
+    ),
     step(
         "Somebody edits an installed file: caught, and put back",
         "file=$(yostel where gust-model)/bin/gust-now; chmod u+w \"$file\"; echo 'echo 12' > \"$file\"",

@@ -59,6 +59,7 @@ pub(crate) const CODES: &[&str] = &[
     "no-such-need",
     "no-such-registry",
     "no-such-release",
+    "no-such-repair",
     "no-version",
     "not-in-cache",
     "not-installed",
@@ -207,6 +208,13 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
                 None => format!("yostel add {package}, to need it"),
             };
             tell("not-locked", headline, next)
+        }
+        FlowError::NoSuchVersion { known, .. } => {
+            let next = match known.last() {
+                Some(newest) => format!("name one of its releases, like {newest}"),
+                None => "yostel audit, to see which packages no source knows any more".to_owned(),
+            };
+            tell("no-such-release", headline, next).note(format!("there is {}", some_versions(known)))
         }
         FlowError::Edit(EditError::NoSuchNeed(package)) => tell(
             "no-such-need",
@@ -393,7 +401,6 @@ fn some_versions(versions: &[Version]) -> String {
 
 /// Tells a collision as a story: the wishes, then each fact with what it admits, in the order one follows them.
 fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagnostic {
-    let line = |wish: &Requirement| places.iter().find(|place| place.wish == *wish).map(|place| place.line);
     let headline = match &collision.wishes[..] {
         [one] => format!("{one}: no release can meet that"),
         wishes => {
@@ -401,15 +408,18 @@ fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagnostic {
             format!("{} cannot be met together", join(&names))
         }
     };
-    let first = collision.wishes.first();
-    let next = match first {
-        Some(wish) => format!(
-            "loosen or drop one of these wishes, like: yostel add {} 'CONSTRAINT', then: yostel lock",
-            wish.package
-        ),
-        None => "loosen a wish in yostel.toml, then: yostel lock".into(),
-    };
+    let next = "yostel settle, for the smallest edits that end this, each proved by resolving it";
     let mut diagnostic = tell("collision", headline, next);
+    diagnostic.notes = story(collision, places, None);
+    diagnostic
+}
+
+/// Tells a collision line by line: the wishes with their places, then each fact with what it admits. The wish that only
+/// stands for a question is told as such.
+pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&Requirement>) -> Vec<String> {
+    let mut lines: Vec<String> =
+        asked.iter().map(|wish| format!("asked for: {} {}", wish.package, wish.accept)).collect();
+    let line = |wish: &Requirement| places.iter().find(|place| place.wish == *wish).map(|place| place.line);
     let admits = |package: &PackageName, accept: &yostel_core::Accept| {
         let reach = collision.reach.iter().find(|reach| reach.package == *package && reach.accept == *accept);
         match reach {
@@ -420,8 +430,11 @@ fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagnostic {
         }
     };
     for wish in &collision.wishes {
+        if asked == Some(wish) {
+            continue;
+        }
         let place = line(wish).map(|line| format!("yostel.toml:{line}: ")).unwrap_or_default();
-        diagnostic.notes.push(format!("{place}{wish}{}", admits(&wish.package, &wish.accept)));
+        lines.push(format!("{place}{wish}{}", admits(&wish.package, &wish.accept)));
     }
     for fact in collision.facts.iter().take(2 * TOLD) {
         let versions: Vec<String> = fact.versions.iter().map(ToString::to_string).collect();
@@ -432,12 +445,12 @@ fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagnostic {
         };
         let verb = if fact.versions.len() == 1 { "needs" } else { "need" };
         let reach = admits(&fact.package, &fact.accept);
-        diagnostic.notes.push(format!("{} {versions} {verb} {} {}{reach}", fact.asker, fact.package, fact.accept));
+        lines.push(format!("{} {versions} {verb} {} {}{reach}", fact.asker, fact.package, fact.accept));
     }
     if collision.facts.len() > 2 * TOLD {
-        diagnostic.notes.push(format!("and {} more facts of this kind", collision.facts.len() - 2 * TOLD));
+        lines.push(format!("and {} more facts of this kind", collision.facts.len() - 2 * TOLD));
     }
-    diagnostic
+    lines
 }
 
 fn of_source(error: &SourceError) -> Diagnostic {
@@ -590,12 +603,13 @@ mod tests {
     use std::collections::BTreeSet;
 
     /// The words are in this file and in the few commands that refuse their own arguments.
-    const SOURCES: [&str; 5] = [
+    const SOURCES: [&str; 6] = [
         include_str!("diagnostic.rs"),
         include_str!("context.rs"),
         include_str!("demo.rs"),
         include_str!("commands/run.rs"),
         include_str!("commands/publish.rs"),
+        include_str!("commands/settle.rs"),
     ];
 
     #[test]

@@ -15,6 +15,7 @@ use crate::constraint::Accept;
 use crate::name::{PackageName, Purpose, SourceName, Word};
 use crate::release::Offers;
 use crate::requirement::{Asker, Requirement};
+use crate::resolve::Prefer;
 use crate::version::{Numbering, Version};
 
 /// A manifest that was read without a problem.
@@ -28,6 +29,17 @@ pub struct Manifest {
     pub sources: BTreeMap<SourceName, SourceDeclaration>,
     /// What it gives those who need it.
     pub offers: Offers,
+    /// Which releases it may be given.
+    pub policy: Policy,
+}
+
+/// The `[policy]` table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Policy {
+    /// Days that a release must have been published before it is newly chosen.
+    pub minimum_age_days: Option<u32>,
+    /// Which of the releases that fit to take.
+    pub prefer: Option<Prefer>,
 }
 
 /// The `[project]` table.

@@ -7,15 +7,17 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::{Manifest, NamePattern, Need, Project, SourceDeclaration};
+use super::{Manifest, NamePattern, Need, Policy, Project, SourceDeclaration};
 use crate::constraint::{Accept, AcceptError};
 use crate::name::{NameError, PackageName, Word, nearest};
 use crate::release::{Offers, check_offered_path, check_variable};
+use crate::resolve::Prefer;
 use crate::version::{Numbering, NumberingError, Order, VersionError};
 
 /// The keys a manifest may have, by table; `*` stands for a name that its author chooses.
-pub const PLAIN_KEYS: [(&str, &[&str]); 6] = [
-    ("", &["project", "needs", "sources", "offers"]),
+pub const PLAIN_KEYS: [(&str, &[&str]); 7] = [
+    ("", &["project", "needs", "sources", "offers", "policy"]),
+    ("policy", &["minimum-age", "prefer"]),
     ("project", &["name", "version", "numbering", "yostel", "licence", "about", "notes"]),
     ("numbering", &["order", "breaks-at"]),
     ("sources.*", &["folder", "reserves"]),
@@ -108,6 +110,17 @@ fn table_words(table: &str) -> String {
     }
 }
 
+/// Reads `7 days` or `2 weeks`.
+fn days(text: &str) -> Option<u32> {
+    let (number, unit) = text.split_once(' ')?;
+    let number: u32 = number.parse().ok()?;
+    match unit {
+        "day" | "days" => Some(number),
+        "week" | "weeks" => number.checked_mul(7),
+        _ => None,
+    }
+}
+
 struct Reader<'t> {
     text: &'t str,
     problems: Vec<ManifestProblem>,
@@ -167,7 +180,11 @@ impl<'t> Reader<'t> {
             Some(value) => self.table("offers", value).map(|table| self.offers(table)).unwrap_or_default(),
             None => Offers::default(),
         };
-        Some(Manifest { project: project?, needs, sources, offers })
+        let policy = match root.get("policy") {
+            Some(value) => self.table("policy", value).map(|table| self.policy(table)).unwrap_or_default(),
+            None => Policy::default(),
+        };
+        Some(Manifest { project: project?, needs, sources, offers, policy })
     }
 
     fn project(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<Project> {
@@ -325,6 +342,37 @@ impl<'t> Reader<'t> {
             }
         }
         offers
+    }
+
+    fn policy(&mut self, table: &Table<'_>) -> Policy {
+        self.check_keys("policy", table);
+        let mut policy = Policy::default();
+        if let Some(value) = table.get("minimum-age")
+            && let Some(text) = self.string("minimum-age", value)
+        {
+            policy.minimum_age_days = days(text);
+            if policy.minimum_age_days.is_none() {
+                let reason = "it is a number of days or weeks, like \"7 days\"";
+                let value_text = text.to_owned();
+                let kind = ManifestProblemKind::Value { key: "minimum-age", value: value_text, reason };
+                self.problem(value.span(), kind);
+            }
+        }
+        if let Some(value) = table.get("prefer")
+            && let Some(text) = self.string("prefer", value)
+        {
+            policy.prefer = match text {
+                "newest" => Some(Prefer::Newest),
+                "oldest" => Some(Prefer::Oldest),
+                _ => {
+                    let reason = "it is `newest` or `oldest`";
+                    let kind = ManifestProblemKind::Value { key: "prefer", value: text.to_owned(), reason };
+                    self.problem(value.span(), kind);
+                    None
+                }
+            };
+        }
+        policy
     }
 
     fn check(

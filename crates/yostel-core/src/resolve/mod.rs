@@ -179,6 +179,28 @@ pub struct Resolver {
     problem: Problem,
     known: Known,
     reach: Reach,
+    stats: SearchStats,
+}
+
+/// What a resolution took.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct SearchStats {
+    /// Packages whose releases were asked for.
+    pub packages: usize,
+    /// Releases of those packages.
+    pub releases: usize,
+    /// Releases whose needs were followed.
+    pub looked_at: usize,
+    /// Questions put to the search.
+    pub questions: u64,
+    /// Literals chosen freely.
+    pub decisions: u64,
+    /// Literals forced by a clause.
+    pub propagations: u64,
+    /// Clauses found falsified.
+    pub conflicts: u64,
+    /// Clauses learned.
+    pub learned: u64,
 }
 
 impl Resolver {
@@ -187,7 +209,7 @@ impl Resolver {
         problem.wishes.sort();
         problem.wishes.dedup();
         let reach = Reach::from(&problem.wishes);
-        Self { problem, known: Known::default(), reach }
+        Self { problem, known: Known::default(), reach, stats: SearchStats::default() }
     }
 
     /// Starts on a problem whose repairs will be asked for: every release of a wished package is in reach.
@@ -224,7 +246,18 @@ impl Resolver {
                 return Err(ResolveError::Unreadable { wish: wish.clone(), cause });
             }
         }
-        let Some(resolution) = objective::best(&self.problem, &self.known) else {
+        let (resolution, counts) = objective::best_with_stats(&self.problem, &self.known);
+        self.stats = SearchStats {
+            packages: self.known.packages.len(),
+            releases: self.known.packages.values().flatten().map(|(_, document)| document.releases.len()).sum(),
+            looked_at: self.reach.expanded.len(),
+            questions: counts.calls,
+            decisions: counts.decisions,
+            propagations: counts.propagations,
+            conflicts: counts.conflicts,
+            learned: counts.learned,
+        };
+        let Some(resolution) = resolution else {
             return Ok(Step::Done(Outcome::Collision(Box::new(explain::collision(&self.problem, &self.known)))));
         };
         let violations = satisfies(&self.problem, &resolution);
@@ -233,6 +266,11 @@ impl Resolver {
         } else {
             Err(ResolveError::WrongAnswer(violations))
         }
+    }
+
+    /// Returns what the resolution took; zeros before it ended.
+    pub fn stats(&self) -> SearchStats {
+        self.stats
     }
 
     /// Returns what is known of a package, once it arrived.

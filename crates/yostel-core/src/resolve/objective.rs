@@ -6,7 +6,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_solver::{Lit, Model, Outcome, Var};
+use yostel_solver::{Lit, Model, Outcome, Stats, Var};
 
 use super::encode::{Encoding, at_most};
 use super::{Choice, Known, Problem, Resolution, requirements_of};
@@ -16,7 +16,17 @@ use crate::version::Version;
 
 /// Returns the best resolution, or nothing when there is none at all.
 pub(super) fn best(problem: &Problem, known: &Known) -> Option<Resolution> {
+    best_with_stats(problem, known).0
+}
+
+/// The same, with what the search did.
+pub(super) fn best_with_stats(problem: &Problem, known: &Known) -> (Option<Resolution>, Stats) {
     let mut encoding = Encoding::new(problem, known);
+    let resolution = search(problem, known, &mut encoding);
+    (resolution, encoding.solver.stats())
+}
+
+fn search<'k>(problem: &'k Problem, known: &'k Known, encoding: &mut Encoding<'k>) -> Option<Resolution> {
     for wish in &problem.wishes {
         let name = known.names().find(|name| **name == wish.package)?;
         let clause = encoding.admitted(name, &wish.accept).to_vec();
@@ -29,7 +39,7 @@ pub(super) fn best(problem: &Problem, known: &Known) -> Option<Resolution> {
             encoding.solver.prefer(preferred.positive());
         }
     }
-    let model = solve(&mut encoding, &[])?;
+    let model = solve(encoding, &[])?;
     let mut search = Search { encoding, model };
     search.keep(&problem.keep);
     let mut chosen: BTreeMap<PackageName, Choice> = BTreeMap::new();
@@ -52,13 +62,13 @@ pub(super) fn best(problem: &Problem, known: &Known) -> Option<Resolution> {
     Some(Resolution { chosen })
 }
 
-struct Search<'k> {
-    encoding: Encoding<'k>,
+struct Search<'e, 'k> {
+    encoding: &'e mut Encoding<'k>,
     /// A model of all facts so far.
     model: Model,
 }
 
-impl<'k> Search<'k> {
+impl<'k> Search<'_, 'k> {
     /// Finds the fewest packages that must leave the version to keep, and makes which they are a fact.
     ///
     /// The fewest are found from below (MSU3, Marques-Silva and Planes 2007): assume that none moves; while that cannot
@@ -126,7 +136,7 @@ impl<'k> Search<'k> {
 
     /// Tells whether a literal can hold beside all facts, and if so takes over the model that shows it.
     fn hold(&mut self, literal: Lit) -> bool {
-        match solve(&mut self.encoding, &[literal]) {
+        match solve(self.encoding, &[literal]) {
             Some(model) => {
                 self.model = model;
                 true

@@ -92,7 +92,8 @@ impl World {
 
     fn lock(&self, keep: Keep, write: Write) -> (Result<LockReport, FlowError>, Vec<String>) {
         let ear = Ear::default();
-        let report = lock(&self.project(), LockRequest { keep, write }, &ear);
+        let report =
+            lock(&self.project(), LockRequest { keep, write, ..LockRequest::default() }, &self.settings(), &ear);
         (report, ear.heard())
     }
 

@@ -1,8 +1,11 @@
 //! `lock`: resolve, write the lockfile, tell what moved and because of whom.
 
-use clap::Args;
+use std::time::{Duration, Instant};
+
+use clap::{Args, ValueEnum};
+use jiff::Timestamp;
 use serde_json::{Value, json};
-use yostel_core::{AskedBy, Move, MoveKind};
+use yostel_core::{AskedBy, Move, MoveKind, Prefer, SearchStats};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, Write, lock};
 
 use super::Answer;
@@ -30,6 +33,33 @@ pub(crate) struct Lock {
     /// Tell every move, however many
     #[arg(long)]
     all: bool,
+
+    /// Only releases published by this day (or RFC 3339 time); what is locked may stay
+    #[arg(long, value_name = "DATE", value_parser = moment)]
+    as_of: Option<Timestamp>,
+
+    /// Which of the releases that fit to take: newest, or oldest, which proves the lower bounds
+    #[arg(long, value_enum, value_name = "WHICH", hide_possible_values = true)]
+    prefer: Option<PreferArgument>,
+
+    /// Tell what the search did
+    #[arg(long)]
+    stats: bool,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum PreferArgument {
+    /// As new as can be
+    Newest,
+    /// As old as can be
+    Oldest,
+}
+
+/// Reads a day, taken to its end, or a time.
+fn moment(text: &str) -> Result<Timestamp, String> {
+    let day_end = format!("{text}T23:59:59Z");
+    let day = day_end.parse::<Timestamp>().or_else(|_| text.parse::<Timestamp>());
+    day.map_err(|_| "a day is written 2026-05-04, a time 2026-05-04T09:00:00Z".to_owned())
 }
 
 pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowError> {
@@ -37,8 +67,15 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
     let request = LockRequest {
         keep: if arguments.fresh { Keep::Nothing } else { Keep::Locked },
         write: if arguments.preview { Write::Nothing } else { Write::File },
+        as_of: arguments.as_of,
+        prefer: arguments.prefer.map(|prefer| match prefer {
+            PreferArgument::Newest => Prefer::Newest,
+            PreferArgument::Oldest => Prefer::Oldest,
+        }),
     };
-    let report = lock(&project, request, &context.progress)?;
+    let started = Instant::now();
+    let report = lock(&project, request, &context.settings, &context.progress)?;
+    let took = started.elapsed();
     Ok(Answer::either(
         context,
         Exit::Fine,
@@ -51,16 +88,17 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
                 "changed": report.changed,
                 "written": report.written,
                 "moves": report.moves.iter().map(move_document).collect::<Vec<_>>(),
+                "search": report.search.map(search_document),
                 "newer-admitted": report.newer.iter().map(|(package, locked, newer)| json!({
                     "package": package.as_str(), "locked": locked.as_str(), "newer": newer.as_str(),
                 })).collect::<Vec<_>>(),
             })
         },
-        || words(&report, &arguments, context),
+        || words(&report, &arguments, took, context),
     ))
 }
 
-fn words(report: &LockReport, arguments: &Lock, context: &Context) -> String {
+fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Context) -> String {
     let packages = count(report.lockfile.chosen.len(), "package");
     let shown = context.show(&report.path);
     let mut text = if report.moves.is_empty() && !report.changed {
@@ -82,10 +120,41 @@ fn words(report: &LockReport, arguments: &Lock, context: &Context) -> String {
     if !report.newer.is_empty() {
         text.push_str(&format!("  {} to take what is newer: yostel lock --fresh\n", paint(Role::Quiet, "note:")));
     }
+    if arguments.stats {
+        text.push_str(&stats(report.search, took));
+    }
     if report.written && !report.moves.is_empty() {
         text.push_str(&format!("{} yostel install\n", paint(Role::Good, "next:")));
     }
     text
+}
+
+fn stats(search: Option<SearchStats>, took: Duration) -> String {
+    let Some(search) = search else {
+        return format!("  nothing to search for: the lockfile fits ({} ms)\n", took.as_millis());
+    };
+    let mut columns = Columns::new(&[]);
+    let known = format!("of {}", count(search.releases, "release"));
+    columns.row(["looked at".into(), count(search.looked_at, "release"), known, count(search.packages, "package")]);
+    let asked = [count(search.questions as usize, "question"), count(search.decisions as usize, "decision")];
+    let [questions, decisions] = asked;
+    columns.row(["searched".into(), questions, decisions, format!("{} forced", search.propagations)]);
+    let conflicts = count(search.conflicts as usize, "conflict");
+    columns.row([
+        "learned".into(),
+        conflicts,
+        count(search.learned as usize, "clause"),
+        format!("{} ms", took.as_millis()),
+    ]);
+    columns.finish()
+}
+
+fn search_document(search: SearchStats) -> Value {
+    json!({
+        "packages": search.packages, "releases": search.releases, "looked-at": search.looked_at,
+        "questions": search.questions, "decisions": search.decisions, "propagations": search.propagations,
+        "conflicts": search.conflicts, "learned": search.learned,
+    })
 }
 
 /// Tells moves as a table: those that changed something first, what merely came along last.
@@ -140,7 +209,7 @@ fn because(asked: &[&AskedBy]) -> String {
     format!("{} needs {}{more}", first.who, first.accept)
 }
 
-fn move_document(m: &Move) -> Value {
+pub(super) fn move_document(m: &Move) -> Value {
     let mut document = json!({
         "package": m.package.as_str(),
         "asked-by": m.asked_by.iter().map(|asked| json!({

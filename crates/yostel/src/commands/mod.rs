@@ -5,6 +5,7 @@ mod audit;
 mod cache;
 mod demo;
 mod env;
+mod explain;
 mod init;
 mod install;
 mod list;
@@ -13,6 +14,7 @@ mod publish;
 mod registry;
 mod remove;
 mod run;
+mod settle;
 mod tree;
 mod verify;
 mod r#where;
@@ -74,6 +76,8 @@ pub(crate) enum Command {
     Add(add::Add),
     Remove(remove::Remove),
     Lock(lock::Lock),
+    Settle(settle::Settle),
+    Explain(explain::Explain),
     Install(install::Install),
     Verify(verify::Verify),
     Run(run::Run),
@@ -92,7 +96,7 @@ pub(crate) enum Command {
 /// The commands as people work, for the help.
 const GROUPS: [(&str, &[&str]); 7] = [
     ("Declare", &["init", "add", "remove"]),
-    ("Decide", &["lock"]),
+    ("Decide", &["lock", "settle", "explain"]),
     ("Install", &["install", "verify", "run", "env", "where"]),
     ("Look", &["list", "tree", "audit"]),
     ("Keep", &["cache"]),
@@ -121,6 +125,8 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<Answer, FlowErr
         Command::Add(arguments) => add::run(arguments, context),
         Command::Remove(arguments) => remove::run(arguments, context),
         Command::Lock(arguments) => lock::run(arguments, context),
+        Command::Settle(arguments) => settle::run(arguments, context),
+        Command::Explain(arguments) => explain::run(arguments, context),
         Command::Install(arguments) => install::run(arguments, context),
         Command::Verify(arguments) => verify::run(arguments, context),
         Command::Run(arguments) => run::run(arguments, context),

@@ -81,7 +81,7 @@ fn a_collision_is_told_with_both_wishes_and_the_path_between_them() {
         "yostel.toml:7: console needs valley/bell ^1; that is 1.0.0",
         "gust 2.0.0 and 2.1.0 need unit ^1; that is 1.1.0 and 1.0.0",
         "valley/bell 1.0.0 needs unit >=2; that is 2.0.0",
-        "next: loosen or drop one of these wishes",
+        "next: yostel settle",
     ]);
     assert!(told.stderr.lines().count() <= 22, "it fits a terminal of 24 lines");
     assert!(!told.stderr.contains("map"), "what has no part in it is not named");

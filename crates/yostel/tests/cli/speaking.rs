@@ -15,8 +15,8 @@ fn every_command_has_help_of_its_own() {
     let sandbox = sandbox();
     let mut all = String::new();
     for command in [
-        "init", "add", "remove", "lock", "install", "verify", "run", "env", "where", "list", "tree", "audit", "cache",
-        "publish", "withdraw", "registry", "demo",
+        "init", "add", "remove", "lock", "settle", "explain", "install", "verify", "run", "env", "where", "list",
+        "tree", "audit", "cache", "publish", "withdraw", "registry", "demo",
     ] {
         let help = sandbox.run("", &format!("{command} -h")).expect(0).stdout;
         let own: Vec<&str> = help.lines().take_while(|line| !line.contains("-C, --folder")).collect();

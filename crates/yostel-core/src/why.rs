@@ -1,0 +1,132 @@
+//! Why a package is here, why at this version, and who holds it back: read off a lockfile and the sources' documents.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::Timestamp;
+
+use crate::lockfile::{AskedBy, Lockfile};
+use crate::name::PackageName;
+use crate::release::{PackageDocument, Release};
+use crate::requirement::Asker;
+use crate::version::Version;
+
+/// Why a locked package is as it is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Why {
+    /// The package.
+    pub package: PackageName,
+    /// Its locked version.
+    pub locked: Version,
+    /// Shortest ways from a project to it, one for each direct need that leads here, shortest first: who asks whom.
+    pub ways: Vec<Vec<(Asker, PackageName)>>,
+    /// Who asks for it.
+    pub asked_by: BTreeSet<AskedBy>,
+    /// Releases above the locked one, newest first, each with what stands against it.
+    pub newer: Vec<NotTaken>,
+}
+
+/// A newer release that is not the locked one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotTaken {
+    /// Its version.
+    pub version: Version,
+    /// What stands against it.
+    pub reason: Reason,
+}
+
+/// What stands against a release.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Reason {
+    /// These do not admit it; never empty.
+    NotAdmitted(Vec<AskedBy>),
+    /// It was withdrawn.
+    Withdrawn(String),
+    /// It was published too late.
+    TooNew(Timestamp),
+    /// It needs something that no source has, or no release of which is what it needs.
+    NeverMet(PackageName),
+    /// Everyone who asks admits it: it was kept where it is, or something further away stands against it.
+    Admitted,
+}
+
+/// Explains a locked package; nothing when it is not locked.
+pub fn why(
+    lockfile: &Lockfile,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+    package: &PackageName,
+    published_by: Option<Timestamp>,
+) -> Option<Why> {
+    let locked = lockfile.chosen.get(package)?;
+    let mut newer = Vec::new();
+    if let Some(document) = documents.get(package) {
+        for release in document.releases.iter().rev().filter(|release| release.version > locked.version) {
+            let reason = reason(release, document, &locked.asked_by, documents, published_by);
+            newer.push(NotTaken { version: release.version.clone(), reason });
+        }
+    }
+    Some(Why {
+        package: package.clone(),
+        locked: locked.version.clone(),
+        ways: ways(lockfile, package),
+        asked_by: locked.asked_by.clone(),
+        newer,
+    })
+}
+
+fn reason(
+    release: &Release,
+    document: &PackageDocument,
+    asked_by: &BTreeSet<AskedBy>,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+    published_by: Option<Timestamp>,
+) -> Reason {
+    if let Some(withdrawal) = &release.withdrawn {
+        return Reason::Withdrawn(withdrawal.why.clone());
+    }
+    if published_by.is_some_and(|by| release.published > by) {
+        return Reason::TooNew(release.published);
+    }
+    let refuses = |asked: &&AskedBy| {
+        asked.accept.bind(document.numbering).is_ok_and(|constraint| !constraint.admits(&release.version))
+    };
+    let holders: Vec<AskedBy> = asked_by.iter().filter(refuses).cloned().collect();
+    if !holders.is_empty() {
+        return Reason::NotAdmitted(holders);
+    }
+    let needs = release.needs.get(&crate::manifest::run_purpose()).into_iter().flatten();
+    let unmet = needs.into_iter().find(|(needed, accept)| {
+        // A document that was not asked for says nothing either way.
+        documents.get(needed).is_some_and(|document| {
+            accept
+                .bind(document.numbering)
+                .is_ok_and(|constraint| !document.releases.iter().any(|release| constraint.admits(&release.version)))
+        })
+    });
+    unmet.map_or(Reason::Admitted, |(needed, _)| Reason::NeverMet(needed.clone()))
+}
+
+/// Walks back from the package to the projects, breadth first, so that each way found is a shortest one.
+fn ways(lockfile: &Lockfile, package: &PackageName) -> Vec<Vec<(Asker, PackageName)>> {
+    let mut ways = Vec::new();
+    let mut seen: BTreeSet<&PackageName> = BTreeSet::from([package]);
+    let mut open: std::collections::VecDeque<Vec<(Asker, PackageName)>> = [Vec::new()].into();
+    while let Some(way) = open.pop_front() {
+        let at = way.first().map_or(package, |(asker, _)| asker.name());
+        let Some((at, locked)) = lockfile.chosen.get_key_value(at) else { continue };
+        let mut told: BTreeSet<&Asker> = BTreeSet::new();
+        for asked in &locked.asked_by {
+            if !told.insert(&asked.who) {
+                continue;
+            }
+            let longer: Vec<_> = std::iter::once((asked.who.clone(), at.clone())).chain(way.iter().cloned()).collect();
+            if asked.who.is_project() {
+                ways.push(longer);
+            } else if let Some((name, _)) = lockfile.chosen.get_key_value(asked.who.name())
+                && seen.insert(name)
+            {
+                open.push_back(longer);
+            }
+        }
+    }
+    ways
+}

@@ -1,0 +1,129 @@
+//! Why a package is here and at this version, and what would have to move for another.
+
+use std::collections::BTreeMap;
+
+use yostel_core::{
+    Accept, Asker, Collision, Lockfile, Move, Outcome, PackageDocument, PackageName, Problem, Reason, Requirement,
+    Resolver, Version, Why, compare, nearest, run_purpose, why,
+};
+use yostel_store::for_each_in_parallel;
+
+use crate::error::{FlowError, WishPlace};
+use crate::lock::{drive, rules_of, versions_of};
+use crate::observer::Observer;
+use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
+
+/// What was found out about a package.
+#[derive(Debug)]
+pub struct ExplainReport {
+    /// Why it is as it is.
+    pub why: Why,
+    /// What another version would take, when one was asked about or could be had.
+    pub instead: Option<Instead>,
+}
+
+/// What another version would take.
+#[derive(Debug)]
+pub struct Instead {
+    /// The version asked about.
+    pub version: Version,
+    /// Whether it may be had, and what that would move.
+    pub outcome: Counterfactual,
+}
+
+/// Whether a version may be had.
+#[derive(Debug)]
+pub enum Counterfactual {
+    /// It may, and this would move, the package itself among it; with the fewest others.
+    Possible(Vec<Move>),
+    /// It may not: these collide, the version itself among the wishes.
+    Impossible {
+        /// What collides.
+        collision: Box<Collision>,
+        /// The wish that stands for the version asked about.
+        demand: Requirement,
+        /// Where the other wishes stand.
+        places: Vec<WishPlace>,
+    },
+}
+
+/// Explains a locked package; with `other`, resolves with that version demanded.
+///
+/// # Errors
+/// `NotLocked`, `NoSuchVersion`, and whatever loading the lockfile and asking the sources refuse.
+pub fn explain(
+    project: &LoadedProject,
+    package: &PackageName,
+    other: Option<&str>,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<ExplainReport, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    if !lockfile.chosen.contains_key(package) {
+        let near = nearest(package.as_str(), lockfile.chosen.keys().map(PackageName::as_str));
+        let near = near.and_then(|near| PackageName::parse(near).ok());
+        return Err(FlowError::NotLocked { package: package.clone(), near });
+    }
+    let sources = project.sources()?;
+    let names: Vec<&PackageName> = lockfile.chosen.keys().collect();
+    let mut documents: BTreeMap<PackageName, PackageDocument> = BTreeMap::new();
+    for (name, answer) in names.iter().zip(for_each_in_parallel(&names, |name| sources.document(name))) {
+        if let Some((_, document)) = answer? {
+            documents.insert((*name).clone(), document);
+        }
+    }
+    let rules = rules_of(project, None, None, settings);
+    let not_locked = || FlowError::NotLocked { package: package.clone(), near: None };
+    let why = why(&lockfile, &documents, package, rules.published_by).ok_or_else(not_locked)?;
+    let version = match other {
+        Some(text) => Some(find_version(package, text, documents.get(package))?),
+        None => why.newer.iter().find(|newer| newer.reason == Reason::Admitted).map(|newer| newer.version.clone()),
+    };
+    let instead = match version {
+        Some(version) => Some(demand(project, &lockfile, package, version, settings, observer)?),
+        None => None,
+    };
+    Ok(ExplainReport { why, instead })
+}
+
+fn find_version(package: &PackageName, text: &str, document: Option<&PackageDocument>) -> Result<Version, FlowError> {
+    let known = || document.map_or_else(Vec::new, |d| d.releases.iter().map(|r| r.version.clone()).collect());
+    let no_such = || FlowError::NoSuchVersion { package: package.clone(), version: text.to_owned(), known: known() };
+    let document = document.ok_or_else(no_such)?;
+    let version = document.numbering.parse_version(text).map_err(|_| no_such())?;
+    document.release(&version).map(|release| release.version.clone()).ok_or_else(no_such)
+}
+
+fn demand(
+    project: &LoadedProject,
+    lockfile: &Lockfile,
+    package: &PackageName,
+    version: Version,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Instead, FlowError> {
+    let demand = Requirement {
+        asker: Asker::Project(project.manifest.project.name.clone()),
+        package: package.clone(),
+        accept: Accept::parse(&format!("={version}")).expect("a version makes a constraint"),
+        purpose: run_purpose(),
+    };
+    let mut wishes = project.manifest.requirements();
+    wishes.push(demand.clone());
+    let mut keep = versions_of(lockfile);
+    // What is demanded is not held against keeping it where it is.
+    keep.insert(package.clone(), version.clone());
+    let problem = Problem { wishes, keep, rules: rules_of(project, None, None, settings) };
+    let (outcome, _) = drive(Resolver::new(problem), project, &project.sources()?, observer)?;
+    let outcome = match outcome {
+        Outcome::Resolved(resolution) => {
+            let after = Lockfile::from_resolution(&project.manifest.requirements(), &resolution);
+            Counterfactual::Possible(compare(Some(lockfile), &after))
+        }
+        Outcome::Collision(collision) => {
+            let places = collision.wishes.iter().filter_map(|wish| project.place_of(wish)).collect();
+            Counterfactual::Impossible { collision, demand, places }
+        }
+    };
+    Ok(Instead { version, outcome })
+}

@@ -1,0 +1,90 @@
+//! The smallest repairs of a collision: listed, previewed, applied.
+
+use yostel_core::{
+    Lockfile, Move, Outcome, Problem, Purpose, Repair, Resolver, WishEdit, add_need, compare, remove_need,
+};
+use yostel_store::write_atomically;
+
+use crate::error::FlowError;
+use crate::lock::{drive, rules_of, versions_of};
+use crate::observer::{Event, Observer};
+use crate::project::{LoadedProject, Settings, load_lockfile};
+
+/// How many repairs are looked for.
+const MOST_REPAIRS: usize = 8;
+
+/// A repair that was proved by resolving it.
+#[derive(Debug)]
+pub struct Settlement {
+    /// The edits of the manifest, and the set they lead to.
+    pub repair: Repair,
+    /// The manifest's text afterwards.
+    pub text: String,
+    /// The lockfile afterwards.
+    pub lockfile: Lockfile,
+    /// What moves against the lockfile as it is.
+    pub moves: Vec<Move>,
+}
+
+/// Lists the smallest repairs, smallest first; nothing when there is a set as things are.
+///
+/// # Errors
+/// As locking, but for a collision.
+pub fn settle(
+    project: &LoadedProject,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Option<Vec<Settlement>>, FlowError> {
+    let before = load_lockfile(project)?;
+    let keep = before.as_ref().map(versions_of).unwrap_or_default();
+    let wishes = project.manifest.requirements();
+    if wishes.is_empty() {
+        return Ok(None);
+    }
+    let rules = rules_of(project, None, None, settings);
+    let resolver = Resolver::with_repairs(Problem { wishes, keep, rules });
+    let (outcome, resolver) = drive(resolver, project, &project.sources()?, observer)?;
+    if matches!(outcome, Outcome::Resolved(_)) {
+        return Ok(None);
+    }
+    let mut settlements = Vec::new();
+    for repair in resolver.repairs(MOST_REPAIRS) {
+        let text = edited(&project.text, &repair.edits)?;
+        let lockfile = Lockfile::from_resolution(&repair.wishes, &repair.resolution);
+        let moves = compare(before.as_ref(), &lockfile);
+        settlements.push(Settlement { repair, text, lockfile, moves });
+    }
+    Ok(Some(settlements))
+}
+
+fn edited(text: &str, edits: &[WishEdit]) -> Result<String, FlowError> {
+    let mut text = text.to_owned();
+    for edit in edits {
+        let wish = edit.wish();
+        let purpose: &Purpose = &wish.purpose;
+        text = match edit {
+            WishEdit::Change { accept, .. } => add_need(&text, purpose, &wish.package, accept)?.text,
+            WishEdit::Drop { .. } => remove_need(&text, Some(purpose), &wish.package)?.text,
+        };
+    }
+    Ok(text)
+}
+
+/// Applies a repair: the manifest in place, then the lockfile.
+///
+/// # Errors
+/// `Store`; the manifest is put back when the lockfile cannot be written.
+pub fn apply_settlement(
+    project: &LoadedProject,
+    settlement: &Settlement,
+    observer: &dyn Observer,
+) -> Result<(), FlowError> {
+    observer.notice(Event::Write("yostel.toml"));
+    write_atomically(&project.manifest_path(), settlement.text.as_bytes())?;
+    observer.notice(Event::Write("yostel.lock"));
+    if let Err(error) = write_atomically(&project.lockfile_path(), settlement.lockfile.write().as_bytes()) {
+        write_atomically(&project.manifest_path(), project.text.as_bytes())?;
+        return Err(error.into());
+    }
+    Ok(())
+}

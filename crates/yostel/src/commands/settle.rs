@@ -1,0 +1,174 @@
+//! `settle`: the smallest edits that end a collision.
+
+use clap::Args;
+use serde_json::{Value, json};
+use similar::{ChangeTag, TextDiff};
+use yostel_core::{Diagnostic, MoveKind, WishEdit};
+use yostel_flows::{FlowError, Settlement, apply_settlement, settle};
+
+use super::Answer;
+use super::lock::{move_document, moves};
+use crate::context::{Context, failure_of};
+use crate::exit::Exit;
+use crate::render::{Role, count, join, paint};
+
+/// Find the smallest edits that end a collision, and apply one
+///
+/// Without a number, lists them, smallest first; each was proved by resolving it. With a number, edits the manifest in
+/// place and locks.
+#[derive(Debug, Args)]
+pub(crate) struct Settle {
+    /// Which of the listed edits to apply
+    number: Option<usize>,
+
+    /// Only show what the edit with this number would change
+    #[arg(long, requires = "number")]
+    preview: bool,
+}
+
+pub(crate) fn run(arguments: Settle, context: &Context) -> Result<Answer, FlowError> {
+    let project = context.project()?;
+    let Some(settlements) = settle(&project, &context.settings, &context.progress)? else {
+        return Ok(Answer::either(
+            context,
+            Exit::Fine,
+            "settle",
+            || json!({ "collision": false, "repairs": [] }),
+            || format!("Nothing collides.\n{} yostel lock\n", paint(Role::Good, "next:")),
+        ));
+    };
+    let Some(number) = arguments.number else {
+        return Ok(Answer::either(
+            context,
+            Exit::Fine,
+            "settle",
+            || json!({ "collision": true, "repairs": settlements.iter().map(document).collect::<Vec<_>>() }),
+            || list(&settlements),
+        ));
+    };
+    let Some(settlement) = number.checked_sub(1).and_then(|at| settlements.get(at)) else {
+        let diagnostic = Diagnostic {
+            code: "no-such-repair",
+            headline: format!(
+                "there is no edit {number}; {} listed",
+                if settlements.len() == 1 { "1 is".into() } else { format!("{} are", settlements.len()) }
+            ),
+            place: None,
+            notes: Vec::new(),
+            next: vec!["yostel settle, to see them".into()],
+        };
+        return Ok(failure_of(&[diagnostic], Exit::Usage, context.format));
+    };
+    if !arguments.preview {
+        apply_settlement(&project, settlement, &context.progress)?;
+    }
+    Ok(Answer::either(
+        context,
+        Exit::Fine,
+        "settle",
+        || {
+            let mut content = document(settlement);
+            content["applied"] = (!arguments.preview).into();
+            content["manifest"] = settlement.text.clone().into();
+            content
+        },
+        || {
+            let diff = diff(&project.text, &settlement.text);
+            let moved = moves(&settlement.moves, usize::MAX);
+            let moved = if moved.is_empty() { "Nothing moves.\n".to_owned() } else { format!("What moves:\n{moved}") };
+            if arguments.preview {
+                let next = format!("yostel settle {number}, to do it");
+                format!("yostel.toml would become:\n{diff}{moved}{} {next}\n", paint(Role::Good, "next:"))
+            } else {
+                let locked = count(settlement.lockfile.chosen.len(), "package");
+                format!(
+                    "Edited yostel.toml:\n{diff}Locked {locked}. {moved}{} yostel install\n",
+                    paint(Role::Good, "next:")
+                )
+            }
+        },
+    ))
+}
+
+fn list(settlements: &[Settlement]) -> String {
+    if settlements.is_empty() {
+        return "No edit of four wishes or fewer ends the collision; yostel lock tells what collides.\n".into();
+    }
+    let mut text = String::from("Each of these edits of yostel.toml ends the collision, proved by resolving it:\n");
+    for (number, settlement) in (1..).zip(settlements) {
+        let edits: Vec<String> = settlement.repair.edits.iter().map(words).collect();
+        text.push_str(&format!(
+            "{} {}\n",
+            paint(Role::Title, format!("{number:>3}")),
+            paint(Role::Title, join(&edits))
+        ));
+        text.push_str(&format!("      {}\n", consequence(settlement)));
+    }
+    text.push_str(&format!("{} yostel settle --preview 1, or yostel settle 1\n", paint(Role::Good, "next:")));
+    text
+}
+
+fn words(edit: &WishEdit) -> String {
+    match edit {
+        WishEdit::Change { wish, accept } => format!("change {} from {} to {accept}", wish.package, wish.accept),
+        WishEdit::Drop { wish } => format!("drop {} {}", wish.package, wish.accept),
+    }
+}
+
+/// Says in one line what an edit leads to: the packages asked about first, then how many others move.
+fn consequence(settlement: &Settlement) -> String {
+    let mut parts = Vec::new();
+    for edit in &settlement.repair.edits {
+        if let WishEdit::Change { wish, .. } = edit
+            && let Some(choice) = settlement.repair.resolution.chosen.get(&wish.package)
+        {
+            parts.push(format!("{} {}", wish.package, choice.release.version));
+        }
+    }
+    let counted = |what: &str, is: fn(&MoveKind) -> bool| {
+        let number = settlement.moves.iter().filter(|m| is(&m.kind)).count();
+        (number > 0).then(|| format!("{number} {what}"))
+    };
+    let mut moved: Vec<String> = Vec::new();
+    moved.extend(counted("moved", |kind| matches!(kind, MoveKind::Moved { .. })));
+    moved.extend(counted("added", |kind| matches!(kind, MoveKind::Added { .. })));
+    moved.extend(counted("dropped", |kind| matches!(kind, MoveKind::Dropped { .. })));
+    let moved = if moved.is_empty() { "nothing moves against the lock".to_owned() } else { join(&moved) };
+    if parts.is_empty() { format!("leads to: {moved}") } else { format!("leads to {}; {moved}", join(&parts)) }
+}
+
+fn document(settlement: &Settlement) -> Value {
+    json!({
+        "edits": settlement.repair.edits.iter().map(|edit| {
+            let wish = edit.wish();
+            let (kind, to) = match edit {
+                WishEdit::Change { accept, .. } => ("change", Some(accept.as_str())),
+                WishEdit::Drop { .. } => ("drop", None),
+            };
+            json!({
+                "kind": kind, "package": wish.package.as_str(), "purpose": wish.purpose.as_str(),
+                "from": wish.accept.as_str(), "to": to,
+            })
+        }).collect::<Vec<_>>(),
+        "packages": settlement.lockfile.chosen.len(),
+        "moves": settlement.moves.iter().map(move_document).collect::<Vec<_>>(),
+    })
+}
+
+/// Shows the lines that differ, with one of context.
+fn diff(before: &str, after: &str) -> String {
+    let diff = TextDiff::from_lines(before, after);
+    let mut text = String::new();
+    for group in diff.grouped_ops(1) {
+        for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
+            let line = change.value().trim_end_matches(['\n', '\r']);
+            let line = crate::sanitise::sanitise(line);
+            text.push_str(&match change.tag() {
+                ChangeTag::Delete => format!("  {}\n", paint(Role::Bad, format!("- {line}"))),
+                ChangeTag::Insert => format!("  {}\n", paint(Role::Good, format!("+ {line}"))),
+                ChangeTag::Equal => format!("    {line}\n"),
+            });
+        }
+    }
+    text
+}

@@ -1,0 +1,137 @@
+//! `settle`, `explain`, and the finer options of `lock`. The accident this prevents: hours of balancing versions by hand.
+
+use crate::{project, publish, small_world};
+
+/// The small world with two wishes that collide through `unit`.
+fn colliding() -> yostel_testkit::Sandbox {
+    let sandbox = small_world();
+    project(&sandbox, "gust = \"^2\"   # calibrated", "");
+    sandbox.run("console", "lock").expect(0);
+    project(&sandbox, "gust = \"^2\"   # calibrated\n\"valley/bell\" = \"^1\"", "");
+    sandbox.run("console", "lock").expect(3).says(&["next: yostel settle"]);
+    sandbox
+}
+
+#[test]
+fn settle_lists_the_smallest_edits_and_applies_the_one_chosen() {
+    let sandbox = colliding();
+    let before = sandbox.picture("console");
+    let told = sandbox.run("console", "settle").expect(0).stdout;
+    for line in [
+        "  1 change gust from ^2 to ^3.0.0\n      leads to gust 3.0.0; 2 moved and 1 added\n",
+        "  2 drop valley/bell ^1\n      leads to: nothing moves against the lock\n",
+        "next: yostel settle --preview 1, or yostel settle 1",
+    ] {
+        assert!(told.contains(line), "{line} in {told}");
+    }
+    let told = sandbox.run("console", "settle --preview 1").expect(0).stdout;
+    assert!(told.contains("  - gust = \"^2\"   # calibrated\n  + gust = \"^3.0.0\"   # calibrated\n"), "{told}");
+    assert!(told.contains("moved !  gust         2.1.0 -> 3.0.0"), "{told}");
+    sandbox.run("console", "settle 7").expect(2).says(&["there is no edit 7; 2 are listed"]);
+    sandbox.run("console", "settle --preview").expect(2);
+    assert_eq!(sandbox.picture("console"), before, "so far only looking");
+
+    sandbox.run("console", "settle 1").expect(0);
+    assert!(sandbox.read("console/yostel.toml").contains("gust = \"^3.0.0\"   # calibrated\n"));
+    let told = sandbox.run("console", "lock").expect(0).stdout;
+    assert!(told.contains("nothing moved"), "the lock was written too: {told}");
+    assert!(sandbox.run("console", "settle").expect(0).stdout.contains("Nothing collides."));
+    sandbox.run("console", "install").expect(0);
+}
+
+#[test]
+fn dropping_is_applied_too_and_json_tells_the_same() {
+    let sandbox = colliding();
+    let value: serde_json::Value =
+        serde_json::from_str(&sandbox.run("console", "--format json settle").expect(0).stdout).unwrap();
+    assert_eq!(value["repairs"][0]["edits"][0]["to"], "^3.0.0");
+    assert_eq!(value["repairs"][1]["edits"][0]["kind"], "drop");
+    sandbox.run("console", "settle 2").expect(0);
+    assert!(!sandbox.read("console/yostel.toml").contains("bell"));
+    sandbox.run("console", "install").expect(0);
+}
+
+#[test]
+fn explain_tells_the_way_who_asks_and_what_stands_against_newer_ones() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "explain unit").expect(0).stdout;
+    for line in [
+        "unit 1.1.0\n",
+        "  is here through console > gust 2.1.0 > unit 1.1.0\n",
+        "  is here through console > rig 0.9.0 > unit 1.1.0\n",
+        "  gust 2.1.0    ^1\n",
+        "  2.0.0  gust 2.1.0 accepts only ^1 and rig 0.9.0 accepts only ^1\n",
+        "next: yostel explain unit --why-not 2.0.0\n",
+    ] {
+        assert!(told.contains(line), "{line} in {told}");
+    }
+    let told = sandbox.run("console", "explain unit --why-not 2.0.0").expect(0).stdout;
+    assert!(told.contains("unit 2.0.0 may not be had:\n    asked for: unit =2.0.0\n"), "{told}");
+    assert!(told.contains("need unit ^1"), "{told}");
+    sandbox.run("console", "explain units").expect(2).says(&["units is not part of this project", "write unit"]);
+    sandbox.run("console", "explain unit --why-not 7").expect(2).says(&["unit has no release 7", "there is 2.0.0"]);
+    let value: serde_json::Value =
+        serde_json::from_str(&sandbox.run("console", "--format json explain unit").expect(0).stdout).unwrap();
+    assert_eq!((&value["newer"][0]["reason"], &value["ways"][0][1]), (&"not-admitted".into(), &"gust 2.1.0".into()));
+}
+
+#[test]
+fn explain_answers_what_else_would_move() {
+    let sandbox = small_world();
+    project(&sandbox, "gust = \">=2\"", "");
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "explain gust --why-not 2.1.0").expect(0).stdout;
+    assert!(told.contains("gust 2.1.0 may be had; 1 more would move, which is the fewest"), "{told}");
+    assert!(told.contains("moved !  gust  3.0.0 -> 2.1.0") && told.contains("moved !  unit  2.0.0 -> 1.1.0"), "{told}");
+    assert!(told.contains("next: yostel add gust '=2.1.0', then yostel lock"), "{told}");
+    sandbox.run("console", "add gust =2.1.0").expect(0);
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "explain gust --why-not 2.1.0").expect(0).stdout;
+    assert!(told.contains("2.1.0 is what is locked"), "{told}");
+    project(&sandbox, "gust = \"^2\"", "");
+    sandbox.run("", "withdraw gust 3.0.0 --from depot --why leaks").expect(0);
+    assert!(sandbox.run("console", "explain gust").expect(0).stdout.contains("3.0.0  withdrawn: leaks"));
+}
+
+#[test]
+fn a_day_an_age_and_the_oldest_can_be_asked_for() {
+    let sandbox = small_world();
+    // Everything so far was published at 1790000000, which is 2026-09-21.
+    std::fs::create_dir_all(sandbox.path("made/gust-2.2.0")).unwrap();
+    sandbox.write("made/gust-2.2.0/yostel.toml", "[project]\nname = \"gust\"\nversion = \"2.2.0\"\n");
+    let mut command = sandbox.command("made/gust-2.2.0", "publish --to ../../depot");
+    sandbox.finish(command.env("SOURCE_DATE_EPOCH", "1790864000")).expect(0);
+    let version_of = |words: &str, day: &str| {
+        let mut command = sandbox.command("console", words);
+        sandbox.finish(command.env("SOURCE_DATE_EPOCH", day)).expect(0);
+        let lock = sandbox.read("console/yostel.lock");
+        lock.split("name = \"gust\"\nversion = \"").nth(1).unwrap().split('"').next().unwrap().to_owned()
+    };
+    assert_eq!(version_of("lock --fresh", "1790864000"), "2.2.0");
+    assert_eq!(version_of("lock --fresh --as-of 2026-09-21", "1790864000"), "2.1.0");
+    assert_eq!(version_of("lock --fresh --prefer oldest", "1790864000"), "2.0.0");
+    let text = sandbox.read("console/yostel.toml");
+    sandbox.write("console/yostel.toml", format!("{text}\n[policy]\nminimum-age = \"7 days\"\n"));
+    assert_eq!(version_of("lock --fresh", "1790864000"), "2.1.0", "published today, so not old enough");
+    assert_eq!(version_of("lock --fresh", "1791600000"), "2.2.0", "eight days later it is");
+    sandbox.write("console/yostel.toml", format!("{text}\n[policy]\nprefer = \"oldest\"\n"));
+    assert_eq!(version_of("lock --fresh", "1791600000"), "2.0.0");
+    sandbox.write("console/yostel.toml", format!("{text}\n[policy]\nminimum-age = \"a while\"\nprefer = \"best\"\n"));
+    let refused = sandbox.run("console", "lock").expect(2);
+    refused.says(&["`minimum-age` cannot be `a while`", "like \"7 days\"", "`prefer` cannot be `best`"]);
+    sandbox.run("console", "lock --as-of yesterday").expect(2).says(&["2026-05-04"]);
+}
+
+#[test]
+fn stats_tell_what_the_search_did() {
+    let sandbox = small_world();
+    let told = sandbox.run("console", "lock --stats").expect(0).stdout;
+    assert!(
+        told.contains("looked at  5 releases") && told.contains("of 7 releases") && told.contains("questions"),
+        "{told}"
+    );
+    let told = sandbox.run("console", "lock --stats").expect(0).stdout;
+    assert!(told.contains("nothing to search for"), "{told}");
+    publish(&sandbox, "map 1.0.0", "", &[]);
+}
