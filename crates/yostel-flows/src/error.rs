@@ -137,6 +137,8 @@ pub enum FlowError {
         collision: Box<Collision>,
         /// Where the wishes stand.
         places: Vec<WishPlace>,
+        /// The folder a proof was written to, when one was asked for.
+        proof: Option<PathBuf>,
     },
     /// The resolver broke its own rules.
     #[error(transparent)]

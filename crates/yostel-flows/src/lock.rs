@@ -34,7 +34,7 @@ pub enum Write {
 }
 
 /// How to lock.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct LockRequest {
     /// What to keep.
     pub keep: Keep,
@@ -44,11 +44,13 @@ pub struct LockRequest {
     pub as_of: Option<Timestamp>,
     /// Which of the releases that fit to take; the manifest's policy when left out.
     pub prefer: Option<Prefer>,
+    /// When there is no set, a folder to write a proof of that into.
+    pub proof: Option<PathBuf>,
 }
 
 impl Default for LockRequest {
     fn default() -> Self {
-        Self { keep: Keep::Locked, write: Write::File, as_of: None, prefer: None }
+        Self { keep: Keep::Locked, write: Write::File, as_of: None, prefer: None, proof: None }
     }
 }
 
@@ -112,7 +114,11 @@ pub fn lock(
             Outcome::Resolved(resolution) => (resolution, resolver.into_documents(), Some(search)),
             Outcome::Collision(collision) => {
                 let places = collision.wishes.iter().filter_map(|wish| project.place_of(wish)).collect();
-                return Err(FlowError::Collision { collision, places });
+                let proof = match request.proof {
+                    Some(folder) => write_certificate(&resolver, folder)?,
+                    None => None,
+                };
+                return Err(FlowError::Collision { collision, places, proof });
             }
         }
     };
@@ -134,6 +140,21 @@ pub fn lock(
     }
     let newer = kept_below_newest(&lockfile, &documents, &moves);
     Ok(LockReport { path, lockfile, moves, changed, written, newer, search })
+}
+
+/// Writes the proof that there is no set; returns its folder.
+fn write_certificate(resolver: &Resolver, folder: PathBuf) -> Result<Option<PathBuf>, FlowError> {
+    let Some(certificate) = resolver.certificate() else { return Ok(None) };
+    std::fs::create_dir_all(&folder).map_err(yostel_store::StoreError::when("make the folder", &folder))?;
+    let files = [
+        ("problem.cnf", &certificate.cnf),
+        ("variables.tsv", &certificate.variables),
+        ("proof.drat", &certificate.proof),
+    ];
+    for (name, text) in files {
+        write_atomically(&folder.join(name), text.as_bytes())?;
+    }
+    Ok(Some(folder))
 }
 
 /// Joins the manifest's policy with what was asked for.

@@ -81,6 +81,7 @@ impl Solver {
     /// Adds a clause that holds from now on. Repeated literals count once; a clause that is always true is left out.
     pub fn add_clause(&mut self, literals: &[Lit]) {
         self.backjump(0);
+        self.proof.state(literals);
         if self.refuted {
             return;
         }
@@ -186,6 +187,16 @@ impl Solver {
     /// Returns the proof so far; empty unless `Config::record_proof` is on.
     pub fn proof(&self) -> &[ProofStep] {
         self.proof.steps()
+    }
+
+    /// Writes all clauses as they were added, in DIMACS CNF; nothing unless `Config::record_proof` is on.
+    pub fn to_cnf(&self) -> Option<String> {
+        self.proof.to_cnf(self.variables)
+    }
+
+    /// Writes the proof so far as DRAT in text form; nothing unless `Config::record_proof` is on.
+    pub fn to_drat(&self) -> Option<String> {
+        self.proof.to_drat()
     }
 
     fn learn_from(&mut self, conflict: crate::clauses::ClauseId) {

@@ -5,7 +5,7 @@
 
 use proptest::prelude::*;
 use yostel_check::{Problem, check_assignment, check_proof};
-use yostel_solver::{Config, Lit, Outcome, ProofStep, Solver, Var};
+use yostel_solver::{Config, Lit, Outcome, Solver, Var};
 
 fn literal(vars: &[Var], dimacs: i64) -> Lit {
     let var = vars[dimacs.unsigned_abs() as usize - 1];
@@ -22,22 +22,6 @@ fn load(problem: &Problem, config: Config) -> (Solver, Vec<Var>) {
     (solver, vars)
 }
 
-fn proof_text(steps: &[ProofStep]) -> String {
-    let mut text = String::new();
-    for step in steps {
-        let (mark, clause) = match step {
-            ProofStep::Add(clause) => ("", clause),
-            ProofStep::Delete(clause) => ("d ", clause),
-        };
-        text.push_str(mark);
-        for literal in clause {
-            text.push_str(&format!("{} ", literal.to_dimacs()));
-        }
-        text.push_str("0\n");
-    }
-    text
-}
-
 /// Solves, has the answer judged, and returns whether it is satisfiable.
 fn judged(problem: &Problem, assumptions: &[i64], config: Config) -> bool {
     let (mut solver, vars) = load(problem, Config { record_proof: true, ..config });
@@ -51,7 +35,8 @@ fn judged(problem: &Problem, assumptions: &[i64], config: Config) -> bool {
         Outcome::Unsatisfiable(core) => {
             assert!(core.iter().all(|l| assumed.contains(l)), "the core names something that was not assumed");
             let claim: Vec<i64> = core.iter().map(|l| -l.to_dimacs()).collect();
-            check_proof(problem, &proof_text(solver.proof()), &claim).unwrap();
+            check_proof(problem, &solver.to_drat().unwrap(), &claim).unwrap();
+            assert_eq!(yostel_check::parse_cnf(&solver.to_cnf().unwrap()).as_ref(), Ok(problem));
             false
         }
         Outcome::Stopped => panic!("no limit was set"),
@@ -143,7 +128,7 @@ fn a_damaged_proof_is_refused() {
     let problem = pigeonhole(4);
     let (mut solver, _) = load(&problem, Config { record_proof: true, ..Config::default() });
     assert_eq!(solver.solve(&[]), Outcome::Unsatisfiable(vec![]));
-    let whole = proof_text(solver.proof());
+    let whole = solver.to_drat().unwrap();
     let damaged: String = whole.lines().skip(1).map(|l| format!("{l}\n")).collect();
     let half: String = whole.lines().take(1).map(|l| format!("{l}\n")).collect();
     assert!(check_proof(&problem, &whole, &[]).is_ok());

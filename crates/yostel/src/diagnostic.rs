@@ -164,7 +164,15 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
                 .note(format!("there is {}", some_versions(known)))
                 .note("the manifest is as it was")
         }
-        FlowError::Collision { collision, places } => of_collision(collision, places),
+        FlowError::Collision { collision, places, proof } => {
+            let diagnostic = of_collision(collision, places);
+            match proof {
+                Some(folder) => {
+                    diagnostic.note(format!("{} holds problem.cnf, variables.tsv and proof.drat", context.show(folder)))
+                }
+                None => diagnostic,
+            }
+        }
         FlowError::WrongAnswer(_) => internal(headline),
         FlowError::Republished(moves) => {
             let mut names: Vec<String> = Vec::new();

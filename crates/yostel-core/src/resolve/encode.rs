@@ -30,7 +30,11 @@ pub(super) struct Encoding<'k> {
 impl<'k> Encoding<'k> {
     /// Makes the variables and the rule of one release a package. Requirements come separately.
     pub(super) fn new(problem: &Problem, known: &'k Known) -> Self {
-        let mut solver = Solver::default();
+        Self::with_solver(problem, known, Solver::default())
+    }
+
+    /// The same, for a solver with settings of its own.
+    pub(super) fn with_solver(problem: &Problem, known: &'k Known, mut solver: Solver) -> Self {
         let mut packages = BTreeMap::new();
         for name in known.names() {
             let Some(document) = known.document(name) else { continue };

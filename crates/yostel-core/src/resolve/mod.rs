@@ -4,6 +4,7 @@
 //! never reaches out itself. It ends with a resolution that [`crate::satisfies`] has judged, or with a collision. The
 //! outcome is a pure function of the wishes, the releases, and the versions to keep (docs/resolution.md).
 
+mod certify;
 mod encode;
 mod explain;
 mod objective;
@@ -11,6 +12,7 @@ mod repair;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+pub use certify::Certificate;
 pub use explain::{Collision, Fact, WithinReach};
 pub use repair::{Repair, WishEdit};
 
@@ -224,6 +226,11 @@ impl Resolver {
     /// [`Self::with_repairs`].
     pub fn repairs(&self, most: usize) -> Vec<Repair> {
         repair::repairs(&self.problem, &self.known, most)
+    }
+
+    /// Proves that there is no set, in open formats; nothing when there is one. Ask after [`Outcome::Collision`].
+    pub fn certificate(&self) -> Option<Certificate> {
+        certify::certify(&self.problem, &self.known)
     }
 
     /// Takes in what arrived and says what is needed next, or what was found. The first call brings nothing.

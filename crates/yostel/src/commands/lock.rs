@@ -1,5 +1,6 @@
 //! `lock`: resolve, write the lockfile, tell what moved and because of whom.
 
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use clap::{Args, ValueEnum};
@@ -42,6 +43,10 @@ pub(crate) struct Lock {
     #[arg(long, value_enum, value_name = "WHICH", hide_possible_values = true)]
     prefer: Option<PreferArgument>,
 
+    /// When there is no set, write a proof of that into this folder, for an independent checker (docs/formats.md)
+    #[arg(long, value_name = "FOLDER")]
+    proof: Option<PathBuf>,
+
     /// Tell what the search did
     #[arg(long)]
     stats: bool,
@@ -72,6 +77,7 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
             PreferArgument::Newest => Prefer::Newest,
             PreferArgument::Oldest => Prefer::Oldest,
         }),
+        proof: arguments.proof.as_ref().map(|folder| context.folder.join(folder)),
     };
     let started = Instant::now();
     let report = lock(&project, request, &context.settings, &context.progress)?;

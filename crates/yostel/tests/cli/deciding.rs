@@ -135,3 +135,23 @@ fn stats_tell_what_the_search_did() {
     assert!(told.contains("nothing to search for"), "{told}");
     publish(&sandbox, "map 1.0.0", "", &[]);
 }
+
+#[test]
+fn a_collision_comes_with_a_proof_that_an_independent_judge_accepts() {
+    let sandbox = colliding();
+    let told = sandbox.run("console", "lock --proof ../proof").expect(3);
+    told.says(&["cannot be met together", "proof holds problem.cnf, variables.tsv and proof.drat"]);
+    let problem = yostel_check::parse_cnf(&sandbox.read("proof/problem.cnf")).unwrap();
+    let proof = sandbox.read("proof/proof.drat");
+    assert_eq!(yostel_check::check_proof(&problem, &proof, &[]), Ok(()));
+    let variables = sandbox.read("proof/variables.tsv");
+    assert_eq!(variables.lines().count(), problem.variables);
+    assert!(variables.contains("\tgust 2.1.0\n") && variables.contains("\thelper\n"), "{variables}");
+    // A problem that can be met has no such proof: without its last clauses it can.
+    let mut weaker = problem.clone();
+    weaker.clauses.retain(|clause| clause.iter().any(|literal| *literal < 0));
+    assert!(yostel_check::check_proof(&weaker, &proof, &[]).is_err());
+    sandbox.run("console", "settle 1").expect(0);
+    sandbox.run("console", "lock --fresh --proof ../none").expect(0);
+    assert!(!sandbox.path("none").exists());
+}
