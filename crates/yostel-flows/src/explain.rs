@@ -9,7 +9,7 @@ use yostel_core::{
 use yostel_store::for_each_in_parallel;
 
 use crate::error::{FlowError, WishPlace};
-use crate::lock::{drive, rules_of, versions_of};
+use crate::lock::{drive, places_of, rules_of, versions_of};
 use crate::observer::Observer;
 use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
 
@@ -121,7 +121,7 @@ fn demand(
             Counterfactual::Possible(compare(Some(lockfile), &after))
         }
         Outcome::Collision(collision) => {
-            let places = collision.wishes.iter().filter_map(|wish| project.place_of(wish)).collect();
+            let places = places_of(project, &collision);
             Counterfactual::Impossible { collision, demand, places }
         }
     };

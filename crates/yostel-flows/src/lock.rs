@@ -5,13 +5,13 @@ use std::path::PathBuf;
 
 use jiff::Timestamp;
 use yostel_core::{
-    Arrival, Lockfile, Move, MoveKind, Outcome, PackageDocument, PackageName, Prefer, Problem, Resolution,
+    Arrival, Collision, Lockfile, Move, MoveKind, Outcome, PackageDocument, PackageName, Prefer, Problem, Resolution,
     ResolveError, Resolver, Rules, SearchStats, Step, Version, compare, declarations, nearest,
 };
 use yostel_sources::SourceSet;
 use yostel_store::{for_each_in_parallel, write_atomically};
 
-use crate::error::FlowError;
+use crate::error::{FlowError, WishPlace};
 use crate::observer::{Event, Observer};
 use crate::project::{LoadedProject, Settings, load_lockfile};
 
@@ -113,7 +113,7 @@ pub fn lock(
         match outcome {
             Outcome::Resolved(resolution) => (resolution, resolver.into_documents(), Some(search)),
             Outcome::Collision(collision) => {
-                let places = collision.wishes.iter().filter_map(|wish| project.place_of(wish)).collect();
+                let places = places_of(project, &collision);
                 let proof = match request.proof {
                     Some(folder) => write_certificate(&resolver, folder)?,
                     None => None,
@@ -140,6 +140,12 @@ pub fn lock(
     }
     let newer = kept_below_newest(&lockfile, &documents, &moves);
     Ok(LockReport { path, lockfile, moves, changed, written, newer, search })
+}
+
+/// Finds where the wishes of a collision, and of those beside it, stand.
+pub(crate) fn places_of(project: &LoadedProject, collision: &Collision) -> Vec<WishPlace> {
+    let all = std::iter::once(collision).chain(&collision.others);
+    all.flat_map(|collision| &collision.wishes).filter_map(|wish| project.place_of(wish)).collect()
 }
 
 /// Writes the proof that there is no set; returns its folder.
@@ -225,7 +231,7 @@ fn explain_error(error: ResolveError, project: &LoadedProject, sources: &SourceS
 /// Says that no source knows a package, with the nearest name that one does know.
 pub(crate) fn unknown_package(
     package: &PackageName,
-    wish: Option<Box<crate::WishPlace>>,
+    wish: Option<Box<WishPlace>>,
     project: &LoadedProject,
     sources: &SourceSet,
 ) -> FlowError {

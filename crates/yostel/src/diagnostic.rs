@@ -112,6 +112,18 @@ pub(crate) fn diagnostics_of(error: &FlowError, context: &Context) -> Vec<Diagno
             let file = context.show(path);
             problems.iter().take(TOLD).map(|problem| of_manifest(problem, &file, text)).collect()
         }
+        FlowError::Collision { collision, places, proof } => {
+            let all = std::iter::once(&**collision).chain(&collision.others);
+            let mut told: Vec<Diagnostic> = all.map(|collision| of_collision(collision, places)).collect();
+            if let (Some(folder), Some(last)) = (proof, told.last_mut()) {
+                last.notes.push(format!("{} holds problem.cnf, variables.tsv and proof.drat", context.show(folder)));
+            }
+            // What to do is the same for all of them and is said once, at the end.
+            for earlier in told.iter_mut().rev().skip(1) {
+                earlier.next = vec!["see below; this one collides by itself".into()];
+            }
+            told
+        }
         other => vec![diagnostic_of(other, context)],
     }
 }
@@ -164,15 +176,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
                 .note(format!("there is {}", some_versions(known)))
                 .note("the manifest is as it was")
         }
-        FlowError::Collision { collision, places, proof } => {
-            let diagnostic = of_collision(collision, places);
-            match proof {
-                Some(folder) => {
-                    diagnostic.note(format!("{} holds problem.cnf, variables.tsv and proof.drat", context.show(folder)))
-                }
-                None => diagnostic,
-            }
-        }
+        FlowError::Collision { collision, places, .. } => of_collision(collision, places),
         FlowError::WrongAnswer(_) => internal(headline),
         FlowError::Republished(moves) => {
             let mut names: Vec<String> = Vec::new();

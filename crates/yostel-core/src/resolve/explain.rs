@@ -9,6 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use yostel_solver::{Lit, Outcome};
 
 use super::encode::{Encoding, all_needs};
+use super::objective::best;
 use super::{Known, Problem};
 use crate::constraint::Accept;
 use crate::name::PackageName;
@@ -24,6 +25,8 @@ pub struct Collision {
     pub facts: Vec<Fact>,
     /// What the constraints in the story admit.
     pub reach: Vec<WithinReach>,
+    /// Collisions beside this one that share no wish with it or with each other: ending one leaves the others.
+    pub others: Vec<Collision>,
 }
 
 /// Releases of one package that all need the same thing.
@@ -57,7 +60,27 @@ struct Switch {
     requirement: Requirement,
 }
 
+/// Collisions beside the first that are looked for.
+const MOST_OTHERS: usize = 4;
+
+/// Finds a collision, and those that remain when its wishes are set aside.
 pub(super) fn collision(problem: &Problem, known: &Known) -> Collision {
+    let mut first = one_collision(problem, known);
+    let mut rest = problem.clone();
+    let mut found = first.wishes.clone();
+    while first.others.len() < MOST_OTHERS {
+        rest.wishes.retain(|wish| !found.contains(wish));
+        if best(&rest, known).is_some() {
+            break;
+        }
+        let other = one_collision(&rest, known);
+        found.clone_from(&other.wishes);
+        first.others.push(other);
+    }
+    first
+}
+
+fn one_collision(problem: &Problem, known: &Known) -> Collision {
     let mut encoding = Encoding::new(problem, known);
     let switch = |encoding: &mut Encoding<'_>, asker: Option<Lit>, requirement: Requirement| {
         let on = encoding.solver.new_var().positive();
@@ -160,5 +183,5 @@ fn tell(wishes: Vec<Requirement>, needs: Vec<Requirement>, problem: &Problem, kn
             known: known.document(package).is_some(),
         });
     }
-    Collision { wishes, facts, reach }
+    Collision { wishes, facts, reach, others: Vec::new() }
 }

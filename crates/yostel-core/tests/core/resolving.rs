@@ -89,6 +89,29 @@ fn a_collision_names_the_wishes_and_the_facts_and_nothing_else() {
 }
 
 #[test]
+fn two_collisions_are_told_as_two() {
+    let world = World::parse(
+        "console: gust ^1, cable ^1, clock ^1, bell ^1, far ^7
+         gust 1.0.0: unit ^1
+         cable 1.0.0: unit ^2
+         clock 1.0.0: frame ^1
+         bell 1.0.0: frame ^2
+         unit 1.0.0
+         unit 2.0.0
+         frame 1.0.0
+         frame 2.0.0
+         far 1.0.0",
+    );
+    let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!("this cannot be met") };
+    let mut told: Vec<String> = std::iter::once(&*collision)
+        .chain(&collision.others)
+        .map(|c| c.wishes.iter().map(|wish| wish.package.as_str()).collect::<Vec<_>>().join(" "))
+        .collect();
+    told.sort();
+    assert_eq!(told, ["bell clock", "cable gust", "far"]);
+}
+
+#[test]
 fn a_wish_that_nothing_meets_collides_alone() {
     let world = World::parse("console: a ^2, b *\na 1.0.0\nb 1.0.0");
     assert_eq!(world.outcome(&[]), "collision: a ^2");
