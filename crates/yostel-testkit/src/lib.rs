@@ -4,9 +4,11 @@
 #![deny(missing_docs)]
 
 mod brute;
+mod large;
 mod sandbox;
 mod world;
 
 pub use brute::brute_force;
+pub use large::LargeWorld;
 pub use sandbox::{Run, Sandbox};
 pub use world::World;

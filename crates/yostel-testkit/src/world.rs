@@ -87,8 +87,8 @@ impl World {
             numbering,
             releases: Vec::new(),
         });
-        document.releases.push(release);
-        document.releases.sort_by(|a, b| a.version.cmp(&b.version));
+        let at = document.releases.partition_point(|other| other.version < release.version);
+        document.releases.insert(at, release);
     }
 
     /// Returns the problem of this world with these versions to keep, written `name version`.

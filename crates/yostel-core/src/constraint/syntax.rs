@@ -2,17 +2,49 @@
 //!
 //! What people mis-read is refused here with the readings spelled out: a bare version, a tilde.
 
+use std::cmp::Ordering;
 use std::fmt;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// Longest constraint text, in bytes.
 const ACCEPT_LIMIT: usize = 1024;
 
-/// A constraint as written, its grammar checked.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Accept {
+/// A constraint as written, its grammar checked. Cheap to clone: one text stands in many releases.
+///
+/// Equal and ordered by its canonical text, which says all that it holds.
+#[derive(Clone)]
+pub struct Accept(Arc<Parsed>);
+
+struct Parsed {
     text: String,
     groups: Vec<Vec<Comparator>>,
+}
+
+impl PartialEq for Accept {
+    fn eq(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.0, &other.0) || self.0.text == other.0.text
+    }
+}
+
+impl Eq for Accept {}
+
+impl PartialOrd for Accept {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Ord for Accept {
+    fn cmp(&self, other: &Self) -> Ordering {
+        self.0.text.cmp(&other.0.text)
+    }
+}
+
+impl fmt::Debug for Accept {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0.text)
+    }
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -131,34 +163,33 @@ impl Accept {
             }
             groups.push(comparators);
         }
-        let mut accept = Self { text: String::new(), groups };
-        accept.text = accept.write();
-        Ok(accept)
+        Ok(Self(Arc::new(Parsed { text: write(&groups), groups })))
     }
 
     /// Returns the text, spaced in the one canonical way.
     pub fn as_str(&self) -> &str {
-        &self.text
+        &self.0.text
     }
 
     pub(super) fn groups(&self) -> &[Vec<Comparator>] {
-        &self.groups
+        &self.0.groups
     }
+}
 
-    fn write(&self) -> String {
-        let comparator = |c: &Comparator| match c.sign {
-            Sign::Any => "*".to_owned(),
-            Sign::Prefix => format!("{}.*", c.version),
-            sign => format!("{}{}", sign.as_str(), c.version),
-        };
-        let group = |group: &Vec<Comparator>| group.iter().map(comparator).collect::<Vec<_>>().join(", ");
-        self.groups.iter().map(group).collect::<Vec<_>>().join(" || ")
-    }
+/// Writes the canonical text.
+fn write(groups: &[Vec<Comparator>]) -> String {
+    let comparator = |c: &Comparator| match c.sign {
+        Sign::Any => "*".to_owned(),
+        Sign::Prefix => format!("{}.*", c.version),
+        sign => format!("{}{}", sign.as_str(), c.version),
+    };
+    let group = |group: &Vec<Comparator>| group.iter().map(comparator).collect::<Vec<_>>().join(", ");
+    groups.iter().map(group).collect::<Vec<_>>().join(" || ")
 }
 
 impl fmt::Display for Accept {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.text)
+        f.write_str(&self.0.text)
     }
 }
 

@@ -10,6 +10,7 @@ mod explain;
 mod objective;
 mod repair;
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
 pub use certify::Certificate;
@@ -154,6 +155,8 @@ pub enum ResolveError {
 #[derive(Debug, Default)]
 pub(crate) struct Known {
     packages: BTreeMap<PackageName, Option<(SourceName, PackageDocument)>>,
+    /// Constraints that were bound on the way, by package: each is bound once and asked many times.
+    bound: BTreeMap<PackageName, BTreeMap<Accept, Option<Constraint>>>,
 }
 
 impl Known {
@@ -170,8 +173,19 @@ impl Known {
     }
 
     /// Returns the set a text stands for, or nothing when it does not fit the package's numbering.
-    pub(crate) fn bind(&self, package: &PackageName, accept: &Accept) -> Option<Constraint> {
-        accept.bind(self.document(package)?.numbering).ok()
+    pub(crate) fn bind(&self, package: &PackageName, accept: &Accept) -> Option<Cow<'_, Constraint>> {
+        if let Some(bound) = self.bound.get(package).and_then(|bound| bound.get(accept)) {
+            return bound.as_ref().map(Cow::Borrowed);
+        }
+        accept.bind(self.document(package)?.numbering).ok().map(Cow::Owned)
+    }
+
+    /// Binds a constraint for good.
+    fn keep_bound(&mut self, package: &PackageName, accept: &Accept) {
+        if let Some(document) = self.document(package) {
+            let constraint = accept.bind(document.numbering).ok();
+            self.bound.entry(package.clone()).or_default().insert(accept.clone(), constraint);
+        }
     }
 }
 
@@ -241,7 +255,7 @@ impl Resolver {
         for arrival in arrived {
             self.known.packages.insert(arrival.package, arrival.found);
         }
-        let missing = self.reach.extend(&self.known);
+        let missing = self.reach.extend(&mut self.known);
         if !missing.is_empty() {
             return Ok(Step::Need(missing));
         }
@@ -313,7 +327,7 @@ impl Reach {
     }
 
     /// Follows all that arrived and returns the packages that are wanted next.
-    fn extend(&mut self, known: &Known) -> BTreeSet<PackageName> {
+    fn extend(&mut self, known: &mut Known) -> BTreeSet<PackageName> {
         let mut waiting = Vec::new();
         while let Some((package, accept)) = self.open.pop() {
             if !known.packages.contains_key(&package) {
@@ -323,6 +337,7 @@ impl Reach {
             if !self.met.insert((package.clone(), accept.clone())) {
                 continue;
             }
+            known.keep_bound(&package, &accept);
             let (Some(document), Some(constraint)) = (known.document(&package), known.bind(&package, &accept)) else {
                 continue;
             };

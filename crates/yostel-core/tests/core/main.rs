@@ -3,5 +3,6 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod audits;
+mod hard;
 mod locks;
 mod resolving;
