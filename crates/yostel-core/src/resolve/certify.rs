@@ -2,8 +2,9 @@
 
 use yostel_solver::{Config, Outcome, Solver};
 
+use super::Problem;
 use super::encode::Encoding;
-use super::{Known, Problem};
+use super::known::Known;
 
 /// The problem as clauses, what its variables mean, and a proof that it cannot be met.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -21,10 +22,7 @@ pub(super) fn certify(problem: &Problem, known: &Known) -> Option<Certificate> {
     let solver = Solver::new(Config { record_proof: true, ..Config::default() });
     let mut encoding = Encoding::with_solver(problem, known, solver);
     for wish in &problem.wishes {
-        let clause = match known.names().find(|name| **name == wish.package) {
-            Some(name) => encoding.admitted(name, &wish.accept).to_vec(),
-            None => Vec::new(),
-        };
+        let clause = encoding.admitted(&wish.package, &wish.accept);
         encoding.solver.add_clause(&clause);
     }
     encoding.require_needs();

@@ -8,7 +8,8 @@ use std::collections::BTreeMap;
 
 use yostel_solver::{Lit, Solver, Var};
 
-use super::{Known, Prefer, Problem, requirements_of};
+use super::known::{Known, NeedId};
+use super::{Prefer, Problem, requirements_of};
 use crate::constraint::Accept;
 use crate::name::PackageName;
 use crate::release::Release;
@@ -24,7 +25,10 @@ pub(super) struct Encoding<'k> {
     pub(super) solver: Solver,
     pub(super) packages: BTreeMap<&'k PackageName, Candidates<'k>>,
     known: &'k Known,
-    admitted: BTreeMap<(&'k PackageName, &'k Accept), Vec<Lit>>,
+    /// By package and release: its variable, when it may be chosen.
+    variables: Vec<Vec<Option<Var>>>,
+    /// By need: the releases that would meet it, once that was asked.
+    meets: Vec<Option<Vec<Lit>>>,
 }
 
 impl<'k> Encoding<'k> {
@@ -34,48 +38,68 @@ impl<'k> Encoding<'k> {
     }
 
     /// The same, for a solver with settings of its own.
+    ///
+    /// Only releases in reach get a variable: no need that could ever count admits another.
     pub(super) fn with_solver(problem: &Problem, known: &'k Known, mut solver: Solver) -> Self {
         let mut packages = BTreeMap::new();
-        for name in known.names() {
-            let Some(document) = known.document(name) else { continue };
-            let mut open: Vec<&Release> =
-                document.releases.iter().filter(|release| problem.may_choose(name, release)).collect();
+        let (package_count, need_count, _) = known.counts();
+        let mut variables = vec![Vec::new(); package_count];
+        for (name, id, document) in known.documents() {
+            let mut open: Vec<(usize, &Release)> = known
+                .looked_at(id)
+                .filter(|(_, release, _)| problem.may_choose(name, release))
+                .map(|(at, release, _)| (at, release))
+                .collect();
             if problem.rules.prefer == Prefer::Newest {
                 open.reverse();
             }
-            let releases: Vec<(&Release, Var)> = open.into_iter().map(|release| (release, solver.new_var())).collect();
-            let variables: Vec<Var> = releases.iter().map(|(_, var)| *var).collect();
-            at_most_one(&mut solver, &variables);
+            let mut by_release = vec![None; document.releases.len()];
+            let mut releases = Vec::with_capacity(open.len());
+            for (at, release) in open {
+                let var = solver.new_var();
+                by_release[at] = Some(var);
+                releases.push((release, var));
+            }
+            let chosen: Vec<Var> = releases.iter().map(|(_, var)| *var).collect();
+            at_most_one(&mut solver, &chosen);
+            variables[id.index()] = by_release;
             packages.insert(name, Candidates { releases });
         }
-        Self { solver, packages, known, admitted: BTreeMap::new() }
+        Self { solver, packages, known, variables, meets: vec![None; need_count] }
     }
 
     /// Adds the needs of every release that may be chosen.
     pub(super) fn require_needs(&mut self) {
-        let all: Vec<(&'k PackageName, &'k Release, Var)> = self
-            .packages
-            .iter()
-            .flat_map(|(name, candidates)| candidates.releases.iter().map(|(release, var)| (*name, *release, *var)))
-            .collect();
-        let run = crate::manifest::run_purpose();
-        for (_, release, var) in all {
-            for (package, accept) in release.needs.get(&run).into_iter().flatten() {
-                let mut clause = vec![var.negative()];
-                clause.extend_from_slice(self.admitted(package, accept));
-                self.solver.add_clause(&clause);
+        let known = self.known;
+        let mut clause = Vec::new();
+        for (_, id, _) in known.documents() {
+            for (at, _, needs) in known.looked_at(id) {
+                let Some(var) = self.variables[id.index()][at] else { continue };
+                for &need in needs {
+                    clause.clear();
+                    clause.push(var.negative());
+                    clause.extend_from_slice(self.meet(need));
+                    self.solver.add_clause(&clause);
+                }
             }
         }
     }
 
-    /// Returns the releases that a constraint admits, as literals; empty when the package or the text makes no sense.
-    pub(super) fn admitted(&mut self, package: &'k PackageName, accept: &'k Accept) -> &[Lit] {
-        let (packages, known) = (&self.packages, self.known);
-        self.admitted.entry((package, accept)).or_insert_with(|| {
-            let Some(constraint) = known.bind(package, accept) else { return Vec::new() };
-            let releases = packages.get(package).map_or(&[][..], |candidates| &candidates.releases);
-            releases.iter().filter(|(r, _)| constraint.admits(&r.version)).map(|(_, var)| var.positive()).collect()
+    /// Returns the releases that meet a need, as literals; empty when the package or the text makes no sense.
+    fn meet(&mut self, need: NeedId) -> &[Lit] {
+        let (known, variables) = (self.known, &self.variables);
+        self.meets[need.index()].get_or_insert_with(|| {
+            let (package, admitted) = known.admitted(need);
+            let of_package = &variables[package.index()];
+            admitted.iter().filter_map(|&at| of_package[at as usize]).map(Var::positive).collect()
         })
+    }
+
+    /// Returns the releases that a wish admits, as literals; empty when the package or the text makes no sense.
+    pub(super) fn admitted(&self, package: &PackageName, accept: &Accept) -> Vec<Lit> {
+        let Some(constraint) = self.known.bind(package, accept) else { return Vec::new() };
+        let releases = self.packages.get(package).map_or(&[][..], |candidates| &candidates.releases);
+        releases.iter().filter(|(r, _)| constraint.admits(&r.version)).map(|(_, var)| var.positive()).collect()
     }
 }
 

@@ -8,9 +8,10 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_solver::{Lit, Outcome};
 
+use super::Problem;
 use super::encode::{Encoding, all_needs};
+use super::known::Known;
 use super::objective::best;
-use super::{Known, Problem};
 use crate::constraint::Accept;
 use crate::name::PackageName;
 use crate::requirement::Requirement;

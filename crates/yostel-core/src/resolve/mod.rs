@@ -7,10 +7,10 @@
 mod certify;
 mod encode;
 mod explain;
+mod known;
 mod objective;
 mod repair;
 
-use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
 pub use certify::Certificate;
@@ -19,13 +19,14 @@ pub use repair::{Repair, WishEdit};
 
 use jiff::Timestamp;
 
-use crate::constraint::{Accept, BindError, Constraint};
+use crate::constraint::BindError;
 use crate::manifest::run_purpose;
 use crate::name::{PackageName, SourceName};
 use crate::release::{PackageDocument, Release};
 use crate::requirement::{Asker, Requirement};
 use crate::satisfies::{Violation, satisfies};
 use crate::version::{Numbering, Version};
+use known::Known;
 
 /// What is to be resolved.
 #[derive(Debug, Clone, Default)]
@@ -151,50 +152,11 @@ pub enum ResolveError {
     WrongAnswer(Vec<Violation>),
 }
 
-/// Everything known about the packages in reach.
-#[derive(Debug, Default)]
-pub(crate) struct Known {
-    packages: BTreeMap<PackageName, Option<(SourceName, PackageDocument)>>,
-    /// Constraints that were bound on the way, by package: each is bound once and asked many times.
-    bound: BTreeMap<PackageName, BTreeMap<Accept, Option<Constraint>>>,
-}
-
-impl Known {
-    pub(crate) fn document(&self, name: &PackageName) -> Option<&PackageDocument> {
-        self.packages.get(name)?.as_ref().map(|(_, document)| document)
-    }
-
-    pub(crate) fn source(&self, name: &PackageName) -> Option<&SourceName> {
-        self.packages.get(name)?.as_ref().map(|(source, _)| source)
-    }
-
-    pub(crate) fn names(&self) -> impl Iterator<Item = &PackageName> {
-        self.packages.keys()
-    }
-
-    /// Returns the set a text stands for, or nothing when it does not fit the package's numbering.
-    pub(crate) fn bind(&self, package: &PackageName, accept: &Accept) -> Option<Cow<'_, Constraint>> {
-        if let Some(bound) = self.bound.get(package).and_then(|bound| bound.get(accept)) {
-            return bound.as_ref().map(Cow::Borrowed);
-        }
-        accept.bind(self.document(package)?.numbering).ok().map(Cow::Owned)
-    }
-
-    /// Binds a constraint for good.
-    fn keep_bound(&mut self, package: &PackageName, accept: &Accept) {
-        if let Some(document) = self.document(package) {
-            let constraint = accept.bind(document.numbering).ok();
-            self.bound.entry(package.clone()).or_default().insert(accept.clone(), constraint);
-        }
-    }
-}
-
 /// The step machine.
 #[derive(Debug)]
 pub struct Resolver {
     problem: Problem,
     known: Known,
-    reach: Reach,
     stats: SearchStats,
 }
 
@@ -224,14 +186,14 @@ impl Resolver {
     pub fn new(mut problem: Problem) -> Self {
         problem.wishes.sort();
         problem.wishes.dedup();
-        let reach = Reach::from(&problem.wishes);
-        Self { problem, known: Known::default(), reach, stats: SearchStats::default() }
+        let known = Known::new(problem.wishes.iter().map(|wish| (&wish.package, &wish.accept)), false);
+        Self { problem, known, stats: SearchStats::default() }
     }
 
     /// Starts on a problem whose repairs will be asked for: every release of a wished package is in reach.
     pub fn with_repairs(problem: Problem) -> Self {
         let mut resolver = Self::new(problem);
-        resolver.reach.whole = resolver.problem.wishes.iter().map(|wish| wish.package.clone()).collect();
+        resolver.known = Known::new(resolver.problem.wishes.iter().map(|wish| (&wish.package, &wish.accept)), true);
         resolver
     }
 
@@ -252,12 +214,9 @@ impl Resolver {
     /// # Errors
     /// [`ResolveError`] when a wish names an unknown package or does not fit its numbering.
     pub fn step(&mut self, arrived: Vec<Arrival>) -> Result<Step, ResolveError> {
-        for arrival in arrived {
-            self.known.packages.insert(arrival.package, arrival.found);
-        }
-        let missing = self.reach.extend(&mut self.known);
+        let missing = self.known.take(arrived);
         if !missing.is_empty() {
-            return Ok(Step::Need(missing));
+            return Ok(Step::Need(missing.clone()));
         }
         for wish in &self.problem.wishes {
             let Some(document) = self.known.document(&wish.package) else {
@@ -268,10 +227,11 @@ impl Resolver {
             }
         }
         let (resolution, counts) = objective::best_with_stats(&self.problem, &self.known);
+        let (packages, _, looked_at) = self.known.counts();
         self.stats = SearchStats {
-            packages: self.known.packages.len(),
-            releases: self.known.packages.values().flatten().map(|(_, document)| document.releases.len()).sum(),
-            looked_at: self.reach.expanded.len(),
+            packages,
+            releases: self.known.documents().map(|(_, _, document)| document.releases.len()).sum(),
+            looked_at,
             questions: counts.calls,
             decisions: counts.decisions,
             propagations: counts.propagations,
@@ -301,56 +261,6 @@ impl Resolver {
 
     /// Hands over all that arrived.
     pub fn into_documents(self) -> BTreeMap<PackageName, PackageDocument> {
-        let found = self.known.packages.into_iter();
-        found.filter_map(|(name, found)| found.map(|(_, document)| (name, document))).collect()
-    }
-}
-
-/// What is in reach of the wishes. Reach follows the needs of every release that some requirement met on the way admits:
-/// the least set closed under that, so it does not depend on the order of arrival.
-#[derive(Debug)]
-struct Reach {
-    /// Requirements met so far, each followed once.
-    met: BTreeSet<(PackageName, Accept)>,
-    /// Releases whose needs were followed.
-    expanded: BTreeSet<(PackageName, Version)>,
-    /// Requirements to follow; those of packages that did not arrive yet wait here from step to step.
-    open: Vec<(PackageName, Accept)>,
-    /// Packages of which every release is followed, admitted or not.
-    whole: BTreeSet<PackageName>,
-}
-
-impl Reach {
-    fn from(wishes: &[Requirement]) -> Self {
-        let open = wishes.iter().map(|wish| (wish.package.clone(), wish.accept.clone())).collect();
-        Self { met: BTreeSet::new(), expanded: BTreeSet::new(), open, whole: BTreeSet::new() }
-    }
-
-    /// Follows all that arrived and returns the packages that are wanted next.
-    fn extend(&mut self, known: &mut Known) -> BTreeSet<PackageName> {
-        let mut waiting = Vec::new();
-        while let Some((package, accept)) = self.open.pop() {
-            if !known.packages.contains_key(&package) {
-                waiting.push((package, accept));
-                continue;
-            }
-            if !self.met.insert((package.clone(), accept.clone())) {
-                continue;
-            }
-            known.keep_bound(&package, &accept);
-            let (Some(document), Some(constraint)) = (known.document(&package), known.bind(&package, &accept)) else {
-                continue;
-            };
-            let whole = self.whole.contains(&package);
-            for release in document.releases.iter().filter(|release| whole || constraint.admits(&release.version)) {
-                if self.expanded.insert((package.clone(), release.version.clone())) {
-                    let needs = requirements_of(&package, release).into_iter().map(|r| (r.package, r.accept));
-                    self.open.extend(needs.filter(|need| !self.met.contains(need)));
-                }
-            }
-        }
-        let missing = waiting.iter().map(|(package, _)| package.clone()).collect();
-        self.open = waiting;
-        missing
+        self.known.into_documents()
     }
 }

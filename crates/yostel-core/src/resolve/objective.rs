@@ -9,7 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use yostel_solver::{Lit, Model, Outcome, Stats, Var};
 
 use super::encode::{Encoding, at_most};
-use super::{Choice, Known, Problem, Resolution, requirements_of};
+use super::known::Known;
+use super::{Choice, Problem, Resolution, requirements_of};
 use crate::name::PackageName;
 use crate::release::Release;
 use crate::version::Version;
@@ -26,10 +27,9 @@ pub(super) fn best_with_stats(problem: &Problem, known: &Known) -> (Option<Resol
     (resolution, encoding.solver.stats())
 }
 
-fn search<'k>(problem: &'k Problem, known: &'k Known, encoding: &mut Encoding<'k>) -> Option<Resolution> {
+fn search<'k>(problem: &Problem, known: &'k Known, encoding: &mut Encoding<'k>) -> Option<Resolution> {
     for wish in &problem.wishes {
-        let name = known.names().find(|name| **name == wish.package)?;
-        let clause = encoding.admitted(name, &wish.accept).to_vec();
+        let clause = encoding.admitted(&wish.package, &wish.accept);
         encoding.solver.add_clause(&clause);
     }
     encoding.require_needs();
@@ -41,7 +41,7 @@ fn search<'k>(problem: &'k Problem, known: &'k Known, encoding: &mut Encoding<'k
     }
     let model = solve(encoding, &[])?;
     let mut search = Search { encoding, model };
-    search.keep(&problem.keep);
+    search.keep(&problem.keep, known);
     let mut chosen: BTreeMap<PackageName, Choice> = BTreeMap::new();
     let mut layer: BTreeSet<PackageName> = problem.wishes.iter().map(|wish| wish.package.clone()).collect();
     while !layer.is_empty() {
@@ -73,8 +73,12 @@ impl<'k> Search<'_, 'k> {
     ///
     /// The fewest are found from below (MSU3, Marques-Silva and Planes 2007): assume that none moves; while that cannot
     /// hold, the packages to blame may move, one more of them than before. So the first number that can hold is the least.
-    fn keep(&mut self, keep: &BTreeMap<PackageName, Version>) {
-        let moved: Vec<Lit> = keep.iter().filter_map(|(name, version)| self.moved(name, version)).collect();
+    fn keep(&mut self, keep: &BTreeMap<PackageName, Version>, known: &Known) {
+        let moved: Vec<Lit> = keep
+            .iter()
+            .filter(|(name, version)| known.document(name).is_some_and(|document| document.release(version).is_some()))
+            .filter_map(|(name, version)| self.moved(name, version))
+            .collect();
         let mut may_move: BTreeSet<Lit> = BTreeSet::new();
         let mut most = 0;
         let mut bound: Option<Lit> = None;
@@ -106,14 +110,11 @@ impl<'k> Search<'_, 'k> {
         }
     }
 
-    /// Makes the literal that is true when the package is there at another version; none when it cannot be kept.
+    /// Makes the literal that is true when the package is there at another version; none when it cannot be there at all.
     fn moved(&mut self, name: &PackageName, version: &Version) -> Option<Lit> {
         let candidates = self.encoding.packages.get(name)?;
         let others: Vec<Var> =
             candidates.releases.iter().filter(|(r, _)| r.version != *version).map(|(_, var)| *var).collect();
-        if others.len() == candidates.releases.len() {
-            return None;
-        }
         let moved = self.encoding.solver.new_var().positive();
         for var in &others {
             self.encoding.solver.add_clause(&[var.negative(), moved]);

@@ -11,8 +11,9 @@ use std::collections::BTreeSet;
 use yostel_solver::{Lit, Outcome};
 
 use super::encode::{Encoding, at_most};
+use super::known::Known;
 use super::objective::best;
-use super::{Known, Problem, Resolution};
+use super::{Problem, Resolution};
 use crate::constraint::Accept;
 use crate::requirement::Requirement;
 use crate::satisfies::satisfies;
