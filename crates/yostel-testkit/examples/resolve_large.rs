@@ -1,6 +1,7 @@
 //! Times the resolution of a large made-up world, in memory.
 //!
 //! Usage: `cargo run --release -p yostel-testkit --example resolve_large -- [DIRECT] [PACKAGES] [RELEASES] [NEEDS] [SEED]`
+//! With `CNF=FILE` in the environment, the whole problem is written there as clauses, for general solvers.
 
 #![allow(clippy::unwrap_used, reason = "a tool for benches fails by panicking")]
 
@@ -42,4 +43,7 @@ fn main() {
     println!("{size:?}");
     println!("{found} in {} ms (answers took {} ms)", took.as_millis(), answering.as_millis());
     println!("{:?}", resolver.stats());
+    if let Some(file) = std::env::var_os("CNF") {
+        std::fs::write(file, resolver.to_cnf()).unwrap();
+    }
 }

@@ -17,8 +17,12 @@ pub struct Certificate {
     pub proof: String,
 }
 
-/// Proves that there is no set; nothing when there is one.
-pub(super) fn certify(problem: &Problem, known: &Known) -> Option<Certificate> {
+/// Writes the problem, solvable or not, in DIMACS CNF.
+pub(super) fn to_cnf(problem: &Problem, known: &Known) -> String {
+    encode(problem, known).solver.to_cnf().expect("recording is on")
+}
+
+fn encode<'k>(problem: &Problem, known: &'k Known) -> Encoding<'k> {
     let solver = Solver::new(Config { record_proof: true, ..Config::default() });
     let mut encoding = Encoding::with_solver(problem, known, solver);
     for wish in &problem.wishes {
@@ -26,6 +30,12 @@ pub(super) fn certify(problem: &Problem, known: &Known) -> Option<Certificate> {
         encoding.solver.add_clause(&clause);
     }
     encoding.require_needs();
+    encoding
+}
+
+/// Proves that there is no set; nothing when there is one.
+pub(super) fn certify(problem: &Problem, known: &Known) -> Option<Certificate> {
+    let mut encoding = encode(problem, known);
     if !matches!(encoding.solver.solve(&[]), Outcome::Unsatisfiable(_)) {
         return None;
     }

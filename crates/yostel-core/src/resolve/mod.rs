@@ -209,6 +209,11 @@ impl Resolver {
         certify::certify(&self.problem, &self.known)
     }
 
+    /// Writes the problem as clauses in DIMACS CNF, for general solvers to be measured against. Ask after the end.
+    pub fn to_cnf(&self) -> String {
+        certify::to_cnf(&self.problem, &self.known)
+    }
+
     /// Takes in what arrived and says what is needed next, or what was found. The first call brings nothing.
     ///
     /// # Errors
