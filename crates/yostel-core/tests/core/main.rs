@@ -6,3 +6,4 @@ mod audits;
 mod hard;
 mod locks;
 mod resolving;
+mod whys;

@@ -139,7 +139,7 @@ fn only_what_is_in_reach_is_asked_for() {
 }
 
 /// A small world as text: up to four packages of up to three releases, needs among them.
-fn any_world() -> impl Strategy<Value = String> {
+pub(crate) fn any_world() -> impl Strategy<Value = String> {
     let names = ["a", "b", "c", "d"];
     let accept = prop_oneof![
         Just("*"),

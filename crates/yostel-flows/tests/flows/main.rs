@@ -13,8 +13,9 @@ use std::sync::Mutex;
 use jiff::Timestamp;
 use yostel_core::{Order, PackageName, Version};
 use yostel_flows::{
-    Environment, Event, FlowClass, FlowError, InstallRequest, Keep, LoadedProject, LockReport, LockRequest, Observer,
-    Settings, Silent, Write, create_registry, environment, install, load_project, lock, publish, verify, where_is,
+    Counterfactual, Environment, Event, FlowClass, FlowError, InstallRequest, Keep, LoadedProject, LockReport,
+    LockRequest, Observer, Settings, Silent, Write, apply_settlement, create_registry, environment, explain, install,
+    load_project, lock, publish, settle, verify, where_is,
 };
 use yostel_registry::ReleaseRemarks;
 
@@ -199,4 +200,49 @@ fn the_environment_puts_direct_needs_first() {
     assert_eq!(names, BTreeMap::from([("MAPS", vec![true, false]), ("PATH", vec![true, false])]));
     let folder = where_is(&world.project(), &PackageName::parse("aaa").unwrap(), &world.settings()).unwrap();
     assert_eq!(fs::read_to_string(folder.join("bin/tool")).unwrap(), "aaa 1.0.0");
+}
+
+#[test]
+fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
+    let world = World::new(&RELEASES, "gust = '^2'  # calibrated\nunit = '^2'");
+    let ear = Ear::default();
+    let settlements = settle(&world.project(), &world.settings(), &ear).unwrap().unwrap();
+    assert!(!ear.heard().iter().any(|event| event.starts_with("Write")), "looking writes nothing");
+    assert_eq!(settlements[0].repair.edits.len(), 1);
+    apply_settlement(&world.project(), &settlements[0], &Silent).unwrap();
+    assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), settlements[0].text);
+    assert!(settlements[0].text.contains("# calibrated"));
+    let (report, heard) = world.lock(Keep::Locked, Write::File);
+    assert_eq!((report.unwrap().lockfile, heard), (settlements[0].lockfile.clone(), vec![]), "the lock was fresh");
+    assert!(settle(&world.project(), &world.settings(), &Silent).unwrap().is_none());
+}
+
+#[test]
+fn a_settlement_that_cannot_be_locked_puts_the_manifest_back() {
+    let world = World::new(&RELEASES, "gust = '^2'\nunit = '^2'");
+    let settlements = settle(&world.project(), &world.settings(), &Silent).unwrap().unwrap();
+    let before = fs::read_to_string(world.path("console/yostel.toml")).unwrap();
+    // A folder in the lockfile's place cannot be replaced by a file.
+    fs::create_dir_all(world.path("console/yostel.lock/in-the-way")).unwrap();
+    let refused = apply_settlement(&world.project(), &settlements[0], &Silent);
+    assert!(matches!(refused, Err(FlowError::Store(_))), "{refused:?}");
+    assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), before);
+}
+
+#[test]
+fn explaining_tells_what_another_version_would_move_without_moving_it() {
+    let world = World::new(&RELEASES, "gust = '*'");
+    world.lock(Keep::Locked, Write::File).0.unwrap();
+    let before = fs::read_to_string(world.path("console/yostel.lock")).unwrap();
+    let gust = PackageName::parse("gust").unwrap();
+    let ask = |version| explain(&world.project(), &gust, Some(version), &world.settings(), &Silent);
+    let instead = ask("2.0.0").unwrap().instead.unwrap();
+    assert!(matches!(instead.outcome, Counterfactual::Possible(ref moves) if moves.len() == 1), "{instead:?}");
+    let unit = PackageName::parse("unit").unwrap();
+    let report = explain(&world.project(), &unit, Some("2.0.0"), &world.settings(), &Silent).unwrap();
+    let Counterfactual::Impossible { collision, demand, .. } = report.instead.unwrap().outcome else { panic!() };
+    assert!(collision.wishes.contains(&demand) && collision.wishes.len() == 2);
+    assert!(matches!(ask("9.9.9"), Err(FlowError::NoSuchVersion { .. })));
+    assert!(matches!(ask("nonsense"), Err(FlowError::NoSuchVersion { .. })));
+    assert_eq!(fs::read_to_string(world.path("console/yostel.lock")).unwrap(), before);
 }

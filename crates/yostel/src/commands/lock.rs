@@ -117,6 +117,11 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
         format!("Locked {packages} in {shown}.\n")
     };
     text.push_str(&moves(&report.moves, if arguments.all { usize::MAX } else { TOLD }));
+    let moved = report.moves.iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
+    if moved > 0 && !arguments.fresh {
+        let verb = if moved == 1 { "package moved" } else { "packages moved" };
+        text.push_str(&format!("  {moved} locked {verb}, the fewest possible.\n"));
+    }
     for (package, locked, newer) in report.newer.iter().take(3) {
         text.push_str(&format!(
             "  {} {package} stays at {locked}; {newer} would do too.\n",

@@ -41,6 +41,7 @@ fn what_is_locked_stays_and_what_moves_is_told() {
         "moved !  unit  1.1.0 -> 2.0.0  gust 3.0.0 needs ^2",
         "dropped  rig   0.9.0           nothing needs it any more",
         "careful: 2 moves leave their compatible line",
+        "2 locked packages moved, the fewest possible.",
     ] {
         assert!(moved.contains(line), "{line} in {moved}");
     }
