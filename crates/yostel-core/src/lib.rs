@@ -30,7 +30,7 @@ pub use manifest::{
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest};
 pub use release::{
     ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Withdrawal,
-    check_offered_path, check_variable,
+    check_offered_path, check_platform, check_variable,
 };
 pub use requirement::{Asker, Requirement};
 pub use resolve::{

@@ -131,6 +131,21 @@ pub fn check_offered_path(path: &str) -> Result<(), &'static str> {
     }
 }
 
+/// Checks a platform.
+///
+/// # Errors
+/// When it is neither `any` nor a system and an architecture in lower-case letters, digits and `_`.
+pub fn check_platform(platform: &str) -> Result<(), &'static str> {
+    let word = |part: &str| {
+        !part.is_empty() && part.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'_')
+    };
+    match platform.split_once('/') {
+        None if platform == ANY_PLATFORM => Ok(()),
+        Some((system, architecture)) if word(system) && word(architecture) => Ok(()),
+        _ => Err("a platform is `any`, or system and architecture like `linux/amd64`"),
+    }
+}
+
 /// Checks the name of a variable of the environment.
 ///
 /// # Errors
@@ -328,6 +343,8 @@ fn read_release(raw: RawRelease, numbering: Numbering) -> Result<Release, String
     let mut artifacts = Vec::new();
     let mut platforms = BTreeSet::new();
     for artifact in raw.artifacts {
+        check_platform(&artifact.platform)
+            .map_err(|reason| format!("artifact for `{}`: {reason}", artifact.platform.escape_debug()))?;
         if !platforms.insert(artifact.platform.clone()) {
             return Err(format!("two artifacts for platform `{}`", artifact.platform.escape_debug()));
         }

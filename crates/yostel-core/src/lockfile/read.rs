@@ -11,7 +11,7 @@ use super::{AskedBy, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
 use crate::constraint::Accept;
 use crate::digest::{ArchiveDigest, Seal, TreeDigest};
 use crate::name::{PackageName, Word};
-use crate::release::Artifact;
+use crate::release::{Artifact, check_platform};
 use crate::requirement::Asker;
 use crate::version::{Numbering, Order};
 
@@ -191,6 +191,7 @@ fn read_chosen(
     let numbering = Numbering::new(order, raw.numbering.breaks_at).map_err(|e| text(&e))?;
     let mut artifacts = Vec::new();
     for artifact in raw.artifacts {
+        check_platform(&artifact.platform).map_err(|reason| format!("{name}: {reason}"))?;
         artifacts.push(Artifact {
             platform: artifact.platform,
             digest: ArchiveDigest::parse(&artifact.digest).map_err(|e| text(&e))?,

@@ -42,5 +42,7 @@ fn broken_documents_say_where_and_what() {
     assert!(refused("^1", "~1").contains("different things"));
     assert!(refused("sha256:ab", "md5:ab").contains("is not a digest"));
     assert!(refused("unit-scale", "Unit").contains("cannot be a name"));
+    assert!(refused("\"any\"", "\"any\\\"\\n\"").contains("a platform is `any`"));
+    assert!(refused("\"any\"", "\"linux\"").contains("like `linux/amd64`"));
     assert!(PackageDocument::parse("[]", &name()).is_err());
 }

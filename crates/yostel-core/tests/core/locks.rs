@@ -75,6 +75,7 @@ fn a_changed_lockfile_is_refused_and_says_how() {
         ("version = \"1.2.0\"", "version = \"1.2\"", "is not a version"),
         ("tree = \"sha256:", "tree = \"md5:", "is not a digest"),
         ("purposes = [\"run\"]", "purposes = []", "without purposes"),
+        ("platform = \"any\"", "platform = \"Any\"", "a platform is `any`"),
     ] {
         let broken = reseal(&text.replace(from, to));
         let error = Lockfile::parse(&broken).unwrap_err();

@@ -77,6 +77,11 @@ impl Project {
     /// # Errors
     /// When `.yostel` cannot be made or locked.
     pub fn hold(self, waiting: impl FnOnce()) -> Result<HeldProject, StoreError> {
+        // Through a link, everything below would be written somewhere else.
+        if self.state.symlink_metadata().is_ok_and(|metadata| !metadata.is_dir()) {
+            let cause = io::Error::new(io::ErrorKind::InvalidData, "it is a link or a file, where a folder should be");
+            return Err(StoreError { doing: "install into", path: self.state, cause });
+        }
         fs::create_dir_all(&self.state).map_err(StoreError::when("make the folder", &self.state))?;
         let path = self.state.join("guard");
         let guard = match File::open(&path) {

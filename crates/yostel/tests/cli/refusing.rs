@@ -342,3 +342,13 @@ fn two_sources_with_one_name_want_to_hear_whose_it_is() {
     );
     sandbox.run("console", "lock").expect(0);
 }
+
+#[test]
+fn a_link_in_the_place_of_the_installed_packages_is_not_followed() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    fs::create_dir(sandbox.path("elsewhere")).unwrap();
+    std::os::unix::fs::symlink("../elsewhere", sandbox.path("console/.yostel")).unwrap();
+    sandbox.run("console", "install").expect(7).says(&["it is a link or a file, where a folder should be", "next:"]);
+    assert_eq!(fs::read_dir(sandbox.path("elsewhere")).unwrap().count(), 0);
+}
