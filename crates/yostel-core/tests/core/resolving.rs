@@ -387,3 +387,38 @@ proptest! {
         }
     }
 }
+
+/// A world in which all four packages have three releases and the project wants most of them, so that what is kept
+/// often has to move, and in more than one way.
+fn any_dense_world() -> impl Strategy<Value = String> {
+    let accept =
+        || prop_oneof![2 => Just("*"), 1 => Just("^1"), 2 => Just("^2"), 1 => Just("!=1.0.0"), 1 => Just("=1.0.0")];
+    let need = move || (0usize..4, accept());
+    let needs = prop::collection::vec(prop::collection::btree_map(0usize..4, accept(), 0..3), 12);
+    (prop::collection::vec(need(), 2..5), needs).prop_map(|(wishes, needs)| {
+        let names = ["a", "b", "c", "d"];
+        let join = |needs: Vec<(usize, &str)>| {
+            needs.iter().map(|(i, accept)| format!("{} {accept}", names[*i])).collect::<Vec<_>>().join(", ")
+        };
+        let wishes: std::collections::BTreeMap<usize, &str> = wishes.into_iter().collect();
+        let mut text = format!("console: {}\n", join(wishes.into_iter().collect()));
+        for (i, needs) in needs.into_iter().enumerate() {
+            let version = ["1.0.0", "1.1.0", "2.0.0"][i % 3];
+            text.push_str(&format!("{} {version}: {}\n", names[i / 3], join(needs.into_iter().collect())));
+        }
+        text
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2500))]
+
+    #[test]
+    fn the_fewest_move_is_what_trying_everything_says(text in any_dense_world()) {
+        let world = World::parse(&text);
+        let keep = ["a 1.0.0", "b 1.0.0", "c 1.0.0", "d 1.0.0"];
+        if let Ok(Outcome::Resolved(found)) = world.resolve(&keep) {
+            prop_assert_eq!(Some(found), brute_force(&world, &world.problem(&keep)));
+        }
+    }
+}
