@@ -201,7 +201,8 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
                 packages.iter().take(TOLD).map(|(name, version)| format!("{name} {version}")).collect();
             let more = packages.len().saturating_sub(TOLD);
             let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-            let headline = format!("the cache does not hold {}{more}", join(&names));
+            let names = if more.is_empty() { join(&names) } else { names.join(", ") };
+            let headline = format!("the cache does not hold {names}{more}");
             tell("not-in-cache", headline, "yostel install, without --offline, to fetch what is missing")
                 .note(format!("the cache is {}", context.settings.cache.display()))
         }
@@ -423,6 +424,9 @@ fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagnostic {
     let next = "yostel settle, for the smallest edits that end this, each proved by resolving it";
     let mut diagnostic = tell("collision", headline, next);
     diagnostic.notes = story(collision, places, None);
+    if collision.reach.iter().any(|reach| reach.versions.is_empty() && reach.barred > 0) {
+        diagnostic.next.push("a later --as-of or a smaller minimum-age, where that is what keeps releases away".into());
+    }
     diagnostic
 }
 
@@ -436,6 +440,9 @@ pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&
         let reach = collision.reach.iter().find(|reach| reach.package == *package && reach.accept == *accept);
         match reach {
             Some(reach) if !reach.known => format!("; no source has {package}"),
+            Some(reach) if reach.versions.is_empty() && reach.barred > 0 => {
+                format!("; {} would be that, withdrawn or published too late", count(reach.barred, "release"))
+            }
             Some(reach) if reach.versions.is_empty() => "; no release is that".to_owned(),
             Some(reach) => format!("; that is {}", some_versions(&reach.versions)),
             None => String::new(),

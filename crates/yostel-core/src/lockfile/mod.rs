@@ -118,15 +118,6 @@ impl Lockfile {
         reached
     }
 
-    /// Lists what a locked release asks for, as the lockfile recorded it.
-    pub fn needs_of(&self, name: &PackageName) -> Vec<(&PackageName, &AskedBy)> {
-        self.chosen
-            .iter()
-            .flat_map(|(needed, locked)| locked.asked_by.iter().map(move |asked| (needed, asked)))
-            .filter(|(_, asked)| !asked.who.is_project() && asked.who.name() == name)
-            .collect()
-    }
-
     /// Writes the canonical text.
     pub fn write(&self) -> String {
         write::write(self)

@@ -52,6 +52,8 @@ pub struct WithinReach {
     pub accept: Accept,
     /// The releases it admits that may be chosen, rising.
     pub versions: Vec<Version>,
+    /// How many more it admits that may not be chosen: withdrawn, or published too late.
+    pub barred: usize,
     /// Whether any source has the package.
     pub known: bool,
 }
@@ -175,12 +177,13 @@ fn tell(wishes: Vec<Requirement>, needs: Vec<Requirement>, problem: &Problem, kn
         }
         let constraint = known.bind(package, accept);
         let releases = known.document(package).map_or(&[][..], |document| &document.releases);
-        let open = releases.iter().filter(|release| problem.may_choose(package, release));
-        let versions = open.map(|r| r.version.clone()).filter(|v| constraint.as_ref().is_some_and(|c| c.admits(v)));
+        let admitted = releases.iter().filter(|r| constraint.as_ref().is_some_and(|c| c.admits(&r.version)));
+        let (open, barred): (Vec<_>, Vec<_>) = admitted.partition(|release| problem.may_choose(package, release));
         reach.push(WithinReach {
             package: package.clone(),
             accept: accept.clone(),
-            versions: versions.collect(),
+            versions: open.iter().map(|release| release.version.clone()).collect(),
+            barred: barred.len(),
             known: known.document(package).is_some(),
         });
     }

@@ -9,7 +9,7 @@ use super::{Answer, package_name, word};
 use crate::context::{Context, failure_of};
 use crate::diagnostic::bad_accept;
 use crate::exit::Exit;
-use crate::render::{Role, count, join, paint};
+use crate::render::{Role, count, paint};
 
 /// Add a need to the manifest, or change its constraint
 #[derive(Debug, Args)]
@@ -81,7 +81,7 @@ fn words(report: &AddReport, context: &Context) -> String {
         count(report.releases, "release"),
         report.source,
         shown.join(", "),
-        paint(Role::Title, newest),
+        paint(Role::Title, &newest),
     ));
     if let Some(newer) = &report.newest_not_admitted {
         text.push_str(&format!("  {} {newer} is newer and not admitted.\n", paint(Role::Notice, "note:")));
@@ -95,16 +95,9 @@ fn words(report: &AddReport, context: &Context) -> String {
         text.push_str(&format!("  {} given up by its author: {why}{instead}.\n", paint(Role::Notice, "warning:")));
     }
     if !report.constraint.is_bounded_above() {
-        let advice =
-            format!("a breaking release would be taken in. Bounded: yostel add {package} '{}'", bounded(report));
+        let advice = format!("a breaking release would be taken in. Bounded: yostel add {package} '^{newest}'");
         text.push_str(&format!("  {} nothing bounds it from above, so {advice}\n", paint(Role::Notice, "warning:")));
     }
     text.push_str(&format!("{} yostel lock\n", paint(Role::Good, "next:")));
     text
-}
-
-/// The nearest constraint that has an upper bound.
-fn bounded(report: &AddReport) -> String {
-    let versions: Vec<String> = report.admitted.iter().map(ToString::to_string).collect();
-    versions.last().map(|newest| format!("^{newest}")).unwrap_or_else(|| join(&versions))
 }

@@ -120,6 +120,9 @@ fn a_day_an_age_and_the_oldest_can_be_asked_for() {
     sandbox.write("console/yostel.toml", format!("{text}\n[policy]\nminimum-age = \"a while\"\nprefer = \"best\"\n"));
     let refused = sandbox.run("console", "lock").expect(2);
     refused.says(&["`minimum-age` cannot be `a while`", "like \"7 days\"", "`prefer` cannot be `best`"]);
+    sandbox.write("console/yostel.toml", &text);
+    let told = sandbox.run("console", "lock --fresh --as-of 2020-01-01").expect(3);
+    told.says(&["releases would be that, withdrawn or published too late", "or: a later --as-of"]);
     sandbox.run("console", "lock --as-of yesterday").expect(2).says(&["2026-05-04"]);
 }
 
