@@ -34,8 +34,8 @@ pub use release::{
 };
 pub use requirement::{Asker, Requirement};
 pub use resolve::{
-    Arrival, Certificate, Choice, Collision, Fact, Outcome, Prefer, Problem, Repair, Resolution, ResolveError,
-    Resolver, Rules, SearchStats, Step, WishEdit, WithinReach, requirements_of,
+    Arrival, Certificate, Choice, Collision, Fact, Formula, Outcome, Phase, Prefer, Problem, Repair, Resolution,
+    ResolveError, Resolver, Rules, SearchStats, Step, Unfinished, WishEdit, WithinReach, requirements_of,
 };
 pub use satisfies::{Violation, satisfies};
 pub use version::{Numbering, NumberingError, Order, Version, VersionError};

@@ -4,6 +4,7 @@
 mod tests;
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -27,7 +28,7 @@ pub struct PackageDocument {
     /// How all its versions order: one numbering a package, or its releases could not be compared.
     pub numbering: Numbering,
     /// Its releases, rising; no two at one place in the order.
-    pub releases: Vec<Release>,
+    pub releases: Vec<Arc<Release>>,
 }
 
 /// One release.
@@ -279,10 +280,10 @@ impl PackageDocument {
         let mut releases = Vec::with_capacity(raw.releases.len());
         for release in raw.releases {
             let version = release.version.clone();
-            releases
-                .push(read_release(release, numbering).map_err(|reason| DocumentError::Release { version, reason })?);
+            let read = read_release(release, numbering).map_err(|reason| DocumentError::Release { version, reason })?;
+            releases.push(Arc::new(read));
         }
-        releases.sort_by(|a: &Release, b| a.version.cmp(&b.version));
+        releases.sort_by(|a, b| a.version.cmp(&b.version));
         if let Some(pair) = releases.windows(2).find(|pair| pair[0].version == pair[1].version) {
             return Err(DocumentError::Twice(pair[0].version.to_string(), pair[1].version.to_string()));
         }
@@ -302,7 +303,7 @@ impl PackageDocument {
                     breaks_at: self.numbering.breaks_at(),
                 }
             },
-            releases: self.releases.iter().map(write_release).collect(),
+            releases: self.releases.iter().map(|release| write_release(release)).collect(),
         };
         let mut text = serde_json::to_string_pretty(&raw).expect("maps with text keys always serialise");
         text.push('\n');
@@ -310,12 +311,12 @@ impl PackageDocument {
     }
 
     /// Returns the release at this version.
-    pub fn release(&self, version: &Version) -> Option<&Release> {
+    pub fn release(&self, version: &Version) -> Option<&Arc<Release>> {
         self.releases.binary_search_by(|release| release.version.cmp(version)).ok().map(|at| &self.releases[at])
     }
 
     /// Returns the newest release that may be chosen anew; pre-releases count only when there is nothing else.
-    pub fn newest(&self) -> Option<&Release> {
+    pub fn newest(&self) -> Option<&Arc<Release>> {
         let mut open = self.releases.iter().rev().filter(|release| release.withdrawn.is_none());
         let first = open.clone().next();
         open.find(|release| !release.version.is_pre_release()).or(first)

@@ -4,9 +4,11 @@
 use std::collections::BTreeSet;
 use std::fmt;
 
+use crate::constraint::{Accept, Bindings};
+use crate::manifest::run_purpose;
 use crate::name::PackageName;
-use crate::requirement::Requirement;
-use crate::resolve::{Problem, Resolution, requirements_of};
+use crate::requirement::{Asker, Requirement};
+use crate::resolve::{Choice, Problem, Resolution};
 use crate::version::Version;
 
 /// A rule that a set breaks.
@@ -39,27 +41,35 @@ impl fmt::Display for Violation {
 /// Lists the rules that the set breaks; empty when it is right.
 pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
     let mut violations = Vec::new();
-    let mut needed: BTreeSet<&PackageName> = BTreeSet::new();
-    let of_releases = resolution.requirements();
-    for requirement in problem.wishes.iter().chain(&of_releases) {
-        match resolution.chosen.get(&requirement.package) {
-            None => violations.push(Violation::Missing(requirement.clone())),
-            Some(choice) => {
-                let version = &choice.release.version;
-                if !requirement.accept.bind(choice.numbering).is_ok_and(|constraint| constraint.admits(version)) {
-                    violations.push(Violation::NotAdmitted(requirement.clone(), version.clone()));
-                }
-            }
+    let mut bindings = Bindings::default();
+    // Judges one requirement and returns what fills it.
+    let mut judge = |package: &PackageName, accept: &Accept, requirement: &dyn Fn() -> Requirement| {
+        let Some((name, choice)) = resolution.chosen.get_key_value(package) else {
+            violations.push(Violation::Missing(requirement()));
+            return None;
+        };
+        let version = &choice.release.version;
+        let constraint = bindings.bind(accept, choice.numbering);
+        if !constraint.is_some_and(|constraint| constraint.admits(version)) {
+            violations.push(Violation::NotAdmitted(requirement(), version.clone()));
         }
-    }
-    let mut open: Vec<&PackageName> = problem.wishes.iter().map(|wish| &wish.package).collect();
-    while let Some(name) = open.pop() {
-        if let Some((name, choice)) = resolution.chosen.get_key_value(name)
-            && needed.insert(name)
-        {
-            let onward: Vec<PackageName> =
-                requirements_of(name, &choice.release).into_iter().map(|r| r.package).collect();
-            open.extend(onward.iter().filter_map(|n| resolution.chosen.get_key_value(n).map(|(name, _)| name)));
+        Some((name, choice))
+    };
+    let run = run_purpose();
+    let wished = problem.wishes.iter().filter_map(|wish| judge(&wish.package, &wish.accept, &|| wish.clone()));
+    let mut open: Vec<(&PackageName, &Choice)> = wished.collect();
+    let mut needed: BTreeSet<&PackageName> = BTreeSet::new();
+    while let Some((name, choice)) = open.pop() {
+        if !needed.insert(name) {
+            continue;
+        }
+        for (package, accept) in choice.release.needs.get(&run).into_iter().flatten() {
+            open.extend(judge(package, accept, &|| Requirement {
+                asker: Asker::Release(name.clone(), choice.release.version.clone()),
+                package: package.clone(),
+                accept: accept.clone(),
+                purpose: run.clone(),
+            }));
         }
     }
     for (name, choice) in &resolution.chosen {

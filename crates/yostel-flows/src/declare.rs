@@ -100,7 +100,8 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
         wish: None,
         cause,
     })?;
-    let inside: Vec<&Release> = document.releases.iter().filter(|r| constraint.admits(&r.version)).collect();
+    let inside: Vec<&Release> =
+        document.releases.iter().map(AsRef::as_ref).filter(|r| constraint.admits(&r.version)).collect();
     let open: Vec<&Release> = inside.iter().copied().filter(|r| r.withdrawn.is_none()).collect();
     let Some(last) = open.last() else {
         let known = document.releases.iter().filter(|r| r.withdrawn.is_none()).map(|r| r.version.clone()).collect();

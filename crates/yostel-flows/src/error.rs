@@ -42,6 +42,9 @@ pub struct WishPlace {
 /// Why a flow failed.
 #[derive(Debug, thiserror::Error)]
 pub enum FlowError {
+    /// No set was found in the time given, and none was ruled out.
+    #[error("no set was found within {} s, and it is not known that there is none", .0.as_secs_f64())]
+    OutOfTime(std::time::Duration),
     /// No manifest here or above.
     #[error("there is no yostel.toml in {} or above it", .0.display())]
     NoProject(PathBuf),
@@ -236,7 +239,7 @@ impl FlowError {
             | Self::NotLocked { .. }
             | Self::NoSuchVersion { .. }
             | Self::Edit(_) => FlowClass::Usage,
-            Self::Collision { .. } => FlowClass::NoResolution,
+            Self::Collision { .. } | Self::OutOfTime(_) => FlowClass::NoResolution,
             Self::Lockfile { .. } | Self::Republished(_) => FlowClass::Integrity,
             Self::NoLockfile(_) | Self::Stale(_) | Self::NotInstalled => FlowClass::Stale,
             Self::Source(error) => match error.kind {

@@ -114,7 +114,7 @@ fn demand(
     // What is demanded is not held against keeping it where it is.
     keep.insert(package.clone(), version.clone());
     let problem = Problem { wishes, keep, rules: rules_of(project, None, None, settings) };
-    let (outcome, _) = drive(Resolver::new(problem), project, &project.sources()?, observer)?;
+    let outcome = drive(Resolver::new(problem), project, &project.sources()?, observer)?.outcome;
     let outcome = match outcome {
         Outcome::Resolved(resolution) => {
             let after = Lockfile::from_resolution(&project.manifest.requirements(), &resolution);
@@ -124,6 +124,7 @@ fn demand(
             let places = places_of(project, &collision);
             Counterfactual::Impossible { collision, demand, places }
         }
+        Outcome::Stopped(_) => unreachable!("no time limit is set"),
     };
     Ok(Instead { version, outcome })
 }

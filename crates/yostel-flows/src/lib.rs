@@ -27,7 +27,7 @@ pub use error::{FlowClass, FlowError, WishPlace};
 pub use explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use give::{contents, create_registry, publish, withdraw};
 pub use install::{InstallReport, InstallRequest, VerifyReport, install, verify};
-pub use lock::{Keep, LockReport, LockRequest, Write, lock};
+pub use lock::{Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
 pub use look::{AuditReport, ListReport, ListRow, Tree, TreeNode, audit, list, tree};
 pub use observer::{Event, Observer, Silent};
 pub use project::{

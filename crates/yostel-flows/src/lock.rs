@@ -2,11 +2,14 @@
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, mpsc};
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use yostel_core::{
-    Arrival, Collision, Lockfile, Move, MoveKind, Outcome, PackageDocument, PackageName, Prefer, Problem, Resolution,
-    ResolveError, Resolver, Rules, SearchStats, Step, Version, compare, declarations, nearest,
+    Arrival, Collision, Lockfile, Move, MoveKind, Outcome, PackageDocument, PackageName, Phase, Prefer, Problem,
+    Resolution, ResolveError, Resolver, Rules, SearchStats, Step, Unfinished, Version, compare, declarations, nearest,
 };
 use yostel_sources::SourceSet;
 use yostel_store::{for_each_in_parallel, write_atomically};
@@ -46,11 +49,13 @@ pub struct LockRequest {
     pub prefer: Option<Prefer>,
     /// When there is no set, a folder to write a proof of that into.
     pub proof: Option<PathBuf>,
+    /// How long to search, asking the sources not counted, before the best found so far will do.
+    pub time_limit: Option<Duration>,
 }
 
 impl Default for LockRequest {
     fn default() -> Self {
-        Self { keep: Keep::Locked, write: Write::File, as_of: None, prefer: None, proof: None }
+        Self { keep: Keep::Locked, write: Write::File, as_of: None, prefer: None, proof: None, time_limit: None }
     }
 }
 
@@ -70,7 +75,40 @@ pub struct LockReport {
     /// Newer releases that nobody holds back but that were kept where they are.
     pub newer: Vec<(PackageName, Version, Version)>,
     /// What the search did; none when there was nothing to search for.
-    pub search: Option<SearchStats>,
+    pub search: Option<SearchReport>,
+}
+
+/// What a search did, how long each part took, and what is known of its answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SearchReport {
+    /// Counts.
+    pub stats: SearchStats,
+    /// What it was at, and for how long in all.
+    pub phases: Vec<(&'static str, Duration)>,
+    /// What is known of its answer.
+    pub standing: Standing,
+}
+
+/// What is known of the answer of a search.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Standing {
+    /// It is the best there is.
+    Best,
+    /// No other moves fewer packages; newer versions might have been found with more time.
+    FewestMoves,
+    /// It is right, and what was found in time.
+    Found,
+}
+
+impl Standing {
+    /// Returns the word for it in documents.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Best => "best",
+            Self::FewestMoves => "fewest-moves",
+            Self::Found => "found-in-time",
+        }
+    }
 }
 
 /// Resolves the project and writes its lockfile.
@@ -108,14 +146,25 @@ pub fn lock(
         (Resolution::default(), BTreeMap::new(), None)
     } else {
         let sources = project.sources()?;
-        let (outcome, resolver) = drive(Resolver::new(problem), project, &sources, observer)?;
-        let search = resolver.stats();
+        let stop = Arc::new(AtomicBool::new(false));
+        let resolver = Resolver::with_stop(problem, stop.clone());
+        let alarm = request.time_limit.map(|limit| Alarm { limit, stop });
+        let Driven { outcome, mut resolver, phases } = drive_within(resolver, project, &sources, observer, alarm)?;
+        let stats = resolver.stats();
+        let report = |standing| Some(SearchReport { stats, phases, standing });
         match outcome {
-            Outcome::Resolved(resolution) => (resolution, resolver.into_documents(), Some(search)),
+            Outcome::Resolved(resolution) => (resolution, resolver.into_documents(), report(Standing::Best)),
+            Outcome::Stopped(Unfinished { found: Some(resolution), fewest_moves }) => {
+                let standing = if fewest_moves { Standing::FewestMoves } else { Standing::Found };
+                (resolution, resolver.into_documents(), report(standing))
+            }
+            Outcome::Stopped(Unfinished { found: None, .. }) => {
+                return Err(FlowError::OutOfTime(request.time_limit.unwrap_or_default()));
+            }
             Outcome::Collision(collision) => {
                 let places = places_of(project, &collision);
                 let proof = match request.proof {
-                    Some(folder) => write_certificate(&resolver, folder)?,
+                    Some(folder) => write_certificate(&mut resolver, folder)?,
                     None => None,
                 };
                 return Err(FlowError::Collision { collision, places, proof });
@@ -149,12 +198,12 @@ pub(crate) fn places_of(project: &LoadedProject, collision: &Collision) -> Vec<W
 }
 
 /// Writes the proof that there is no set; returns its folder.
-fn write_certificate(resolver: &Resolver, folder: PathBuf) -> Result<Option<PathBuf>, FlowError> {
+fn write_certificate(resolver: &mut Resolver, folder: PathBuf) -> Result<Option<PathBuf>, FlowError> {
     let Some(certificate) = resolver.certificate() else { return Ok(None) };
     std::fs::create_dir_all(&folder).map_err(yostel_store::StoreError::when("make the folder", &folder))?;
     let files = [
-        ("problem.cnf", &certificate.cnf),
-        ("variables.tsv", &certificate.variables),
+        ("problem.cnf", &certificate.formula.cnf),
+        ("variables.tsv", &certificate.formula.variables),
         ("proof.drat", &certificate.proof),
     ];
     for (name, text) in files {
@@ -184,19 +233,64 @@ pub(crate) fn versions_of(lockfile: &Lockfile) -> BTreeMap<PackageName, Version>
     lockfile.chosen.iter().map(|(name, locked)| (name.clone(), locked.version.clone())).collect()
 }
 
+/// A resolver driven to its end.
+pub(crate) struct Driven {
+    pub(crate) outcome: Outcome,
+    pub(crate) resolver: Resolver,
+    /// What it was at, and for how long in all.
+    pub(crate) phases: Vec<(&'static str, Duration)>,
+}
+
+/// Stops a search when its time is up.
+struct Alarm {
+    limit: Duration,
+    stop: Arc<AtomicBool>,
+}
+
 /// Drives a resolver to its end, asking the sources for what it needs.
 pub(crate) fn drive(
+    resolver: Resolver,
+    project: &LoadedProject,
+    sources: &SourceSet,
+    observer: &dyn Observer,
+) -> Result<Driven, FlowError> {
+    drive_within(resolver, project, sources, observer, None)
+}
+
+fn drive_within(
     mut resolver: Resolver,
     project: &LoadedProject,
     sources: &SourceSet,
     observer: &dyn Observer,
-) -> Result<(Outcome, Resolver), FlowError> {
+    alarm: Option<Alarm>,
+) -> Result<Driven, FlowError> {
     let mut arrived = Vec::new();
+    let mut times: BTreeMap<Phase, Duration> = BTreeMap::new();
+    let mut asking = Duration::ZERO;
+    let mut phase = Phase::Any;
     observer.notice(Event::Begin("resolving", 0));
     loop {
-        match resolver.step(arrived).map_err(|error| explain_error(error, project, sources))? {
+        let began = Instant::now();
+        let step = match &alarm {
+            Some(alarm) => {
+                let left = alarm.limit.saturating_sub(times.values().sum());
+                step_within(&mut resolver, arrived, left, &alarm.stop)
+            }
+            None => resolver.step(arrived),
+        };
+        let took = began.elapsed();
+        *times.entry(phase).or_default() += took;
+        tracing::trace!(?phase, ?took, stats = ?resolver.stats(), "a step of the search");
+        match step.map_err(|error| explain_error(error, project, sources))? {
+            Step::Going(next) => {
+                tracing::debug!(from = ?phase, to = ?next, "the search comes to its next phase");
+                phase = next;
+                arrived = Vec::new();
+            }
             Step::Need(packages) => {
+                tracing::debug!(packages = packages.len(), "asking the sources");
                 observer.notice(Event::Ask(packages.len()));
+                let began = Instant::now();
                 let packages: Vec<PackageName> = packages.into_iter().collect();
                 let answers = for_each_in_parallel(&packages, |name| sources.document(name));
                 observer.notice(Event::Advance(packages.len() as u64));
@@ -204,12 +298,45 @@ pub(crate) fn drive(
                 for (package, answer) in packages.into_iter().zip(answers) {
                     arrived.push(Arrival { package, found: answer? });
                 }
+                asking += began.elapsed();
             }
             Step::Done(outcome) => {
                 observer.notice(Event::End);
-                return Ok((outcome, resolver));
+                tracing::debug!(stats = ?resolver.stats(), "the search ended");
+                let mut phases = vec![("asking the sources", asking)];
+                phases.extend(times.into_iter().map(|(phase, took)| (name_of(phase), took)));
+                return Ok(Driven { outcome, resolver, phases });
             }
         }
+    }
+}
+
+/// Steps with a guard beside it that says stop when the time left is up.
+fn step_within(
+    resolver: &mut Resolver,
+    arrived: Vec<Arrival>,
+    left: Duration,
+    stop: &AtomicBool,
+) -> Result<Step, ResolveError> {
+    let (done, wait) = mpsc::channel::<()>();
+    std::thread::scope(|scope| {
+        scope.spawn(move || {
+            if wait.recv_timeout(left) == Err(mpsc::RecvTimeoutError::Timeout) {
+                stop.store(true, Ordering::Relaxed);
+            }
+        });
+        let step = resolver.step(arrived);
+        drop(done);
+        step
+    })
+}
+
+fn name_of(phase: Phase) -> &'static str {
+    match phase {
+        Phase::Any => "finding a set",
+        Phase::Fewest => "moving the fewest",
+        Phase::Preferred => "choosing versions",
+        Phase::Explaining => "explaining",
     }
 }
 

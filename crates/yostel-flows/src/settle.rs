@@ -6,7 +6,7 @@ use yostel_core::{
 use yostel_store::write_atomically;
 
 use crate::error::FlowError;
-use crate::lock::{drive, rules_of, versions_of};
+use crate::lock::{Driven, drive, rules_of, versions_of};
 use crate::observer::{Event, Observer};
 use crate::project::{LoadedProject, Settings, load_lockfile};
 
@@ -43,7 +43,7 @@ pub fn settle(
     }
     let rules = rules_of(project, None, None, settings);
     let resolver = Resolver::with_repairs(Problem { wishes, keep, rules });
-    let (outcome, resolver) = drive(resolver, project, &project.sources()?, observer)?;
+    let Driven { outcome, mut resolver, .. } = drive(resolver, project, &project.sources()?, observer)?;
     if matches!(outcome, Outcome::Resolved(_)) {
         return Ok(None);
     }

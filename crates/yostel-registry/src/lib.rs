@@ -8,6 +8,7 @@
 use std::fs::{self, File};
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use yostel_core::{
@@ -203,13 +204,13 @@ impl Registry {
         release.content = (!without_manifest.entries.is_empty()).then(|| without_manifest.digest());
         if let Some(there) = document.release(&release.version) {
             return match difference(there, &release) {
-                None => Ok(Published { release: there.clone(), files: listing.entries.len(), is_new: false }),
+                None => Ok(Published { release: Release::clone(there), files: listing.entries.len(), is_new: false }),
                 Some(differs) => Err(RegistryError::AlreadyPublished { package, version: release.version, differs }),
             };
         }
         let target = self.folder.join(archive_file(release.artifacts[0].digest));
         aside.persist(&target).map_err(|e| StoreError { doing: "write", path: target.clone(), cause: e.error })?;
-        document.releases.push(release.clone());
+        document.releases.push(Arc::new(release.clone()));
         document.releases.sort_by(|a, b| a.version.cmp(&b.version));
         self.write_document(&document)?;
         drop(guard);
@@ -239,7 +240,7 @@ impl Registry {
         if release.withdrawn.is_some() {
             return Ok(false);
         }
-        release.withdrawn = Some(Withdrawal { on: now, why: why.to_owned() });
+        Arc::make_mut(release).withdrawn = Some(Withdrawal { on: now, why: why.to_owned() });
         self.write_document(&document)?;
         Ok(true)
     }

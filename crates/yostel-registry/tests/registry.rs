@@ -85,7 +85,7 @@ fn what_becomes_of_a_release_is_told_with_it() {
     assert!(registry.withdraw(&name, "1.0.0", "leaks", Timestamp::UNIX_EPOCH).unwrap());
     assert!(!registry.withdraw(&name, "1.0.0", "again", Timestamp::UNIX_EPOCH).unwrap());
     let release = registry.contents().unwrap().remove(0).releases.remove(0);
-    assert_eq!(release.withdrawn.unwrap().why, "leaks");
+    assert_eq!(release.withdrawn.as_ref().unwrap().why, "leaks");
     assert_eq!((release.deprecated.as_deref(), release.licence.as_deref()), (Some("old"), Some("MIT")));
     assert_eq!(release.needs.len(), 1, "a purpose without needs is not told");
     assert!(release.content.is_some_and(|content| content != release.artifacts[0].tree));

@@ -4,7 +4,7 @@
 //! level, which the watches rely on after the backjump. Stops at the first unique implication point (Zhang et al.
 //! 2001). Cost: linear in the literals visited. Each learned clause is checked by yostel-check in the tests.
 
-use crate::clauses::{ClauseId, Clauses};
+use crate::clauses::{Clauses, Conflict, Reason};
 use crate::decide::Decider;
 use crate::literal::{Lit, Var};
 use crate::trail::{Level, Trail};
@@ -15,6 +15,8 @@ pub(crate) struct Lesson {
     pub(crate) clause: Vec<Lit>,
     /// The level on which its first literal is forced.
     pub(crate) level: Level,
+    /// How many levels its literals stand on.
+    pub(crate) spread: u32,
 }
 
 /// Marks reused between conflicts.
@@ -24,6 +26,9 @@ pub(crate) struct Analyzer {
     seen: Vec<bool>,
     /// Variables marked in this conflict, to be unmarked at its end.
     marked: Vec<Var>,
+    /// By level: the conflict in which it was last counted.
+    counted: Vec<u64>,
+    conflicts: u64,
 }
 
 impl Analyzer {
@@ -34,7 +39,7 @@ impl Analyzer {
     /// Derives the lesson of `conflict`, which is falsified on the trail's current level (not 0).
     pub(crate) fn learn(
         &mut self,
-        conflict: ClauseId,
+        conflict: Conflict,
         clauses: &mut Clauses,
         trail: &Trail,
         decider: &mut Decider,
@@ -44,23 +49,14 @@ impl Analyzer {
         let mut lower = Vec::new();
         let mut open = 0;
         let mut next = trail.len();
-        let mut reason = conflict;
-        let mut resolved: Option<Lit> = None;
-        let first = loop {
-            clauses.bump(reason);
-            for &literal in clauses.literals(reason) {
-                let var = literal.var();
-                if Some(literal) == resolved || self.seen[var.index()] || trail.level_of(var) == 0 {
-                    continue;
-                }
-                self.mark(var);
-                decider.bump(var);
-                if trail.level_of(var) == trail.level() {
-                    open += 1;
-                } else {
-                    lower.push(literal);
-                }
+        match conflict {
+            Conflict::Clause(id) => {
+                clauses.bump(id);
+                self.meet(clauses.literals(id), trail, decider, &mut open, &mut lower);
             }
+            Conflict::Pair(pair) => self.meet(&pair, trail, decider, &mut open, &mut lower),
+        }
+        let first = loop {
             let literal = loop {
                 next -= 1;
                 let literal = trail.literals()[next];
@@ -72,8 +68,12 @@ impl Analyzer {
             if open == 0 {
                 break !literal;
             }
-            reason = trail.reason_of(literal.var()).expect("only the last open literal of a level can be its decision");
-            resolved = Some(literal);
+            let reason = trail.reason_of(literal.var());
+            debug_assert!(*reason != Reason::None, "only the last open literal of a level can be its decision");
+            if let Reason::Clause(id) = reason {
+                clauses.bump(*id);
+            }
+            self.meet(clauses.others(reason), trail, decider, &mut open, &mut lower);
         };
         if minimise {
             let kept: Vec<Lit> = lower.iter().copied().filter(|&l| !self.is_implied(l, clauses, trail)).collect();
@@ -90,7 +90,37 @@ impl Analyzer {
             clause.swap(1, i);
             trail.level_of(clause[1].var())
         });
-        Lesson { clause, level }
+        let spread = self.spread(&clause, trail);
+        Lesson { clause, level, spread }
+    }
+
+    /// Marks the literals of a clause, counting those of the current level and collecting those of lower ones.
+    fn meet(&mut self, literals: &[Lit], trail: &Trail, decider: &mut Decider, open: &mut u32, lower: &mut Vec<Lit>) {
+        for &literal in literals {
+            let var = literal.var();
+            if self.seen[var.index()] || trail.level_of(var) == 0 {
+                continue;
+            }
+            self.mark(var);
+            decider.bump(var);
+            if trail.level_of(var) == trail.level() {
+                *open += 1;
+            } else {
+                lower.push(literal);
+            }
+        }
+    }
+
+    fn spread(&mut self, clause: &[Lit], trail: &Trail) -> u32 {
+        self.conflicts += 1;
+        self.counted.resize(self.counted.len().max(trail.level() as usize + 1), 0);
+        let mut spread = 0;
+        for literal in clause {
+            let counted = &mut self.counted[trail.level_of(literal.var()) as usize];
+            spread += u32::from(*counted != self.conflicts);
+            *counted = self.conflicts;
+        }
+        spread
     }
 
     fn mark(&mut self, var: Var) {
@@ -101,21 +131,25 @@ impl Analyzer {
     /// Tells whether the other literals of the learned clause imply this one, so that it can go (recursive
     /// minimisation, Sörensson and Biere 2009). Literals found implied on the way stay marked: they are implied too.
     fn is_implied(&mut self, literal: Lit, clauses: &Clauses, trail: &Trail) -> bool {
-        let Some(reason) = trail.reason_of(literal.var()) else { return false };
+        let reason = trail.reason_of(literal.var());
+        if *reason == Reason::None {
+            return false;
+        }
         let marks_before = self.marked.len();
         let mut pending = vec![reason];
         while let Some(reason) = pending.pop() {
-            for &other in &clauses.literals(reason)[1..] {
+            for &other in clauses.others(reason) {
                 let var = other.var();
                 if self.seen[var.index()] || trail.level_of(var) == 0 {
                     continue;
                 }
-                let Some(deeper) = trail.reason_of(var) else {
+                let deeper = trail.reason_of(var);
+                if *deeper == Reason::None {
                     for var in self.marked.drain(marks_before..) {
                         self.seen[var.index()] = false;
                     }
                     return false;
-                };
+                }
                 self.mark(var);
                 pending.push(deeper);
             }

@@ -1,15 +1,36 @@
-//! The clause store and its watch lists.
+//! The clause store, its watch lists, and exclusions.
 //!
 //! Invariants, named by number where they are kept or used:
 //! 1. A stored clause has at least two literals; shorter ones live on the trail at level 0.
 //! 2. The first two literals are the watched ones; each clause stands in exactly their two lists.
 //! 3. A watched literal is false only while the other watched literal is true, or a propagation is pending.
+//! 4. A clause that forced a literal has it at its first place for as long as the literal stays forced.
 
-use crate::literal::Lit;
+use crate::literal::{Lit, Var};
 
 /// Index of a clause in the store.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct ClauseId(pub(crate) u32);
+
+/// Why a literal is true.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Reason {
+    /// It was decided, assumed, or holds whatever is decided.
+    None,
+    /// It is the first literal of a clause whose others are false.
+    Clause(ClauseId),
+    /// An exclusion: this literal is false, and one of the two must be true.
+    Pair(Lit),
+}
+
+/// What cannot be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Conflict {
+    /// All literals of a clause are false.
+    Clause(ClauseId),
+    /// Both are false, and an exclusion says that one must be true.
+    Pair([Lit; 2]),
+}
 
 /// Where a clause came from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -21,12 +42,15 @@ pub(crate) enum Origin {
 }
 
 #[derive(Debug)]
-pub(crate) struct Clause {
-    pub(crate) literals: Vec<Lit>,
-    pub(crate) origin: Origin,
+struct Clause {
+    start: u32,
+    length: u32,
+    /// How many levels its literals stood on when it was learned: few is good (Audemard and Simon 2009).
+    spread: u32,
     /// Raised whenever the clause takes part in a conflict; decays over time.
-    pub(crate) activity: f32,
-    pub(crate) dropped: bool,
+    activity: f32,
+    origin: Origin,
+    dropped: bool,
 }
 
 /// An entry of a watch list. `blocker` is another literal of the clause: when true, the clause needs no visit.
@@ -36,11 +60,25 @@ pub(crate) struct Watch {
     pub(crate) blocker: Lit,
 }
 
+/// Variables `first..end`, all of which are false once another one, outside or among them, is true.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Span {
+    pub(crate) first: u32,
+    pub(crate) end: u32,
+}
+
 #[derive(Debug, Default)]
 pub(crate) struct Clauses {
     store: Vec<Clause>,
+    /// The literals of all clauses, one clause after the other.
+    literals: Vec<Lit>,
+    /// Literals of dropped clauses, to be given back.
+    wasted: usize,
     /// By code of the literal that, once false, calls for a visit.
     watches: Vec<Vec<Watch>>,
+    spans: Vec<Span>,
+    /// By variable: where its spans start, and how many there are.
+    spans_of: Vec<(u32, u32)>,
     pub(crate) learned: usize,
     increment: f32,
 }
@@ -48,26 +86,64 @@ pub(crate) struct Clauses {
 impl Clauses {
     pub(crate) fn grow(&mut self, variables: usize) {
         self.watches.resize_with(variables * 2, Vec::new);
+        self.spans_of.resize(variables, (0, 0));
     }
 
-    pub(crate) fn add(&mut self, literals: Vec<Lit>, origin: Origin) -> ClauseId {
+    pub(crate) fn add(&mut self, literals: &[Lit], origin: Origin, spread: u32) -> ClauseId {
         debug_assert!(literals.len() >= 2, "invariant 1");
-        let id = ClauseId(u32::try_from(self.store.len()).expect("fewer than 2^32 clauses fit in memory"));
+        let small = |count: usize| u32::try_from(count).expect("fewer than 2^32 literals fit in memory");
+        let id = ClauseId(small(self.store.len()));
         self.watches[literals[0].code()].push(Watch { clause: id, blocker: literals[1] });
         self.watches[literals[1].code()].push(Watch { clause: id, blocker: literals[0] });
         if origin == Origin::Learned {
             self.learned += 1;
         }
-        self.store.push(Clause { literals, origin, activity: self.increment, dropped: false });
+        let (start, length) = (small(self.literals.len()), small(literals.len()));
+        self.store.push(Clause { start, length, spread, activity: self.increment, origin, dropped: false });
+        self.literals.extend_from_slice(literals);
         id
     }
 
+    /// Makes all variables of the spans, but `var` itself, false once `var` is true.
+    pub(crate) fn exclude(&mut self, var: Var, spans: &[Span]) {
+        let start = u32::try_from(self.spans.len()).expect("fewer than 2^32 spans fit in memory");
+        self.spans.extend_from_slice(spans);
+        self.spans_of[var.index()] = (start, u32::try_from(spans.len()).expect("as above"));
+    }
+
+    /// Makes at most one of the variables in the span true.
+    pub(crate) fn at_most_one(&mut self, span: Span) {
+        let start = u32::try_from(self.spans.len()).expect("fewer than 2^32 spans fit in memory");
+        self.spans.push(span);
+        self.spans_of[span.first as usize..span.end as usize].fill((start, 1));
+    }
+
+    /// Lists the spans that a true literal makes false.
+    pub(crate) fn excluded_by(&self, literal: Lit) -> &[Span] {
+        if !literal.is_positive() {
+            return &[];
+        }
+        let (start, count) = self.spans_of[literal.var().index()];
+        &self.spans[start as usize..(start + count) as usize]
+    }
+
     pub(crate) fn literals(&self, id: ClauseId) -> &[Lit] {
-        &self.store[id.0 as usize].literals
+        let clause = &self.store[id.0 as usize];
+        &self.literals[clause.start as usize..(clause.start + clause.length) as usize]
     }
 
     pub(crate) fn literals_mut(&mut self, id: ClauseId) -> &mut [Lit] {
-        &mut self.store[id.0 as usize].literals
+        let clause = &self.store[id.0 as usize];
+        &mut self.literals[clause.start as usize..(clause.start + clause.length) as usize]
+    }
+
+    /// Lists the false literals that forced a literal (invariant 4).
+    pub(crate) fn others<'a>(&'a self, reason: &'a Reason) -> &'a [Lit] {
+        match reason {
+            Reason::None => &[],
+            Reason::Clause(id) => &self.literals(*id)[1..],
+            Reason::Pair(other) => std::slice::from_ref(other),
+        }
     }
 
     /// Takes the list of a falsified literal out; the caller gives back what still watches it.
@@ -105,30 +181,46 @@ impl Clauses {
         self.increment = if self.increment == 0.0 { 1.0 } else { self.increment / 0.999 };
     }
 
-    /// Lists the learned clauses that still exist, in the order in which they were learned.
-    pub(crate) fn learned_ids(&self) -> Vec<ClauseId> {
-        (0u32..)
-            .zip(&self.store)
-            .filter(|(_, c)| c.origin == Origin::Learned && !c.dropped)
-            .map(|(i, _)| ClauseId(i))
-            .collect()
+    /// Lists the clauses that still exist, in the order in which they came.
+    pub(crate) fn ids(&self) -> impl Iterator<Item = (ClauseId, Origin)> {
+        (0u32..).zip(&self.store).filter(|(_, c)| !c.dropped).map(|(i, c)| (ClauseId(i), c.origin))
     }
 
     pub(crate) fn activity(&self, id: ClauseId) -> f32 {
         self.store[id.0 as usize].activity
     }
 
-    /// Drops clauses: their memory and, in one sweep, their watches (invariant 2).
+    pub(crate) fn spread(&self, id: ClauseId) -> u32 {
+        self.store[id.0 as usize].spread
+    }
+
+    /// Lists the clauses watched by a literal.
+    pub(crate) fn watching(&self, literal: Lit) -> &[Watch] {
+        &self.watches[literal.code()]
+    }
+
+    /// Drops clauses: their watches in one sweep (invariant 2), and their memory once it is worth the copying.
     pub(crate) fn drop_all(&mut self, ids: &[ClauseId]) {
         for id in ids {
             let clause = &mut self.store[id.0 as usize];
             clause.dropped = true;
-            clause.literals = Vec::new();
+            self.wasted += clause.length as usize;
+            clause.length = 0;
         }
         self.learned -= ids.len();
         let store = &self.store;
         for list in &mut self.watches {
             list.retain(|w| !store[w.clause.0 as usize].dropped);
+        }
+        if self.wasted > self.literals.len() / 2 {
+            let mut kept = Vec::with_capacity(self.literals.len() - self.wasted);
+            for clause in &mut self.store {
+                let (start, end) = (clause.start as usize, (clause.start + clause.length) as usize);
+                clause.start = u32::try_from(kept.len()).expect("fewer than before");
+                kept.extend_from_slice(&self.literals[start..end]);
+            }
+            self.literals = kept;
+            self.wasted = 0;
         }
     }
 }

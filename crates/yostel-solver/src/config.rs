@@ -1,5 +1,8 @@
 //! Settings of the search. Every combination gives the same verdict; only the way there differs.
 
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
 /// Settings of the search.
 #[derive(Debug, Clone)]
 pub struct Config {
@@ -13,10 +16,19 @@ pub struct Config {
     pub record_proof: bool,
     /// Conflicts after which a call gives up with `Outcome::Stopped`. Default: none.
     pub conflict_limit: Option<u64>,
+    /// Once set, from anywhere, the call under way gives up with `Outcome::Stopped`. Default: none.
+    pub stop: Option<Arc<AtomicBool>>,
 }
 
 impl Default for Config {
     fn default() -> Self {
-        Self { minimise: true, restart_after: 100, keep_learned: 4000, record_proof: false, conflict_limit: None }
+        Self {
+            minimise: true,
+            restart_after: 100,
+            keep_learned: 4000,
+            record_proof: false,
+            conflict_limit: None,
+            stop: None,
+        }
     }
 }

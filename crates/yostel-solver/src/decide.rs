@@ -30,6 +30,14 @@ impl Decider {
         self.insert(var);
     }
 
+    /// Makes room for more variables at once.
+    pub(crate) fn reserve(&mut self, more: usize) {
+        self.activity.reserve(more);
+        self.phase.reserve(more);
+        self.place.reserve(more);
+        self.heap.reserve(more);
+    }
+
     pub(crate) fn prefer(&mut self, literal: Lit) {
         self.phase[literal.var().index()] = literal.is_positive();
     }
@@ -60,6 +68,17 @@ impl Decider {
     /// Returns the literal to decide, or nothing when all are assigned.
     pub(crate) fn next(&mut self, trail: &Trail) -> Option<Lit> {
         while let Some(var) = self.pop() {
+            if !trail.is_assigned(var) {
+                return Some(if self.phase[var.index()] { var.positive() } else { var.negative() });
+            }
+        }
+        None
+    }
+
+    /// Returns the literal to decide among variables that took part in a conflict, or nothing when all are assigned.
+    pub(crate) fn next_active(&mut self, trail: &Trail) -> Option<Lit> {
+        while self.heap.first().is_some_and(|top| self.activity[top.index()] > 0.0) {
+            let var = self.pop()?;
             if !trail.is_assigned(var) {
                 return Some(if self.phase[var.index()] { var.positive() } else { var.negative() });
             }

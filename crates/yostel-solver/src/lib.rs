@@ -2,11 +2,12 @@
 //!
 //! In: clauses (disjunctions of literals) and, for one call, assumptions. Out: a model, or the subset of the
 //! assumptions to blame ([`Outcome`]). The answer is a pure function of the order of calls: no clock, no
-//! randomness, no I/O. Nothing in here knows what a package is.
+//! randomness, no I/O (but for a flag that may stop it). Nothing in here knows what a package is.
 //!
 //! The search follows the literature: GRASP (Marques-Silva and Sakallah 1999) for learning and backjumping, Chaff
 //! (Moskewicz et al. 2001) for two watched literals and activity-based decisions, MiniSat (Eén and Sörensson 2003)
-//! for incremental solving under assumptions, Luby et al. 1993 for restarts.
+//! for incremental solving under assumptions, Luby et al. 1993 for restarts. Problems may be stated while they are
+//! searched ([`Guide`]), and at most one of a group is a rule of its own, not clauses ([`Solver::new_group`]).
 //!
 //! # Examples
 //! ```
@@ -28,6 +29,8 @@ mod assume;
 mod clauses;
 mod config;
 mod decide;
+mod guide;
+mod invariants;
 mod literal;
 mod proof;
 mod propagate;
@@ -38,6 +41,7 @@ mod stats;
 mod trail;
 
 pub use config::Config;
+pub use guide::{Advice, Guide, Searching};
 pub use literal::{Lit, Var};
 pub use proof::ProofStep;
 pub use solver::{Model, Outcome, Solver};

@@ -12,6 +12,15 @@ pub struct Var(pub(crate) u32);
 pub struct Lit(pub(crate) u32);
 
 impl Var {
+    /// Returns the variable of a dense index.
+    ///
+    /// # Panics
+    /// When it is 2^31 or more.
+    pub fn from_index(index: usize) -> Self {
+        assert!(index < 1 << 31, "fewer than 2^31 variables fit in memory");
+        Self(index as u32)
+    }
+
     /// Returns the dense index of this variable, from 0.
     pub fn index(self) -> usize {
         self.0 as usize

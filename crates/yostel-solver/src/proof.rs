@@ -1,7 +1,7 @@
 //! Proof steps: each learned clause follows from those before it by unit propagation (RUP), so a checker that shares
 //! no code with the search can follow (Goldberg and Novikov 2003; the textual form is DRAT, Wetzler et al. 2014).
 
-use crate::literal::Lit;
+use crate::literal::{Lit, Var};
 
 /// One step of a proof, in the order in which the search took it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -17,11 +17,13 @@ pub enum ProofStep {
 pub(crate) struct ProofLog {
     steps: Option<Vec<ProofStep>>,
     stated: Vec<Vec<Lit>>,
+    /// Groups of variables of which at most one is true: first and number.
+    groups: Vec<(u32, u32)>,
 }
 
 impl ProofLog {
     pub(crate) fn new(record: bool) -> Self {
-        Self { steps: record.then(Vec::new), stated: Vec::new() }
+        Self { steps: record.then(Vec::new), stated: Vec::new(), groups: Vec::new() }
     }
 
     /// Notes a clause as its caller stated it, before anything is simplified.
@@ -31,11 +33,41 @@ impl ProofLog {
         }
     }
 
+    /// Notes that at most one of `size` variables from `first` on is true.
+    pub(crate) fn state_group(&mut self, first: u32, size: u32) {
+        if self.steps.is_some() {
+            self.groups.push((first, size));
+        }
+    }
+
     /// Writes what was stated as DIMACS CNF; nothing when recording is off.
+    ///
+    /// A group becomes a sequential counter (Sinz 2005) over helper variables behind all others: linear in its size, and
+    /// what the rule forces, unit propagation forces too, so a proof need not name the helpers.
     pub(crate) fn to_cnf(&self, variables: usize) -> Option<String> {
         self.steps.as_ref()?;
-        let mut text = format!("p cnf {variables} {}\n", self.stated.len());
+        let mut helpers = u32::try_from(variables).expect("fewer than 2^31 variables fit in memory");
+        let mut clauses: Vec<[Lit; 2]> = Vec::new();
+        for &(first, size) in &self.groups {
+            // `taken` is true when one of the variables so far is.
+            let mut taken: Option<Lit> = None;
+            for number in first..first + size {
+                let var = Var(number);
+                if let Some(taken) = taken {
+                    clauses.push([var.negative(), !taken]);
+                }
+                if number + 1 < first + size {
+                    let next = Var(helpers).positive();
+                    helpers += 1;
+                    clauses.extend(taken.map(|taken| [!taken, next]));
+                    clauses.push([var.negative(), next]);
+                    taken = Some(next);
+                }
+            }
+        }
+        let mut text = format!("p cnf {helpers} {}\n", self.stated.len() + clauses.len());
         self.stated.iter().for_each(|clause| write_clause(&mut text, clause));
+        clauses.iter().for_each(|clause| write_clause(&mut text, clause));
         Some(text)
     }
 

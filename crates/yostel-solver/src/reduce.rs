@@ -1,20 +1,25 @@
-//! Forgetting: drops the less active half of the learned clauses, except reasons and clauses of two literals.
+//! Forgetting: drops half of the learned clauses, those over most levels first and of these the least active; reasons,
+//! clauses of two literals and clauses over two levels stay.
 
-use crate::clauses::{ClauseId, Clauses};
+use crate::clauses::{ClauseId, Clauses, Origin};
 use crate::proof::ProofLog;
 use crate::trail::Trail;
 
 /// Drops clauses and returns how many.
 pub(crate) fn reduce(clauses: &mut Clauses, trail: &Trail, proof: &mut ProofLog) -> usize {
     let mut candidates: Vec<ClauseId> = clauses
-        .learned_ids()
-        .into_iter()
+        .ids()
+        .filter(|(_, origin)| *origin == Origin::Learned)
+        .map(|(id, _)| id)
         .filter(|&id| {
             let literals = clauses.literals(id);
-            literals.len() > 2 && !trail.is_reason(id, literals[0])
+            literals.len() > 2 && clauses.spread(id) > 2 && !trail.is_reason(id, literals[0])
         })
         .collect();
-    candidates.sort_by(|&a, &b| clauses.activity(a).total_cmp(&clauses.activity(b)).then(a.0.cmp(&b.0)));
+    candidates.sort_by(|&a, &b| {
+        let spread = clauses.spread(b).cmp(&clauses.spread(a));
+        spread.then(clauses.activity(a).total_cmp(&clauses.activity(b))).then(a.0.cmp(&b.0))
+    });
     candidates.truncate(candidates.len() / 2);
     for &id in &candidates {
         proof.delete(clauses.literals(id));

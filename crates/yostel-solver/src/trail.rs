@@ -1,22 +1,22 @@
 //! The trail: which literals are true, since which level, and why.
 
-use crate::clauses::ClauseId;
+use crate::clauses::{ClauseId, Reason};
 use crate::literal::{Lit, Var};
 
 /// A decision level; 0 holds what is true whatever is decided.
 pub(crate) type Level = u32;
 
-#[derive(Debug, Clone, Copy)]
-struct Assignment {
-    value: Option<bool>,
-    level: Level,
-    reason: Option<ClauseId>,
-}
+const OPEN: u8 = 0;
+const TRUE: u8 = 1;
+const FALSE: u8 = 2;
 
 /// Assignments in the order in which they were made.
 #[derive(Debug, Default)]
 pub(crate) struct Trail {
-    by_var: Vec<Assignment>,
+    /// By code of the literal.
+    values: Vec<u8>,
+    /// By variable: since which level, and why. Means nothing while it is open.
+    causes: Vec<(Level, Reason)>,
     order: Vec<Lit>,
     /// Length of `order` when each level began.
     starts: Vec<usize>,
@@ -26,23 +26,35 @@ pub(crate) struct Trail {
 
 impl Trail {
     pub(crate) fn grow(&mut self, variables: usize) {
-        self.by_var.resize(variables, Assignment { value: None, level: 0, reason: None });
+        self.values.resize(variables * 2, OPEN);
+        self.causes.resize(variables, (0, Reason::None));
     }
 
     pub(crate) fn value(&self, literal: Lit) -> Option<bool> {
-        self.by_var[literal.var().index()].value.map(|v| v == literal.is_positive())
+        match self.values[literal.code()] {
+            OPEN => None,
+            value => Some(value == TRUE),
+        }
+    }
+
+    pub(crate) fn is_true(&self, literal: Lit) -> bool {
+        self.values[literal.code()] == TRUE
+    }
+
+    pub(crate) fn is_false(&self, literal: Lit) -> bool {
+        self.values[literal.code()] == FALSE
     }
 
     pub(crate) fn is_assigned(&self, var: Var) -> bool {
-        self.by_var[var.index()].value.is_some()
+        self.values[var.positive().code()] != OPEN
     }
 
     pub(crate) fn level_of(&self, var: Var) -> Level {
-        self.by_var[var.index()].level
+        self.causes[var.index()].0
     }
 
-    pub(crate) fn reason_of(&self, var: Var) -> Option<ClauseId> {
-        self.by_var[var.index()].reason
+    pub(crate) fn reason_of(&self, var: Var) -> &Reason {
+        &self.causes[var.index()].1
     }
 
     pub(crate) fn level(&self) -> Level {
@@ -67,10 +79,11 @@ impl Trail {
         self.starts.push(self.order.len());
     }
 
-    pub(crate) fn assign(&mut self, literal: Lit, reason: Option<ClauseId>) {
+    pub(crate) fn assign(&mut self, literal: Lit, reason: Reason) {
         debug_assert!(!self.is_assigned(literal.var()), "a variable is assigned once");
-        let level = self.level();
-        self.by_var[literal.var().index()] = Assignment { value: Some(literal.is_positive()), level, reason };
+        self.values[literal.code()] = TRUE;
+        self.values[(!literal).code()] = FALSE;
+        self.causes[literal.var().index()] = (self.level(), reason);
         self.order.push(literal);
     }
 
@@ -81,16 +94,16 @@ impl Trail {
         }
         let keep = self.starts[level as usize];
         for literal in self.order.drain(keep..).rev() {
-            self.by_var[literal.var().index()].value = None;
-            self.by_var[literal.var().index()].reason = None;
+            self.values[literal.code()] = OPEN;
+            self.values[(!literal).code()] = OPEN;
             freed(literal);
         }
         self.starts.truncate(level as usize);
-        self.head = keep;
+        self.head = self.head.min(keep);
     }
 
     /// Tells whether the clause forced one of its literals, so that it must not be dropped.
     pub(crate) fn is_reason(&self, id: ClauseId, first: Lit) -> bool {
-        self.value(first) == Some(true) && self.reason_of(first.var()) == Some(id)
+        self.is_true(first) && *self.reason_of(first.var()) == Reason::Clause(id)
     }
 }

@@ -39,7 +39,7 @@ fn judged(problem: &Problem, assumptions: &[i64], config: Config) -> bool {
             assert_eq!(yostel_check::parse_cnf(&solver.to_cnf().unwrap()).as_ref(), Ok(problem));
             false
         }
-        Outcome::Stopped => panic!("no limit was set"),
+        Outcome::Stopped | Outcome::Paused => panic!("no limit was set"),
     }
 }
 

@@ -4,11 +4,13 @@
 #![deny(missing_docs)]
 
 mod brute;
+mod hard;
 mod large;
 mod sandbox;
 mod world;
 
 pub use brute::brute_force;
+pub use hard::{colouring, dress, pigeonhole, three_sat, trap};
 pub use large::LargeWorld;
 pub use sandbox::{Run, Sandbox};
 pub use world::World;

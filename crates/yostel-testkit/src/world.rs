@@ -7,6 +7,7 @@
 //! ```
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use yostel_core::{
@@ -88,7 +89,7 @@ impl World {
             releases: Vec::new(),
         });
         let at = document.releases.partition_point(|other| other.version < release.version);
-        document.releases.insert(at, release);
+        document.releases.insert(at, Arc::new(release));
     }
 
     /// Returns the problem of this world with these versions to keep, written `name version`.
@@ -118,14 +119,26 @@ impl World {
     pub fn resolve_with(
         &self,
         problem: Problem,
+        deliver: impl FnMut(Vec<Arrival>) -> Vec<Arrival>,
+    ) -> Result<Outcome, ResolveError> {
+        self.drive(&mut Resolver::new(problem), deliver)
+    }
+
+    /// Drives a resolver to its end; `deliver` as above.
+    ///
+    /// # Errors
+    /// As [`Resolver::step`].
+    pub fn drive(
+        &self,
+        resolver: &mut Resolver,
         mut deliver: impl FnMut(Vec<Arrival>) -> Vec<Arrival>,
     ) -> Result<Outcome, ResolveError> {
-        let mut resolver = Resolver::new(problem);
         let mut arrived = Vec::new();
         loop {
             match resolver.step(arrived)? {
                 Step::Done(outcome) => return Ok(outcome),
                 Step::Need(wanted) => arrived = deliver(self.answer(&wanted)),
+                Step::Going(_) => arrived = Vec::new(),
             }
         }
     }
@@ -153,6 +166,7 @@ impl World {
                 let wishes = collision.wishes.iter().map(|wish| format!("{} {}", wish.package, wish.accept));
                 format!("collision: {}", wishes.collect::<Vec<_>>().join("; "))
             }
+            Outcome::Stopped(unfinished) => panic!("nobody said stop: {unfinished:?}"),
         }
     }
 }

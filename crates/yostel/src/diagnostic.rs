@@ -70,6 +70,7 @@ pub(crate) const CODES: &[&str] = &[
     "registry-later-format",
     "registry-missing",
     "registry-occupied",
+    "out-of-time",
     "republished",
     "source-archive-missing",
     "source-broken",
@@ -177,6 +178,8 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
                 .note("the manifest is as it was")
         }
         FlowError::Collision { collision, places, .. } => of_collision(collision, places),
+        FlowError::OutOfTime(_) => tell("out-of-time", headline, "give it more time: --time-limit 10m")
+            .or("narrow the constraints of what you need, so that there is less to search through"),
         FlowError::WrongAnswer(_) => internal(headline),
         FlowError::Republished(moves) => {
             let mut names: Vec<String> = Vec::new();
@@ -424,6 +427,9 @@ fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagnostic {
     let next = "yostel settle, for the smallest edits that end this, each proved by resolving it";
     let mut diagnostic = tell("collision", headline, next);
     diagnostic.notes = story(collision, places, None);
+    if !collision.minimal {
+        diagnostic.notes.push("not all of this may matter: to find out would have taken too long".into());
+    }
     if collision.reach.iter().any(|reach| reach.versions.is_empty() && reach.barred > 0) {
         diagnostic.next.push("a later --as-of or a smaller minimum-age, where that is what keeps releases away".into());
     }

@@ -22,11 +22,22 @@ use crate::exit::Exit;
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
+    tell_what_goes_on();
     let answer = match Context::new(&arguments) {
         Ok(context) => commands::run(arguments.command, &context).unwrap_or_else(|error| context.failure(&error)),
         Err(answer) => answer,
     };
     ExitCode::from(finish(&answer) as u8)
+}
+
+/// Tells on standard error what goes on inside, when `YOSTEL_LOG` asks for it: `debug`, `trace`, or a part like
+/// `yostel_flows=debug`.
+fn tell_what_goes_on() {
+    if std::env::var_os("YOSTEL_LOG").is_some() {
+        let filter = tracing_subscriber::EnvFilter::from_env("YOSTEL_LOG");
+        let lines = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).without_time();
+        lines.with_ansi(false).init();
+    }
 }
 
 /// Writes the answer. Whoever closed the pipe has read enough.

@@ -8,6 +8,7 @@ mod syntax;
 #[cfg(test)]
 mod tests;
 
+use std::collections::HashMap;
 use std::fmt;
 
 pub use set::VersionSet;
@@ -73,6 +74,18 @@ impl Accept {
             whole = whole.union(&group);
         }
         Ok(whole)
+    }
+}
+
+/// Texts that were bound: the same few stand in many releases, and binding is the dear part.
+#[derive(Debug, Default)]
+pub(crate) struct Bindings(HashMap<(Numbering, Accept), Option<Constraint>>);
+
+impl Bindings {
+    /// Binds a text; nothing when it does not fit the numbering.
+    pub(crate) fn bind(&mut self, accept: &Accept, numbering: Numbering) -> Option<&Constraint> {
+        let bound = self.0.entry((numbering, accept.clone())).or_insert_with(|| accept.bind(numbering).ok());
+        bound.as_ref()
     }
 }
 

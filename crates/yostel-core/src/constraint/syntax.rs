@@ -4,6 +4,7 @@
 
 use std::cmp::Ordering;
 use std::fmt;
+use std::hash::{Hash, Hasher};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -38,6 +39,12 @@ impl PartialOrd for Accept {
 impl Ord for Accept {
     fn cmp(&self, other: &Self) -> Ordering {
         self.0.text.cmp(&other.0.text)
+    }
+}
+
+impl Hash for Accept {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.0.text.hash(state);
     }
 }
 

@@ -3,48 +3,69 @@
 use yostel_solver::{Config, Outcome, Solver};
 
 use super::Problem;
-use super::encode::Encoding;
+use super::encode::{Encoding, Meaning};
 use super::known::Known;
 
-/// The problem as clauses, what its variables mean, and a proof that it cannot be met.
+/// A problem as clauses, and what its variables mean.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Formula {
+    /// The clauses, in DIMACS CNF: of the releases that were looked at, which is enough.
+    pub cnf: String,
+    /// What each variable means: its number, a tab, `release` or `need`, a tab, `PACKAGE VERSION` or `PACKAGE CONSTRAINT`,
+    /// one a line. Variables that are not in it are helpers.
+    pub variables: String,
+}
+
+/// A problem as clauses, and a proof that it cannot be met.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Certificate {
-    /// The clauses, in DIMACS CNF.
-    pub cnf: String,
-    /// What each variable means: its number, a tab, `PACKAGE VERSION` or `helper`, one a line.
-    pub variables: String,
+    /// The problem.
+    pub formula: Formula,
     /// The proof, as DRAT in text form.
     pub proof: String,
 }
 
-/// Writes the problem, solvable or not, in DIMACS CNF.
-pub(super) fn to_cnf(problem: &Problem, known: &Known) -> String {
-    encode(problem, known).solver.to_cnf().expect("recording is on")
+/// Writes the problem, solvable or not: as much of it as was looked at.
+pub(super) fn formula(problem: &Problem, known: &mut Known) -> Formula {
+    write(&encode(problem, known), known)
 }
 
-fn encode<'k>(problem: &Problem, known: &'k Known) -> Encoding<'k> {
-    let solver = Solver::new(Config { record_proof: true, ..Config::default() });
-    let mut encoding = Encoding::with_solver(problem, known, solver);
-    for wish in &problem.wishes {
-        let clause = encoding.admitted(&wish.package, &wish.accept);
-        encoding.solver.add_clause(&clause);
+fn write(encoding: &Encoding, known: &Known) -> Formula {
+    let mut variables = String::new();
+    for (number, meaning) in (1..).zip(encoding.meanings()) {
+        match meaning {
+            Meaning::Release(id, at) => {
+                let release = known.document_of(id).and_then(|document| document.releases.get(at as usize));
+                let version = &release.expect("only releases that are here have variables").version;
+                variables.push_str(&format!("{number}\trelease\t{} {version}\n", known.name(id)));
+            }
+            Meaning::Need(need) => {
+                let (package, accept) = known.said(need);
+                variables.push_str(&format!("{number}\tneed\t{package} {accept}\n"));
+            }
+            Meaning::Helper => {}
+        }
     }
-    encoding.require_needs();
+    Formula { cnf: encoding.solver.to_cnf().expect("recording is on"), variables }
+}
+
+fn encode(problem: &Problem, known: &mut Known) -> Encoding {
+    let solver = Solver::new(Config { record_proof: true, ..Config::default() });
+    let mut encoding = Encoding::with_solver(solver);
+    for wish in &problem.wishes {
+        let need = known.need(&wish.package, &wish.accept);
+        let need = encoding.need(need, problem, known);
+        encoding.solver.add_clause(&[need]);
+    }
+    encoding.state_all(problem, known);
     encoding
 }
 
 /// Proves that there is no set; nothing when there is one.
-pub(super) fn certify(problem: &Problem, known: &Known) -> Option<Certificate> {
+pub(super) fn certify(problem: &Problem, known: &mut Known) -> Option<Certificate> {
     let mut encoding = encode(problem, known);
     if !matches!(encoding.solver.solve(&[]), Outcome::Unsatisfiable(_)) {
         return None;
     }
-    let mut meanings = vec!["helper".to_owned(); encoding.solver.variables()];
-    for (name, candidates) in &encoding.packages {
-        for (release, var) in &candidates.releases {
-            meanings[var.index()] = format!("{name} {}", release.version);
-        }
-    }
-    let variables = (1..).zip(meanings).map(|(number, meaning)| format!("{number}\t{meaning}\n")).collect();
-    Some(Certificate { cnf: encoding.solver.to_cnf()?, variables, proof: encoding.solver.to_drat()? })
+    Some(Certificate { formula: write(&encoding, known), proof: encoding.solver.to_drat()? })
 }

@@ -1,119 +1,407 @@
-//! From packages to clauses.
+//! From packages to clauses, as far as the search gets.
 //!
-//! One variable a release that may be chosen: true = chosen. A requirement becomes "not the asker, or one of the
-//! releases admitted". At most one release a package, by a ladder of helper variables that stays linear in the number of
-//! releases (the sequential counter of Sinz 2005).
+//! One variable a release that may be chosen: true = chosen; at most one of a package's. One variable a need (a package
+//! and a constraint): true = one of the releases admitted is chosen. A release that needs something implies that need's
+//! variable, so a need that many share is one clause. Only when a release becomes true in the search is it looked at
+//! and what it needs stated; what is never looked at costs nothing.
 
-use std::collections::BTreeMap;
+use std::ops::Range;
 
-use yostel_solver::{Lit, Solver, Var};
+use yostel_solver::{Advice, Guide, Lit, Model, Outcome, Searching, Solver, Var};
 
-use super::known::{Known, NeedId};
-use super::{Prefer, Problem, requirements_of};
-use crate::constraint::Accept;
-use crate::name::PackageName;
-use crate::release::Release;
-use crate::requirement::Requirement;
+use super::known::{Known, NeedId, PackageId};
+use super::{Halt, Prefer, Problem};
 
-/// The releases of a package that may be chosen, the preferred first, each with its variable.
-pub(super) struct Candidates<'k> {
-    pub(super) releases: Vec<(&'k Release, Var)>,
+/// What a variable stands for.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Meaning {
+    /// The release of this package at this place in its document.
+    Release(PackageId, u32),
+    Need(NeedId),
+    /// A counter, or a switch.
+    Helper,
+}
+
+/// The releases of a package that may be chosen, the preferred first.
+#[derive(Debug, Clone)]
+pub(super) struct Candidates {
+    first: usize,
+    /// Their places in the document.
+    places: Vec<u32>,
+    /// The variable of the release to keep.
+    kept: Option<Lit>,
+    /// Whether all of them were looked at.
+    whole: bool,
+}
+
+impl Candidates {
+    /// Returns the variables' numbers.
+    fn span(&self) -> Range<usize> {
+        self.first..self.first + self.places.len()
+    }
+}
+
+/// How far the search was followed when something was decided, to go back to.
+#[derive(Debug, Clone, Copy, Default)]
+struct Mark {
+    read: usize,
+    open: usize,
+    met: usize,
+}
+
+#[derive(Debug, Default)]
+struct Tables {
+    /// By package.
+    candidates: Vec<Option<Candidates>>,
+    /// By need: its variable, and the releases that meet it in the order in which to try them, once that is known.
+    needs: Vec<Option<(Lit, Option<Box<[Lit]>>)>>,
+    /// Needs whose packages did not arrive.
+    waiting: Vec<NeedId>,
+    /// How many answers had come when they were last gone through.
+    arrived: usize,
+    /// By variable.
+    meanings: Vec<Meaning>,
+    /// By variable: whether what the release needs was stated.
+    stated: Vec<bool>,
+    /// How far the trail was followed: `read` literals, on which `open` needs were found, `met` of them met.
+    at: Mark,
+    open: Vec<NeedId>,
+    marks: Vec<Mark>,
 }
 
 /// A problem as clauses, and the way back.
-pub(super) struct Encoding<'k> {
+#[derive(Debug, Default)]
+pub(super) struct Encoding {
     pub(super) solver: Solver,
-    pub(super) packages: BTreeMap<&'k PackageName, Candidates<'k>>,
-    known: &'k Known,
-    /// By package and release: its variable, when it may be chosen.
-    variables: Vec<Vec<Option<Var>>>,
-    /// By need: the releases that would meet it, once that was asked.
-    meets: Vec<Option<Vec<Lit>>>,
+    tables: Tables,
 }
 
-impl<'k> Encoding<'k> {
-    /// Makes the variables and the rule of one release a package. Requirements come separately.
-    pub(super) fn new(problem: &Problem, known: &'k Known) -> Self {
-        Self::with_solver(problem, known, Solver::default())
+impl Encoding {
+    pub(super) fn with_solver(solver: Solver) -> Self {
+        Self { solver, tables: Tables::default() }
     }
 
-    /// The same, for a solver with settings of its own.
-    ///
-    /// Only releases in reach get a variable: no need that could ever count admits another.
-    pub(super) fn with_solver(problem: &Problem, known: &'k Known, mut solver: Solver) -> Self {
-        let mut packages = BTreeMap::new();
-        let (package_count, need_count, _) = known.counts();
-        let mut variables = vec![Vec::new(); package_count];
-        for (name, id, document) in known.documents() {
-            let mut open: Vec<(usize, &Release)> = known
-                .looked_at(id)
-                .filter(|(_, release, _)| problem.may_choose(name, release))
-                .map(|(at, release, _)| (at, release))
-                .collect();
-            if problem.rules.prefer == Prefer::Newest {
-                open.reverse();
-            }
-            let mut by_release = vec![None; document.releases.len()];
-            let mut releases = Vec::with_capacity(open.len());
-            for (at, release) in open {
-                let var = solver.new_var();
-                by_release[at] = Some(var);
-                releases.push((release, var));
-            }
-            let chosen: Vec<Var> = releases.iter().map(|(_, var)| *var).collect();
-            at_most_one(&mut solver, &chosen);
-            variables[id.index()] = by_release;
-            packages.insert(name, Candidates { releases });
-        }
-        Self { solver, packages, known, variables, meets: vec![None; need_count] }
+    /// Returns the variable of a need, as a literal.
+    pub(super) fn need(&mut self, need: NeedId, problem: &Problem, known: &Known) -> Lit {
+        self.tables.need(need, problem, known, &mut self.solver.stating())
     }
 
-    /// Adds the needs of every release that may be chosen.
-    pub(super) fn require_needs(&mut self) {
-        let known = self.known;
-        let mut clause = Vec::new();
-        for (_, id, _) in known.documents() {
+    /// Returns the releases of a package that may be chosen, the preferred first, each with its place in the document.
+    pub(super) fn candidates(&mut self, id: PackageId, problem: &Problem, known: &Known) -> Vec<(u32, Lit)> {
+        self.tables.place(id, problem, known, &mut self.solver.stating());
+        let candidates = self.tables.candidates[id.index()].iter();
+        candidates.flat_map(|c| c.places.iter().copied().zip(c.span().map(positive))).collect()
+    }
+
+    /// Adds a variable of no meaning in the problem.
+    pub(super) fn helper(&mut self) -> Lit {
+        self.solver.new_var().positive()
+    }
+
+    /// Returns the variable of a release, when it may be chosen.
+    pub(super) fn release(&mut self, id: PackageId, at: u32, problem: &Problem, known: &Known) -> Option<Lit> {
+        self.tables.place(id, problem, known, &mut self.solver.stating());
+        self.tables.candidates[id.index()].as_ref()?.literal(at)
+    }
+
+    /// States what every release that was looked at needs.
+    pub(super) fn state_all(&mut self, problem: &Problem, known: &Known) {
+        let search = &mut self.solver.stating();
+        for (id, _) in known.documents() {
+            self.tables.place(id, problem, known, search);
             for (at, _, needs) in known.looked_at(id) {
-                let Some(var) = self.variables[id.index()][at] else { continue };
+                let of_package = self.tables.candidates[id.index()].as_ref();
+                let Some(release) = of_package.and_then(|candidates| candidates.literal(at)) else { continue };
                 for &need in needs {
-                    clause.clear();
-                    clause.push(var.negative());
-                    clause.extend_from_slice(self.meet(need));
-                    self.solver.add_clause(&clause);
+                    let need = self.tables.need(need, problem, known, search);
+                    search.add_clause(&[!release, need]);
                 }
             }
         }
     }
 
-    /// Returns the releases that meet a need, as literals; empty when the package or the text makes no sense.
-    fn meet(&mut self, need: NeedId) -> &[Lit] {
-        let (known, variables) = (self.known, &self.variables);
-        self.meets[need.index()].get_or_insert_with(|| {
-            let (package, admitted) = known.admitted(need);
-            let of_package = &variables[package.index()];
-            admitted.iter().filter_map(|&at| of_package[at as usize]).map(Var::positive).collect()
+    /// Searches for a set in which the assumptions hold; looks at releases on the way.
+    ///
+    /// # Errors
+    /// [`Halt`]: packages must arrive first (`known` says which), or time is up.
+    pub(super) fn solve(
+        &mut self,
+        assumptions: &[Lit],
+        problem: &Problem,
+        known: &mut Known,
+    ) -> Result<Option<Model>, Halt> {
+        Ok(match self.solve_or_blame(assumptions, problem, known)? {
+            Ok(model) => Some(model),
+            Err(_) => None,
         })
     }
 
-    /// Returns the releases that a wish admits, as literals; empty when the package or the text makes no sense.
-    pub(super) fn admitted(&self, package: &PackageName, accept: &Accept) -> Vec<Lit> {
-        let Some(constraint) = self.known.bind(package, accept) else { return Vec::new() };
-        let releases = self.packages.get(package).map_or(&[][..], |candidates| &candidates.releases);
-        releases.iter().filter(|(r, _)| constraint.admits(&r.version)).map(|(_, var)| var.positive()).collect()
+    /// The same; when there is none, returns the assumptions to blame.
+    pub(super) fn solve_or_blame(
+        &mut self,
+        assumptions: &[Lit],
+        problem: &Problem,
+        known: &mut Known,
+    ) -> Result<Result<Model, Vec<Lit>>, Halt> {
+        let guide = &mut Frontier { tables: &mut self.tables, problem, known: &mut *known };
+        match self.solver.solve_guided(assumptions, guide) {
+            Outcome::Satisfiable(model) => Ok(Ok(model)),
+            Outcome::Unsatisfiable(core) => Ok(Err(core)),
+            Outcome::Stopped => Err(Halt::Stopped),
+            Outcome::Paused => Err(Halt::Missing),
+        }
+    }
+
+    /// Returns which release of a package a model chooses, by its place in the document.
+    pub(super) fn chosen(&self, id: PackageId, model: &Model) -> Option<u32> {
+        let candidates = self.tables.candidates.get(id.index())?.as_ref()?;
+        let at = candidates.span().position(|number| model.is_true(positive(number)))?;
+        candidates.places.get(at).copied()
+    }
+
+    /// Says what each variable stands for.
+    pub(super) fn meanings(&self) -> impl Iterator<Item = Meaning> {
+        let rest = std::iter::repeat(Meaning::Helper);
+        self.tables.meanings.iter().copied().chain(rest).take(self.solver.variables())
     }
 }
 
-/// Lists what every release that may be chosen needs; for the explanation, which marks each need.
-pub(super) fn all_needs(encoding: &Encoding<'_>) -> Vec<(Var, Requirement)> {
-    encoding
-        .packages
-        .iter()
-        .flat_map(|(name, candidates)| {
-            candidates.releases.iter().flat_map(|(release, var)| {
-                requirements_of(name, release).into_iter().map(|requirement| (*var, requirement))
-            })
-        })
-        .collect()
+impl Candidates {
+    fn literal(&self, at: u32) -> Option<Lit> {
+        // Rising or falling, whichever is preferred.
+        let falling = self.places.first() > self.places.last();
+        let found = match falling {
+            true => self.places.binary_search_by(|place| at.cmp(place)),
+            false => self.places.binary_search(&at),
+        };
+        found.ok().map(|i| positive(self.first + i))
+    }
+}
+
+fn positive(number: usize) -> Lit {
+    Var::from_index(number).positive()
+}
+
+impl Tables {
+    fn mean(&mut self, first: usize, meanings: impl Iterator<Item = Meaning>) {
+        self.meanings.resize(first, Meaning::Helper);
+        self.meanings.extend(meanings);
+    }
+
+    /// Makes the variables of a package that arrived, once.
+    fn place(&mut self, id: PackageId, problem: &Problem, known: &Known, search: &mut Searching<'_>) {
+        if self.candidates.len() <= id.index() {
+            self.candidates.resize(id.index() + 1, None);
+        }
+        if self.candidates[id.index()].is_some() || !known.has_arrived(id) {
+            return;
+        }
+        let name = known.name(id);
+        let releases = known.document_of(id).map_or(&[][..], |document| &document.releases);
+        let may_choose = (0u32..).zip(releases).filter(|(_, release)| problem.may_choose(name, release));
+        let mut places: Vec<u32> = may_choose.map(|(at, _)| at).collect();
+        if problem.rules.prefer == Prefer::Newest {
+            places.reverse();
+        }
+        let first = if places.is_empty() { 0 } else { search.new_group(places.len()).index() };
+        let mut candidates = Candidates { first, places, kept: None, whole: false };
+        let kept = problem.keep.get(name).and_then(|version| {
+            let at = releases.iter().position(|release| release.version == *version)?;
+            candidates.literal(u32::try_from(at).ok()?)
+        });
+        candidates.kept = kept;
+        if let Some(number) = candidates.span().next() {
+            self.mean(number, candidates.places.iter().map(|&at| Meaning::Release(id, at)));
+            // A good guess at the best set; a guess changes how soon it is found, never which it is.
+            search.prefer(kept.unwrap_or(positive(number)));
+        }
+        self.candidates[id.index()] = Some(candidates);
+    }
+
+    fn need(&mut self, need: NeedId, problem: &Problem, known: &Known, search: &mut Searching<'_>) -> Lit {
+        if self.needs.len() <= need.index() {
+            self.needs.resize(need.index() + 1, None);
+        }
+        if let Some((literal, _)) = self.needs[need.index()] {
+            return literal;
+        }
+        let var = search.new_var();
+        self.mean(var.index(), std::iter::once(Meaning::Need(need)));
+        self.needs[need.index()] = Some((var.positive(), None));
+        self.bind(need, problem, known, search);
+        var.positive()
+    }
+
+    /// States what a need means, or that it waits for its package.
+    fn bind(&mut self, need: NeedId, problem: &Problem, known: &Known, search: &mut Searching<'_>) {
+        let (id, admitted) = known.admitted(need);
+        if !known.has_arrived(id) {
+            self.waiting.push(need);
+            return;
+        }
+        self.place(id, problem, known, search);
+        let (Some(candidates), Some((literal, meets))) = (&self.candidates[id.index()], &mut self.needs[need.index()])
+        else {
+            return;
+        };
+        let mut met_by: Vec<Lit> = admitted.iter().filter_map(|&at| candidates.literal(at)).collect();
+        met_by.sort_unstable();
+        let mut excluded: Vec<Range<usize>> = Vec::new();
+        let mut from = candidates.span().start;
+        for literal in &met_by {
+            excluded.extend((from < literal.var().index()).then(|| from..literal.var().index()));
+            from = literal.var().index() + 1;
+        }
+        excluded.extend((from < candidates.span().end).then(|| from..candidates.span().end));
+        let mut clause = vec![!*literal];
+        clause.extend_from_slice(&met_by);
+        if let Some(kept) = candidates.kept.and_then(|kept| met_by.iter().position(|l| *l == kept)) {
+            met_by[..=kept].rotate_right(1);
+        }
+        *meets = Some(met_by.into());
+        let var = literal.var();
+        search.exclude(var, &excluded);
+        search.add_clause(&clause);
+    }
+}
+
+/// Follows the search from what is wished to what that needs, and on.
+struct Frontier<'a> {
+    tables: &'a mut Tables,
+    problem: &'a Problem,
+    known: &'a mut Known,
+}
+
+impl Guide for Frontier<'_> {
+    fn next(&mut self, search: &mut Searching<'_>, undone_to: usize) -> Advice {
+        self.go_back(undone_to);
+        if self.bind_waiting(search) || self.read(search) {
+            return Advice::Again;
+        }
+        let tables = &mut *self.tables;
+        while let Some(need) = tables.open.get(tables.at.met) {
+            let met_by = tables.needs[need.index()].as_ref().and_then(|(_, met_by)| met_by.as_deref());
+            let mut choice = None;
+            for &literal in met_by.unwrap_or_default() {
+                match search.value(literal) {
+                    Some(true) => {
+                        choice = None;
+                        break;
+                    }
+                    None if choice.is_none() => choice = Some(literal),
+                    _ => {}
+                }
+            }
+            if let Some(literal) = choice {
+                tables.marks.push(tables.at);
+                return Advice::Decide(literal);
+            }
+            tables.at.met += 1;
+        }
+        let mut complete = true;
+        for need in &tables.open {
+            let id = self.known.admitted(*need).0;
+            if !self.known.has_arrived(id) {
+                self.known.want(id);
+                complete = false;
+            }
+        }
+        if complete { Advice::Enough } else { Advice::Pause }
+    }
+}
+
+impl Frontier<'_> {
+    /// States what those needs mean whose packages arrived since; tells whether there were any.
+    fn bind_waiting(&mut self, search: &mut Searching<'_>) -> bool {
+        if self.tables.arrived == self.known.counts().arrived {
+            return false;
+        }
+        self.tables.arrived = self.known.counts().arrived;
+        let waiting = std::mem::take(&mut self.tables.waiting);
+        let (here, waiting): (Vec<NeedId>, Vec<NeedId>) =
+            waiting.into_iter().partition(|need| self.known.has_arrived(self.known.admitted(*need).0));
+        self.tables.waiting = waiting;
+        for need in &here {
+            self.tables.bind(*need, self.problem, self.known, search);
+        }
+        if !here.is_empty() {
+            // They were passed over as long as nothing was known of them.
+            self.tables.marks.clear();
+            self.tables.at.met = 0;
+        }
+        !here.is_empty()
+    }
+
+    /// Forgets what was followed on a part of the trail that was undone.
+    fn go_back(&mut self, undone_to: usize) {
+        let tables = &mut *self.tables;
+        if undone_to >= tables.at.read {
+            return;
+        }
+        while tables.marks.last().is_some_and(|mark| mark.read > undone_to) {
+            tables.marks.pop();
+        }
+        tables.at = tables.marks.last().copied().unwrap_or_default();
+        tables.open.truncate(tables.at.open);
+    }
+
+    /// Reads what became true, stating what releases need; tells whether anything was stated.
+    fn read(&mut self, search: &mut Searching<'_>) -> bool {
+        let mut stated = false;
+        while let Some(&literal) = search.trail().get(self.tables.at.read) {
+            self.tables.at.read += 1;
+            let number = literal.var().index();
+            match self.tables.meanings.get(number) {
+                Some(Meaning::Need(need)) if literal.is_positive() => {
+                    self.tables.open.push(*need);
+                    self.tables.at.open = self.tables.open.len();
+                }
+                Some(&Meaning::Release(id, at)) if literal.is_positive() => {
+                    stated |= self.look_at(literal, id, at, search)
+                }
+                // A release that was tried is out: whatever stands against it may stand against the others too, and to
+                // know that at once is better than to come by each of them again.
+                Some(&Meaning::Release(id, _)) if self.is_stated(number) => stated |= self.look_at_all(id, search),
+                _ => {}
+            }
+        }
+        stated
+    }
+
+    fn is_stated(&self, number: usize) -> bool {
+        self.tables.stated.get(number).copied().unwrap_or(false)
+    }
+
+    /// States what a release needs, once; tells whether that was anything.
+    fn look_at(&mut self, release: Lit, id: PackageId, at: u32, search: &mut Searching<'_>) -> bool {
+        let number = release.var().index();
+        if self.tables.stated.len() <= number {
+            self.tables.stated.resize(self.tables.meanings.len(), false);
+        }
+        if std::mem::replace(&mut self.tables.stated[number], true) {
+            return false;
+        }
+        let needs: Vec<NeedId> = self.known.look_at(id, at).to_vec();
+        for &need in &needs {
+            let need = self.tables.need(need, self.problem, self.known, search);
+            search.add_clause(&[!release, need]);
+        }
+        !needs.is_empty()
+    }
+
+    /// States what all releases of a package need, once; tells whether that was anything.
+    fn look_at_all(&mut self, id: PackageId, search: &mut Searching<'_>) -> bool {
+        let Some(candidates) = self.tables.candidates[id.index()].as_mut() else { return false };
+        if std::mem::replace(&mut candidates.whole, true) {
+            return false;
+        }
+        let all: Vec<(u32, Lit)> = candidates.places.iter().copied().zip(candidates.span().map(positive)).collect();
+        let mut stated = false;
+        for (at, literal) in all {
+            stated |= self.look_at(literal, id, at, search);
+        }
+        stated
+    }
 }
 
 /// Returns a literal that, while it is true, lets at most `most` of the literals be true; none when all may be.
@@ -145,23 +433,4 @@ pub(super) fn at_most(solver: &mut Solver, literals: &[Lit], most: usize) -> Opt
         counts = next;
     }
     Some(within)
-}
-
-fn at_most_one(solver: &mut Solver, variables: &[Var]) {
-    let Some((first, rest)) = variables.split_first() else { return };
-    if rest.is_empty() {
-        return;
-    }
-    // `taken` is true when one of the variables so far is.
-    let mut taken = solver.new_var();
-    solver.add_clause(&[first.negative(), taken.positive()]);
-    for (i, variable) in rest.iter().enumerate() {
-        solver.add_clause(&[variable.negative(), taken.negative()]);
-        if i + 1 < rest.len() {
-            let next = solver.new_var();
-            solver.add_clause(&[taken.negative(), next.positive()]);
-            solver.add_clause(&[variable.negative(), next.positive()]);
-            taken = next;
-        }
-    }
 }

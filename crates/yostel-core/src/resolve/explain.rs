@@ -1,20 +1,21 @@
 //! Why there is no set: a minimal set of wishes that cannot be met together, and the facts that make it so.
 //!
-//! Every wish and every need of a release gets a switch of its own; the solver blames switches, and dropping them one
-//! by one (deletion-based minimal unsatisfiable subset, Marques-Silva 2010) leaves wishes of which none can go, then
-//! facts of which none can go.
+//! The solver blames wishes, and dropping them one by one (deletion-based minimal unsatisfiable subset, Marques-Silva
+//! 2010) leaves some of which none can go. Then every need of a release that was looked at gets a switch of its own, and
+//! the same leaves facts of which none can go.
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_solver::{Lit, Outcome};
 
-use super::Problem;
-use super::encode::{Encoding, all_needs};
+use super::encode::Encoding;
 use super::known::Known;
-use super::objective::best;
+use super::objective::is_solvable;
+use super::{Halt, Problem};
 use crate::constraint::Accept;
+use crate::manifest::run_purpose;
 use crate::name::PackageName;
-use crate::requirement::Requirement;
+use crate::requirement::{Asker, Requirement};
 use crate::version::Version;
 
 /// Wishes that no resolution meets together; without any one of them there is one.
@@ -28,6 +29,9 @@ pub struct Collision {
     pub reach: Vec<WithinReach>,
     /// Collisions beside this one that share no wish with it or with each other: ending one leaves the others.
     pub others: Vec<Collision>,
+    /// Whether it was shown that no wish and no fact can go. Of a very hard collision that would take too long, and then
+    /// some may be beside the point.
+    pub minimal: bool,
 }
 
 /// Releases of one package that all need the same thing.
@@ -58,92 +62,164 @@ pub struct WithinReach {
     pub known: bool,
 }
 
-struct Switch {
-    on: Lit,
-    requirement: Requirement,
-}
-
 /// Collisions beside the first that are looked for.
 const MOST_OTHERS: usize = 4;
 
+/// Literals that making an explanation smaller may force: some seconds.
+const MOST_FORCED: u64 = 10_000_000;
+
+/// Conflicts that one question of that may cost.
+const MOST_CONFLICTS: u64 = 2_000;
+
 /// Finds a collision, and those that remain when its wishes are set aside.
-pub(super) fn collision(problem: &Problem, known: &Known) -> Collision {
-    let mut first = one_collision(problem, known);
+///
+/// # Errors
+/// [`Halt`]: packages must arrive first, or time is up; start anew then.
+pub(super) fn collision(problem: &Problem, known: &mut Known) -> Result<Collision, Halt> {
+    let mut first = one_collision(problem, known)?;
     let mut rest = problem.clone();
     let mut found = first.wishes.clone();
     while first.others.len() < MOST_OTHERS {
         rest.wishes.retain(|wish| !found.contains(wish));
-        if best(&rest, known).is_some() {
+        if is_solvable(&rest, known)? {
             break;
         }
-        let other = one_collision(&rest, known);
+        let other = one_collision(&rest, known)?;
         found.clone_from(&other.wishes);
         first.others.push(other);
     }
-    first
+    Ok(first)
 }
 
-fn one_collision(problem: &Problem, known: &Known) -> Collision {
-    let mut encoding = Encoding::new(problem, known);
-    let switch = |encoding: &mut Encoding<'_>, asker: Option<Lit>, requirement: Requirement| {
-        let on = encoding.solver.new_var().positive();
-        let mut clause = vec![!on];
-        clause.extend(asker);
-        if let Some(constraint) = known.bind(&requirement.package, &requirement.accept) {
-            let candidates = encoding.packages.get(&requirement.package).map_or(&[][..], |c| &c.releases);
-            clause.extend(
-                candidates.iter().filter(|(r, _)| constraint.admits(&r.version)).map(|(_, var)| var.positive()),
-            );
+fn one_collision(problem: &Problem, known: &mut Known) -> Result<Collision, Halt> {
+    let mut patience = Patience(MOST_FORCED);
+    let wishes = colliding_wishes(problem, known, &mut patience)?;
+    let facts = colliding_facts(&wishes, problem, known, &mut patience);
+    let minimal = patience.0 > 0;
+    Ok(Collision { minimal, ..tell(wishes, facts, problem, known) })
+}
+
+/// Literals that making an explanation smaller may still force.
+struct Patience(u64);
+
+impl Patience {
+    /// Asks a question unless patience is at its end, which counts as "not known".
+    fn ask<T>(
+        &mut self,
+        encoding: &mut Encoding,
+        ask: impl FnOnce(&mut Encoding) -> Result<T, Halt>,
+    ) -> Result<Option<T>, Halt> {
+        if self.0 == 0 {
+            return Ok(None);
         }
-        encoding.solver.add_clause(&clause);
-        Switch { on, requirement }
-    };
-    let wishes: Vec<Switch> = problem.wishes.iter().map(|wish| switch(&mut encoding, None, wish.clone())).collect();
-    let needs: Vec<Switch> = all_needs(&encoding)
-        .into_iter()
-        .map(|(var, requirement)| switch(&mut encoding, Some(var.negative()), requirement))
-        .collect();
-    let all: Vec<Lit> = wishes.iter().chain(&needs).map(|switch| switch.on).collect();
-    let core = blamed(&mut encoding, &all).unwrap_or_default();
-    // Wishes first: as few as can be is what a reader has to hold in mind.
-    let is_wish: BTreeSet<Lit> = wishes.iter().map(|switch| switch.on).collect();
-    let need_switches: Vec<Lit> = needs.iter().map(|switch| switch.on).collect();
-    let kept_wishes =
-        minimise(&mut encoding, core.iter().copied().filter(|l| is_wish.contains(l)).collect(), &need_switches);
-    let with_wishes: Vec<Lit> = kept_wishes.iter().chain(&need_switches).copied().collect();
-    let core = blamed(&mut encoding, &with_wishes).unwrap_or_default();
-    let kept_needs =
-        minimise(&mut encoding, core.iter().copied().filter(|l| !is_wish.contains(l)).collect(), &kept_wishes);
-    let pick = |switches: &[Switch], kept: &[Lit]| -> Vec<Requirement> {
-        let kept: BTreeSet<Lit> = kept.iter().copied().collect();
-        switches.iter().filter(|s| kept.contains(&s.on)).map(|s| s.requirement.clone()).collect()
-    };
-    tell(pick(&wishes, &kept_wishes), pick(&needs, &kept_needs), problem, known)
-}
-
-/// Returns the switches to blame when all of `on` cannot hold together, or nothing when they can.
-fn blamed(encoding: &mut Encoding<'_>, on: &[Lit]) -> Option<Vec<Lit>> {
-    match encoding.solver.solve(on) {
-        Outcome::Unsatisfiable(core) => Some(core),
-        Outcome::Satisfiable(_) | Outcome::Stopped => None,
+        let before = encoding.solver.stats().propagations;
+        encoding.solver.limit_conflicts(Some(MOST_CONFLICTS));
+        let answer = ask(encoding);
+        self.0 = self.0.saturating_sub(encoding.solver.stats().propagations - before);
+        match answer {
+            Ok(answer) => Ok(Some(answer)),
+            Err(Halt::Stopped) => {
+                self.0 = 0;
+                Ok(None)
+            }
+            Err(Halt::Missing) => Err(Halt::Missing),
+        }
     }
 }
 
-/// Drops, from the last, every candidate without which the rest (and `fixed`) still cannot hold.
-fn minimise(encoding: &mut Encoding<'_>, candidates: Vec<Lit>, fixed: &[Lit]) -> Vec<Lit> {
-    let mut kept = candidates;
+/// Finds wishes that collide and of which none can go: as few as can be is what a reader has to hold in mind.
+fn colliding_wishes(problem: &Problem, known: &mut Known, patience: &mut Patience) -> Result<Vec<Requirement>, Halt> {
+    let mut encoding = Encoding::default();
+    let mut switches: BTreeMap<Lit, Vec<&Requirement>> = BTreeMap::new();
+    for wish in &problem.wishes {
+        let need = known.need(&wish.package, &wish.accept);
+        switches.entry(encoding.need(need, problem, known)).or_default().push(wish);
+    }
+    let all: Vec<Lit> = switches.keys().copied().collect();
+    let kept = minimise(&all, |on| {
+        if on.len() == all.len() {
+            // This much must be known, whatever it takes.
+            return Ok(encoding.solve_or_blame(on, problem, known)?.err());
+        }
+        let answer = patience.ask(&mut encoding, |encoding| encoding.solve_or_blame(on, problem, known))?;
+        Ok(answer.and_then(Result::err))
+    })?;
+    // Of two wishes that say the same of one package, one is enough.
+    Ok(switches
+        .into_iter()
+        .filter(|(on, _)| kept.contains(on))
+        .filter_map(|(_, of)| of.first().copied().cloned())
+        .collect())
+}
+
+/// Finds, among what the releases that were looked at need, facts that make the wishes collide and of which none can
+/// go. What was looked at is enough: the collision was found with it.
+fn colliding_facts(
+    wishes: &[Requirement],
+    problem: &Problem,
+    known: &mut Known,
+    patience: &mut Patience,
+) -> Vec<Requirement> {
+    let mut encoding = Encoding::default();
+    for wish in wishes {
+        let need = known.need(&wish.package, &wish.accept);
+        let need = encoding.need(need, problem, known);
+        encoding.solver.add_clause(&[need]);
+    }
+    let mut switches: BTreeMap<Lit, Requirement> = BTreeMap::new();
+    for (id, _) in known.documents() {
+        for (at, release, needs) in known.looked_at(id) {
+            let Some(asker) = encoding.release(id, at, problem, known) else { continue };
+            for &need in needs {
+                let (package, accept) = known.said(need);
+                let requirement = Requirement {
+                    asker: Asker::Release(known.name(id).clone(), release.version.clone()),
+                    package: package.clone(),
+                    accept: accept.clone(),
+                    purpose: run_purpose(),
+                };
+                let (on, need) = (encoding.helper(), encoding.need(need, problem, known));
+                encoding.solver.add_clause(&[!on, !asker, need]);
+                switches.insert(on, requirement);
+            }
+        }
+    }
+    let all: Vec<Lit> = switches.keys().copied().collect();
+    let solve = |encoding: &mut Encoding, on: &[Lit]| match encoding.solver.solve(on) {
+        Outcome::Unsatisfiable(core) => Ok(Some(core)),
+        Outcome::Satisfiable(_) | Outcome::Paused => Ok(None),
+        Outcome::Stopped => Err(Halt::Stopped),
+    };
+    let blamed = |on: &[Lit]| {
+        if on.len() == all.len() {
+            encoding.solver.limit_conflicts(None);
+            return solve(&mut encoding, on);
+        }
+        Ok(patience.ask(&mut encoding, |encoding| solve(encoding, on))?.flatten())
+    };
+    let kept = minimise(&all, blamed).unwrap_or_default();
+    kept.iter().filter_map(|on| switches.remove(on)).collect()
+}
+
+/// Drops, from the last, every candidate without which the rest still cannot hold. `blamed` says which of some
+/// candidates cannot hold together, or nothing when they can.
+fn minimise(
+    candidates: &[Lit],
+    mut blamed: impl FnMut(&[Lit]) -> Result<Option<Vec<Lit>>, Halt>,
+) -> Result<Vec<Lit>, Halt> {
+    let mut kept = blamed(candidates)?.unwrap_or_default();
     kept.sort_unstable();
     let mut at = kept.len();
     while at > 0 {
         at -= 1;
         let dropped = kept[at];
-        let trial: Vec<Lit> = kept.iter().copied().filter(|l| *l != dropped).chain(fixed.iter().copied()).collect();
-        if let Some(core) = blamed(encoding, &trial) {
-            kept.retain(|l| *l != dropped && core.contains(l));
+        let trial: Vec<Lit> = kept.iter().copied().filter(|l| *l != dropped).collect();
+        if let Some(core) = blamed(&trial)? {
+            kept.retain(|l| core.contains(l));
             at = at.min(kept.len());
         }
     }
-    kept
+    Ok(kept)
 }
 
 /// Joins needs of several releases into facts and orders them as a reader follows them from the wishes.
@@ -187,5 +263,5 @@ fn tell(wishes: Vec<Requirement>, needs: Vec<Requirement>, problem: &Problem, kn
             known: known.document(package).is_some(),
         });
     }
-    Collision { wishes, facts, reach, others: Vec::new() }
+    Collision { wishes, facts, reach, others: Vec::new(), minimal: false }
 }

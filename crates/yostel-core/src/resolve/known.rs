@@ -1,14 +1,14 @@
-//! What is known of the packages in reach of the wishes, and what is wanted next.
+//! What is known of the packages, and what is wanted next.
 //!
-//! Reach follows the needs of every release that some requirement met on the way admits: the least set closed under
-//! that, so it does not depend on the order of arrival. Names and texts are compared once, on arrival; from there on
-//! packages and needs are dense numbers. Those depend on the order of arrival, so nothing that decides an answer may
-//! iterate over them: answers go by name.
+//! Names and texts are compared once, when they are first met; from there on packages and needs are dense numbers. Which
+//! numbers depends on the order in which things were met, so nothing that decides an answer may iterate over them:
+//! answers go by name.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
 
 use super::Arrival;
-use crate::constraint::{Accept, Constraint};
+use crate::constraint::{Accept, Bindings, Constraint};
 use crate::manifest::run_purpose;
 use crate::name::{PackageName, Purpose, SourceName};
 use crate::release::{PackageDocument, Release};
@@ -33,6 +33,16 @@ impl NeedId {
     }
 }
 
+/// How far to look.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Reach {
+    /// At releases that the search comes by.
+    AsNeeded,
+    /// At every release that some need met on the way admits, and every release of a wished package: the least set
+    /// closed under that.
+    Whole,
+}
+
 #[derive(Debug)]
 enum State {
     /// Named, and not arrived yet.
@@ -44,122 +54,134 @@ enum State {
 
 #[derive(Debug)]
 struct KnownPackage {
+    name: PackageName,
     state: State,
-    /// Whether every release is followed, admitted or not.
-    whole: bool,
+    /// Whether a wish names it.
+    wished: bool,
     /// Needs on this package by text.
     needs: BTreeMap<Accept, NeedId>,
-    /// Needs to follow once it arrived.
-    waiting: Vec<NeedId>,
     /// By release: what it needs, once it was looked at.
-    looked_at: Vec<Option<Vec<NeedId>>>,
+    looked_at: Vec<Option<Box<[NeedId]>>>,
 }
 
 #[derive(Debug)]
 struct KnownNeed {
     package: PackageId,
     accept: Accept,
-    /// Releases that are admitted, rising; empty until it was followed.
-    admitted: Vec<u32>,
+    /// Releases that are admitted, rising; known once the package is here.
+    admitted: Option<Box<[u32]>>,
+}
+
+/// What came and what was looked at.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Counts {
+    /// Answers, good or bad.
+    pub(super) arrived: usize,
+    pub(super) packages: usize,
+    pub(super) releases: usize,
+    pub(super) looked_at: usize,
 }
 
 #[derive(Debug)]
 pub(crate) struct Known {
-    ids: BTreeMap<PackageName, PackageId>,
+    reach: Reach,
+    ids: HashMap<PackageName, PackageId>,
     packages: Vec<KnownPackage>,
     needs: Vec<KnownNeed>,
-    /// Needs to follow, of packages that arrived.
+    /// Needs whose admitted releases are to be looked at, when all in reach are.
     open: Vec<NeedId>,
     /// Packages that are wanted and did not arrive.
     missing: BTreeSet<PackageName>,
-    looked_at: usize,
+    counts: Counts,
+    bindings: Bindings,
     run: Purpose,
 }
 
 impl Known {
-    /// Starts with what the wishes name; of packages in `whole`, every release will be followed.
-    pub(super) fn new<'w>(wishes: impl Iterator<Item = (&'w PackageName, &'w Accept)>, whole: bool) -> Self {
+    /// Starts with what the wishes name.
+    pub(super) fn new<'w>(wishes: impl Iterator<Item = (&'w PackageName, &'w Accept)>, reach: Reach) -> Self {
         let mut known = Self {
-            ids: BTreeMap::new(),
+            reach,
+            ids: HashMap::new(),
             packages: Vec::new(),
             needs: Vec::new(),
             open: Vec::new(),
             missing: BTreeSet::new(),
-            looked_at: 0,
+            counts: Counts::default(),
+            bindings: Bindings::default(),
             run: run_purpose(),
         };
         for (package, accept) in wishes {
             let need = known.need(package, accept);
             let package = known.needs[need.index()].package;
-            known.packages[package.index()].whole = whole;
+            known.packages[package.index()].wished = true;
+            known.want(package);
         }
         known
     }
 
-    /// Takes in answers, follows what they lead to, and returns the packages that are wanted next.
-    pub(super) fn take(&mut self, arrived: Vec<Arrival>) -> &BTreeSet<PackageName> {
+    /// Takes in answers and follows what they lead to, when all in reach is to be looked at.
+    pub(super) fn take(&mut self, arrived: Vec<Arrival>) {
         for Arrival { package: name, found } in arrived {
             let id = self.package(&name);
             let package = &mut self.packages[id.index()];
-            // Answers may come twice; the first one counts, so that nothing changes under what was followed.
+            // Answers may come twice; the first one counts, so that nothing changes under what was looked at.
             if !matches!(package.state, State::Awaited) {
                 continue;
             }
             package.state = match found {
                 None => State::Absent,
                 Some((source, document)) => {
+                    self.counts.packages += 1;
+                    self.counts.releases += document.releases.len();
                     package.looked_at.resize(document.releases.len(), None);
                     State::Here(source, document)
                 }
             };
-            self.open.append(&mut package.waiting);
+            let needs: Vec<NeedId> = package.needs.values().copied().collect();
             self.missing.remove(&name);
+            self.counts.arrived += 1;
+            needs.into_iter().for_each(|need| self.bind_need(need));
         }
         while let Some(need) = self.open.pop() {
-            self.follow(need);
+            let id = self.needs[need.index()].package;
+            let admitted: Vec<u32> = match self.packages[id.index()].wished {
+                true => (0u32..).take(self.packages[id.index()].looked_at.len()).collect(),
+                false => self.admitted(need).1.to_vec(),
+            };
+            admitted.into_iter().for_each(|at| {
+                self.look_at(id, at);
+            });
         }
+    }
+
+    /// Lists the packages that are wanted and did not arrive.
+    pub(super) fn missing(&self) -> &BTreeSet<PackageName> {
         &self.missing
     }
 
-    fn follow(&mut self, need: NeedId) {
-        let KnownNeed { package: id, accept, .. } = &self.needs[need.index()];
-        let id = *id;
+    /// Wants a package, unless it arrived.
+    pub(super) fn want(&mut self, id: PackageId) {
         let package = &self.packages[id.index()];
-        let State::Here(_, document) = &package.state else { return };
-        let Ok(constraint) = accept.bind(document.numbering) else { return };
-        let mut admitted = Vec::new();
-        let mut fresh: Vec<(usize, Vec<(PackageName, Accept)>)> = Vec::new();
-        for (at, release) in document.releases.iter().enumerate() {
-            let fits = constraint.admits(&release.version);
-            if fits {
-                admitted.push(u32::try_from(at).expect("fewer than 2^32 releases fit in memory"));
-            }
-            if (fits || package.whole) && package.looked_at[at].is_none() {
-                let needs = release.needs.get(&self.run).into_iter().flatten();
-                fresh.push((at, needs.map(|(name, accept)| (name.clone(), accept.clone())).collect()));
-            }
-        }
-        self.needs[need.index()].admitted = admitted;
-        for (at, needs) in fresh {
-            let needs = needs.iter().map(|(name, accept)| self.need(name, accept)).collect();
-            self.packages[id.index()].looked_at[at] = Some(needs);
-            self.looked_at += 1;
+        if matches!(package.state, State::Awaited) {
+            self.missing.insert(package.name.clone());
         }
     }
 
-    fn package(&mut self, name: &PackageName) -> PackageId {
+    /// Numbers a package.
+    pub(super) fn package(&mut self, name: &PackageName) -> PackageId {
         if let Some(id) = self.ids.get(name) {
             return *id;
         }
         let id = PackageId(u32::try_from(self.packages.len()).expect("fewer than 2^32 packages fit in memory"));
         self.ids.insert(name.clone(), id);
-        let (needs, waiting, looked_at) = (BTreeMap::new(), Vec::new(), Vec::new());
-        self.packages.push(KnownPackage { state: State::Awaited, whole: false, needs, waiting, looked_at });
+        let (name, needs, looked_at) = (name.clone(), BTreeMap::new(), Vec::new());
+        self.packages.push(KnownPackage { name, state: State::Awaited, wished: false, needs, looked_at });
         id
     }
 
-    /// Numbers a need; one that is new is followed as soon as its package is there.
-    fn need(&mut self, name: &PackageName, accept: &Accept) -> NeedId {
+    /// Numbers a need.
+    pub(super) fn need(&mut self, name: &PackageName, accept: &Accept) -> NeedId {
         let id = self.package(name);
         let package = &mut self.packages[id.index()];
         if let Some(need) = package.needs.get(accept) {
@@ -167,29 +189,74 @@ impl Known {
         }
         let need = NeedId(u32::try_from(self.needs.len()).expect("fewer than 2^32 needs fit in memory"));
         package.needs.insert(accept.clone(), need);
-        self.needs.push(KnownNeed { package: id, accept: accept.clone(), admitted: Vec::new() });
-        if matches!(package.state, State::Awaited) {
-            package.waiting.push(need);
-            self.missing.insert(name.clone());
-        } else {
-            self.open.push(need);
+        self.needs.push(KnownNeed { package: id, accept: accept.clone(), admitted: None });
+        if self.has_arrived(id) {
+            self.bind_need(need);
+        } else if self.reach == Reach::Whole {
+            self.want(id);
         }
         need
     }
 
-    fn here(&self, name: &PackageName) -> Option<(&SourceName, &PackageDocument)> {
-        match &self.packages[self.ids.get(name)?.index()].state {
+    fn bind_need(&mut self, need: NeedId) {
+        let KnownNeed { package, accept, .. } = &self.needs[need.index()];
+        let releases = match &self.packages[package.index()].state {
+            State::Here(_, document) => {
+                self.bindings.bind(accept, document.numbering).map(|constraint| (constraint, &document.releases))
+            }
+            State::Awaited | State::Absent => None,
+        };
+        // A text that makes no sense for this package admits nothing.
+        let admitted = releases.map_or_else(Box::default, |(constraint, releases)| {
+            (0u32..).zip(releases).filter(|(_, r)| constraint.admits(&r.version)).map(|(at, _)| at).collect()
+        });
+        self.needs[need.index()].admitted = Some(admitted);
+        if self.reach == Reach::Whole {
+            self.open.push(need);
+        }
+    }
+
+    /// Returns what a release needs.
+    pub(super) fn look_at(&mut self, id: PackageId, at: u32) -> &[NeedId] {
+        let place = at as usize;
+        if self.packages[id.index()].looked_at[place].is_none() {
+            let State::Here(_, document) = &self.packages[id.index()].state else { return &[] };
+            let needs = document.releases[place].needs.get(&self.run).into_iter().flatten();
+            let needs: Vec<(PackageName, Accept)> =
+                needs.map(|(name, accept)| (name.clone(), accept.clone())).collect();
+            let needs = needs.iter().map(|(name, accept)| self.need(name, accept)).collect();
+            self.packages[id.index()].looked_at[place] = Some(needs);
+            self.counts.looked_at += 1;
+        }
+        self.packages[id.index()].looked_at[place].as_deref().unwrap_or_default()
+    }
+
+    /// Tells whether the sources answered, whatever they said.
+    pub(super) fn has_arrived(&self, id: PackageId) -> bool {
+        !matches!(self.packages[id.index()].state, State::Awaited)
+    }
+
+    pub(super) fn name(&self, id: PackageId) -> &PackageName {
+        &self.packages[id.index()].name
+    }
+
+    fn here(&self, id: PackageId) -> Option<(&SourceName, &PackageDocument)> {
+        match &self.packages[id.index()].state {
             State::Here(source, document) => Some((source, document)),
             State::Awaited | State::Absent => None,
         }
     }
 
     pub(crate) fn document(&self, name: &PackageName) -> Option<&PackageDocument> {
-        self.here(name).map(|(_, document)| document)
+        self.here(*self.ids.get(name)?).map(|(_, document)| document)
     }
 
-    pub(super) fn source(&self, name: &PackageName) -> Option<&SourceName> {
-        self.here(name).map(|(source, _)| source)
+    pub(super) fn document_of(&self, id: PackageId) -> Option<&PackageDocument> {
+        self.here(id).map(|(_, document)| document)
+    }
+
+    pub(super) fn source_of(&self, id: PackageId) -> Option<&SourceName> {
+        self.here(id).map(|(source, _)| source)
     }
 
     /// Returns the set a text stands for, or nothing when it does not fit the package's numbering.
@@ -198,44 +265,42 @@ impl Known {
     }
 
     /// Lists the packages that are here, by name.
-    pub(super) fn documents(&self) -> impl Iterator<Item = (&PackageName, PackageId, &PackageDocument)> {
-        self.ids.iter().filter_map(|(name, id)| match &self.packages[id.index()].state {
-            State::Here(_, document) => Some((name, *id, document)),
-            State::Awaited | State::Absent => None,
-        })
+    pub(super) fn documents(&self) -> impl Iterator<Item = (PackageId, &PackageDocument)> {
+        let mut ids: Vec<PackageId> = self.ids.values().copied().filter(|id| self.document_of(*id).is_some()).collect();
+        ids.sort_by_key(|id| self.name(*id));
+        ids.into_iter().filter_map(|id| Some((id, self.document_of(id)?)))
     }
 
     /// Lists the releases of a package that were looked at, rising, each with its place and what it needs.
-    pub(super) fn looked_at(&self, id: PackageId) -> impl Iterator<Item = (usize, &Release, &[NeedId])> {
-        let package = &self.packages[id.index()];
-        let releases = match &package.state {
-            State::Here(_, document) => &document.releases[..],
-            State::Awaited | State::Absent => &[],
-        };
-        let followed = releases.iter().zip(&package.looked_at).enumerate();
-        followed.filter_map(|(at, (release, needs))| Some((at, release, needs.as_deref()?)))
+    pub(super) fn looked_at(&self, id: PackageId) -> impl Iterator<Item = (u32, &Arc<Release>, &[NeedId])> {
+        let releases = self.document_of(id).map_or(&[][..], |document| &document.releases);
+        let followed = releases.iter().zip(&self.packages[id.index()].looked_at);
+        (0u32..).zip(followed).filter_map(|(at, (release, needs))| Some((at, release, needs.as_deref()?)))
     }
 
-    /// Returns the package of a need and its releases that are admitted, rising.
+    /// Returns the package of a need and its releases that are admitted, rising; none before the package arrived.
     pub(super) fn admitted(&self, need: NeedId) -> (PackageId, &[u32]) {
         let need = &self.needs[need.index()];
-        (need.package, &need.admitted)
+        (need.package, need.admitted.as_deref().unwrap_or_default())
     }
 
-    /// Returns how many packages, needs and followed releases there are.
-    pub(super) fn counts(&self) -> (usize, usize, usize) {
-        (self.packages.len(), self.needs.len(), self.looked_at)
+    /// Returns what a need says.
+    pub(super) fn said(&self, need: NeedId) -> (&PackageName, &Accept) {
+        let need = &self.needs[need.index()];
+        (self.name(need.package), &need.accept)
+    }
+
+    /// Returns what came and what was looked at so far.
+    pub(super) fn counts(&self) -> Counts {
+        self.counts
     }
 
     /// Hands over all documents.
     pub(super) fn into_documents(self) -> BTreeMap<PackageName, PackageDocument> {
-        let mut documents = BTreeMap::new();
-        let mut states: Vec<Option<State>> = self.packages.into_iter().map(|package| Some(package.state)).collect();
-        for (name, id) in self.ids {
-            if let Some(State::Here(_, document)) = states[id.index()].take() {
-                documents.insert(name, document);
-            }
-        }
-        documents
+        let here = |package: KnownPackage| match package.state {
+            State::Here(_, document) => Some((package.name, document)),
+            State::Awaited | State::Absent => None,
+        };
+        self.packages.into_iter().filter_map(here).collect()
     }
 }

@@ -1,7 +1,7 @@
 //! Resolving: from wishes to one consistent set of releases, or to the wishes that collide.
 //!
 //! A step machine: it says which packages' releases it needs next and is handed them, in any order and grouping; it
-//! never reaches out itself. It ends with a resolution that [`crate::satisfies`] has judged, or with a collision. The
+//! never reaches out itself. Releases are looked at only as far as the search gets. It ends with a resolution that [`crate::satisfies`] has judged, or with a collision. The
 //! outcome is a pure function of the wishes, the releases, and the versions to keep (docs/resolution.md).
 
 mod certify;
@@ -12,12 +12,15 @@ mod objective;
 mod repair;
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
-pub use certify::Certificate;
+pub use certify::{Certificate, Formula};
 pub use explain::{Collision, Fact, WithinReach};
 pub use repair::{Repair, WishEdit};
 
 use jiff::Timestamp;
+use yostel_solver::Config;
 
 use crate::constraint::BindError;
 use crate::manifest::run_purpose;
@@ -26,7 +29,8 @@ use crate::release::{PackageDocument, Release};
 use crate::requirement::{Asker, Requirement};
 use crate::satisfies::{Violation, satisfies};
 use crate::version::{Numbering, Version};
-use known::Known;
+use known::{Known, Reach};
+use objective::Search;
 
 /// What is to be resolved.
 #[derive(Debug, Clone, Default)]
@@ -81,17 +85,52 @@ pub struct Arrival {
 pub enum Step {
     /// The releases of these packages; answer with [`Resolver::step`] in any order, all at once or one by one.
     Need(BTreeSet<PackageName>),
+    /// Nothing: it is still at it. Go on with [`Resolver::step`], bringing nothing.
+    Going(Phase),
     /// The end.
     Done(Outcome),
+}
+
+/// What a search is at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Phase {
+    /// Whether there is a set at all.
+    Any,
+    /// How few packages must move, and which.
+    Fewest,
+    /// How new, or old, each package can be.
+    Preferred,
+    /// Why there is none.
+    Explaining,
 }
 
 /// How a resolution ended.
 #[derive(Debug)]
 pub enum Outcome {
-    /// One consistent set.
+    /// One consistent set: the best.
     Resolved(Resolution),
     /// There is none.
     Collision(Box<Collision>),
+    /// It was told to stop.
+    Stopped(Unfinished),
+}
+
+/// How far a search came that was told to stop.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unfinished {
+    /// A consistent set, not known to be the best; none when none was found yet.
+    pub found: Option<Resolution>,
+    /// Whether no set moves fewer packages.
+    pub fewest_moves: bool,
+}
+
+/// Why a search cannot go on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Halt {
+    /// Packages must arrive first.
+    Missing,
+    /// It was told to stop.
+    Stopped,
 }
 
 /// The chosen releases that meet all requirements.
@@ -105,7 +144,7 @@ pub struct Resolution {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Choice {
     /// The release.
-    pub release: Release,
+    pub release: Arc<Release>,
     /// How its package numbers.
     pub numbering: Numbering,
     /// Where it comes from.
@@ -157,6 +196,9 @@ pub enum ResolveError {
 pub struct Resolver {
     problem: Problem,
     known: Known,
+    search: Search,
+    /// Whether it is known that there is no set.
+    refuted: bool,
     stats: SearchStats,
 }
 
@@ -183,35 +225,50 @@ pub struct SearchStats {
 
 impl Resolver {
     /// Starts on a problem.
-    pub fn new(mut problem: Problem) -> Self {
-        problem.wishes.sort();
-        problem.wishes.dedup();
-        let known = Known::new(problem.wishes.iter().map(|wish| (&wish.package, &wish.accept)), false);
-        Self { problem, known, stats: SearchStats::default() }
+    pub fn new(problem: Problem) -> Self {
+        Self::with_reach(problem, Reach::AsNeeded, None)
     }
 
-    /// Starts on a problem whose repairs will be asked for: every release of a wished package is in reach.
+    /// Starts on a problem; once the flag is set, from anywhere, the search ends with [`Outcome::Stopped`].
+    pub fn with_stop(problem: Problem, stop: Arc<AtomicBool>) -> Self {
+        Self::with_reach(problem, Reach::AsNeeded, Some(stop))
+    }
+
+    /// Starts on a problem whose repairs will be asked for: everything in reach of any release of a wished package is
+    /// looked at.
     pub fn with_repairs(problem: Problem) -> Self {
-        let mut resolver = Self::new(problem);
-        resolver.known = Known::new(resolver.problem.wishes.iter().map(|wish| (&wish.package, &wish.accept)), true);
-        resolver
+        Self::with_reach(problem, Reach::Whole, None)
+    }
+
+    fn with_reach(mut problem: Problem, reach: Reach, stop: Option<Arc<AtomicBool>>) -> Self {
+        problem.wishes.sort();
+        problem.wishes.dedup();
+        let mut known = Known::new(problem.wishes.iter().map(|wish| (&wish.package, &wish.accept)), reach);
+        // What was locked is needed again, as a rule, so it is asked for at once.
+        for name in problem.keep.keys() {
+            let id = known.package(name);
+            known.want(id);
+        }
+        let search = Search::new(Config { stop, ..Config::default() });
+        Self { problem, known, search, refuted: false, stats: SearchStats::default() }
     }
 
     /// Lists the smallest sets of edits to the wishes that make the problem solvable, smallest first and then those
     /// after which the fewest packages move; each was resolved. Ask after [`Outcome::Collision`], of a resolver made by
     /// [`Self::with_repairs`].
-    pub fn repairs(&self, most: usize) -> Vec<Repair> {
-        repair::repairs(&self.problem, &self.known, most)
+    pub fn repairs(&mut self, most: usize) -> Vec<Repair> {
+        repair::repairs(&self.problem, &mut self.known, most)
     }
 
     /// Proves that there is no set, in open formats; nothing when there is one. Ask after [`Outcome::Collision`].
-    pub fn certificate(&self) -> Option<Certificate> {
-        certify::certify(&self.problem, &self.known)
+    pub fn certificate(&mut self) -> Option<Certificate> {
+        certify::certify(&self.problem, &mut self.known)
     }
 
-    /// Writes the problem as clauses in DIMACS CNF, for general solvers to be measured against. Ask after the end.
-    pub fn to_cnf(&self) -> String {
-        certify::to_cnf(&self.problem, &self.known)
+    /// Writes the problem as clauses, as much of it as was looked at: all of it, when made by [`Self::with_repairs`]. Ask
+    /// after the end.
+    pub fn formula(&mut self) -> Formula {
+        certify::formula(&self.problem, &mut self.known)
     }
 
     /// Takes in what arrived and says what is needed next, or what was found. The first call brings nothing.
@@ -219,9 +276,9 @@ impl Resolver {
     /// # Errors
     /// [`ResolveError`] when a wish names an unknown package or does not fit its numbering.
     pub fn step(&mut self, arrived: Vec<Arrival>) -> Result<Step, ResolveError> {
-        let missing = self.known.take(arrived);
-        if !missing.is_empty() {
-            return Ok(Step::Need(missing.clone()));
+        self.known.take(arrived);
+        if !self.known.missing().is_empty() {
+            return Ok(Step::Need(self.known.missing().clone()));
         }
         for wish in &self.problem.wishes {
             let Some(document) = self.known.document(&wish.package) else {
@@ -231,27 +288,52 @@ impl Resolver {
                 return Err(ResolveError::Unreadable { wish: wish.clone(), cause });
             }
         }
-        let (resolution, counts) = objective::best_with_stats(&self.problem, &self.known);
-        let (packages, _, looked_at) = self.known.counts();
+        let step = self.go_on();
+        let counts = self.search.stats();
         self.stats = SearchStats {
-            packages,
-            releases: self.known.documents().map(|(_, _, document)| document.releases.len()).sum(),
-            looked_at,
+            packages: self.known.counts().packages,
+            releases: self.known.counts().releases,
+            looked_at: self.known.counts().looked_at,
             questions: counts.calls,
             decisions: counts.decisions,
             propagations: counts.propagations,
             conflicts: counts.conflicts,
             learned: counts.learned,
         };
-        let Some(resolution) = resolution else {
-            return Ok(Step::Done(Outcome::Collision(Box::new(explain::collision(&self.problem, &self.known)))));
-        };
-        let violations = satisfies(&self.problem, &resolution);
-        if violations.is_empty() {
-            Ok(Step::Done(Outcome::Resolved(resolution)))
-        } else {
-            Err(ResolveError::WrongAnswer(violations))
+        match step {
+            Ok(step) => step,
+            Err(Halt::Missing) => Ok(Step::Need(self.known.missing().clone())),
+            Err(Halt::Stopped) => {
+                let found = self.search.found(&self.problem, &mut self.known);
+                let fewest_moves = self.search.phase() == Phase::Preferred;
+                if let Some(found) = &found {
+                    self.check(found)?;
+                }
+                Ok(Step::Done(Outcome::Stopped(Unfinished { found, fewest_moves })))
+            }
         }
+    }
+
+    fn go_on(&mut self) -> Result<Result<Step, ResolveError>, Halt> {
+        if self.refuted {
+            let collision = explain::collision(&self.problem, &mut self.known)?;
+            return Ok(Ok(Step::Done(Outcome::Collision(Box::new(collision)))));
+        }
+        if !self.search.step(&self.problem, &mut self.known)? {
+            self.refuted = true;
+            return Ok(Ok(Step::Going(Phase::Explaining)));
+        }
+        if !self.search.is_done() {
+            return Ok(Ok(Step::Going(self.search.phase())));
+        }
+        let resolution = self.search.found(&self.problem, &mut self.known).unwrap_or_default();
+        Ok(self.check(&resolution).map(|()| Step::Done(Outcome::Resolved(resolution))))
+    }
+
+    /// Has a set judged before anyone sees it.
+    fn check(&self, resolution: &Resolution) -> Result<(), ResolveError> {
+        let violations = satisfies(&self.problem, resolution);
+        if violations.is_empty() { Ok(()) } else { Err(ResolveError::WrongAnswer(violations)) }
     }
 
     /// Returns what the resolution took; zeros before it ended.

@@ -6,151 +6,281 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_solver::{Lit, Model, Outcome, Stats, Var};
+use yostel_solver::{Config, Lit, Model, Solver, Stats};
 
 use super::encode::{Encoding, at_most};
-use super::known::Known;
-use super::{Choice, Problem, Resolution, requirements_of};
+use super::known::{Known, PackageId};
+use super::{Choice, Halt, Phase, Problem, Resolution};
 use crate::name::PackageName;
-use crate::release::Release;
-use crate::version::Version;
 
 /// Returns the best resolution, or nothing when there is none at all.
-pub(super) fn best(problem: &Problem, known: &Known) -> Option<Resolution> {
-    best_with_stats(problem, known).0
+///
+/// # Errors
+/// [`Halt`]: packages must arrive first, or time is up; start anew then.
+pub(super) fn best(problem: &Problem, known: &mut Known) -> Result<Option<Resolution>, Halt> {
+    let mut search = Search::new(Config::default());
+    Ok(search.advance(problem, known)?.then(|| search.found(problem, known)).flatten())
 }
 
-/// The same, with what the search did.
-pub(super) fn best_with_stats(problem: &Problem, known: &Known) -> (Option<Resolution>, Stats) {
-    let mut encoding = Encoding::new(problem, known);
-    let resolution = search(problem, known, &mut encoding);
-    (resolution, encoding.solver.stats())
+/// Tells whether there is a set at all.
+///
+/// # Errors
+/// As [`best`].
+pub(super) fn is_solvable(problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+    Search::new(Config::default()).find_any(problem, known)
 }
 
-fn search<'k>(problem: &Problem, known: &'k Known, encoding: &mut Encoding<'k>) -> Option<Resolution> {
-    for wish in &problem.wishes {
-        let clause = encoding.admitted(&wish.package, &wish.accept);
-        encoding.solver.add_clause(&clause);
+/// A search that can be halted and taken up again.
+#[derive(Debug)]
+pub(super) struct Search {
+    encoding: Encoding,
+    /// A model of all facts so far, once there is one.
+    model: Option<Model>,
+    /// Whether the wishes are facts.
+    stated: bool,
+    stage: Stage,
+}
+
+#[derive(Debug)]
+enum Stage {
+    /// Is there a set at all?
+    Any,
+    /// How few packages must leave the version to keep?
+    Fewest(Fewest),
+    /// Of the sets with so few, which keeps the first by name?
+    Which {
+        moved: Vec<Lit>,
+        next: usize,
+    },
+    /// How new can each be?
+    Preferred(Layers),
+    Done,
+}
+
+#[derive(Debug)]
+struct Fewest {
+    /// One a package to keep: true when it is there at another version.
+    moved: Vec<Lit>,
+    may_move: BTreeSet<Lit>,
+    most: usize,
+    bound: Option<Lit>,
+}
+
+/// Packages by their distance from the wishes.
+#[derive(Debug)]
+struct Layers {
+    /// Packages to decide, the last one first.
+    now: Vec<PackageName>,
+    next: BTreeSet<PackageName>,
+    met: BTreeSet<PackageName>,
+}
+
+impl Search {
+    pub(super) fn new(config: Config) -> Self {
+        Self { encoding: Encoding::with_solver(Solver::new(config)), model: None, stated: false, stage: Stage::Any }
     }
-    encoding.require_needs();
-    // The preferred first is a good guess at the best set; a guess changes how soon it is found, never which it is.
-    for candidates in encoding.packages.values() {
-        if let Some((_, preferred)) = candidates.releases.first() {
-            encoding.solver.prefer(preferred.positive());
+
+    pub(super) fn stats(&self) -> Stats {
+        self.encoding.solver.stats()
+    }
+
+    /// Tells what the search is at.
+    pub(super) fn phase(&self) -> Phase {
+        match self.stage {
+            Stage::Any => Phase::Any,
+            Stage::Fewest(_) | Stage::Which { .. } => Phase::Fewest,
+            Stage::Preferred(_) | Stage::Done => Phase::Preferred,
         }
     }
-    let model = solve(encoding, &[])?;
-    let mut search = Search { encoding, model };
-    search.keep(&problem.keep, known);
-    let mut chosen: BTreeMap<PackageName, Choice> = BTreeMap::new();
-    let mut layer: BTreeSet<PackageName> = problem.wishes.iter().map(|wish| wish.package.clone()).collect();
-    while !layer.is_empty() {
-        let mut next = BTreeSet::new();
-        for name in &layer {
-            let release = search.preferred(name)?;
-            let choice = Choice {
-                release: release.clone(),
-                numbering: known.document(name)?.numbering,
-                source: known.source(name)?.clone(),
-            };
-            next.extend(requirements_of(name, release).into_iter().map(|r| r.package));
-            chosen.insert(name.clone(), choice);
+
+    /// Tells whether there is a set, and finds one.
+    ///
+    /// # Errors
+    /// [`Halt`]; call again once what is missing arrived.
+    pub(super) fn find_any(&mut self, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+        if !std::mem::replace(&mut self.stated, true) {
+            for wish in &problem.wishes {
+                let need = known.need(&wish.package, &wish.accept);
+                let need = self.encoding.need(need, problem, known);
+                self.encoding.solver.add_clause(&[need]);
+            }
         }
-        next.retain(|name| !chosen.contains_key(name));
-        layer = next;
+        self.model = self.encoding.solve(&[], problem, known)?;
+        Ok(self.model.is_some())
     }
-    Some(Resolution { chosen })
-}
 
-struct Search<'e, 'k> {
-    encoding: &'e mut Encoding<'k>,
-    /// A model of all facts so far.
-    model: Model,
-}
+    /// Goes on to the next stage, which is left as it is when the search is halted; tells whether there is a set.
+    /// Ends once the stage is [`Phase::Preferred`] and everything is decided.
+    ///
+    /// # Errors
+    /// [`Halt`]; call again once what is missing arrived.
+    pub(super) fn advance(&mut self, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+        while !matches!(self.stage, Stage::Done) {
+            if !self.step(problem, known)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
 
-impl<'k> Search<'_, 'k> {
-    /// Finds the fewest packages that must leave the version to keep, and makes which they are a fact.
+    /// Carries out one stage.
+    ///
+    /// # Errors
+    /// As [`Self::advance`].
+    pub(super) fn step(&mut self, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+        let mut stage = std::mem::replace(&mut self.stage, Stage::Done);
+        let carried = match &mut stage {
+            Stage::Any => self.find_any(problem, known),
+            Stage::Fewest(fewest) => self.fewest(fewest, problem, known).map(|()| true),
+            Stage::Which { moved, next } => self.which(moved, next, problem, known).map(|()| true),
+            Stage::Preferred(layers) => self.preferred(layers, problem, known).map(|()| true),
+            Stage::Done => Ok(true),
+        };
+        if carried.is_err() {
+            self.stage = stage;
+            return carried;
+        }
+        self.stage = match stage {
+            Stage::Any => {
+                if problem.keep.is_empty() {
+                    self.stage = Stage::Preferred(Layers::of(problem));
+                    return carried;
+                }
+                let moved = problem.keep.keys().filter_map(|name| self.moved(name, problem, known)).collect();
+                Stage::Fewest(Fewest { moved, may_move: BTreeSet::new(), most: 0, bound: None })
+            }
+            Stage::Fewest(fewest) => Stage::Which { moved: fewest.moved, next: 0 },
+            Stage::Which { .. } => Stage::Preferred(Layers::of(problem)),
+            Stage::Preferred(_) | Stage::Done => Stage::Done,
+        };
+        carried
+    }
+
+    /// Tells whether nothing is left to decide.
+    pub(super) fn is_done(&self) -> bool {
+        matches!(self.stage, Stage::Done)
+    }
+
+    /// Finds the fewest packages that must leave the version to keep, and makes that a fact.
     ///
     /// The fewest are found from below (MSU3, Marques-Silva and Planes 2007): assume that none moves; while that cannot
     /// hold, the packages to blame may move, one more of them than before. So the first number that can hold is the least.
-    fn keep(&mut self, keep: &BTreeMap<PackageName, Version>, known: &Known) {
-        let moved: Vec<Lit> = keep
-            .iter()
-            .filter(|(name, version)| known.document(name).is_some_and(|document| document.release(version).is_some()))
-            .filter_map(|(name, version)| self.moved(name, version))
-            .collect();
-        let mut may_move: BTreeSet<Lit> = BTreeSet::new();
-        let mut most = 0;
-        let mut bound: Option<Lit> = None;
+    fn fewest(&mut self, fewest: &mut Fewest, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
         loop {
-            let mut assumptions: Vec<Lit> = moved.iter().filter(|m| !may_move.contains(m)).map(|m| !*m).collect();
-            assumptions.extend(bound);
-            match self.encoding.solver.solve(&assumptions) {
-                Outcome::Satisfiable(model) => {
-                    self.model = model;
+            let stays = fewest.moved.iter().filter(|m| !fewest.may_move.contains(m)).map(|m| !*m);
+            let assumptions: Vec<Lit> = stays.chain(fewest.bound).collect();
+            match self.encoding.solve_or_blame(&assumptions, problem, known)? {
+                Ok(model) => {
+                    self.model = Some(model);
                     break;
                 }
-                Outcome::Unsatisfiable(core) => {
-                    may_move.extend(core.iter().map(|l| !*l).filter(|m| moved.contains(m)));
-                    most += 1;
-                    let candidates: Vec<Lit> = may_move.iter().copied().collect();
-                    bound = at_most(&mut self.encoding.solver, &candidates, most);
+                Err(core) => {
+                    fewest.may_move.extend(core.iter().map(|l| !*l).filter(|m| fewest.moved.contains(m)));
+                    fewest.most += 1;
+                    let candidates: Vec<Lit> = fewest.may_move.iter().copied().collect();
+                    fewest.bound = at_most(&mut self.encoding.solver, &candidates, fewest.most);
                 }
-                Outcome::Stopped => unreachable!("no conflict limit is set"),
             }
         }
         // Any packages may be the ones that move, so the bound is now over all of them.
-        if let Some(bound) = at_most(&mut self.encoding.solver, &moved, most) {
+        if let Some(bound) = at_most(&mut self.encoding.solver, &fewest.moved, fewest.most) {
             self.encoding.solver.add_clause(&[bound]);
         }
-        for m in moved {
-            if !self.model.is_true(m) || self.hold(!m) {
-                self.encoding.solver.add_clause(&[!m]);
-            }
-        }
+        Ok(())
     }
 
-    /// Makes the literal that is true when the package is there at another version; none when it cannot be there at all.
-    fn moved(&mut self, name: &PackageName, version: &Version) -> Option<Lit> {
-        let candidates = self.encoding.packages.get(name)?;
-        let others: Vec<Var> =
-            candidates.releases.iter().filter(|(r, _)| r.version != *version).map(|(_, var)| *var).collect();
-        let moved = self.encoding.solver.new_var().positive();
-        for var in &others {
-            self.encoding.solver.add_clause(&[var.negative(), moved]);
+    /// Makes it a fact which packages stay, the first by name before others.
+    fn which(&mut self, moved: &[Lit], next: &mut usize, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
+        while let Some(&moved) = moved.get(*next) {
+            if self.holds(!moved, problem, known)? {
+                self.encoding.solver.add_clause(&[!moved]);
+            }
+            *next += 1;
+        }
+        Ok(())
+    }
+
+    /// Makes the literal that is true when the package is there at another version; none when it has no release to keep.
+    fn moved(&mut self, name: &PackageName, problem: &Problem, known: &mut Known) -> Option<Lit> {
+        let document = known.document(name)?;
+        let kept = document.releases.iter().position(|release| Some(&release.version) == problem.keep.get(name))?;
+        let id = known.package(name);
+        let moved = self.encoding.helper();
+        for (at, literal) in self.encoding.candidates(id, problem, known) {
+            if at as usize != kept {
+                self.encoding.solver.add_clause(&[!literal, moved]);
+            }
         }
         Some(moved)
     }
 
-    /// Finds the preferred release that the package can have under all facts so far, and makes it a fact.
-    fn preferred(&mut self, name: &PackageName) -> Option<&'k Release> {
-        let candidates: Vec<(&'k Release, Var)> = self.encoding.packages.get(name)?.releases.clone();
-        for (release, var) in candidates {
-            if self.model.is_true(var.positive()) || self.hold(var.positive()) {
-                self.encoding.solver.add_clause(&[var.positive()]);
-                return Some(release);
+    /// Finds for each package the preferred release that it can have under all facts so far, and makes it a fact.
+    fn preferred(&mut self, layers: &mut Layers, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
+        loop {
+            while let Some(name) = layers.now.last() {
+                let id = known.package(name);
+                for (at, literal) in self.encoding.candidates(id, problem, known) {
+                    if self.encoding.solver.fixed(literal) == Some(false) {
+                        continue;
+                    }
+                    if self.holds(literal, problem, known)? {
+                        self.encoding.solver.add_clause(&[literal]);
+                        let needs = known.look_at(id, at).to_vec();
+                        let packages = needs.into_iter().map(|need| known.said(need).0.clone());
+                        layers.next.extend(packages.filter(|name| !layers.met.contains(name)));
+                        break;
+                    }
+                    self.encoding.solver.add_clause(&[!literal]);
+                }
+                layers.now.pop();
             }
-            self.encoding.solver.add_clause(&[var.negative()]);
+            if layers.next.is_empty() {
+                return Ok(());
+            }
+            layers.met.extend(layers.next.iter().cloned());
+            layers.now = std::mem::take(&mut layers.next).into_iter().rev().collect();
         }
-        None
     }
 
     /// Tells whether a literal can hold beside all facts, and if so takes over the model that shows it.
-    fn hold(&mut self, literal: Lit) -> bool {
-        match solve(self.encoding, &[literal]) {
-            Some(model) => {
-                self.model = model;
-                true
-            }
-            None => false,
+    fn holds(&mut self, literal: Lit, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+        if self.model.as_ref().is_some_and(|model| model.is_true(literal)) {
+            return Ok(true);
         }
+        let model = self.encoding.solve(&[literal], problem, known)?;
+        let holds = model.is_some();
+        self.model = model.or(self.model.take());
+        Ok(holds)
+    }
+
+    /// Reads the best set found so far; none before there is one.
+    pub(super) fn found(&self, problem: &Problem, known: &mut Known) -> Option<Resolution> {
+        let model = self.model.as_ref()?;
+        let mut chosen = BTreeMap::new();
+        let mut open: Vec<PackageId> = problem.wishes.iter().map(|wish| known.package(&wish.package)).collect();
+        let mut met = BTreeSet::new();
+        while let Some(id) = open.pop() {
+            if !met.insert(id.index()) {
+                continue;
+            }
+            let at = self.encoding.chosen(id, model)?;
+            let needs = known.look_at(id, at).to_vec();
+            open.extend(needs.into_iter().map(|need| known.admitted(need).0));
+            let document = known.document_of(id)?;
+            let choice = Choice {
+                release: document.releases.get(at as usize)?.clone(),
+                numbering: document.numbering,
+                source: known.source_of(id)?.clone(),
+            };
+            chosen.insert(known.name(id).clone(), choice);
+        }
+        Some(Resolution { chosen })
     }
 }
 
-fn solve(encoding: &mut Encoding<'_>, assumptions: &[Lit]) -> Option<Model> {
-    match encoding.solver.solve(assumptions) {
-        Outcome::Satisfiable(model) => Some(model),
-        Outcome::Unsatisfiable(_) => None,
-        Outcome::Stopped => unreachable!("no conflict limit is set"),
+impl Layers {
+    fn of(problem: &Problem) -> Self {
+        let met: BTreeSet<PackageName> = problem.wishes.iter().map(|wish| wish.package.clone()).collect();
+        Self { now: met.iter().rev().cloned().collect(), next: BTreeSet::new(), met }
     }
 }

@@ -60,9 +60,9 @@ pub struct Repair {
     pub moved: usize,
 }
 
-pub(super) fn repairs(problem: &Problem, known: &Known, most: usize) -> Vec<Repair> {
-    let mut found: Vec<Repair> =
-        touched_sets(problem, known, most).into_iter().filter_map(|set| concrete(problem, known, &set)).collect();
+pub(super) fn repairs(problem: &Problem, known: &mut Known, most: usize) -> Vec<Repair> {
+    let sets = touched_sets(problem, known, most);
+    let mut found: Vec<Repair> = sets.into_iter().filter_map(|set| concrete(problem, known, &set)).collect();
     let drops = |repair: &Repair| repair.edits.iter().filter(|edit| matches!(edit, WishEdit::Drop { .. })).count();
     found.sort_by(|a, b| {
         (a.edits.len(), drops(a), a.moved).cmp(&(b.edits.len(), drops(b), b.moved)).then_with(|| a.edits.cmp(&b.edits))
@@ -74,19 +74,19 @@ pub(super) fn repairs(problem: &Problem, known: &Known, most: usize) -> Vec<Repa
 type Touched = Vec<(usize, bool)>;
 
 /// Enumerates minimal sets of wishes to touch, smallest first; of one size, those that drop nothing first.
-fn touched_sets(problem: &Problem, known: &Known, most: usize) -> Vec<Touched> {
-    let mut encoding = Encoding::new(problem, known);
-    encoding.require_needs();
+fn touched_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<Touched> {
+    let mut encoding = Encoding::default();
+    encoding.state_all(problem, known);
     let mut switches: Vec<(Lit, Lit)> = Vec::new();
     for wish in &problem.wishes {
-        let touched = encoding.solver.new_var().positive();
-        let dropped = encoding.solver.new_var().positive();
-        let releases = encoding.packages.get(&wish.package).map_or(&[][..], |candidates| &candidates.releases);
-        let constraint = known.bind(&wish.package, &wish.accept);
-        let admitted = releases.iter().filter(|(r, _)| constraint.as_ref().is_some_and(|c| c.admits(&r.version)));
-        let bound: Vec<Lit> = std::iter::once(touched).chain(admitted.map(|(_, var)| var.positive())).collect();
-        let there: Vec<Lit> = std::iter::once(dropped).chain(releases.iter().map(|(_, var)| var.positive())).collect();
-        for clause in [bound, there, vec![!dropped, touched]] {
+        let need = known.need(&wish.package, &wish.accept);
+        let id = known.package(&wish.package);
+        let (touched, dropped) = (encoding.helper(), encoding.helper());
+        let need = encoding.need(need, problem, known);
+        let releases = encoding.candidates(id, problem, known);
+        let there: Vec<Lit> =
+            std::iter::once(dropped).chain(releases.into_iter().map(|(_, literal)| literal)).collect();
+        for clause in [vec![touched, need], there, vec![!dropped, touched]] {
             encoding.solver.add_clause(&clause);
         }
         switches.push((touched, dropped));
@@ -113,7 +113,7 @@ fn touched_sets(problem: &Problem, known: &Known, most: usize) -> Vec<Touched> {
 }
 
 /// Decides which wishes of a set must be dropped and for which another constraint will do.
-fn fewest_drops(encoding: &mut Encoding<'_>, switches: &[(Lit, Lit)], set: &[usize]) -> Touched {
+fn fewest_drops(encoding: &mut Encoding, switches: &[(Lit, Lit)], set: &[usize]) -> Touched {
     let mut assumptions: Vec<Lit> = (0..switches.len()).filter(|i| !set.contains(i)).map(|i| !switches[i].0).collect();
     let mut decided = Vec::new();
     for &i in set {
@@ -128,7 +128,7 @@ fn fewest_drops(encoding: &mut Encoding<'_>, switches: &[(Lit, Lit)], set: &[usi
 }
 
 /// Finds constraints for the touched wishes, and proves the edit by resolving it.
-fn concrete(problem: &Problem, known: &Known, set: &Touched) -> Option<Repair> {
+fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<Repair> {
     let dropped: BTreeSet<usize> = set.iter().filter(|(_, drop)| *drop).map(|(i, _)| *i).collect();
     let changed: BTreeSet<usize> = set.iter().filter(|(_, drop)| !*drop).map(|(i, _)| *i).collect();
     let with = |accept_of: &dyn Fn(usize) -> Accept| {
@@ -140,14 +140,15 @@ fn concrete(problem: &Problem, known: &Known, set: &Touched) -> Option<Repair> {
     };
     // A release first; a pre-release is admitted only where nothing else will do.
     let any_release = Accept::parse("*").expect("a star is a constraint");
-    let trial = best(&with(&|_| any_release.clone()), known)
-        .or_else(|| best(&with(&|i| any_version(known, &problem.wishes[i])), known))?;
+    let of_any_release = with(&|_| any_release.clone());
+    let of_any_version = with(&|i| any_version(known, &problem.wishes[i]));
+    let trial = best(&of_any_release, known).ok()?.or_else(|| best(&of_any_version, known).ok()?)?;
     let on_its_line = |i: usize| {
         let version = &trial.chosen[&problem.wishes[i].package].release.version;
         Accept::parse(&format!("^{version}")).expect("a version makes a constraint")
     };
     let edited = with(&on_its_line);
-    let resolution = best(&edited, known).filter(|resolution| satisfies(&edited, resolution).is_empty())?;
+    let resolution = best(&edited, known).ok()?.filter(|resolution| satisfies(&edited, resolution).is_empty())?;
     let mut edits: Vec<WishEdit> = set
         .iter()
         .map(|&(i, drop)| {

@@ -5,7 +5,7 @@ use std::fmt;
 use super::{Number, Version, VersionError};
 
 /// The rule by which versions of a package are ordered.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
 pub enum Order {
     /// Semantic Versioning 2.0.0.
     #[default]
@@ -30,7 +30,7 @@ impl Order {
 }
 
 /// A package's numbering: its order, and the last position whose change starts a new compatible line.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
 pub struct Numbering {
     order: Order,
     breaks_at: Option<u8>,

@@ -1,5 +1,7 @@
 //! What the audit finds: who holds whom back, and what is there twice.
 
+use std::sync::Arc;
+
 use yostel_core::{Duplicate, Lockfile, Outcome, PackageName, Word, duplicates, outdated};
 use yostel_testkit::World;
 
@@ -16,7 +18,7 @@ const WORLD: &str = "console: gust ^2, cable *
 fn lock(world: &World, keep: &[&str]) -> Lockfile {
     match world.resolve(keep).unwrap() {
         Outcome::Resolved(resolution) => Lockfile::from_resolution(&world.wishes, &resolution),
-        Outcome::Collision(collision) => panic!("{collision:?}"),
+        other => panic!("{other:?}"),
     }
 }
 
@@ -51,7 +53,7 @@ fn one_content_under_two_names_and_one_role_filled_twice_are_found() {
     assert!(duplicates(&lockfile, &world.documents).is_empty());
     for package in ["gust", "cable"] {
         for release in &mut world.documents.get_mut(&name(package)).unwrap().releases {
-            release.offers.roles.push(Word::parse("wind-source").unwrap());
+            Arc::make_mut(release).offers.roles.push(Word::parse("wind-source").unwrap());
         }
     }
     let mut copied = lockfile.clone();

@@ -1,28 +1,12 @@
 //! Hard problems dressed as packages, with a general solver as judge.
 //! The accident this prevents: a search that is right on small worlds and wrong, or lost, on hard ones.
 
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
 use proptest::prelude::*;
 use yostel_core::Outcome;
-use yostel_testkit::World;
-
-/// Dresses a formula: a variable is a package with releases 1.0.0 (false) and 2.0.0 (true); a clause is a package with
-/// one release for each of its literals, which needs that literal.
-fn dress(variables: i64, clauses: &[Vec<i64>]) -> World {
-    let mut text = String::from("console: ");
-    let wishes: Vec<String> = (0..clauses.len()).map(|i| format!("clause{i} *")).collect();
-    text.push_str(&wishes.join(", "));
-    text.push('\n');
-    for variable in 1..=variables {
-        text.push_str(&format!("var{variable} 1.0.0\nvar{variable} 2.0.0\n"));
-    }
-    for (i, clause) in clauses.iter().enumerate() {
-        for (j, literal) in clause.iter().enumerate() {
-            let value = if *literal > 0 { 2 } else { 1 };
-            text.push_str(&format!("clause{i} {}.0.0: var{} ={value}.0.0\n", j + 1, literal.abs()));
-        }
-    }
-    World::parse(&text)
-}
+use yostel_testkit::{World, colouring, dress, pigeonhole, three_sat, trap};
 
 /// Resolves; the resolver itself has every resolution judged, so a verdict is all there is to compare.
 fn can_be_met(world: &World) -> bool {
@@ -57,55 +41,12 @@ proptest! {
     }
 }
 
-/// `pigeons` packages of which no two may have the same release, with one release fewer than there are packages.
-fn pigeonhole(pigeons: usize) -> World {
-    let holes = pigeons - 1;
-    let mut text = String::from("console: ");
-    text.push_str(&(0..pigeons).map(|p| format!("pigeon{p} *")).collect::<Vec<_>>().join(", "));
-    text.push('\n');
-    for pigeon in 0..pigeons {
-        for hole in 1..=holes {
-            // The hole belongs to the pigeon whose number its release bears.
-            text.push_str(&format!("pigeon{pigeon} {hole}.0.0: hole{hole} ={}.0.0\n", pigeon + 1));
-        }
-    }
-    for hole in 1..=holes {
-        (1..=pigeons).for_each(|owner| text.push_str(&format!("hole{hole} {owner}.0.0\n")));
-    }
-    World::parse(&text)
-}
-
 #[test]
 fn more_pigeons_than_holes_collide_and_all_are_needed_for_that() {
     for pigeons in 2..=6 {
         let Outcome::Collision(collision) = pigeonhole(pigeons).resolve(&[]).unwrap() else { panic!("{pigeons} fit") };
         assert_eq!((collision.wishes.len(), collision.others.len()), (pigeons, 0));
     }
-}
-
-/// Colours the corners of a graph: neighbours need an edge that their colours tell apart.
-fn colouring(corners: usize, edges: &[(usize, usize)], colours: usize) -> World {
-    let mut text = String::from("console: ");
-    text.push_str(&(0..corners).map(|c| format!("corner{c} *")).collect::<Vec<_>>().join(", "));
-    text.push('\n');
-    for corner in 0..corners {
-        for colour in 1..=colours {
-            let needs: Vec<String> = edges
-                .iter()
-                .enumerate()
-                .filter_map(|(i, (a, b))| match corner {
-                    c if c == *a => Some(format!("edge{i}-{colour} =1.0.0")),
-                    c if c == *b => Some(format!("edge{i}-{colour} =2.0.0")),
-                    _ => None,
-                })
-                .collect();
-            text.push_str(&format!("corner{corner} {colour}.0.0: {}\n", needs.join(", ")));
-        }
-    }
-    for i in 0..edges.len() {
-        (1..=colours).for_each(|colour| text.push_str(&format!("edge{i}-{colour} 1.0.0\nedge{i}-{colour} 2.0.0\n")));
-    }
-    World::parse(&text)
 }
 
 #[test]
@@ -116,37 +57,16 @@ fn graphs_are_coloured_with_as_many_colours_as_they_need() {
     assert!(!can_be_met(&colouring(5, &complete, 4)) && can_be_met(&colouring(5, &complete, 5)));
 }
 
-/// A trap for a search that goes back one step at a time: the newest of each of `depth` packages is tempting, and all
-/// of them fail at the very last.
-fn trap(depth: usize) -> World {
-    let mut text = String::from("console: step0 *, gate =1.0.0\n");
-    for step in 0..depth {
-        let next = step + 1;
-        text.push_str(&format!("step{step} 1.0.0: step{next} =1.0.0\n"));
-        (2..=4).for_each(|v| text.push_str(&format!("step{step} {v}.0.0: step{next} >=2\n")));
-    }
-    text.push_str(&format!("step{depth} 1.0.0\n"));
-    (2..=4).for_each(|v| text.push_str(&format!("step{depth} {v}.0.0: gate =2.0.0\n")));
-    text.push_str("gate 1.0.0\ngate 2.0.0\n");
-    World::parse(&text)
-}
-
 #[test]
 fn traps_take_work_in_proportion_to_their_depth() {
     let work = |depth: usize| {
         let world = trap(depth);
         let mut resolver = yostel_core::Resolver::new(world.problem(&[]));
-        let mut arrived = Vec::new();
-        loop {
-            match resolver.step(arrived).unwrap() {
-                yostel_core::Step::Need(wanted) => arrived = world.answer(&wanted),
-                yostel_core::Step::Done(Outcome::Resolved(resolution)) => {
-                    assert!(resolution.chosen.values().all(|choice| choice.release.version.as_str() == "1.0.0"));
-                    return resolver.stats().propagations;
-                }
-                yostel_core::Step::Done(Outcome::Collision(_)) => panic!("the first releases fit"),
-            }
-        }
+        let Ok(Outcome::Resolved(resolution)) = world.drive(&mut resolver, |answers| answers) else {
+            panic!("the first releases fit");
+        };
+        assert!(resolution.chosen.values().all(|choice| choice.release.version.as_str() == "1.0.0"));
+        resolver.stats().propagations
     };
     let (small, large) = (work(10), work(200));
     assert!(large < small * 40, "{small} forced literals at depth 10, {large} at 200");
@@ -162,4 +82,45 @@ fn a_planted_collision_is_told_without_the_bystanders() {
         text.push_str(&format!("other{i} 1.0.0: base *, other{} *\nother{i} 1.1.0: base *\n", (i * 7 + 1) % 30))
     });
     assert_eq!(World::parse(&text).outcome(&[]), "collision: left ^1; right ^1");
+}
+
+#[test]
+fn a_search_that_is_told_to_stop_gives_what_it_found_and_says_what_that_is_worth() {
+    let stop = || Arc::new(AtomicBool::new(true));
+    let hard = pigeonhole(6);
+    let mut resolver = yostel_core::Resolver::with_stop(hard.problem(&[]), stop());
+    let Ok(Outcome::Stopped(unfinished)) = hard.drive(&mut resolver, |answers| answers) else { panic!("not stopped") };
+    assert_eq!((unfinished.found, unfinished.fewest_moves), (None, false));
+    // Here a set is found before any conflict, and the best only after one.
+    let world =
+        World::parse("console: a *, b *\na 1.0.0\na 2.0.0: c ^2\nb 1.0.0: c ^1\nb 1.1.0: c ^1\nc 1.0.0\nc 2.0.0");
+    let kept = ["a 1.0.0", "b 1.0.0"];
+    let mut resolver = yostel_core::Resolver::with_stop(world.problem(&kept), stop());
+    let Ok(Outcome::Resolved(_)) = world.drive(&mut resolver, |answers| answers) else { panic!("nothing to stop for") };
+    let flag = Arc::new(AtomicBool::new(false));
+    let large = three_sat(60, 200, 5);
+    let world = dress(60, &large);
+    let mut resolver = yostel_core::Resolver::with_stop(world.problem(&[]), flag.clone());
+    let mut arrived = Vec::new();
+    loop {
+        match resolver.step(std::mem::take(&mut arrived)).unwrap() {
+            yostel_core::Step::Need(wanted) => arrived = world.answer(&wanted),
+            // From the first set on there is no time left.
+            yostel_core::Step::Going(_) => flag.store(true, std::sync::atomic::Ordering::Relaxed),
+            yostel_core::Step::Done(outcome) => {
+                let Outcome::Stopped(unfinished) = outcome else { panic!("{outcome:?}") };
+                let found = unfinished.found.expect("one was found");
+                assert_eq!(yostel_core::satisfies(&world.problem(&[]), &found), []);
+                assert!(unfinished.fewest_moves, "nothing was locked, so nothing moves");
+                break;
+            }
+        }
+    }
+}
+
+#[test]
+fn a_collision_too_hard_to_make_small_is_still_told() {
+    let world = dress(60, &three_sat(60, 330, 3));
+    let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!("it can be met") };
+    assert!(!collision.wishes.is_empty() && !collision.facts.is_empty());
 }

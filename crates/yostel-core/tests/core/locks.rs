@@ -19,7 +19,7 @@ const WORLD: &str = "console: gust ^2, cable ^1
 fn lock(world: &World, keep: &[&str]) -> Lockfile {
     match world.resolve(keep).unwrap() {
         Outcome::Resolved(resolution) => Lockfile::from_resolution(&world.wishes, &resolution),
-        Outcome::Collision(collision) => panic!("{collision:?}"),
+        other => panic!("{other:?}"),
     }
 }
 

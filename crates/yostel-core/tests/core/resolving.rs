@@ -1,8 +1,11 @@
 //! The resolver against every set tried by hand, and against itself with answers in another order.
 //! The accidents this prevents: "no set exists" where one does; a set that depends on the order of answers.
 
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
 use proptest::prelude::*;
-use yostel_core::{Accept, Outcome, Prefer, Repair, Requirement, ResolveError, Resolver, Step, WishEdit};
+use yostel_core::{Accept, Outcome, Prefer, Repair, Requirement, ResolveError, Resolver, WishEdit};
 use yostel_testkit::{World, brute_force};
 
 #[test]
@@ -200,7 +203,7 @@ proptest! {
                 }
             }
             Err(ResolveError::UnknownPackage(wish)) => prop_assert!(!world.documents.contains_key(&wish.package)),
-            Err(other) => prop_assert!(false, "{other}"),
+            other => prop_assert!(false, "{other:?}"),
         }
     }
 }
@@ -215,7 +218,7 @@ proptest! {
             let mut bare = world.clone();
             bare.wishes = collision.wishes.clone();
             for (name, document) in &mut bare.documents {
-                for release in &mut document.releases {
+                for release in document.releases.iter_mut().map(Arc::make_mut) {
                     for needs in release.needs.values_mut() {
                         needs.retain(|package, accept| collision.facts.iter().any(|fact| {
                             fact.asker == *name && fact.package == *package && fact.accept == *accept
@@ -272,7 +275,7 @@ fn only_what_was_published_by_then_is_chosen_and_what_is_kept_is_exempt() {
         problem.rules.published_by = Some(jiff::Timestamp::from_second(day * 86_400).unwrap());
         match world.resolve_with(problem, |answers| answers).unwrap() {
             Outcome::Resolved(resolution) => resolution.chosen.values().next().unwrap().release.version.to_string(),
-            Outcome::Collision(_) => "none".into(),
+            _ => "none".into(),
         }
     };
     assert_eq!(
@@ -295,13 +298,9 @@ fn the_oldest_that_fits_proves_the_lower_bounds() {
 /// Steps a resolver to its end and returns the repairs of its collision.
 fn repairs_of(world: &World, keep: &[&str]) -> Vec<Repair> {
     let mut resolver = Resolver::with_repairs(world.problem(keep));
-    let mut arrived = Vec::new();
-    loop {
-        match resolver.step(arrived) {
-            Ok(Step::Need(wanted)) => arrived = world.answer(&wanted),
-            Ok(Step::Done(Outcome::Collision(_))) => return resolver.repairs(50),
-            Ok(Step::Done(Outcome::Resolved(_))) | Err(_) => return Vec::new(),
-        }
+    match world.drive(&mut resolver, |answers| answers) {
+        Ok(Outcome::Collision(_)) => resolver.repairs(50),
+        _ => Vec::new(),
     }
 }
 
@@ -420,5 +419,32 @@ proptest! {
         if let Ok(Outcome::Resolved(found)) = world.resolve(&keep) {
             prop_assert_eq!(Some(found), brute_force(&world, &world.problem(&keep)));
         }
+    }
+}
+
+/// A world with a choice at every step, and one that cannot be met.
+#[test]
+fn a_hundred_shufflings_of_everything_give_the_same_answer() {
+    let lines = "a 1.0.0: c ^1, d *\na 2.0.0: c ^2, d *\na 2.1.0: c ^2, e ^1\nb 1.0.0: c *, e *\nb 1.1.0: c ^1, e ^2\n\
+                 c 1.0.0\nc 1.1.0: e *\nc 2.0.0: d ^1\nd 1.0.0\nd 2.0.0: b *\ne 1.0.0: f *\ne 2.0.0: f ^2\nf 1.0.0\nf 2.0.0";
+    for wishes in [["a *", "b *", "f *"], ["a ^2", "b =1.1.0", "e ^2"]] {
+        let mut random = 88_172_645_463_325_252_u64;
+        let mut below = |limit: usize| {
+            random ^= random << 13;
+            random ^= random >> 7;
+            random ^= random << 17;
+            (random % limit as u64) as usize
+        };
+        let mut seen = BTreeSet::new();
+        for _ in 0..100 {
+            let (mut wishes, mut releases) = (wishes.to_vec(), lines.lines().map(str::trim).collect::<Vec<_>>());
+            (1..wishes.len()).rev().for_each(|i| wishes.swap(i, below(i + 1)));
+            (1..releases.len()).rev().for_each(|i| releases.swap(i, below(i + 1)));
+            let world = World::parse(&format!("console: {}\n{}", wishes.join(", "), releases.join("\n")));
+            let outcome =
+                world.resolve_with(world.problem(&[]), |mut answers| vec![answers.swap_remove(below(answers.len()))]);
+            seen.insert(format!("{:?}", outcome.unwrap()));
+        }
+        assert_eq!(seen.len(), 1, "{seen:#?}");
     }
 }

@@ -3,13 +3,13 @@
 
 use jiff::Timestamp;
 use proptest::prelude::*;
-use yostel_core::{Lockfile, Outcome, PackageName, Reason, Resolver, Step, Why, why};
+use yostel_core::{Lockfile, Outcome, PackageName, Reason, Resolver, Why, why};
 use yostel_testkit::World;
 
 fn lock(world: &World, keep: &[&str]) -> Lockfile {
     match world.resolve(keep).unwrap() {
         Outcome::Resolved(resolution) => Lockfile::from_resolution(&world.wishes, &resolution),
-        Outcome::Collision(collision) => panic!("{collision:?}"),
+        other => panic!("{other:?}"),
     }
 }
 
@@ -83,25 +83,20 @@ fn ways_are_shortest_and_one_for_each_direct_need() {
 /// Steps a resolver to its end.
 fn finished(world: &World) -> Option<(Resolver, Outcome)> {
     let mut resolver = Resolver::new(world.problem(&[]));
-    let mut arrived = Vec::new();
-    loop {
-        match resolver.step(arrived).ok()? {
-            Step::Need(wanted) => arrived = world.answer(&wanted),
-            Step::Done(outcome) => return Some((resolver, outcome)),
-        }
-    }
+    let outcome = world.drive(&mut resolver, |answers| answers).ok()?;
+    Some((resolver, outcome))
 }
 
 #[test]
 fn a_problem_written_out_says_the_same_to_a_judge() {
     let world = World::parse("console: a *, b *\na 1.0.0: c ^1\nb 1.0.0: c ^2\nc 1.0.0\nc 2.0.0");
-    let (resolver, outcome) = finished(&world).unwrap();
+    let (mut resolver, outcome) = finished(&world).unwrap();
     assert!(matches!(outcome, Outcome::Collision(_)));
     let certificate = resolver.certificate().unwrap();
-    assert_eq!(certificate.cnf, resolver.to_cnf());
-    let names: Vec<&str> = certificate.variables.lines().map(|line| line.split('\t').nth(1).unwrap()).collect();
+    assert_eq!(certificate.formula, resolver.formula());
+    let names: Vec<&str> = certificate.formula.variables.lines().map(|line| line.split('\t').nth(2).unwrap()).collect();
     assert!(names.contains(&"c 2.0.0") && names.contains(&"a 1.0.0"), "{names:?}");
-    let problem = yostel_check::parse_cnf(&certificate.cnf).unwrap();
+    let problem = yostel_check::parse_cnf(&certificate.formula.cnf).unwrap();
     assert_eq!(yostel_check::check_proof(&problem, &certificate.proof, &[]), Ok(()));
 }
 
@@ -111,8 +106,8 @@ proptest! {
     #[test]
     fn every_refusal_can_be_checked_and_nothing_solvable_is_certified(text in crate::resolving::any_world()) {
         let world = World::parse(&text);
-        let Some((resolver, outcome)) = finished(&world) else { return Ok(()) };
-        let problem = yostel_check::parse_cnf(&resolver.to_cnf()).unwrap();
+        let Some((mut resolver, outcome)) = finished(&world) else { return Ok(()) };
+        let problem = yostel_check::parse_cnf(&resolver.formula().cnf).unwrap();
         match (outcome, resolver.certificate()) {
             (Outcome::Collision(_), Some(certificate)) => {
                 prop_assert_eq!(yostel_check::check_proof(&problem, &certificate.proof, &[]), Ok(()));

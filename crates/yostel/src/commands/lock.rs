@@ -4,10 +4,10 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use clap::{Args, ValueEnum};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
-use yostel_core::{AskedBy, Move, MoveKind, Prefer, SearchStats};
-use yostel_flows::{FlowError, Keep, LockReport, LockRequest, Write, lock};
+use yostel_core::{AskedBy, Move, MoveKind, Prefer};
+use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
 
 use super::Answer;
 use crate::context::Context;
@@ -47,7 +47,11 @@ pub(crate) struct Lock {
     #[arg(long, value_name = "FOLDER")]
     proof: Option<PathBuf>,
 
-    /// Tell what the search did
+    /// Search no longer than this (like 30s or 2m): the best set found by then will do
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    time_limit: Option<Duration>,
+
+    /// Tell what the search did, and how long each part took
     #[arg(long)]
     stats: bool,
 }
@@ -67,6 +71,12 @@ fn moment(text: &str) -> Result<Timestamp, String> {
     day.map_err(|_| "a day is written 2026-05-04, a time 2026-05-04T09:00:00Z".to_owned())
 }
 
+/// Reads a stretch of time.
+fn time(text: &str) -> Result<Duration, String> {
+    let span = text.parse::<SignedDuration>().ok().and_then(|time| Duration::try_from(time).ok());
+    span.ok_or_else(|| "a time is written 30s, 2m or 1h30m".to_owned())
+}
+
 pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
     let request = LockRequest {
@@ -78,6 +88,7 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
             PreferArgument::Oldest => Prefer::Oldest,
         }),
         proof: arguments.proof.as_ref().map(|folder| context.folder.join(folder)),
+        time_limit: arguments.time_limit,
     };
     let started = Instant::now();
     let report = lock(&project, request, &context.settings, &context.progress)?;
@@ -94,7 +105,7 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
                 "changed": report.changed,
                 "written": report.written,
                 "moves": report.moves.iter().map(move_document).collect::<Vec<_>>(),
-                "search": report.search.map(search_document),
+                "search": report.search.as_ref().map(search_document),
                 "newer-admitted": report.newer.iter().map(|(package, locked, newer)| json!({
                     "package": package.as_str(), "locked": locked.as_str(), "newer": newer.as_str(),
                 })).collect::<Vec<_>>(),
@@ -118,9 +129,21 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
     };
     text.push_str(&moves(&report.moves, if arguments.all { usize::MAX } else { TOLD }));
     let moved = report.moves.iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
+    let standing = report.search.as_ref().map_or(Standing::Best, |search| search.standing);
     if moved > 0 && !arguments.fresh {
         let verb = if moved == 1 { "package moved" } else { "packages moved" };
-        text.push_str(&format!("  {moved} locked {verb}, the fewest possible.\n"));
+        let fewest = match standing {
+            Standing::Best | Standing::FewestMoves => "the fewest possible",
+            Standing::Found => "the fewest found in time",
+        };
+        text.push_str(&format!("  {moved} locked {verb}, {fewest}.\n"));
+    }
+    if standing != Standing::Best {
+        let what = "the time was up: this set is right, and a better one may exist";
+        text.push_str(&format!(
+            "  {} {what}. For the best: yostel lock, with more time\n",
+            paint(Role::Quiet, "note:")
+        ));
     }
     for (package, locked, newer) in report.newer.iter().take(3) {
         text.push_str(&format!(
@@ -132,7 +155,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
         text.push_str(&format!("  {} to take what is newer: yostel lock --fresh\n", paint(Role::Quiet, "note:")));
     }
     if arguments.stats {
-        text.push_str(&stats(report.search, took));
+        text.push_str(&stats(report.search.as_ref(), took));
     }
     if report.written && !report.moves.is_empty() {
         text.push_str(&format!("{} yostel install\n", paint(Role::Good, "next:")));
@@ -140,31 +163,34 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
     text
 }
 
-fn stats(search: Option<SearchStats>, took: Duration) -> String {
-    let Some(search) = search else {
+fn stats(search: Option<&SearchReport>, took: Duration) -> String {
+    let Some(SearchReport { stats, phases, .. }) = search else {
         return format!("  nothing to search for: the lockfile fits ({} ms)\n", took.as_millis());
     };
     let mut columns = Columns::new(&[]);
-    let known = format!("of {}", count(search.releases, "release"));
-    columns.row(["looked at".into(), count(search.looked_at, "release"), known, count(search.packages, "package")]);
-    let asked = [count(search.questions as usize, "question"), count(search.decisions as usize, "decision")];
+    let known = format!("of {}", count(stats.releases, "release"));
+    columns.row(["looked at".into(), count(stats.looked_at, "release"), known, count(stats.packages, "package")]);
+    let asked = [count(stats.questions as usize, "question"), count(stats.decisions as usize, "decision")];
     let [questions, decisions] = asked;
-    columns.row(["searched".into(), questions, decisions, format!("{} forced", search.propagations)]);
-    let conflicts = count(search.conflicts as usize, "conflict");
-    columns.row([
-        "learned".into(),
-        conflicts,
-        count(search.learned as usize, "clause"),
-        format!("{} ms", took.as_millis()),
-    ]);
-    columns.finish()
+    columns.row(["searched".into(), questions, decisions, format!("{} forced", stats.propagations)]);
+    let conflicts = count(stats.conflicts as usize, "conflict");
+    columns.row(["learned".into(), conflicts, count(stats.learned as usize, "clause"), String::new()]);
+    let mut text = columns.finish();
+    let milliseconds = |time: &Duration| format!("{:.1} ms", time.as_secs_f64() * 1000.0);
+    let parts: Vec<String> = phases.iter().map(|(what, time)| format!("{what} {}", milliseconds(time))).collect();
+    text.push_str(&format!("  took {}: {}\n", milliseconds(&took), parts.join(", ")));
+    text
 }
 
-fn search_document(search: SearchStats) -> Value {
+fn search_document(search: &SearchReport) -> Value {
+    let stats = search.stats;
+    let seconds = search.phases.iter().map(|(what, time)| ((*what).to_owned(), json!(time.as_secs_f64())));
     json!({
-        "packages": search.packages, "releases": search.releases, "looked-at": search.looked_at,
-        "questions": search.questions, "decisions": search.decisions, "propagations": search.propagations,
-        "conflicts": search.conflicts, "learned": search.learned,
+        "standing": search.standing.as_str(),
+        "packages": stats.packages, "releases": stats.releases, "looked-at": stats.looked_at,
+        "questions": stats.questions, "decisions": stats.decisions, "propagations": stats.propagations,
+        "conflicts": stats.conflicts, "learned": stats.learned,
+        "seconds": seconds.collect::<serde_json::Map<String, Value>>(),
     })
 }
 

@@ -1,0 +1,172 @@
+//! Times the resolution of a made-up world, in memory, beside a general solver on the same problem fully encoded.
+//!
+//! Usage: `cargo run --release -p yostel-testkit --example resolve_made_up -- KIND NUMBERS`, where KIND and NUMBERS are
+//! - `wide DIRECT PACKAGES RELEASES NEEDS SEED`: packages whose constraints drift upwards with their versions;
+//! - `sat VARIABLES CLAUSES SEED`: a random formula of three literals a clause;
+//! - `pigeons NUMBER`, `colours CORNERS EDGES COLOURS SEED`, `trap DEPTH`.
+//!
+//! In the environment, `CNF=FILE` writes the whole problem there as clauses, and `GENERAL=1` solves it by a general solver
+//! of the MiniSat kind: for the verdict, and for the optimum by repeated calls (docs/resolution.md §2, newest first);
+//! `TABLE=1` ends with the figures in one line.
+
+#![allow(clippy::unwrap_used, reason = "a tool for benches fails by panicking")]
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::time::{Duration, Instant};
+
+use varisat::{ExtendFormula, Lit};
+use yostel_core::{Formula, Outcome, PackageName, Resolution, Resolver, SearchStats, Step};
+use yostel_testkit::{LargeWorld, World, colouring, dress, pigeonhole, three_sat, trap};
+
+fn main() {
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    let kind = arguments.first().map_or("wide", String::as_str);
+    let number = |at: usize, default: u64| arguments.get(at).map_or(default, |text| text.parse().unwrap());
+    let world = match kind {
+        "wide" => LargeWorld {
+            direct: number(1, 300),
+            packages: number(2, 5000),
+            releases: number(3, 20),
+            needs: number(4, 4),
+            seed: number(5, 1),
+        }
+        .make(),
+        "sat" => dress(number(1, 150) as i64, &three_sat(number(1, 150), number(2, 639), number(3, 1))),
+        "pigeons" => pigeonhole(number(1, 8) as usize),
+        "colours" => {
+            let (corners, edges) = (number(1, 60), number(2, 140));
+            let ends = three_sat(corners, edges, number(4, 1));
+            let ends: Vec<(usize, usize)> =
+                ends.iter().map(|e| (e[0].unsigned_abs() as usize - 1, e[1].unsigned_abs() as usize - 1)).collect();
+            colouring(corners as usize, &ends, number(3, 3) as usize)
+        }
+        "trap" => trap(number(1, 100) as usize),
+        other => panic!("{other} is no kind of world"),
+    };
+    let before = kibibytes("VmRSS:");
+    let (found, ours, stats) = resolve(&world);
+    let memory = (kibibytes("VmHWM:") - before) / 1024;
+    println!("memory: the world {} MiB, resolving {memory} MiB more", before / 1024);
+    let general = std::env::var_os("GENERAL").is_some();
+    let file = std::env::var_os("CNF");
+    if !general && file.is_none() {
+        return;
+    }
+    let mut whole = Resolver::with_repairs(world.problem(&[]));
+    world.drive(&mut whole, |answers| answers).unwrap();
+    let formula = whole.formula();
+    if let Some(file) = file {
+        std::fs::write(file, &formula.cnf).unwrap();
+    }
+    if general {
+        let (verdict, best) = by_general_solver(&world, &formula, found.as_ref());
+        println!("general solver: verdict {verdict:.1?}, best set {best:.1?}");
+        let ratio = |ours: Duration, theirs: Duration| ours.div_duration_f64(theirs);
+        println!("verdict: ours / general = {:.3}; best set: {:.3}", ratio(ours[0], verdict), ratio(ours[1], best));
+        if std::env::var_os("TABLE").is_some() {
+            let times = [ours[0], ours[1], verdict, best].map(|time| time.as_secs_f64().to_string()).join("\t");
+            println!("{}\t{}\t{}\t{times}\t{memory}", stats.packages, stats.releases, stats.looked_at);
+        }
+    }
+}
+
+/// Reads a line of what the system says of this process; 0 where it does not say.
+fn kibibytes(line: &str) -> u64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let found = status.lines().find_map(|l| l.strip_prefix(line));
+    found.and_then(|rest| rest.split_whitespace().next()?.parse().ok()).unwrap_or(0)
+}
+
+fn resolve(world: &World) -> (Option<Resolution>, [Duration; 2], SearchStats) {
+    let started = Instant::now();
+    let mut resolver = Resolver::new(world.problem(&[]));
+    let mut arrived = Vec::new();
+    let mut answering = Duration::ZERO;
+    let mut phases: BTreeMap<String, Duration> = BTreeMap::new();
+    let mut phase = "Any".to_owned();
+    let outcome = loop {
+        let began = Instant::now();
+        let step = resolver.step(arrived).unwrap();
+        *phases.entry(phase.clone()).or_default() += began.elapsed();
+        match step {
+            Step::Need(wanted) => {
+                let asked = Instant::now();
+                arrived = world.answer(&wanted);
+                answering += asked.elapsed();
+            }
+            Step::Going(next) => {
+                phase = format!("{next:?}");
+                arrived = Vec::new();
+            }
+            Step::Done(outcome) => break outcome,
+        }
+    };
+    let took = started.elapsed() - answering;
+    let (found, told) = match outcome {
+        Outcome::Resolved(resolution) => {
+            let told = format!("{} chosen", resolution.chosen.len());
+            (Some(resolution), told)
+        }
+        Outcome::Collision(collision) => (None, format!("collision of {} wishes", collision.wishes.len())),
+        Outcome::Stopped(_) => unreachable!("nobody says stop"),
+    };
+    println!("yostel: {told} in {took:.1?}, of which {phases:.1?}");
+    println!("{:?}", resolver.stats());
+    // Of a collision, a general solver gives the verdict alone.
+    let verdict = phases["Any"];
+    let best = if found.is_some() { took } else { verdict };
+    (found, [verdict, best], resolver.stats())
+}
+
+/// Solves the whole formula for the verdict, then for the best set: layer by layer, by name, the newest that can hold.
+/// Checks that the set is ours.
+fn by_general_solver(world: &World, formula: &Formula, ours: Option<&Resolution>) -> (Duration, Duration) {
+    let mut releases: BTreeMap<PackageName, Vec<(String, Lit)>> = BTreeMap::new();
+    for line in formula.variables.lines() {
+        let mut fields = line.split('\t');
+        let (number, kind, text) = (fields.next().unwrap(), fields.next().unwrap(), fields.next().unwrap());
+        if kind == "release" {
+            let (name, version) = text.split_once(' ').unwrap();
+            let releases = releases.entry(PackageName::parse(name).unwrap()).or_default();
+            // They are listed newest first.
+            releases.push((version.to_owned(), Lit::from_dimacs(number.parse().unwrap())));
+        }
+    }
+    let problem = yostel_check::parse_cnf(&formula.cnf).unwrap();
+    let mut general = varisat::Solver::new();
+    for clause in &problem.clauses {
+        let clause: Vec<Lit> = clause.iter().map(|&l| Lit::from_dimacs(l as isize)).collect();
+        general.add_clause(&clause);
+    }
+    let started = Instant::now();
+    let solvable = general.solve().unwrap();
+    let verdict = started.elapsed();
+    assert_eq!(solvable, ours.is_some(), "the verdicts differ");
+    let Some(ours) = ours else { return (verdict, verdict) };
+    let mut model: BTreeSet<Lit> = general.model().unwrap().into_iter().collect();
+    let mut met: BTreeSet<PackageName> = world.wishes.iter().map(|wish| wish.package.clone()).collect();
+    let mut layer = met.clone();
+    while !layer.is_empty() {
+        let mut next = BTreeSet::new();
+        for name in &layer {
+            for (version, literal) in &releases[name] {
+                if !model.contains(literal) {
+                    general.assume(&[*literal]);
+                    if !general.solve().unwrap() {
+                        general.add_clause(&[!*literal]);
+                        continue;
+                    }
+                    model = general.model().unwrap().into_iter().collect();
+                }
+                general.add_clause(&[*literal]);
+                let choice = &ours.chosen[name];
+                assert_eq!(choice.release.version.as_str(), version, "the best sets differ at {name}");
+                next.extend(choice.release.needs.values().flatten().map(|(package, _)| package.clone()));
+                break;
+            }
+        }
+        next.retain(|name| met.insert(name.clone()));
+        layer = next;
+    }
+    (verdict, started.elapsed())
+}
