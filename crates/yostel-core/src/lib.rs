@@ -22,7 +22,9 @@ pub use compare::{Move, MoveKind, compare};
 pub use constraint::{Accept, AcceptError, AcceptProblem, BindError, Constraint, VersionSet};
 pub use diagnostic::{Diagnostic, Place};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
-pub use lockfile::{AskedBy, Difference, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError, declarations};
+pub use lockfile::{
+    AskedBy, Difference, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError, declarations,
+};
 pub use manifest::{
     EditError, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, PLAIN_KEYS, Policy,
     Project, SourceDeclaration, add_need, new_manifest, remove_need, run_purpose,

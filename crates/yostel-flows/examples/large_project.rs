@@ -81,5 +81,5 @@ fn main() {
     let project = load_project(&console.canonicalize().unwrap(), &settings).unwrap();
     let report =
         lock(&project, LockRequest { keep: Keep::Nothing, ..LockRequest::default() }, &settings, &Silent).unwrap();
-    println!("{} packages locked in {}", report.lockfile.chosen.len(), report.path.display());
+    println!("{} packages locked in {}", report.packages, report.path.display());
 }

@@ -8,15 +8,16 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use yostel_core::{
-    Arrival, Collision, Lockfile, Move, MoveKind, Outcome, PackageDocument, PackageName, Phase, Prefer, Problem,
-    Resolution, ResolveError, Resolver, Rules, SearchStats, Step, Unfinished, Version, compare, declarations, nearest,
+    Arrival, Collision, Glance, Lockfile, Move, MoveKind, Outcome, PackageDocument, PackageName, Phase, Prefer,
+    Problem, Resolution, ResolveError, Resolver, Rules, Seal, SearchStats, Step, Unfinished, Version, compare,
+    declarations, nearest,
 };
 use yostel_sources::SourceSet;
 use yostel_store::{for_each_in_parallel, write_atomically};
 
 use crate::error::{FlowError, WishPlace};
 use crate::observer::{Event, Observer};
-use crate::project::{LoadedProject, Settings, load_lockfile};
+use crate::project::{LoadedProject, Settings, glance_at_lockfile, load_lockfile};
 
 /// What to keep of an earlier lockfile.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,8 +65,12 @@ impl Default for LockRequest {
 pub struct LockReport {
     /// The lockfile's file.
     pub path: PathBuf,
-    /// Its content.
-    pub lockfile: Lockfile,
+    /// How many packages it locks.
+    pub packages: usize,
+    /// Its seal.
+    pub seal: Seal,
+    /// Its content; none when it fits as it is, which its seal tells without reading all of it.
+    pub lockfile: Option<Lockfile>,
     /// What moved against the one before, by package.
     pub moves: Vec<Move>,
     /// Whether the file's bytes changed (or would).
@@ -123,19 +128,19 @@ pub fn lock(
     observer: &dyn Observer,
 ) -> Result<LockReport, FlowError> {
     let path = project.lockfile_path();
+    let wishes = project.manifest.requirements();
+    if request.keep == Keep::Locked
+        && let Some(Glance { seal, declarations: locked, packages }) = glance_at_lockfile(project)
+        && locked == declarations(&wishes)
+    {
+        let (moves, newer, lockfile) = (Vec::new(), Vec::new(), None);
+        let (changed, written, search) = (false, false, None);
+        return Ok(LockReport { path, packages, seal, lockfile, moves, changed, written, newer, search });
+    }
     let before = match (load_lockfile(project), request.keep) {
         (Err(FlowError::Lockfile { .. }), Keep::Nothing) => None,
         (before, _) => before?,
     };
-    let wishes = project.manifest.requirements();
-    if let (Some(lockfile), Keep::Locked) = (&before, request.keep)
-        && lockfile.declarations == declarations(&wishes)
-        && lockfile.differences(&wishes).is_empty()
-    {
-        let lockfile = lockfile.clone();
-        let (moves, newer) = (Vec::new(), Vec::new());
-        return Ok(LockReport { path, lockfile, moves, changed: false, written: false, newer, search: None });
-    }
     let keep: BTreeMap<PackageName, Version> = match (&before, request.keep) {
         (Some(lockfile), Keep::Locked) => versions_of(lockfile),
         _ => BTreeMap::new(),
@@ -188,7 +193,8 @@ pub fn lock(
         write_atomically(&path, text.as_bytes())?;
     }
     let newer = kept_below_newest(&lockfile, &documents, &moves);
-    Ok(LockReport { path, lockfile, moves, changed, written, newer, search })
+    let (packages, seal, lockfile) = (lockfile.chosen.len(), lockfile.seal(), Some(lockfile));
+    Ok(LockReport { path, packages, seal, lockfile, moves, changed, written, newer, search })
 }
 
 /// Finds where the wishes of a collision, and of those beside it, stand.

@@ -5,7 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use yostel_core::{Lockfile, Manifest, Numbering, Requirement, Version};
+use yostel_core::{Glance, Lockfile, Manifest, Numbering, Requirement, Version};
 use yostel_sources::{FolderSource, SourceSet};
 
 use crate::error::{FlowError, WishPlace};
@@ -121,6 +121,11 @@ pub fn load_lockfile(project: &LoadedProject) -> Result<Option<Lockfile>, FlowEr
         Ok(lockfile) => Ok(Some(lockfile)),
         Err(error) => Err(FlowError::Lockfile { path, text, error }),
     }
+}
+
+/// Looks at a project's lockfile without reading it in full; nothing when that cannot be done.
+pub(crate) fn glance_at_lockfile(project: &LoadedProject) -> Option<Glance> {
+    Lockfile::glance(&fs::read_to_string(project.lockfile_path()).ok()?)
 }
 
 /// Reads a project's lockfile and refuses one that does not fit the manifest.

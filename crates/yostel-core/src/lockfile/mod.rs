@@ -60,6 +60,17 @@ pub struct AskedBy {
     pub accept: Accept,
 }
 
+/// What a look at a lockfile tells.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Glance {
+    /// Its seal, which fits its content.
+    pub seal: Seal,
+    /// The digest of what was declared when it was written.
+    pub declarations: Seal,
+    /// How many packages it locks.
+    pub packages: usize,
+}
+
 impl Lockfile {
     /// Writes down a resolution.
     pub fn from_resolution(wishes: &[Requirement], resolution: &Resolution) -> Self {
@@ -134,6 +145,12 @@ impl Lockfile {
     /// [`LockfileError`]; a text whose seal does not fit is refused, never guessed at.
     pub fn parse(text: &str) -> Result<Self, LockfileError> {
         read::read(text)
+    }
+
+    /// Looks at what a lockfile's text tells without reading all of it: far cheaper, and enough to see that what is
+    /// declared did not change. Its seal is checked. Nothing when the text must be read in full to say what it is.
+    pub fn glance(text: &str) -> Option<Glance> {
+        read::glance(text)
     }
 
     /// Lists why this lockfile no longer fits what the projects declare; empty when it does.

@@ -7,7 +7,7 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::write::{SEAL_KEY, seal_of};
-use super::{AskedBy, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
+use super::{AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
 use crate::constraint::Accept;
 use crate::digest::{ArchiveDigest, Seal, TreeDigest};
 use crate::name::{PackageName, Word};
@@ -143,6 +143,18 @@ pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
     Ok(Lockfile { declarations, chosen: whole })
 }
 
+/// Looks at what can be told without reading every block; nothing when the text must be read in full.
+pub(super) fn glance(original: &str) -> Option<Glance> {
+    if merge_mark(original).is_some() || announced_format(original) != Some(LOCKFILE_FORMAT) {
+        return None;
+    }
+    let seal = check_seal(original).ok()?;
+    let mut lines = original.lines();
+    let declarations = lines.find_map(|line| line.strip_prefix("declarations = \"")?.strip_suffix('"'))?;
+    let packages = lines.filter(|line| *line == "[[chosen]]").count();
+    Some(Glance { seal, declarations: Seal::parse(declarations).ok()?, packages })
+}
+
 /// A later format may not even be readable, so its number is taken from its line before anything else is read.
 fn announced_format(text: &str) -> Option<u32> {
     text.lines().find_map(|line| line.strip_prefix("format = ")?.trim_end().parse().ok())
@@ -160,7 +172,7 @@ fn merge_mark(text: &str) -> Option<Range<usize>> {
 }
 
 /// Version control may have turned line endings: they are no change of content.
-fn check_seal(original: &str) -> Result<(), LockfileError> {
+fn check_seal(original: &str) -> Result<Seal, LockfileError> {
     let mut at = 0;
     for line in original.split_inclusive('\n') {
         let end = at + line.len();
@@ -171,7 +183,7 @@ fn check_seal(original: &str) -> Result<(), LockfileError> {
                 return Err(LockfileError::Part { span, reason: "the seal is not a digest".into() });
             };
             let found = seal_of(&original[end..].replace("\r\n", "\n"));
-            return if written == found { Ok(()) } else { Err(LockfileError::SealDiffers { written, found, span }) };
+            return if written == found { Ok(found) } else { Err(LockfileError::SealDiffers { written, found, span }) };
         }
         at = end;
     }

@@ -213,7 +213,7 @@ fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
     assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), settlements[0].text);
     assert!(settlements[0].text.contains("# calibrated"));
     let (report, heard) = world.lock(Keep::Locked, Write::File);
-    assert_eq!((report.unwrap().lockfile, heard), (settlements[0].lockfile.clone(), vec![]), "the lock was fresh");
+    assert_eq!((report.unwrap().seal, heard), (settlements[0].lockfile.seal(), vec![]), "the lock was fresh");
     assert!(settle(&world.project(), &world.settings(), &Silent).unwrap().is_none());
 }
 

@@ -12,7 +12,7 @@ fn artifact(platform: &str) -> Artifact {
 
 fn lockfile_with(platforms: &[&str]) -> Lockfile {
     let world = World::new(&RELEASES, "gust = '^2'");
-    let mut lockfile = world.lock(Keep::Locked, Write::Nothing).0.unwrap().lockfile;
+    let mut lockfile = world.lock(Keep::Locked, Write::Nothing).0.unwrap().lockfile.unwrap();
     let gust = lockfile.chosen.get_mut(&PackageName::parse("gust").unwrap()).unwrap();
     gust.artifacts = platforms.iter().map(|platform| artifact(platform)).collect();
     lockfile

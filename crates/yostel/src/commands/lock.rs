@@ -100,8 +100,8 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
         || {
             json!({
                 "lockfile": report.path,
-                "packages": report.lockfile.chosen.len(),
-                "seal": report.lockfile.seal().to_string(),
+                "packages": report.packages,
+                "seal": report.seal.to_string(),
                 "changed": report.changed,
                 "written": report.written,
                 "moves": report.moves.iter().map(move_document).collect::<Vec<_>>(),
@@ -116,7 +116,7 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
 }
 
 fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Context) -> String {
-    let packages = count(report.lockfile.chosen.len(), "package");
+    let packages = count(report.packages, "package");
     let shown = context.show(&report.path);
     let mut text = if report.moves.is_empty() && !report.changed {
         format!("{packages} locked in {shown}; nothing moved.\n")
