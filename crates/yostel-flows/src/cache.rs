@@ -1,6 +1,6 @@
-//! The cache: is it sound, how large is it.
+//! The cache: is it sound, what is in it, how large is it, what may go.
 
-use yostel_store::{Cache, CacheReport, CacheStats};
+use yostel_store::{Cache, CacheEntry, CacheReport, CacheStats, PruneRule, Pruned};
 
 use crate::error::FlowError;
 use crate::observer::{Event, Observer};
@@ -25,4 +25,29 @@ pub fn verify_cache(settings: &Settings, observer: &dyn Observer) -> Result<Cach
 /// `Store`.
 pub fn cache_stats(settings: &Settings) -> Result<CacheStats, FlowError> {
     Ok(Cache::open(&settings.cache).stats()?)
+}
+
+/// Lists what the cache holds, by package and version.
+///
+/// # Errors
+/// `Store`.
+pub fn list_cache(settings: &Settings) -> Result<Vec<CacheEntry>, FlowError> {
+    Ok(Cache::open(&settings.cache).entries()?)
+}
+
+/// Removes from the cache what the rule says and no project uses; with `preview`, only says what that would be.
+///
+/// # Errors
+/// `Store`.
+pub fn prune_cache(
+    rule: PruneRule,
+    preview: bool,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Pruned, FlowError> {
+    let cache = Cache::open(&settings.cache);
+    if preview {
+        return Ok(cache.would_prune(rule)?);
+    }
+    Ok(cache.prune(rule, || observer.notice(Event::WaitForInstalls))?)
 }

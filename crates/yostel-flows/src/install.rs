@@ -76,6 +76,7 @@ pub fn install(
         return Ok(report);
     }
     let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
+    let in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
     bring_in(project, &lockfile, &packages, &cache, request.offline, observer, &mut report)?;
     let held = target.hold(|| observer.notice(Event::Wait))?;
     // While we waited, another process may have done it all.
@@ -84,6 +85,11 @@ pub fn install(
         report.done = Some(held.apply(&plan, &cache, || observer.notice(Event::Advance(1)))?);
         observer.notice(Event::End);
     }
+    for package in packages {
+        let release = (&package.name, &package.version, lockfile.chosen[&package.name].from.as_str());
+        cache.note_use(release, &package.artifact, &project.root, settings.now.as_second())?;
+    }
+    drop(in_use);
     Ok(report)
 }
 
@@ -109,6 +115,17 @@ fn bring_in(
     if missing.is_empty() {
         return Ok(());
     }
+    // Held until everything has its name in the cache, so whoever waits finds it there.
+    let _fetching = match offline {
+        true => None,
+        false => {
+            let wanted = missing.iter().map(|p| p.artifact.digest).filter(|archive| !cache.has_archive(*archive));
+            Some(cache.claim(wanted, || observer.notice(Event::WaitForFetch))?)
+        }
+    };
+    let still = for_each_in_parallel(&missing, |package| cache.is_tree_sound(package.artifact.tree));
+    let missing: Vec<&PlannedPackage> =
+        missing.into_iter().zip(still).filter(|(_, sound)| !sound).map(|(package, _)| package).collect();
     let absent: Vec<&&PlannedPackage> = missing.iter().filter(|p| !cache.has_archive(p.artifact.digest)).collect();
     if offline && !absent.is_empty() {
         return Err(FlowError::NotInCache(absent.iter().map(|p| (p.name.clone(), p.version.clone())).collect()));

@@ -21,6 +21,12 @@ pub enum Event {
     Write(&'static str),
     /// Another process holds the project; the flow waits for it.
     Wait,
+    /// Another process fetches what is wanted; the flow waits for it.
+    WaitForFetch,
+    /// Another process prunes the cache; the flow waits for it.
+    WaitForPrune,
+    /// Other processes install from the cache; the prune waits for them.
+    WaitForInstalls,
 }
 
 /// Who is told. Called from several threads.

@@ -17,7 +17,10 @@ mod unpack;
 mod verify;
 
 pub use atomic::write_atomically;
-pub use cache::{Cache, CacheProblem, CacheReport, CacheStats, ProjectRecord, StagedArchive, StagedTree};
+pub use cache::{
+    Cache, CacheEntry, CacheProblem, CacheReport, CacheStats, Fetching, InUse, Note, ProjectRecord, PruneRule, Pruned,
+    StagedArchive, StagedTree,
+};
 pub use error::{AdmitError, ErrorClass, StoreError, UnpackRefusal};
 pub use install::{
     HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, PlannedPackage, Project, ReplacedPackage,

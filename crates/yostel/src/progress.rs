@@ -31,9 +31,16 @@ impl TerminalProgress {
 
 impl Observer for TerminalProgress {
     fn notice(&self, event: Event) {
-        if event == Event::Wait {
+        let waiting = match event {
+            Event::Wait => Some("another yostel is installing into this project"),
+            Event::WaitForFetch => Some("another yostel is fetching what this one needs"),
+            Event::WaitForPrune => Some("another yostel is pruning the cache"),
+            Event::WaitForInstalls => Some("others are installing from the cache"),
+            _ => None,
+        };
+        if let Some(waiting) = waiting {
             // Said without a terminal too: a build log should tell why nothing happens.
-            anstream::eprintln!("waiting: another yostel is installing into this project");
+            anstream::eprintln!("waiting: {waiting}");
             return;
         }
         if !self.show {
@@ -58,7 +65,7 @@ impl Observer for TerminalProgress {
                     bar.finish_and_clear();
                 }
             }
-            Event::Ask(_) | Event::Fetch(_) | Event::Unpack(_) | Event::Write(_) | Event::Wait => {}
+            _ => {}
         }
     }
 }

@@ -1,5 +1,6 @@
 //! Is the cache sound, and how large is it.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
 
@@ -58,6 +59,8 @@ pub struct CacheStats {
     pub tree_bytes: u64,
     /// Projects that were installed from it.
     pub projects: usize,
+    /// Bytes of installed files that take no room of their own, because projects share the cache's.
+    pub shared_bytes: u64,
 }
 
 impl Cache {
@@ -105,6 +108,7 @@ impl Cache {
     /// # Errors
     /// When a folder of the cache cannot be read.
     pub fn stats(&self) -> Result<CacheStats, StoreError> {
+        let mut sizes: BTreeMap<String, u64> = BTreeMap::new();
         let mut stats = CacheStats { projects: names(&self.root.join("projects"))?.len(), ..CacheStats::default() };
         for name in names(&self.root.join("archives/sha256"))? {
             stats.archives += 1;
@@ -117,14 +121,18 @@ impl Cache {
                 stats.trees += 1;
                 stats.files += listing.entries.len() as u64;
                 stats.tree_bytes += listing.size();
+                sizes.insert(listing.digest().to_string(), listing.size());
             }
+        }
+        for record in self.project_records()?.iter().filter(|record| record.project.is_dir()) {
+            stats.shared_bytes += record.trees.iter().filter_map(|tree| sizes.get(tree)).sum::<u64>();
         }
         Ok(stats)
     }
 }
 
 /// Lists the names in a folder, sorted; none when it is not there.
-fn names(folder: &Path) -> Result<Vec<String>, StoreError> {
+pub(super) fn names(folder: &Path) -> Result<Vec<String>, StoreError> {
     let entries = match fs::read_dir(folder) {
         Ok(entries) => entries,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),

@@ -1,6 +1,7 @@
 //! The local cache: one copy of each archive and each tree, named by what it holds. Carries out docs/formats.md §7.
 //!
-//! Several processes at once need no lock: everything is made in a folder aside that only its process knows, synced, and
+//! What several processes do at once cannot go wrong without a lock (those there are save work, see `sharing`): everything
+//! is made in a folder aside that only its process knows, synced, and
 //! renamed to its name, which says its content; an object that is there already is success. A process killed at any
 //! moment leaves at most its folder aside, which the next one removes.
 //!
@@ -9,7 +10,10 @@
 
 mod aside;
 mod health;
+mod notes;
+mod prune;
 mod records;
+mod sharing;
 
 use std::fs::{self, File};
 use std::io::{self, BufReader, Read, Write};
@@ -19,7 +23,10 @@ use std::sync::OnceLock;
 use yostel_core::{ArchiveDigest, Artifact, Sha256, TreeDigest};
 
 pub use health::{CacheProblem, CacheReport, CacheStats};
+pub use notes::{CacheEntry, Note};
+pub use prune::{PruneRule, Pruned};
 pub use records::ProjectRecord;
+pub use sharing::{Fetching, InUse};
 
 use crate::atomic::sync_folder;
 use crate::error::{AdmitError, StoreError};

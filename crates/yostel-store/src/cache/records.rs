@@ -3,7 +3,7 @@
 //! It lies in the cache and not in the project, because stamps hold inodes and times, which differ from machine to
 //! machine, while everything in a project's `.yostel` is the same everywhere.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -23,6 +23,9 @@ pub struct ProjectRecord {
     pub inventory: String,
     /// Stamp of each package folder, by its path below `.yostel`.
     pub stamps: BTreeMap<String, String>,
+    /// Digests of the trees that are installed.
+    #[serde(default)]
+    pub trees: BTreeSet<String>,
 }
 
 impl Cache {
@@ -42,6 +45,11 @@ impl Cache {
         fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
         let text = serde_json::to_string(record).expect("maps with text keys always serialise");
         write_atomically(&path, text.as_bytes())
+    }
+
+    /// Forgets a project.
+    pub(super) fn forget_project(&self, project: &Path) {
+        fs::remove_file(self.record_path(project)).ok();
     }
 
     fn record_path(&self, project: &Path) -> PathBuf {

@@ -258,7 +258,8 @@ impl HeldProject {
         write_atomically(&self.project.state.join("inventory.json"), text.as_bytes())?;
         installed.removed = self.remove_unneeded(plan)?;
         remove_tree(&aside)?;
-        let record = ProjectRecord { project: self.project.root.clone(), inventory: text_digest(&text), stamps };
+        let trees = plan.packages.values().map(|package| package.artifact.tree.to_string()).collect();
+        let record = ProjectRecord { project: self.project.root.clone(), inventory: text_digest(&text), stamps, trees };
         cache.write_project_record(&record)?;
         Ok(installed)
     }

@@ -1,14 +1,17 @@
-//! `cache`: how large it is, and whether it is sound.
+//! `cache`: what it holds, how large it is, whether it is sound, and what may go.
+
+use std::path::Path;
 
 use clap::{Args, Subcommand};
-use serde_json::json;
-use yostel_flows::{FlowError, cache_stats, verify_cache};
-use yostel_store::CacheProblem;
+use jiff::Timestamp;
+use serde_json::{Value, json};
+use yostel_flows::{FlowError, cache_stats, list_cache, prune_cache, verify_cache};
+use yostel_store::{CacheEntry, CacheProblem, PruneRule};
 
 use super::Answer;
 use crate::context::Context;
 use crate::exit::Exit;
-use crate::render::{Columns, Role, count, paint, size};
+use crate::render::{Columns, Role, age, count, paint, size};
 
 /// Look after the local cache
 #[derive(Debug, Args)]
@@ -21,15 +24,165 @@ pub(crate) struct Cache {
 enum Task {
     /// Say where the cache lies and how large it is
     Stats,
+    /// List what the cache holds: size, who brought it, when it was last used and by whom
+    List(List),
     /// Read the whole cache and say what is not what its name says
     Verify,
+    /// Remove what no project uses: what lay unused for long, or what was used least recently
+    Prune(Prune),
+}
+
+#[derive(Debug, Args)]
+struct List {
+    /// Only this package
+    package: Option<String>,
+}
+
+#[derive(Debug, Args)]
+#[group(required = true, multiple = true, id = "rule")]
+struct Prune {
+    /// What was not used for so long, like 30d or 12h
+    #[arg(long, value_name = "TIME", value_parser = stretch, group = "rule")]
+    unused_for: Option<i64>,
+
+    /// What was used least recently, until the cache takes no more than this, like 10GiB
+    #[arg(long, value_name = "SIZE", value_parser = bytes, group = "rule")]
+    keep_under: Option<u64>,
+
+    /// Only tell what would go
+    #[arg(long)]
+    preview: bool,
+}
+
+/// Reads a stretch of time, in seconds.
+fn stretch(text: &str) -> Result<i64, String> {
+    let unit = |unit: char, seconds: i64| {
+        text.strip_suffix(unit)?.parse::<u32>().ok()?.try_into().ok().map(|n: i64| n * seconds)
+    };
+    let units = [('d', 86_400), ('h', 3600), ('m', 60), ('s', 1)];
+    units
+        .into_iter()
+        .find_map(|(letter, seconds)| unit(letter, seconds))
+        .ok_or_else(|| "a time is written 30d, 12h or 45m".to_owned())
+}
+
+/// Reads a size in bytes.
+fn bytes(text: &str) -> Result<u64, String> {
+    let units = [("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10), ("B", 1)];
+    let read =
+        |(unit, factor): (&str, u64)| text.strip_suffix(unit)?.trim_end().parse::<u64>().ok()?.checked_mul(factor);
+    units.into_iter().find_map(read).ok_or_else(|| "a size is written 10GiB, 500MiB or 0B".to_owned())
 }
 
 pub(crate) fn run(arguments: Cache, context: &Context) -> Result<Answer, FlowError> {
     match arguments.task {
         Task::Stats => stats(context),
+        Task::List(arguments) => list(&arguments, context),
         Task::Verify => verify(context),
+        Task::Prune(arguments) => prune(&arguments, context),
     }
+}
+
+fn list(arguments: &List, context: &Context) -> Result<Answer, FlowError> {
+    let mut entries = list_cache(&context.settings)?;
+    if let Some(package) = &arguments.package {
+        entries.retain(|entry| entry.note.as_ref().is_some_and(|note| note.package == *package));
+    }
+    Ok(Answer::either(
+        context,
+        Exit::Fine,
+        "cache list",
+        || json!({ "entries": entries.iter().map(entry_document).collect::<Vec<_>>() }),
+        || {
+            if entries.is_empty() {
+                return "The cache holds nothing of that.\n".into();
+            }
+            let mut columns =
+                Columns::new(&["package", "version", "packed", "unpacked", "brought by", "last used", "used by"]);
+            entries.iter().for_each(|entry| columns.row(cells(entry, context)));
+            columns.finish()
+        },
+    ))
+}
+
+fn cells(entry: &CacheEntry, context: &Context) -> [String; 7] {
+    let now = context.settings.now;
+    let name =
+        |path: &Path| path.file_name().map_or_else(|| path.display().to_string(), |n| n.to_string_lossy().into());
+    let (package, version, by) = match (&entry.note, entry.archive, entry.tree) {
+        (Some(note), _, _) => (note.package.clone(), note.version.clone(), name(&note.brought_by)),
+        (None, Some(archive), _) => ("(archive)".into(), archive.to_short(), "not known".into()),
+        (None, None, tree) => {
+            ("(tree)".into(), tree.map(|tree| tree.to_short()).unwrap_or_default(), "not known".into())
+        }
+    };
+    let used = Timestamp::from_second(entry.used).map_or_else(
+        |_| "not known".to_owned(),
+        |used| match age(used, now) {
+            today if today == "today" => today,
+            days => format!("{days} ago"),
+        },
+    );
+    let users: Vec<String> = entry.users.iter().take(3).map(|user| name(user)).collect();
+    let users = match entry.users.len().saturating_sub(users.len()) {
+        0 if users.is_empty() => "nobody".to_owned(),
+        0 => users.join(", "),
+        more => format!("{} and {more} more", users.join(", ")),
+    };
+    let unpacked = if entry.tree.is_some() { size(entry.tree_bytes) } else { "not yet".into() };
+    [package, version, size(entry.archive_bytes), unpacked, by, used, users]
+}
+
+fn entry_document(entry: &CacheEntry) -> Value {
+    json!({
+        "archive": entry.archive.map(|digest| digest.to_string()), "tree": entry.tree.map(|digest| digest.to_string()),
+        "package": entry.note.as_ref().map(|note| &note.package), "version": entry.note.as_ref().map(|note| &note.version),
+        "platform": entry.note.as_ref().map(|note| &note.platform), "from": entry.note.as_ref().map(|note| &note.from),
+        "brought-by": entry.note.as_ref().map(|note| &note.brought_by),
+        "brought": entry.note.as_ref().and_then(|note| Timestamp::from_second(note.brought).ok()).map(|at| at.to_string()),
+        "archive-bytes": entry.archive_bytes, "tree-bytes": entry.tree_bytes,
+        "used": Timestamp::from_second(entry.used).ok().map(|at| at.to_string()),
+        "used-by": entry.users,
+    })
+}
+
+fn prune(arguments: &Prune, context: &Context) -> Result<Answer, FlowError> {
+    let used_before = arguments.unused_for.map(|seconds| context.settings.now.as_second().saturating_sub(seconds));
+    let rule = PruneRule { used_before, keep_under: arguments.keep_under };
+    let pruned = prune_cache(rule, arguments.preview, &context.settings, &context.progress)?;
+    let freed: u64 = pruned.gone.iter().map(CacheEntry::bytes).sum();
+    Ok(Answer::either(
+        context,
+        Exit::Fine,
+        "cache prune",
+        || {
+            json!({
+                "preview": arguments.preview, "gone": pruned.gone.iter().map(entry_document).collect::<Vec<_>>(),
+                "freed-bytes": freed, "left-bytes": pruned.left, "still-over": pruned.still_over,
+            })
+        },
+        || {
+            let what = match (pruned.gone.len(), arguments.preview) {
+                (0, _) => "Nothing to remove".to_owned(),
+                (n, true) => format!("{} would go, freeing {}", count(n, "release"), size(freed)),
+                (n, false) => format!("{} removed, {} freed", count(n, "release"), size(freed)),
+            };
+            let mut text = format!("{what}; {} left.\n", size(pruned.left));
+            if !pruned.gone.is_empty() {
+                let mut columns = Columns::new(&[]);
+                for entry in &pruned.gone {
+                    let [package, version, packed, unpacked, _, used, _] = cells(entry, context);
+                    columns.row([package, version, packed, unpacked, format!("last used {used}")]);
+                }
+                text.push_str(&columns.finish());
+            }
+            if pruned.still_over {
+                let why = "more than that is left, because projects use it; what they use is never removed";
+                text.push_str(&format!("  {} {why}\n", paint(Role::Quiet, "note:")));
+            }
+            text
+        },
+    ))
 }
 
 fn stats(context: &Context) -> Result<Answer, FlowError> {
@@ -40,7 +193,7 @@ fn stats(context: &Context) -> Result<Answer, FlowError> {
             "folder": folder,
             "archives": stats.archives, "archive-bytes": stats.archive_bytes,
             "trees": stats.trees, "files": stats.files, "tree-bytes": stats.tree_bytes,
-            "projects": stats.projects,
+            "projects": stats.projects, "shared-bytes": stats.shared_bytes,
         });
         return Ok(Answer::document(Exit::Fine, "cache stats", content));
     }
@@ -51,7 +204,8 @@ fn stats(context: &Context) -> Result<Answer, FlowError> {
         stats.trees.to_string(),
         format!("{} in {} files", size(stats.tree_bytes), stats.files),
     ]);
-    columns.row(["projects".into(), stats.projects.to_string(), "installed from it".into()]);
+    let saved = format!("installed from it, sharing {}", size(stats.shared_bytes));
+    columns.row(["projects".into(), stats.projects.to_string(), saved]);
     Ok(Answer::words(Exit::Fine, format!("{}\n{}", folder.display(), columns.finish())))
 }
 

@@ -8,6 +8,7 @@ mod declaring;
 mod demo;
 mod giving;
 mod installing;
+mod keeping;
 mod locking;
 mod looking;
 mod pages;

@@ -6,7 +6,7 @@ use std::process::Stdio;
 use crate::{project, publish, sandbox, small_world};
 
 #[test]
-fn eight_installs_at_once_on_one_empty_cache_all_succeed() {
+fn sixteen_installs_at_once_on_one_empty_cache_all_succeed_and_fetch_each_archive_once() {
     let sandbox = sandbox();
     let mut needs = String::new();
     for i in 0..12 {
@@ -22,27 +22,33 @@ fn eight_installs_at_once_on_one_empty_cache_all_succeed() {
         sandbox.write(&format!("copy{i}/yostel.toml"), sandbox.read("console/yostel.toml"));
         sandbox.write(&format!("copy{i}/yostel.lock"), sandbox.read("console/yostel.lock"));
     }
-    // Two processes a project, four projects, one cache.
-    let children: Vec<_> = (0..8)
+    // Four processes a project, four projects, one cache.
+    let children: Vec<_> = (0..16)
         .map(|i| {
-            let mut command = sandbox.command(&format!("copy{}", i % 4), "install");
+            let mut command = sandbox.command(&format!("copy{}", i % 4), "--format json install");
             command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
         })
         .collect();
     let mut digests = Vec::new();
+    let mut fetched = Vec::new();
     for child in children {
         let output = child.wait_with_output().unwrap();
         let told = String::from_utf8_lossy(&output.stdout).into_owned();
         assert!(output.status.success(), "{told}{}", String::from_utf8_lossy(&output.stderr));
-        digests.push(crate::digest_of(&told));
+        let value: serde_json::Value = serde_json::from_str(&told).unwrap();
+        digests.push(value["digest"].as_str().unwrap().to_owned());
+        fetched.extend(value["fetched"].as_array().unwrap().iter().map(|f| f["package"].as_str().unwrap().to_owned()));
     }
     digests.dedup();
     assert_eq!(digests.len(), 1);
+    let packages = fetched.iter().collect::<std::collections::BTreeSet<_>>().len();
+    assert_eq!((fetched.len(), packages), (12, 12), "each once, by whoever came first: {fetched:?}");
     sandbox.run("", "cache verify").expect(0);
     for i in 0..4 {
         sandbox.run(&format!("copy{i}"), "verify").expect(0);
     }
     assert!(!sandbox.path("cache/aside").exists(), "nothing is left aside");
+    assert!(!sandbox.path("cache/fetching").exists(), "no claim is left");
 }
 
 #[test]

@@ -1,0 +1,183 @@
+//! What the cache knows of its archives beside their content: which release each is, who brought it, when it was last
+//! used. docs/formats.md §7.
+//!
+//! One small file an archive, its time of change being when it was last used. Nothing depends on a note: one that is lost
+//! or damaged is written again by the next install that uses the release, and until then the archive has no name.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
+
+use serde::{Deserialize, Serialize};
+use yostel_core::{ArchiveDigest, Artifact, PackageName, TreeDigest, Version};
+
+use super::health::names;
+use super::{Cache, ProjectRecord};
+use crate::error::StoreError;
+
+/// What is known of an archive.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Note {
+    /// The package.
+    pub package: String,
+    /// The version.
+    pub version: String,
+    /// The platform it is for.
+    pub platform: String,
+    /// The tree it unpacks to.
+    pub tree: String,
+    /// The source it came from.
+    pub from: String,
+    /// The project whose install brought it.
+    pub brought_by: PathBuf,
+    /// When, in seconds since 1970.
+    pub brought: i64,
+}
+
+/// An archive and its tree, as the cache has them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CacheEntry {
+    /// The archive; none when only the tree is there.
+    pub archive: Option<ArchiveDigest>,
+    /// The tree; none when it is not unpacked, or not known.
+    pub tree: Option<TreeDigest>,
+    /// What is known of it.
+    pub note: Option<Note>,
+    /// The archive's size in bytes.
+    pub archive_bytes: u64,
+    /// The size of the tree's files in bytes.
+    pub tree_bytes: u64,
+    /// When it was last used, in seconds since 1970.
+    pub used: i64,
+    /// Projects that are there and have it installed.
+    pub users: BTreeSet<PathBuf>,
+}
+
+impl CacheEntry {
+    /// Returns what it takes in all.
+    pub fn bytes(&self) -> u64 {
+        self.archive_bytes + self.tree_bytes
+    }
+}
+
+impl Cache {
+    fn note_path(&self, archive: ArchiveDigest) -> PathBuf {
+        self.root.join("notes").join(format!("{}.json", archive.to_hex()))
+    }
+
+    /// Notes that a release is used now, and who brought it when nothing is known of it.
+    ///
+    /// # Errors
+    /// When the cache cannot be written.
+    pub fn note_use(
+        &self,
+        (package, version, from): (&PackageName, &Version, &str),
+        artifact: &Artifact,
+        project: &Path,
+        now: i64,
+    ) -> Result<(), StoreError> {
+        let path = self.note_path(artifact.digest);
+        if self.note(artifact.digest).is_none() {
+            let note = Note {
+                package: package.to_string(),
+                version: version.to_string(),
+                platform: artifact.platform.clone(),
+                tree: artifact.tree.to_string(),
+                from: from.to_owned(),
+                brought_by: project.to_owned(),
+                brought: now,
+            };
+            let folder = self.root.join("notes");
+            fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
+            let text = serde_json::to_string(&note).expect("a note always serialises");
+            // Not synced: it can be written again.
+            fs::write(&path, text).map_err(StoreError::when("write", &path))?;
+        }
+        let file = File::options().append(true).open(&path).map_err(StoreError::when("write", &path))?;
+        let used = SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(now).unwrap_or(0));
+        file.set_modified(used).map_err(StoreError::when("write", &path))
+    }
+
+    fn note(&self, archive: ArchiveDigest) -> Option<Note> {
+        serde_json::from_str(&fs::read_to_string(self.note_path(archive)).ok()?).ok()
+    }
+
+    /// Lists what the cache holds, by package and version; what has no note comes last.
+    ///
+    /// # Errors
+    /// When a folder of the cache cannot be read.
+    pub fn entries(&self) -> Result<Vec<CacheEntry>, StoreError> {
+        let mut users: BTreeMap<String, BTreeSet<PathBuf>> = BTreeMap::new();
+        for record in self.project_records()?.into_iter().filter(|record| record.project.is_dir()) {
+            for tree in &record.trees {
+                users.entry(tree.clone()).or_default().insert(record.project.clone());
+            }
+        }
+        let mut trees: BTreeMap<TreeDigest, u64> = BTreeMap::new();
+        for name in names(&self.root.join("trees"))? {
+            if let Ok(tree) = TreeDigest::parse(&format!("sha256:{name}")) {
+                trees.insert(tree, self.listing(tree).map(|listing| listing.size()).unwrap_or_default());
+            }
+        }
+        let mut entries = Vec::new();
+        let mut claimed = BTreeSet::new();
+        for name in names(&self.root.join("archives/sha256"))? {
+            let Ok(archive) = ArchiveDigest::parse(&format!("sha256:{name}")) else { continue };
+            let path = self.archive_path(archive);
+            let metadata = fs::metadata(&path).map_err(StoreError::when("read", &path))?;
+            let note = self.note(archive);
+            let used = fs::metadata(self.note_path(archive)).and_then(|note| note.modified());
+            let used = seconds(used.or_else(|_| metadata.modified()).unwrap_or(SystemTime::UNIX_EPOCH));
+            let tree = note.as_ref().and_then(|note| TreeDigest::parse(&note.tree).ok());
+            let tree = tree.filter(|tree| trees.contains_key(tree));
+            // Two archives may hold one tree: it is counted with the first.
+            let tree_bytes = tree.filter(|tree| claimed.insert(*tree)).map_or(0, |tree| trees[&tree]);
+            let users = tree.and_then(|tree| users.get(&tree.to_string()).cloned()).unwrap_or_default();
+            entries.push(CacheEntry {
+                archive: Some(archive),
+                tree,
+                note,
+                archive_bytes: metadata.len(),
+                tree_bytes,
+                used,
+                users,
+            });
+        }
+        for (tree, tree_bytes) in trees.into_iter().filter(|(tree, _)| !claimed.contains(tree)) {
+            let folder = self.tree_folder(tree);
+            let made = fs::metadata(&folder).and_then(|metadata| metadata.modified());
+            entries.push(CacheEntry {
+                archive: None,
+                tree: Some(tree),
+                note: None,
+                archive_bytes: 0,
+                tree_bytes,
+                used: seconds(made.unwrap_or(SystemTime::UNIX_EPOCH)),
+                users: users.get(&tree.to_string()).cloned().unwrap_or_default(),
+            });
+        }
+        entries.sort_by_cached_key(|entry| {
+            let label = entry.note.as_ref().map(|note| (note.package.clone(), note.version.clone()));
+            (label.is_none(), label, entry.archive, entry.tree)
+        });
+        Ok(entries)
+    }
+
+    /// Removes a note.
+    pub(super) fn forget(&self, archive: ArchiveDigest) {
+        fs::remove_file(self.note_path(archive)).ok();
+    }
+
+    /// Lists the records of all projects that can be read.
+    pub(super) fn project_records(&self) -> Result<Vec<ProjectRecord>, StoreError> {
+        let folder = self.root.join("projects");
+        let read = |name: String| serde_json::from_str(&fs::read_to_string(folder.join(name)).ok()?).ok();
+        Ok(names(&folder)?.into_iter().filter_map(read).collect())
+    }
+}
+
+fn seconds(time: SystemTime) -> i64 {
+    let since = time.duration_since(SystemTime::UNIX_EPOCH).map_or(0, |time| time.as_secs());
+    i64::try_from(since).unwrap_or(i64::MAX)
+}

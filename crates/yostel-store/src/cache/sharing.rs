@@ -1,0 +1,141 @@
+//! Many processes on one cache: what they must wait for, and nothing more.
+//!
+//! Two kinds of locks, both of the operating system, so that they end with the process, however it ends:
+//! - *use*: everyone who installs from the cache shares it; only a prune wants it alone. It is on the cache's folder.
+//! - *fetch*: one a digest, so that of several processes that want the same archive one fetches it and the others find
+//!   it there. All that one process wants are taken in the order of their digests, so no two can wait for each other.
+
+use std::fs::{self, File, TryLockError};
+use std::io;
+use std::os::unix::fs::MetadataExt;
+use std::path::PathBuf;
+
+use yostel_core::ArchiveDigest;
+
+use super::Cache;
+use crate::error::StoreError;
+
+/// The cache is in use; nothing in it is removed while this lives.
+#[derive(Debug)]
+#[must_use = "the cache may be pruned once this is dropped"]
+pub struct InUse {
+    root: PathBuf,
+    guard: Option<File>,
+}
+
+/// The cache is nobody else's.
+#[derive(Debug)]
+pub(super) struct Alone {
+    _guard: File,
+}
+
+/// Archives that no other process fetches while this lives.
+#[derive(Debug)]
+#[must_use = "others may fetch once this is dropped"]
+pub struct Fetching {
+    folder: PathBuf,
+    guards: Vec<(PathBuf, File)>,
+}
+
+impl Cache {
+    /// Uses the cache together with others; calls `waiting` once when it is being pruned.
+    ///
+    /// # Errors
+    /// When the cache's folder cannot be made or locked.
+    pub fn use_with_others(&self, waiting: impl FnOnce()) -> Result<InUse, StoreError> {
+        fs::create_dir_all(&self.root).map_err(StoreError::when("make the folder", &self.root))?;
+        let guard = File::open(&self.root).map_err(StoreError::when("open the folder", &self.root))?;
+        match guard.try_lock_shared() {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => {
+                waiting();
+                guard.lock_shared().map_err(StoreError::when("lock", &self.root))?;
+            }
+            Err(TryLockError::Error(cause)) => return Err(self.cannot_lock(cause)),
+        }
+        Ok(InUse { root: self.root.clone(), guard: Some(guard) })
+    }
+
+    /// Waits until nobody uses the cache, then keeps others from it; calls `waiting` once when somebody does.
+    pub(super) fn use_alone(&self, waiting: impl FnOnce()) -> Result<Alone, StoreError> {
+        let guard = File::open(&self.root).map_err(StoreError::when("open the folder", &self.root))?;
+        match guard.try_lock() {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => {
+                waiting();
+                guard.lock().map_err(StoreError::when("lock", &self.root))?;
+            }
+            Err(TryLockError::Error(cause)) => return Err(self.cannot_lock(cause)),
+        }
+        Ok(Alone { _guard: guard })
+    }
+
+    /// Claims archives for fetching; calls `waiting` once when another process fetches one of them, and waits for it.
+    ///
+    /// # Errors
+    /// When the cache cannot be written.
+    pub fn claim(
+        &self,
+        archives: impl IntoIterator<Item = ArchiveDigest>,
+        waiting: impl FnOnce(),
+    ) -> Result<Fetching, StoreError> {
+        let folder = self.root.join("fetching");
+        let mut archives: Vec<ArchiveDigest> = archives.into_iter().collect();
+        archives.sort_unstable();
+        archives.dedup();
+        let mut waiting = Some(waiting);
+        let mut fetching = Fetching { folder: folder.clone(), guards: Vec::new() };
+        for archive in archives {
+            let path = folder.join(archive.to_hex());
+            loop {
+                fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
+                let opened = File::options().append(true).create(true).open(&path);
+                let guard = match opened {
+                    // Whoever was last removed the folder between the two calls.
+                    Err(error) if error.kind() == io::ErrorKind::NotFound => continue,
+                    other => other.map_err(StoreError::when("write", &path))?,
+                };
+                match guard.try_lock() {
+                    Ok(()) => {}
+                    Err(TryLockError::WouldBlock) => {
+                        if let Some(waiting) = waiting.take() {
+                            waiting();
+                        }
+                        guard.lock().map_err(StoreError::when("lock", &path))?;
+                    }
+                    Err(TryLockError::Error(cause)) => return Err(StoreError { doing: "lock", path, cause }),
+                }
+                // Whoever held it removed the file; then the lock is on something that no newcomer sees.
+                let inode = guard.metadata().map_err(StoreError::when("read", &path))?.ino();
+                if fs::metadata(&path).is_ok_and(|there| there.ino() == inode) {
+                    fetching.guards.push((path, guard));
+                    break;
+                }
+            }
+        }
+        Ok(fetching)
+    }
+
+    fn cannot_lock(&self, cause: io::Error) -> StoreError {
+        StoreError { doing: "lock", path: self.root.clone(), cause }
+    }
+}
+
+impl Drop for Fetching {
+    fn drop(&mut self) {
+        for (path, guard) in self.guards.drain(..) {
+            // The name first: once the lock is free, nobody must find a file that goes away.
+            fs::remove_file(path).ok();
+            drop(guard);
+        }
+        fs::remove_dir(&self.folder).ok();
+    }
+}
+
+impl Drop for InUse {
+    fn drop(&mut self) {
+        self.guard.take();
+        // A cache that was empty and stayed so leaves no folder behind; any other is not empty.
+        fs::remove_dir(&self.root).ok();
+    }
+}
