@@ -1,10 +1,18 @@
 //! The cache: is it sound, what is in it, how large is it, what may go.
 
-use yostel_store::{Cache, CacheEntry, CacheReport, CacheStats, PruneRule, Pruned};
+use std::collections::BTreeSet;
+use std::fs::File;
+use std::io::{BufReader, BufWriter, Write};
+use std::path::Path;
+
+use yostel_core::Lockfile;
+use yostel_store::{
+    Cache, CacheEntry, CacheReport, CacheStats, Carried, Loaded, PruneRule, Pruned, StoreError, for_each_in_parallel,
+};
 
 use crate::error::FlowError;
 use crate::observer::{Event, Observer};
-use crate::project::Settings;
+use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
 
 /// Reads the whole cache and says what is not what its name says.
 ///
@@ -50,4 +58,119 @@ pub fn prune_cache(
         return Ok(cache.would_prune(rule)?);
     }
     Ok(cache.prune(rule, || observer.notice(Event::WaitForInstalls))?)
+}
+
+/// Writes everything that the project's lockfile needs, for all its platforms, into one file. What the cache does not
+/// hold is fetched first, unless `offline`. Returns what is carried.
+///
+/// # Errors
+/// `NoLockfile`, `Stale`, `NotInCache`, `Source`, `Admit`, `Kit`. The file is whole or not there.
+pub fn save_kit(
+    project: &LoadedProject,
+    to: &Path,
+    offline: bool,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Vec<Carried>, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    let cache = Cache::open(&settings.cache);
+    let mut carried = Vec::new();
+    for (package, locked) in &lockfile.chosen {
+        carried.extend(locked.artifacts.iter().map(|artifact| Carried {
+            package: package.to_string(),
+            version: locked.version.to_string(),
+            from: locked.from.to_string(),
+            artifact: artifact.clone(),
+        }));
+    }
+    let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    fetch_missing(project, &lockfile, &cache, offline, observer)?;
+    let folder = to.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let unwritten = |cause| FlowError::from(StoreError { doing: "write", path: to.to_owned(), cause });
+    let mut aside = tempfile::NamedTempFile::new_in(folder).map_err(unwritten)?;
+    observer.notice(Event::Begin("saving", carried.iter().map(|one| one.artifact.size).sum()));
+    let mut out = BufWriter::new(&mut aside);
+    cache
+        .write_kit(&lockfile.write(), &carried, &mut out, |bytes| observer.notice(Event::Advance(bytes)))
+        .map_err(|error| FlowError::Kit { path: to.to_owned(), error })?;
+    out.flush().map_err(unwritten)?;
+    drop(out);
+    observer.notice(Event::End);
+    aside.as_file().sync_all().map_err(unwritten)?;
+    observer.notice(Event::Write("the kit"));
+    aside.persist(to).map_err(|error| unwritten(error.error))?;
+    Ok(carried)
+}
+
+/// Takes in archives that the cache does not hold; trees are unpacked only by an install.
+fn fetch_missing(
+    project: &LoadedProject,
+    lockfile: &Lockfile,
+    cache: &Cache,
+    offline: bool,
+    observer: &dyn Observer,
+) -> Result<(), FlowError> {
+    let all = lockfile.chosen.iter().flat_map(|(name, locked)| locked.artifacts.iter().map(move |a| (name, locked, a)));
+    let absent: Vec<_> = all.filter(|(_, _, artifact)| !cache.has_archive(artifact.digest)).collect();
+    if absent.is_empty() {
+        return Ok(());
+    }
+    if offline {
+        let names: BTreeSet<_> =
+            absent.iter().map(|(name, locked, _)| ((*name).clone(), locked.version.clone())).collect();
+        return Err(FlowError::NotInCache(names.into_iter().collect()));
+    }
+    let sources = project.sources()?;
+    let wanted = absent.iter().map(|(_, _, artifact)| artifact.digest);
+    let _fetching = cache.claim(wanted, || observer.notice(Event::WaitForFetch))?;
+    observer.notice(Event::Begin("fetching", absent.iter().map(|(_, _, artifact)| artifact.size).sum()));
+    let staged = for_each_in_parallel(&absent, |(name, locked, artifact)| {
+        if cache.has_archive(artifact.digest) {
+            return Ok(None);
+        }
+        let unknown = || FlowError::UnknownSource { package: (*name).clone(), source_name: locked.from.clone() };
+        let source = sources.source(&locked.from).ok_or_else(unknown)?;
+        observer.notice(Event::Fetch((*name).clone()));
+        let mut stream = source.open(artifact.digest)?;
+        let staged = cache.stage_archive(artifact, &mut stream, |bytes| observer.notice(Event::Advance(bytes)));
+        staged.map(Some).map_err(|error| FlowError::Admit {
+            package: (*name).clone(),
+            version: locked.version.clone(),
+            place: format!("source {}, {}", locked.from, source.place()),
+            error,
+        })
+    });
+    observer.notice(Event::End);
+    let (mut archives, mut failures) = (Vec::new(), Vec::new());
+    for outcome in staged {
+        match outcome {
+            Ok(archive) => archives.extend(archive),
+            Err(error) => failures.push(error),
+        }
+    }
+    if !failures.is_empty() {
+        return Err(FlowError::several(failures));
+    }
+    Ok(cache.commit(archives, Vec::new())?)
+}
+
+/// Takes everything that a kit carries into the cache, or nothing; asks no source.
+///
+/// # Errors
+/// `Kit`.
+pub fn load_kit(from: &Path, settings: &Settings, observer: &dyn Observer) -> Result<Loaded, FlowError> {
+    let kit = |error| FlowError::Kit { path: from.to_owned(), error };
+    let file = File::open(from).map_err(|cause| FlowError::Read { path: from.to_owned(), cause })?;
+    let bytes = file.metadata().map_or(0, |metadata| metadata.len());
+    let cache = Cache::open(&settings.cache);
+    let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    observer.notice(Event::Begin("loading", bytes));
+    let loaded =
+        cache.load_kit(&mut BufReader::new(file), |bytes| observer.notice(Event::Advance(bytes))).map_err(kit)?;
+    observer.notice(Event::End);
+    for one in &loaded.carried {
+        let release = (one.package.as_str(), one.version.as_str(), one.from.as_str());
+        cache.note_use(release, &one.artifact, from, settings.now.as_second())?;
+    }
+    Ok(loaded)
 }

@@ -9,7 +9,7 @@ use yostel_core::{
 };
 use yostel_registry::RegistryError;
 use yostel_sources::{SourceError, SourceErrorKind};
-use yostel_store::{AdmitError, ErrorClass, StoreError};
+use yostel_store::{AdmitError, ErrorClass, KitError, StoreError};
 
 /// What helps against an error; the command line maps it to an exit status.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -42,6 +42,14 @@ pub struct WishPlace {
 /// Why a flow failed.
 #[derive(Debug, thiserror::Error)]
 pub enum FlowError {
+    /// A carry-kit was not taken in, or could not be made.
+    #[error("{}: {error}", path.display())]
+    Kit {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        error: yostel_store::KitError,
+    },
     /// No set was found in the time given, and none was ruled out.
     #[error("no set was found within {} s, and it is not known that there is none", .0.as_secs_f64())]
     OutOfTime(std::time::Duration),
@@ -246,6 +254,11 @@ impl FlowError {
                 SourceErrorKind::Ambiguous { .. } => FlowClass::Usage,
                 _ => FlowClass::SourceUnavailable,
             },
+            Self::Kit { error: KitError::Store(_), .. } => FlowClass::Machine,
+            Self::Kit { error: KitError::Blob { error, .. }, .. } if error.class() == ErrorClass::Machine => {
+                FlowClass::Machine
+            }
+            Self::Kit { .. } => FlowClass::Integrity,
             Self::NotInCache(_) => FlowClass::SourceUnavailable,
             Self::Admit { error: AdmitError::Read { .. }, .. } => FlowClass::SourceUnavailable,
             Self::Admit { error, .. } => match error.class() {

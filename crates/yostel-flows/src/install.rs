@@ -86,7 +86,8 @@ pub fn install(
         observer.notice(Event::End);
     }
     for package in packages {
-        let release = (&package.name, &package.version, lockfile.chosen[&package.name].from.as_str());
+        let from = lockfile.chosen[&package.name].from.as_str();
+        let release = (package.name.as_str(), package.version.as_str(), from);
         cache.note_use(release, &package.artifact, &project.root, settings.now.as_second())?;
     }
     drop(in_use);

@@ -19,7 +19,7 @@ mod observer;
 mod project;
 mod settle;
 
-pub use cache::{cache_stats, list_cache, prune_cache, verify_cache};
+pub use cache::{cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
 pub use compose::plan_of;
 pub use declare::{AddReport, AddRequest, InitRequest, RemoveReport, add, init, remove};
 pub use environment::{Environment, environment, where_is};

@@ -18,8 +18,8 @@ mod verify;
 
 pub use atomic::write_atomically;
 pub use cache::{
-    Cache, CacheEntry, CacheProblem, CacheReport, CacheStats, Fetching, InUse, Note, ProjectRecord, PruneRule, Pruned,
-    StagedArchive, StagedTree,
+    Cache, CacheEntry, CacheProblem, CacheReport, CacheStats, Carried, Fetching, InUse, KitError, Loaded, Note,
+    ProjectRecord, PruneRule, Pruned, StagedArchive, StagedTree,
 };
 pub use error::{AdmitError, ErrorClass, StoreError, UnpackRefusal};
 pub use install::{

@@ -35,6 +35,7 @@ pub(crate) const CODES: &[&str] = &[
     "constraint",
     "disk-full",
     "internal",
+    "kit",
     "lockfile-broken",
     "lockfile-changed",
     "lockfile-later-format",
@@ -178,6 +179,11 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
                 .note("the manifest is as it was")
         }
         FlowError::Collision { collision, places, .. } => of_collision(collision, places),
+        FlowError::Kit { path, error } => {
+            let next = "copy the file again, or save it again where it came from";
+            let told = tell("kit", format!("{} is of no use: {error}", context.show(path)), next);
+            told.note("the cache is as it was")
+        }
         FlowError::OutOfTime(_) => tell("out-of-time", headline, "give it more time: --time-limit 10m")
             .or("narrow the constraints of what you need, so that there is less to search through"),
         FlowError::WrongAnswer(_) => internal(headline),

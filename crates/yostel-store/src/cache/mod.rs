@@ -10,6 +10,7 @@
 
 mod aside;
 mod health;
+mod kit;
 mod notes;
 mod prune;
 mod records;
@@ -23,6 +24,7 @@ use std::sync::OnceLock;
 use yostel_core::{ArchiveDigest, Artifact, Sha256, TreeDigest};
 
 pub use health::{CacheProblem, CacheReport, CacheStats};
+pub use kit::{Carried, KitError, Loaded};
 pub use notes::{CacheEntry, Note};
 pub use prune::{PruneRule, Pruned};
 pub use records::ProjectRecord;

@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use serde::{Deserialize, Serialize};
-use yostel_core::{ArchiveDigest, Artifact, PackageName, TreeDigest, Version};
+use yostel_core::{ArchiveDigest, Artifact, TreeDigest};
 
 use super::health::names;
 use super::{Cache, ProjectRecord};
@@ -29,7 +29,7 @@ pub struct Note {
     pub tree: String,
     /// The source it came from.
     pub from: String,
-    /// The project whose install brought it.
+    /// The project whose install brought it, or the kit that did.
     pub brought_by: PathBuf,
     /// When, in seconds since 1970.
     pub brought: i64,
@@ -72,7 +72,7 @@ impl Cache {
     /// When the cache cannot be written.
     pub fn note_use(
         &self,
-        (package, version, from): (&PackageName, &Version, &str),
+        (package, version, from): (&str, &str, &str),
         artifact: &Artifact,
         project: &Path,
         now: i64,
@@ -80,8 +80,8 @@ impl Cache {
         let path = self.note_path(artifact.digest);
         if self.note(artifact.digest).is_none() {
             let note = Note {
-                package: package.to_string(),
-                version: version.to_string(),
+                package: package.to_owned(),
+                version: version.to_owned(),
                 platform: artifact.platform.clone(),
                 tree: artifact.tree.to_string(),
                 from: from.to_owned(),

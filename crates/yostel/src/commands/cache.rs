@@ -1,12 +1,12 @@
 //! `cache`: what it holds, how large it is, whether it is sound, and what may go.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
 use jiff::Timestamp;
 use serde_json::{Value, json};
-use yostel_flows::{FlowError, cache_stats, list_cache, prune_cache, verify_cache};
-use yostel_store::{CacheEntry, CacheProblem, PruneRule};
+use yostel_flows::{FlowError, cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
+use yostel_store::{CacheEntry, CacheProblem, Carried, PruneRule};
 
 use super::Answer;
 use crate::context::Context;
@@ -28,6 +28,10 @@ enum Task {
     List(List),
     /// Read the whole cache and say what is not what its name says
     Verify,
+    /// Write everything the project's lockfile needs into one file, to be loaded where there is no network
+    Save(Save),
+    /// Take in what a file written by `cache save` carries; then `install --offline` works
+    Load(Load),
     /// Remove what no project uses: what lay unused for long, or what was used least recently
     Prune(Prune),
 }
@@ -36,6 +40,22 @@ enum Task {
 struct List {
     /// Only this package
     package: Option<String>,
+}
+
+#[derive(Debug, Args)]
+struct Save {
+    /// The file to write
+    file: PathBuf,
+
+    /// Fetch nothing: the cache must hold everything
+    #[arg(long)]
+    offline: bool,
+}
+
+#[derive(Debug, Args)]
+struct Load {
+    /// The file to read
+    file: PathBuf,
 }
 
 #[derive(Debug, Args)]
@@ -79,6 +99,8 @@ pub(crate) fn run(arguments: Cache, context: &Context) -> Result<Answer, FlowErr
         Task::Stats => stats(context),
         Task::List(arguments) => list(&arguments, context),
         Task::Verify => verify(context),
+        Task::Save(arguments) => save(&arguments, context),
+        Task::Load(arguments) => load(&arguments, context),
         Task::Prune(arguments) => prune(&arguments, context),
     }
 }
@@ -103,6 +125,54 @@ fn list(arguments: &List, context: &Context) -> Result<Answer, FlowError> {
             columns.finish()
         },
     ))
+}
+
+fn save(arguments: &Save, context: &Context) -> Result<Answer, FlowError> {
+    let project = context.project()?;
+    let file = context.folder.join(&arguments.file);
+    let carried = save_kit(&project, &file, arguments.offline, &context.settings, &context.progress)?;
+    let bytes: u64 = carried.iter().map(|one| one.artifact.size).sum();
+    Ok(Answer::either(
+        context,
+        Exit::Fine,
+        "cache save",
+        || json!({ "file": file, "carried": carried.iter().map(carried_document).collect::<Vec<_>>() }),
+        || {
+            let (shown, archives) = (context.show(&file), count(carried.len(), "archive"));
+            let next = paint(Role::Good, "next:");
+            format!(
+                "{archives} and the lockfile saved in {shown} ({}).\n{next} elsewhere: yostel cache load {shown}\n",
+                size(bytes)
+            )
+        },
+    ))
+}
+
+fn load(arguments: &Load, context: &Context) -> Result<Answer, FlowError> {
+    let file = context.folder.join(&arguments.file);
+    let loaded = load_kit(&file, &context.settings, &context.progress)?;
+    Ok(Answer::either(
+        context,
+        Exit::Fine,
+        "cache load",
+        || json!({ "file": file, "new": loaded.new, "carried": loaded.carried.iter().map(carried_document).collect::<Vec<_>>() }),
+        || {
+            let new = match (loaded.new, loaded.carried.len()) {
+                (0, _) => "the cache had them all".to_owned(),
+                (new, all) if new == all => "all new".to_owned(),
+                (new, _) => format!("{new} of them new"),
+            };
+            let next = paint(Role::Good, "next:");
+            format!("{} loaded, {new}.\n{next} yostel install --offline\n", count(loaded.carried.len(), "archive"))
+        },
+    ))
+}
+
+fn carried_document(one: &Carried) -> Value {
+    json!({
+        "package": one.package, "version": one.version, "platform": one.artifact.platform,
+        "archive": one.artifact.digest.to_string(), "bytes": one.artifact.size,
+    })
 }
 
 fn cells(entry: &CacheEntry, context: &Context) -> [String; 7] {

@@ -109,3 +109,92 @@ fn a_prune_beside_installs_breaks_none_of_them() {
         sandbox.run("", "cache verify").expect(0);
     }
 }
+
+/// A second machine: the same project and no sources.
+fn elsewhere(sandbox: &Sandbox) -> Sandbox {
+    let other = Sandbox::new(env!("CARGO_BIN_EXE_yostel"));
+    for file in ["yostel.toml", "yostel.lock"] {
+        other.write(&format!("console/{file}"), sandbox.read(&format!("console/{file}")));
+    }
+    std::fs::copy(sandbox.path("kit.tar"), other.path("kit.tar")).unwrap();
+    other
+}
+
+#[test]
+fn a_kit_carries_everything_to_a_machine_without_a_network() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "cache save --offline ../kit.tar").expect(5).says(&["the cache does not hold", "gust"]);
+    assert!(!sandbox.path("kit.tar").exists());
+    let told = sandbox.run("console", "cache save ../kit.tar").expect(0).stdout;
+    assert!(told.starts_with("3 archives and the lockfile saved in "), "{told}");
+    let first = std::fs::read(sandbox.path("kit.tar")).unwrap();
+    sandbox.run("console", "cache save --offline ../kit.tar").expect(0);
+    assert!(first == std::fs::read(sandbox.path("kit.tar")).unwrap(), "the same lockfile, the same bytes");
+    let here = crate::digest_of(&sandbox.run("console", "install").expect(0).stdout);
+    let other = elsewhere(&sandbox);
+    other.run("console", "install --offline").expect(5);
+    let load = || other.run("", "cache load kit.tar").expect(0).stdout;
+    assert_eq!(load(), "3 archives loaded, all new.\nnext: yostel install --offline\n");
+    assert_eq!(crate::digest_of(&other.run("console", "install --offline").expect(0).stdout), here);
+    assert!(load().contains("the cache had them all"));
+    assert!(other.run("", "cache list").expect(0).stdout.contains("kit.tar"), "who brought it");
+}
+
+#[test]
+fn a_kit_is_what_the_open_format_says() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "cache save ../kit.tar").expect(0);
+    let mut files = std::collections::BTreeMap::new();
+    let mut kit = tar::Archive::new(std::fs::File::open(sandbox.path("kit.tar")).unwrap());
+    for entry in kit.entries().unwrap() {
+        let mut entry = entry.unwrap();
+        let mut content = Vec::new();
+        std::io::Read::read_to_end(&mut entry, &mut content).unwrap();
+        files.insert(entry.path().unwrap().display().to_string(), content);
+    }
+    let json = |path: &str| serde_json::from_slice::<Value>(&files[path]).unwrap();
+    let blob = |descriptor: &Value| {
+        let path = format!("blobs/{}", descriptor["digest"].as_str().unwrap().replace(':', "/"));
+        assert_eq!(descriptor["size"].as_u64().unwrap(), files[&path].len() as u64);
+        path
+    };
+    assert_eq!(json("oci-layout")["imageLayoutVersion"], "1.0.0");
+    let index = json("index.json");
+    assert_eq!((&index["schemaVersion"], index["manifests"].as_array().unwrap().len()), (&2.into(), 1));
+    let manifest = json(&blob(&index["manifests"][0]));
+    assert_eq!(files[&blob(&manifest["config"])], b"{}");
+    let layers = manifest["layers"].as_array().unwrap();
+    layers.iter().for_each(|layer| drop(blob(layer)));
+    assert_eq!(files[&blob(&layers[0])], std::fs::read(sandbox.path("console/yostel.lock")).unwrap());
+    assert_eq!(files.len(), 2 + 2 + layers.len(), "nothing else is in it");
+}
+
+#[test]
+fn a_damaged_kit_is_refused_and_leaves_the_cache_as_it_was() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "cache save ../kit.tar").expect(0);
+    let other = elsewhere(&sandbox);
+    let whole = std::fs::read(other.path("kit.tar")).unwrap();
+    let find = |text: &[u8]| whole.windows(text.len()).position(|window| window == text).unwrap();
+    let with = |at: usize, byte: u8| {
+        let mut kit = whole.clone();
+        kit[at] ^= byte;
+        kit
+    };
+    let zstd = find(&[0x28, 0xb5, 0x2f, 0xfd]);
+    for (kit, said) in [
+        (with(zstd + 20, 1), "has digest"),
+        (with(find(b"schemaVersion") + 2, 1), "it is not a whole kit"),
+        (whole[..whole.len() / 2].to_vec(), "is of no use"),
+        (b"no kit at all".to_vec(), "it is not a whole kit"),
+        (Vec::new(), "it has no index.json"),
+    ] {
+        other.write("kit.tar", kit);
+        other.run("", "cache load kit.tar").expect(4).says(&[said, "the cache is as it was"]);
+        assert!(!other.path("cache").exists(), "{said}");
+    }
+    other.run("", "cache load nothing.tar").expect(7);
+}
