@@ -37,7 +37,12 @@ pub fn plan_of(lockfile: &Lockfile, platform: &str) -> Result<InstallPlan, FlowE
         }
     }
     if failures.is_empty() {
-        Ok(InstallPlan { lock: lockfile.seal(), packages, links: links.into_iter().collect() })
+        Ok(InstallPlan {
+            lock: lockfile.seal(),
+            platform: platform.to_owned(),
+            packages,
+            links: links.into_iter().collect(),
+        })
     } else {
         Err(FlowError::several(failures))
     }

@@ -2,17 +2,17 @@
 
 use std::sync::Mutex;
 
-use yostel_core::{Lockfile, PackageName, Seal, SourceName, Version};
+use yostel_core::{Lockfile, PackageName, Seal, SourceName, Version, declarations};
 use yostel_sources::SourceSet;
 use yostel_store::{
-    AdmitError, Cache, Installed, PlannedPackage, Project, StagedArchive, StagedTree, TreeDifference, UnpackConfig,
-    for_each_in_parallel,
+    AdmitError, Cache, Installed, Placing, PlannedPackage, Project, StagedArchive, StagedTree, TreeDifference,
+    UnpackConfig, for_each_in_parallel,
 };
 
 use crate::compose::plan_of;
 use crate::error::FlowError;
 use crate::observer::{Event, Observer};
-use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
+use crate::project::{LoadedProject, Settings, glance_at_lockfile, load_fitting_lockfile};
 
 /// How to install.
 #[derive(Debug, Clone, Default)]
@@ -21,6 +21,10 @@ pub struct InstallRequest {
     pub offline: bool,
     /// Another platform than this machine's.
     pub platform: Option<String>,
+    /// How packages come into the project.
+    pub placing: Placing,
+    /// Trust the record of the last install: when the lockfile is still the same, no installed file is looked at.
+    pub quick: bool,
 }
 
 /// What an install came to.
@@ -61,10 +65,16 @@ pub fn install(
     settings: &Settings,
     observer: &dyn Observer,
 ) -> Result<InstallReport, FlowError> {
-    let lockfile = load_fitting_lockfile(project)?;
-    let plan = plan_of(&lockfile, request.platform.as_deref().unwrap_or(&settings.platform))?;
     let cache = Cache::open(&settings.cache);
-    let target = Project::at(&project.root)?;
+    let target = Project::at(&project.root)?.placing(request.placing);
+    let platform = request.platform.as_deref().unwrap_or(&settings.platform);
+    if request.quick
+        && let Some(report) = recorded(project, &target, &cache, platform)
+    {
+        return Ok(report);
+    }
+    let lockfile = load_fitting_lockfile(project)?;
+    let plan = plan_of(&lockfile, platform)?;
     let mut report = InstallReport {
         packages: plan.packages.len(),
         fetched: Vec::new(),
@@ -92,6 +102,21 @@ pub fn install(
     }
     drop(in_use);
     Ok(report)
+}
+
+/// Tells that there is nothing to do as far as the record says; nothing when it does not.
+fn recorded(project: &LoadedProject, target: &Project, cache: &Cache, platform: &str) -> Option<InstallReport> {
+    let glance = glance_at_lockfile(project)?;
+    let record = target.recorded(cache)?;
+    let fits = glance.declarations == declarations(&project.manifest.requirements());
+    let digest = Seal::parse(&record.digest).ok()?;
+    (fits && record.platform == platform && record.lock == glance.seal.to_string()).then(|| InstallReport {
+        packages: glance.packages,
+        fetched: Vec::new(),
+        repaired: Vec::new(),
+        done: None,
+        digest,
+    })
 }
 
 /// Makes sure that every tree is in the cache and sound.

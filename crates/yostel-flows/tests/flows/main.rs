@@ -100,7 +100,8 @@ impl World {
 
     fn install(&self, offline: bool) -> (Result<yostel_flows::InstallReport, FlowError>, Vec<String>) {
         let ear = Ear::default();
-        let report = install(&self.project(), &InstallRequest { offline, platform: None }, &self.settings(), &ear);
+        let report =
+            install(&self.project(), &InstallRequest { offline, ..InstallRequest::default() }, &self.settings(), &ear);
         (report, ear.heard())
     }
 }

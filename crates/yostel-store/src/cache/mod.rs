@@ -161,6 +161,11 @@ impl Cache {
         }
     }
 
+    /// Returns the stamp that was recorded for a tree.
+    pub(crate) fn tree_stamp(&self, tree: TreeDigest) -> Option<String> {
+        fs::read_to_string(self.tree_folder(tree).join("stamp")).ok()
+    }
+
     /// Reads a tree's listing and checks it against the tree's digest.
     ///
     /// # Errors

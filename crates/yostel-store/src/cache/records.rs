@@ -13,6 +13,7 @@ use yostel_core::{Sha256, to_hex};
 use super::Cache;
 use crate::atomic::write_atomically;
 use crate::error::StoreError;
+use crate::install::Placing;
 
 /// A project's last install, as this machine saw it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,6 +22,18 @@ pub struct ProjectRecord {
     pub project: PathBuf,
     /// Digest of the inventory that was installed.
     pub inventory: String,
+    /// Seal of the lockfile that was installed.
+    #[serde(default)]
+    pub lock: String,
+    /// The platform it was installed for.
+    #[serde(default)]
+    pub platform: String,
+    /// Digest of all that was installed.
+    #[serde(default)]
+    pub digest: String,
+    /// How packages came into the project.
+    #[serde(default)]
+    pub placing: Placing,
     /// Stamp of each package folder, by its path below `.yostel`.
     pub stamps: BTreeMap<String, String>,
     /// Digests of the trees that are installed.

@@ -47,6 +47,8 @@ impl Link {
 pub struct InstallPlan {
     /// The lockfile's seal.
     pub lock: Seal,
+    /// System and architecture it is for.
+    pub platform: String,
     /// By name.
     pub packages: BTreeMap<PackageName, PlannedPackage>,
     /// Sorted; each to one of the packages.

@@ -10,6 +10,7 @@ use std::io;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
+use serde::{Deserialize, Serialize};
 use yostel_core::Sha256;
 
 use super::inventory::Inventory;
@@ -19,17 +20,31 @@ use crate::atomic::write_atomically;
 use crate::cache::{Cache, ProjectRecord, read_listing};
 use crate::error::StoreError;
 use crate::install::STATE_FOLDER;
-use crate::listing::EntryKind;
+use crate::listing::{EntryKind, Listing};
 use crate::parallel::for_each_in_parallel;
 use crate::stamp::stamp;
 use crate::unpack::fix_time;
 use crate::verify::{TreeDifference, compare_tree};
+
+/// How packages come into a project.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Placing {
+    /// Each file is a hard link to the cache's, where that can be; else a copy.
+    #[default]
+    LinkFiles,
+    /// Each package is one symbolic link to the cache's tree: at once, and of no use without that cache.
+    LinkTrees,
+    /// Each file is a file of its own (or a clone, where the file system has such): nothing leads out of the project.
+    Copy,
+}
 
 /// A project's folder and what is installed in it.
 #[derive(Debug, Clone)]
 pub struct Project {
     root: PathBuf,
     state: PathBuf,
+    placing: Placing,
 }
 
 /// A project that is held: no other process changes what is installed in it meanwhile.
@@ -69,7 +84,21 @@ impl Project {
     /// When the folder is not there.
     pub fn at(root: &Path) -> Result<Self, StoreError> {
         let root = fs::canonicalize(root).map_err(StoreError::when("open the project in", root))?;
-        Ok(Self { state: root.join(STATE_FOLDER), root })
+        Ok(Self { state: root.join(STATE_FOLDER), root, placing: Placing::default() })
+    }
+
+    /// The same, with packages coming into it in another way.
+    #[must_use]
+    pub fn placing(self, placing: Placing) -> Self {
+        Self { placing, ..self }
+    }
+
+    /// Returns the record of what was installed here last, when the inventory is still the one of then and packages came
+    /// in the same way. Nothing else is looked at: whether files were changed since, only [`Self::is_current`] tells.
+    pub fn recorded(&self, cache: &Cache) -> Option<ProjectRecord> {
+        let text = fs::read_to_string(self.state.join("inventory.json")).ok()?;
+        let record = cache.project_record(&self.root)?;
+        (record.inventory == text_digest(&text) && record.placing == self.placing).then_some(record)
     }
 
     /// Holds the project; calls `waiting` once when another process holds it.
@@ -116,6 +145,7 @@ impl Project {
         }
         let Some(record) = cache.project_record(&self.root) else { return false };
         record.inventory == text_digest(&text)
+            && record.placing == self.placing
             && links::are_current(&self.state, &inventory.links)
             && self.package_folders().is_ok_and(|folders| folders.iter().eq(record.stamps.keys()))
             && for_each_in_parallel(&record.stamps.iter().collect::<Vec<_>>(), |(folder, recorded)| {
@@ -142,7 +172,7 @@ impl Project {
             let listing = read_listing(&self.listing_path(package), package.artifact.tree)
                 .or_else(|_| cache.listing(package.artifact.tree));
             let differences = match listing {
-                Ok(listing) => compare_tree(&folder, &listing),
+                Ok(listing) => compare_tree(&content_of(&folder, package, cache), &listing),
                 // Without any listing the digest still tells whether all is well, if not what differs.
                 Err(_) => Ok(vec![TreeDifference::Missing("(the whole package)".into())]),
             };
@@ -230,10 +260,14 @@ impl HeldProject {
         // The project is held, so what lies aside was left by a process that was killed.
         remove_tree(&aside)?;
         fs::create_dir_all(&aside).map_err(StoreError::when("make the folder", &aside))?;
-        let old_stamps = cache.project_record(&self.project.root).map(|record| record.stamps).unwrap_or_default();
+        let record = cache.project_record(&self.project.root);
+        let old = Old {
+            another_way: record.as_ref().is_some_and(|record| record.placing != self.project.placing),
+            stamps: record.map(|record| record.stamps).unwrap_or_default(),
+        };
         let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
         let outcomes = for_each_in_parallel(&packages, |package| {
-            let outcome = self.place(package, &aside, cache, &old_stamps);
+            let outcome = self.place(package, &aside, cache, &old);
             progress();
             outcome
         });
@@ -259,26 +293,29 @@ impl HeldProject {
         installed.removed = self.remove_unneeded(plan)?;
         remove_tree(&aside)?;
         let trees = plan.packages.values().map(|package| package.artifact.tree.to_string()).collect();
-        let record = ProjectRecord { project: self.project.root.clone(), inventory: text_digest(&text), stamps, trees };
+        let record = ProjectRecord {
+            project: self.project.root.clone(),
+            inventory: text_digest(&text),
+            lock: plan.lock.to_string(),
+            platform: plan.platform.clone(),
+            digest: inventory.digest().to_string(),
+            placing: self.project.placing,
+            stamps,
+            trees,
+        };
         cache.write_project_record(&record)?;
         Ok(installed)
     }
 
-    fn place(
-        &self,
-        package: &PlannedPackage,
-        aside: &Path,
-        cache: &Cache,
-        old_stamps: &BTreeMap<String, String>,
-    ) -> Result<Placed, StoreError> {
+    fn place(&self, package: &PlannedPackage, aside: &Path, cache: &Cache, old: &Old) -> Result<Placed, StoreError> {
         let folder = self.project.state.join("packages").join(package.folder());
         let listing = cache.listing(package.artifact.tree)?;
         let key = format!("packages/{}", package.folder());
         let mut state = Before::Absent;
-        if folder.symlink_metadata().is_ok() {
+        if folder.symlink_metadata().is_ok() && !old.another_way {
             let now = stamp(&folder).map_err(StoreError::when("read the folder", &folder))?;
             let differences =
-                if old_stamps.get(&key) == Some(&now) { Vec::new() } else { compare_tree(&folder, &listing)? };
+                if old.stamps.get(&key) == Some(&now) { Vec::new() } else { compare_tree(&content_of(&folder, package, cache), &listing)? };
             if differences.is_empty() {
                 self.place_listing(package, cache)?;
                 return Ok(Placed { state: Before::Same, stamp: now, copied: 0 });
@@ -286,8 +323,42 @@ impl HeldProject {
             state = Before::Changed(differences);
         }
         let made = aside.join(package.folder().replace('/', "@"));
-        fs::create_dir_all(&made).map_err(StoreError::when("make the folder", &made))?;
-        let mut copied = 0;
+        let (copied, stamp_there) = match self.project.placing {
+            Placing::LinkTrees => {
+                let files = cache.tree_files(package.artifact.tree);
+                let files = fs::canonicalize(&files).map_err(StoreError::when("read the folder", &files))?;
+                symlink(&files, &made).map_err(StoreError::when("make the link", &made))?;
+                (0, cache.tree_stamp(package.artifact.tree))
+            }
+            placing => self.place_files(package, &listing, &made, cache, placing)?,
+        };
+        let parent = folder.parent().expect("a package lies in a folder");
+        fs::create_dir_all(parent).map_err(StoreError::when("make the folder", parent))?;
+        if folder.symlink_metadata().is_ok() {
+            let grave = aside.join(format!("{}@old", package.folder().replace('/', "@")));
+            fs::rename(&folder, &grave).map_err(StoreError::when("replace", &folder))?;
+        }
+        fs::rename(&made, &folder).map_err(StoreError::when("write", &folder))?;
+        self.place_listing(package, cache)?;
+        let stamp = match stamp_there {
+            Some(stamp) => stamp,
+            None => stamp(&folder).map_err(StoreError::when("read the folder", &folder))?,
+        };
+        Ok(Placed { state, stamp, copied })
+    }
+
+    /// Puts a package's files into a new folder. Returns how many were copied, and the folder's stamp when it is known
+    /// without a look: what is linked file by file looks like the cache's tree.
+    fn place_files(
+        &self,
+        package: &PlannedPackage,
+        listing: &Listing,
+        made: &Path,
+        cache: &Cache,
+        placing: Placing,
+    ) -> Result<(u64, Option<String>), StoreError> {
+        fs::create_dir_all(made).map_err(StoreError::when("make the folder", made))?;
+        let (mut copied, mut symlinks) = (0, false);
         let mut last_folder = String::new();
         for (path, entry) in &listing.entries {
             if let Some((parent, _)) = path.rsplit_once('/')
@@ -301,20 +372,16 @@ impl HeldProject {
             if entry.kind == EntryKind::Link {
                 let target = fs::read_link(&from).map_err(StoreError::when("read the link", &from))?;
                 symlink(target, &to).map_err(StoreError::when("make the link", &to))?;
+                symlinks = true;
+            } else if placing == Placing::Copy {
+                copy(&from, &to)?;
+                copied += 1;
             } else if link_or_copy(&from, &to)? {
                 copied += 1;
             }
         }
-        let parent = folder.parent().expect("a package lies in a folder");
-        fs::create_dir_all(parent).map_err(StoreError::when("make the folder", parent))?;
-        if matches!(state, Before::Changed(_)) {
-            let grave = aside.join(format!("{}@old", package.folder().replace('/', "@")));
-            fs::rename(&folder, &grave).map_err(StoreError::when("replace", &folder))?;
-        }
-        fs::rename(&made, &folder).map_err(StoreError::when("write", &folder))?;
-        self.place_listing(package, cache)?;
-        let stamp = stamp(&folder).map_err(StoreError::when("read the folder", &folder))?;
-        Ok(Placed { state, stamp, copied })
+        let same = copied == 0 && !symlinks;
+        Ok((copied, if same { cache.tree_stamp(package.artifact.tree) } else { None }))
     }
 
     fn place_listing(&self, package: &PlannedPackage, cache: &Cache) -> Result<(), StoreError> {
@@ -351,6 +418,13 @@ impl HeldProject {
     }
 }
 
+/// What was there before.
+struct Old {
+    stamps: BTreeMap<String, String>,
+    /// Whether packages had come in another way: then all are placed anew.
+    another_way: bool,
+}
+
 struct Placed {
     state: Before,
     stamp: String,
@@ -363,6 +437,15 @@ enum Before {
     Changed(Vec<TreeDifference>),
 }
 
+/// Returns where a package's files are: in its folder, or in the tree of the cache that it is a link to. A link to anywhere
+/// else is no package.
+fn content_of(folder: &Path, package: &PlannedPackage, cache: &Cache) -> PathBuf {
+    match (fs::read_link(folder), fs::canonicalize(cache.tree_files(package.artifact.tree))) {
+        (Ok(target), Ok(tree)) if target == tree => tree,
+        _ => folder.to_owned(),
+    }
+}
+
 /// Links a file to the cache's copy; where links cannot be, copies it. Returns whether it copied.
 fn link_or_copy(from: &Path, to: &Path) -> Result<bool, StoreError> {
     match fs::hard_link(from, to) {
@@ -371,13 +454,15 @@ fn link_or_copy(from: &Path, to: &Path) -> Result<bool, StoreError> {
             Err(StoreError { doing: "link", path: from.to_owned(), cause: error })
         }
         // Another file system, a file system without links, or too many links to one file.
-        Err(_) => {
-            fs::copy(from, to).map_err(StoreError::when("write", to))?;
-            let file = File::open(to).map_err(StoreError::when("write", to))?;
-            fix_time(&file).map_err(StoreError::when("write", to))?;
-            Ok(true)
-        }
+        Err(_) => copy(from, to).map(|()| true),
     }
+}
+
+/// Copies a file; the system clones it where the file system can.
+fn copy(from: &Path, to: &Path) -> Result<(), StoreError> {
+    fs::copy(from, to).map_err(StoreError::when("write", to))?;
+    let file = File::open(to).map_err(StoreError::when("write", to))?;
+    fix_time(&file).map_err(StoreError::when("write", to))
 }
 
 fn remove_tree(path: &Path) -> Result<(), StoreError> {

@@ -44,6 +44,7 @@ fn plan(name: &str, artifact: &Artifact) -> InstallPlan {
     let version = Numbering::default().parse_version("1.0.0").unwrap();
     let package = PlannedPackage { name: name.clone(), version, artifact: artifact.clone() };
     InstallPlan {
+        platform: "linux/amd64".into(),
         lock: Seal::of(b"lock"),
         packages: [(name.clone(), package)].into(),
         links: vec![Link { who: "console".into(), purpose: "run".into(), package: name }],

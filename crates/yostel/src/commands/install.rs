@@ -3,6 +3,7 @@
 use clap::Args;
 use serde_json::json;
 use yostel_flows::{FlowError, InstallReport, InstallRequest, install};
+use yostel_store::Placing;
 
 use super::Answer;
 use crate::context::Context;
@@ -22,11 +23,29 @@ pub(crate) struct Install {
     /// Install for another platform than this machine's, like linux/arm64
     #[arg(long, value_name = "PLATFORM")]
     platform: Option<String>,
+
+    /// Real files, no link out of the project: for containers, and for copying the project elsewhere
+    #[arg(long, conflicts_with = "whole_trees")]
+    self_contained: bool,
+
+    /// One link a package into the cache: at once, and of no use without that cache
+    #[arg(long)]
+    whole_trees: bool,
+
+    /// Trust the record of the last install instead of looking at every installed file
+    #[arg(long)]
+    quick: bool,
 }
 
 pub(crate) fn run(arguments: Install, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
-    let request = InstallRequest { offline: arguments.offline, platform: arguments.platform };
+    let placing = match (arguments.self_contained, arguments.whole_trees) {
+        (true, _) => Placing::Copy,
+        (_, true) => Placing::LinkTrees,
+        _ => Placing::LinkFiles,
+    };
+    let request =
+        InstallRequest { offline: arguments.offline, platform: arguments.platform, placing, quick: arguments.quick };
     let report = install(&project, &request, &context.settings, &context.progress)?;
     Ok(Answer::either(
         context,
@@ -50,11 +69,11 @@ pub(crate) fn run(arguments: Install, context: &Context) -> Result<Answer, FlowE
                 "copied-files": done.map_or(0, |done| done.copied),
             })
         },
-        || words(&report, context),
+        || words(&report, arguments.self_contained, context),
     ))
 }
 
-fn words(report: &InstallReport, context: &Context) -> String {
+fn words(report: &InstallReport, self_contained: bool, context: &Context) -> String {
     let packages = count(report.packages, "package");
     let mut text = match &report.done {
         None => format!("{packages} installed; nothing to do.\n"),
@@ -95,7 +114,9 @@ fn words(report: &InstallReport, context: &Context) -> String {
         }
         let copied = report.done.as_ref().map_or(0, |done| done.copied);
         if copied > 0 {
-            text.push_str(&format!("  {copied} files copied, since the cache is on another file system\n"));
+            let why =
+                if self_contained { "as files of their own" } else { "since the cache is on another file system" };
+            text.push_str(&format!("  {copied} files copied, {why}\n"));
         }
     }
     text.push_str(&format!("  digest {}\n", report.digest));

@@ -160,3 +160,56 @@ fn an_archive_that_rotted_in_the_cache_is_fetched_anew() {
     sandbox.run("console", "cache verify").expect(0);
     sandbox.run("console", "verify").expect(0);
 }
+
+#[test]
+fn packages_come_in_as_links_as_one_link_or_as_files_and_the_digest_is_the_same() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let digest = |words: &str| digest_of(&sandbox.run("console", words).expect(0).stdout);
+    let folder = |name: &str| {
+        let found = std::fs::read_dir(sandbox.path(&format!("console/.yostel/packages/{name}"))).unwrap();
+        found.map(|entry| entry.unwrap().path()).next().unwrap()
+    };
+    let file = || folder("gust").join("yostel.toml");
+    let linked = digest("install");
+    assert!(file().metadata().unwrap().nlink() > 1);
+    assert_eq!(digest("install --self-contained"), linked);
+    assert_eq!((file().metadata().unwrap().nlink(), folder("gust").is_symlink()), (1, false), "a file of its own");
+    assert_eq!(digest("install --whole-trees"), linked);
+    assert!(folder("gust").is_symlink() && folder("gust").join("yostel.toml").is_file());
+    assert!(sandbox.run("console", "install --whole-trees").expect(0).stdout.contains("nothing to do"));
+    sandbox.run("console", "verify").expect(0);
+    sandbox.run("console", "cache prune --keep-under 0B").expect(0);
+    sandbox.run("console", "verify").expect(0);
+    assert_eq!(digest("install"), linked);
+    assert!(!folder("gust").is_symlink() && file().metadata().unwrap().nlink() > 1);
+    // What is self-contained needs no cache.
+    digest("install --self-contained");
+    std::fs::remove_dir_all(sandbox.path("cache")).unwrap();
+    sandbox.run("console", "verify").expect(0);
+    sandbox.run("console", "install --self-contained --whole-trees").expect(2);
+}
+
+#[test]
+fn a_quick_install_trusts_the_record_and_nothing_that_is_not_recorded() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let quick = || sandbox.run("console", "install --quick").expect(0).stdout;
+    assert!(quick().starts_with("Installed 3 packages"), "nothing is recorded yet");
+    let whole = sandbox.run("console", "install").expect(0).stdout;
+    assert_eq!(quick(), whole);
+    // A file that is gone is not missed by the quick one; by the other it is.
+    let gust =
+        std::fs::read_dir(sandbox.path("console/.yostel/packages/gust")).unwrap().next().unwrap().unwrap().path();
+    std::fs::remove_file(gust.join("yostel.toml")).unwrap();
+    assert_eq!(quick(), whole);
+    assert!(sandbox.run("console", "install").expect(0).stdout.contains("put back"));
+    // Another lockfile, another platform, another inventory, another way: each is looked at.
+    sandbox.run("console", "install --platform linux/riscv64").expect(0);
+    assert!(quick().contains("digest"));
+    std::fs::remove_file(sandbox.path("console/.yostel/inventory.json")).unwrap();
+    assert!(quick().starts_with("Installed 3 packages"));
+    assert!(sandbox.run("console", "install --quick --self-contained").expect(0).stdout.starts_with("Installed 3"));
+    project(&sandbox, "gust = \"=2.0.0\"\nrig = \"^0.9\"", "");
+    sandbox.run("console", "install --quick").expect(6);
+}
