@@ -5,12 +5,14 @@
 
 mod brute;
 mod hard;
+mod kills;
 mod large;
 mod sandbox;
 mod world;
 
 pub use brute::brute_force;
 pub use hard::{colouring, dress, pigeonhole, three_sat, trap};
+pub use kills::{KillReport, kill_at_random};
 pub use large::LargeWorld;
 pub use sandbox::{Run, Sandbox};
 pub use world::World;

@@ -1,13 +1,17 @@
 //! The folder aside in which one process makes things before they get their names.
 //!
 //! Life of one: made as `new-…`, its guard file locked, renamed to `work-…`; removed when the process ends. A process
-//! that was killed leaves it behind without a lock, and the next process that writes removes it. Only `work-…` folders
-//! are ever removed by others, so one that is being made is safe.
+//! that was killed leaves it behind without a lock, and the next process that writes removes it. A `new-…` folder is
+//! left alone for an hour, so one that is being made is safe.
 
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use crate::error::StoreError;
+
+/// How old a folder is that nobody is making any more.
+const ABANDONED: Duration = Duration::from_secs(3600);
 
 #[derive(Debug)]
 pub(crate) struct Aside {
@@ -65,9 +69,16 @@ fn make_new(parent: &Path) -> Result<tempfile::TempDir, StoreError> {
     }
 }
 
-fn remove_abandoned(parent: &Path) {
+pub(super) fn remove_abandoned(parent: &Path) {
     let Ok(entries) = fs::read_dir(parent) else { return };
     for entry in entries.flatten() {
+        if entry.file_name().to_string_lossy().starts_with("new-") {
+            // Its process died between two calls, or is between them now; after an hour it is the former.
+            let made = entry.metadata().and_then(|metadata| metadata.modified()).ok();
+            if made.and_then(|made| made.elapsed().ok()).is_some_and(|age| age > ABANDONED) {
+                fs::remove_dir_all(entry.path()).ok();
+            }
+        }
         if entry.file_name().to_string_lossy().starts_with("work-") {
             let guard = File::open(entry.path().join("guard"));
             if guard.is_ok_and(|guard| guard.try_lock().is_ok()) {

@@ -13,6 +13,7 @@ use std::path::PathBuf;
 use yostel_core::ArchiveDigest;
 
 use super::Cache;
+use super::aside::remove_abandoned;
 use crate::error::StoreError;
 
 /// The cache is in use; nothing in it is removed while this lives.
@@ -53,6 +54,7 @@ impl Cache {
             }
             Err(TryLockError::Error(cause)) => return Err(self.cannot_lock(cause)),
         }
+        self.clean_up();
         Ok(InUse { root: self.root.clone(), guard: Some(guard) })
     }
 
@@ -114,6 +116,23 @@ impl Cache {
             }
         }
         Ok(fetching)
+    }
+
+    /// Removes what processes left that were killed: their folders aside and their claims.
+    fn clean_up(&self) {
+        let aside = self.root.join("aside");
+        remove_abandoned(&aside);
+        fs::remove_dir(aside).ok();
+        let fetching = self.root.join("fetching");
+        for claim in fs::read_dir(&fetching).into_iter().flatten().flatten() {
+            // The lock is held until the file is gone, so nobody claims it in between.
+            if let Ok(guard) = File::open(claim.path())
+                && guard.try_lock().is_ok()
+            {
+                fs::remove_file(claim.path()).ok();
+            }
+        }
+        fs::remove_dir(fetching).ok();
     }
 
     fn cannot_lock(&self, cause: io::Error) -> StoreError {

@@ -314,8 +314,11 @@ impl HeldProject {
         let mut state = Before::Absent;
         if folder.symlink_metadata().is_ok() && !old.another_way {
             let now = stamp(&folder).map_err(StoreError::when("read the folder", &folder))?;
-            let differences =
-                if old.stamps.get(&key) == Some(&now) { Vec::new() } else { compare_tree(&content_of(&folder, package, cache), &listing)? };
+            let differences = if old.stamps.get(&key) == Some(&now) {
+                Vec::new()
+            } else {
+                compare_tree(&content_of(&folder, package, cache), &listing)?
+            };
             if differences.is_empty() {
                 self.place_listing(package, cache)?;
                 return Ok(Placed { state: Before::Same, stamp: now, copied: 0 });
