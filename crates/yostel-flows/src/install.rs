@@ -5,7 +5,7 @@ use std::sync::Mutex;
 use yostel_core::{Lockfile, PackageName, Seal, SourceName, Version, declarations};
 use yostel_sources::SourceSet;
 use yostel_store::{
-    AdmitError, Cache, Installed, Placing, PlannedPackage, Project, StagedArchive, StagedTree, TreeDifference,
+    AdmitError, Cache, Installed, Placing, PlannedPackage, Project, StagedArchive, StagedTree, TreeDifference, Trust,
     UnpackConfig, for_each_in_parallel,
 };
 
@@ -50,6 +50,8 @@ pub struct VerifyReport {
     pub packages: usize,
     /// What differs, by package.
     pub differences: Vec<(String, Vec<TreeDifference>)>,
+    /// The packages that differ.
+    pub differing: Vec<PackageName>,
     /// The digest that the lockfile's install has; proven when nothing differs.
     pub digest: Seal,
 }
@@ -237,24 +239,61 @@ fn stage(
     Ok((Some(archive), tree))
 }
 
-/// Reads every installed file and says what is not as the lockfile has it.
+/// Compares what is installed with the lockfile, file by file.
 ///
 /// # Errors
 /// `NotInstalled`, `NoLockfile`, `Stale`, and whatever reading refuses.
 pub fn verify(
     project: &LoadedProject,
+    trust: Trust,
     settings: &Settings,
     observer: &dyn Observer,
 ) -> Result<VerifyReport, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
-    let plan = plan_of(&lockfile, &settings.platform)?;
+    let cache = Cache::open(&settings.cache);
     let target = Project::at(&project.root)?;
+    let (placing, platform) = as_installed(&target, &cache, settings);
+    let target = target.placing(placing);
+    let plan = plan_of(&lockfile, &platform)?;
     if !plan.packages.is_empty() && !target.state().join("packages").is_dir() {
         return Err(FlowError::NotInstalled);
     }
     observer.notice(Event::Begin("verifying", plan.packages.len() as u64));
-    let cache = Cache::open(&settings.cache);
-    let differences = target.verify(&plan, &cache, || observer.notice(Event::Advance(1)))?;
+    let found = target.verify(&plan, &cache, trust, || observer.notice(Event::Advance(1)))?;
     observer.notice(Event::End);
-    Ok(VerifyReport { packages: plan.packages.len(), differences, digest: plan.inventory().digest() })
+    let label = |name: &Option<PackageName>| match name {
+        Some(name) => format!("{name} {}", plan.packages[name].version),
+        None => ".yostel".to_owned(),
+    };
+    let differences = found.iter().map(|(name, differences)| (label(name), differences.clone())).collect();
+    let differing = found.into_iter().filter_map(|(name, _)| name).collect();
+    Ok(VerifyReport { packages: plan.packages.len(), differences, differing, digest: plan.inventory().digest() })
+}
+
+/// Puts back what a verification found, from the cache or, where that was changed too, from the source.
+///
+/// # Errors
+/// As [`install`].
+pub fn repair(
+    project: &LoadedProject,
+    report: &VerifyReport,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<InstallReport, FlowError> {
+    let cache = Cache::open(&settings.cache);
+    let target = Project::at(&project.root)?;
+    let (placing, platform) = as_installed(&target, &cache, settings);
+    let plan = plan_of(&load_fitting_lockfile(project)?, &platform)?;
+    let differing: Vec<&PlannedPackage> = report.differing.iter().filter_map(|name| plan.packages.get(name)).collect();
+    target.distrust(&differing, &cache)?;
+    let request = InstallRequest { platform: Some(platform), placing, ..InstallRequest::default() };
+    install(project, &request, settings, observer)
+}
+
+/// Tells how and for which platform the project was installed; as it would be now, when that is not known.
+fn as_installed(target: &Project, cache: &Cache, settings: &Settings) -> (Placing, String) {
+    match target.record(cache) {
+        Some(record) if !record.platform.is_empty() => (record.placing, record.platform),
+        _ => (Placing::default(), settings.platform.clone()),
+    }
 }

@@ -26,7 +26,7 @@ pub use environment::{Environment, environment, where_is};
 pub use error::{FlowClass, FlowError, WishPlace};
 pub use explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use give::{contents, create_registry, publish, withdraw};
-pub use install::{InstallReport, InstallRequest, VerifyReport, install, verify};
+pub use install::{InstallReport, InstallRequest, VerifyReport, install, repair, verify};
 pub use lock::{Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
 pub use look::{AuditReport, ListReport, ListRow, Tree, TreeNode, audit, list, tree};
 pub use observer::{Event, Observer, Silent};

@@ -24,7 +24,7 @@ pub use cache::{
 pub use error::{AdmitError, ErrorClass, StoreError, UnpackRefusal};
 pub use install::{
     HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, Placing, PlannedPackage, Project,
-    ReplacedPackage, STATE_FOLDER,
+    ReplacedPackage, STATE_FOLDER, Trust,
 };
 pub use listing::{Entry, EntryKind, Listing, ListingError};
 pub use pack::{Packed, pack};

@@ -162,7 +162,12 @@ fn a_full_cache_needs_no_source_and_an_empty_one_says_what_it_lacks() {
     world.install(true).0.unwrap();
     fs::remove_dir_all(world.path("console/.yostel")).unwrap();
     world.install(false).0.unwrap();
-    assert!(verify(&world.project(), &world.settings(), &Silent).unwrap().differences.is_empty());
+    assert!(
+        verify(&world.project(), yostel_store::Trust::Nothing, &world.settings(), &Silent)
+            .unwrap()
+            .differences
+            .is_empty()
+    );
 }
 
 #[test]

@@ -161,6 +161,11 @@ impl Cache {
         }
     }
 
+    /// Makes the next use of a tree read its files before it trusts them.
+    pub(crate) fn distrust(&self, tree: TreeDigest) {
+        fs::remove_file(self.tree_folder(tree).join("stamp")).ok();
+    }
+
     /// Returns the stamp that was recorded for a tree.
     pub(crate) fn tree_stamp(&self, tree: TreeDigest) -> Option<String> {
         fs::read_to_string(self.tree_folder(tree).join("stamp")).ok()

@@ -11,7 +11,7 @@ use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use yostel_core::Sha256;
+use yostel_core::{PackageName, Sha256};
 
 use super::inventory::Inventory;
 use super::links;
@@ -37,6 +37,15 @@ pub enum Placing {
     LinkTrees,
     /// Each file is a file of its own (or a clone, where the file system has such): nothing leads out of the project.
     Copy,
+}
+
+/// What a verification takes for granted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Trust {
+    /// Nothing: every byte is read.
+    Nothing,
+    /// That a file whose size, times and inode are as recorded is as it was installed.
+    Stamps,
 }
 
 /// A project's folder and what is installed in it.
@@ -91,6 +100,11 @@ impl Project {
     #[must_use]
     pub fn placing(self, placing: Placing) -> Self {
         Self { placing, ..self }
+    }
+
+    /// Returns the record of what was installed here last.
+    pub fn record(&self, cache: &Cache) -> Option<ProjectRecord> {
+        cache.project_record(&self.root)
     }
 
     /// Returns the record of what was installed here last, when the inventory is still the one of then and packages came
@@ -155,7 +169,20 @@ impl Project {
             .all(|same| same)
     }
 
-    /// Compares every installed file with what is planned, reading all of them; by package.
+    /// Makes the next install read the files of these packages, in the project and in the cache, before it trusts them.
+    ///
+    /// # Errors
+    /// When the cache cannot be written.
+    pub fn distrust(&self, packages: &[&PlannedPackage], cache: &Cache) -> Result<(), StoreError> {
+        packages.iter().for_each(|package| cache.distrust(package.artifact.tree));
+        if let Some(mut record) = cache.project_record(&self.root) {
+            packages.iter().for_each(|package| drop(record.stamps.remove(&format!("packages/{}", package.folder()))));
+            cache.write_project_record(&record)?;
+        }
+        Ok(())
+    }
+
+    /// Compares the installed files with what is planned; by package, and last what belongs to none.
     ///
     /// # Errors
     /// When a file cannot be read.
@@ -163,12 +190,23 @@ impl Project {
         &self,
         plan: &InstallPlan,
         cache: &Cache,
+        trust: Trust,
         progress: impl Fn() + Sync,
-    ) -> Result<Vec<(String, Vec<TreeDifference>)>, StoreError> {
+    ) -> Result<Vec<(Option<PackageName>, Vec<TreeDifference>)>, StoreError> {
         let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
+        let recorded = match trust {
+            Trust::Nothing => BTreeMap::new(),
+            Trust::Stamps => cache.project_record(&self.root).map(|record| record.stamps).unwrap_or_default(),
+        };
         let compared = for_each_in_parallel(&packages, |package| {
             let folder = self.state.join("packages").join(package.folder());
-            let label = format!("{} {}", package.name, package.version);
+            let label = Some(package.name.clone());
+            if let Some(recorded) = recorded.get(&format!("packages/{}", package.folder()))
+                && stamp(&folder).is_ok_and(|now| now == *recorded)
+            {
+                progress();
+                return Ok((label, Vec::new()));
+            }
             let listing = read_listing(&self.listing_path(package), package.artifact.tree)
                 .or_else(|_| cache.listing(package.artifact.tree));
             let differences = match listing {
@@ -203,7 +241,7 @@ impl Project {
         }
         others.extend(found.into_keys().map(TreeDifference::Extra));
         if !others.is_empty() {
-            report.push((".yostel".to_owned(), others));
+            report.push((None, others));
         }
         Ok(report)
     }

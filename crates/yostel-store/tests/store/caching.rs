@@ -4,7 +4,8 @@ use std::fs;
 use std::io::{self, Cursor, Read};
 use std::os::unix::fs::PermissionsExt;
 
-use yostel_store::{AdmitError, Cache, Project, TreeDifference, UnpackConfig};
+use yostel_core::PackageName;
+use yostel_store::{AdmitError, Cache, Project, TreeDifference, Trust, UnpackConfig};
 
 use crate::{admit, packed, plan};
 
@@ -83,11 +84,11 @@ fn installing_again_does_nothing_and_a_change_is_seen() {
 
     fs::remove_file(&link).unwrap();
     assert!(!project.is_current(&plan, &cache));
-    let report = project.verify(&plan, &cache, || {}).unwrap();
-    assert_eq!(report, [("kit 1.0.0".to_owned(), vec![TreeDifference::Missing("b".into())])]);
+    let report = project.verify(&plan, &cache, Trust::Nothing, || {}).unwrap();
+    assert_eq!(report, [(Some(PackageName::parse("kit").unwrap()), vec![TreeDifference::Missing("b".into())])]);
     let done = held.apply(&plan, &cache, || {}).unwrap();
     assert_eq!(done.replaced.len(), 1);
-    assert!(project.verify(&plan, &cache, || {}).unwrap().is_empty());
+    assert!(project.verify(&plan, &cache, Trust::Nothing, || {}).unwrap().is_empty());
 
     // Without the record the project is read instead of trusted, and nothing is placed anew.
     fs::remove_dir_all(folder.path().join("cache/projects")).unwrap();
@@ -120,5 +121,5 @@ fn without_hard_links_files_are_copied() {
     let held = Project::at(here.path()).unwrap().hold(|| {}).unwrap();
     assert_eq!(held.apply(&plan, &cache, || {}).unwrap().copied, 1);
     assert!(held.project().is_current(&plan, &cache));
-    assert!(held.project().verify(&plan, &cache, || {}).unwrap().is_empty());
+    assert!(held.project().verify(&plan, &cache, Trust::Nothing, || {}).unwrap().is_empty());
 }

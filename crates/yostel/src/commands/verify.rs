@@ -2,8 +2,8 @@
 
 use clap::Args;
 use serde_json::json;
-use yostel_flows::{FlowError, verify};
-use yostel_store::TreeDifference;
+use yostel_flows::{FlowError, repair, verify};
+use yostel_store::{TreeDifference, Trust};
 
 use super::Answer;
 use crate::context::Context;
@@ -13,9 +13,17 @@ use crate::render::{Columns, Role, count, paint};
 /// How many files are told before `--all`.
 const TOLD: usize = 20;
 
-/// Read every installed file and say what is not as the lockfile has it
+/// Read every installed file and say, or repair, what is not as locked
 #[derive(Debug, Args)]
 pub(crate) struct Verify {
+    /// Read only files whose size, time or inode is not as it was when they were installed
+    #[arg(long)]
+    quick: bool,
+
+    /// Put back exactly what is not as it should be, from the cache or else from the source
+    #[arg(long)]
+    repair: bool,
+
     /// Tell every file, however many
     #[arg(long)]
     all: bool,
@@ -23,9 +31,16 @@ pub(crate) struct Verify {
 
 pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
-    let report = verify(&project, &context.settings, &context.progress)?;
+    let trust = if arguments.quick { Trust::Stamps } else { Trust::Nothing };
+    let report = verify(&project, trust, &context.settings, &context.progress)?;
     let sound = report.differences.is_empty();
-    let exit = if sound { Exit::Fine } else { Exit::Integrity };
+    let mut repaired = false;
+    if arguments.repair && !sound {
+        repair(&project, &report, &context.settings, &context.progress)?;
+        let again = verify(&project, Trust::Nothing, &context.settings, &context.progress)?;
+        repaired = again.differences.is_empty();
+    }
+    let exit = if sound || repaired { Exit::Fine } else { Exit::Integrity };
     let rows: Vec<(&str, &str, &str)> = report
         .differences
         .iter()
@@ -39,6 +54,7 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
             json!({
                 "packages": report.packages,
                 "sound": sound,
+                "repaired": repaired,
                 "digest": report.digest.to_string(),
                 "differences": rows.iter().map(|(package, how, path)| json!({
                     "package": package, "how": how, "path": path,
@@ -46,12 +62,15 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
             })
         },
         || {
+            let digest = report.digest;
             if sound {
-                return format!(
-                    "{} verified: every file is as the lockfile has it.\n  digest {}\n",
-                    count(report.packages, "package"),
-                    report.digest
-                );
+                let packages = count(report.packages, "package");
+                let every = if arguments.quick {
+                    "nothing was touched since it was installed"
+                } else {
+                    "every file is as the lockfile has it"
+                };
+                return format!("{packages} verified: {every}.\n  digest {digest}\n");
             }
             let mut columns = Columns::new(&["package", "what", "file"]);
             let most = if arguments.all { usize::MAX } else { TOLD };
@@ -60,15 +79,21 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
             }
             let more = rows.len().saturating_sub(most);
             let more = if more > 0 { format!("  … and {more} more: yostel verify --all\n") } else { String::new() };
+            let (next, then) = match repaired {
+                true => (
+                    paint(Role::Good, "repaired:"),
+                    format!("every file was put back and read again\n  digest {digest}\n"),
+                ),
+                false => (paint(Role::Good, "next:"), "yostel verify --repair puts back what is locked\n".to_owned()),
+            };
             format!(
-                "{} not as the lockfile has {}:\n{}{more}{} yostel install puts back what is locked\n",
+                "{} not as the lockfile has {}:\n{}{more}{next} {then}",
                 paint(
                     Role::Bad,
                     if rows.len() == 1 { "1 file is".into() } else { format!("{} files are", rows.len()) }
                 ),
                 if rows.len() == 1 { "it" } else { "them" },
                 columns.finish(),
-                paint(Role::Good, "next:"),
             )
         },
     ))

@@ -213,3 +213,35 @@ fn a_quick_install_trusts_the_record_and_nothing_that_is_not_recorded() {
     project(&sandbox, "gust = \"=2.0.0\"\nrig = \"^0.9\"", "");
     sandbox.run("console", "install --quick").expect(6);
 }
+
+#[test]
+fn verify_repairs_exactly_what_is_broken_in_project_and_cache() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let installed = digest_of(&sandbox.run("console", "install").expect(0).stdout);
+    let relative = format!("{}/yostel.toml", folder_of(&sandbox, "gust"));
+    let file = sandbox.path(&relative);
+    let (text, before) = (fs::read_to_string(&file).unwrap(), fs::metadata(&file).unwrap());
+    // Same length, same time, through the hard link that the cache shares: only reading finds it.
+    tamper(&sandbox, &relative, &text.replace("gust", "tsug"));
+    fs::File::options().append(true).open(&file).unwrap().set_modified(before.modified().unwrap()).unwrap();
+    fs::set_permissions(&file, before.permissions()).unwrap();
+    assert!(sandbox.run("console", "install").expect(0).stdout.contains("nothing to do"));
+    sandbox.run("console", "verify --quick").expect(0);
+    sandbox.run("console", "verify").expect(4);
+    sandbox.run("", "cache verify").expect(4);
+    let told = sandbox.run("console", "verify --repair").expect(0).stdout;
+    assert!(told.contains("1 file is not as the lockfile has it") && told.contains("repaired:"), "{told}");
+    assert_eq!(digest_of(&told), installed);
+    assert_eq!(fs::read_to_string(&file).unwrap(), text);
+    sandbox.run("console", "verify").expect(0);
+    sandbox.run("", "cache verify").expect(0);
+    // What was touched by ordinary means, the quick one finds too, and reads no more than that package.
+    fs::remove_file(sandbox.path(&format!("{}/share/unit.txt", folder_of(&sandbox, "unit")))).unwrap();
+    let told = sandbox.run("console", "verify --quick").expect(4).stdout;
+    assert!(told.contains("missing") && told.contains("share/unit.txt") && told.contains("verify --repair"), "{told}");
+    sandbox.run("console", "verify --quick --repair").expect(0);
+    assert!(
+        sandbox.run("console", "verify --repair").expect(0).stdout.contains("every file is as the lockfile has it")
+    );
+}
