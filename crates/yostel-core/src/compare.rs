@@ -1,9 +1,10 @@
 //! What moved between two lockfiles, from what to what, and because of whom.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::lockfile::{AskedBy, LockedPackage, Lockfile};
 use crate::name::{PackageName, Purpose};
+use crate::requirement::Asker;
 use crate::version::Version;
 
 /// One package that is not as it was.
@@ -15,6 +16,9 @@ pub struct Move {
     pub kind: MoveKind,
     /// Who asks for it now (or asked, when it is gone).
     pub asked_by: BTreeSet<AskedBy>,
+    /// From a project to who pulled it where it is, each asked for by the one before: to the first of those who ask and do
+    /// not admit the version it had, or else by the shortest way. Empty when it is gone.
+    pub pulled_by: Vec<Asker>,
 }
 
 /// What happened to a package.
@@ -58,15 +62,70 @@ pub fn compare(old: Option<&Lockfile>, new: &Lockfile) -> Vec<Move> {
     let empty = std::collections::BTreeMap::new();
     let before = old.map_or(&empty, |lockfile| &lockfile.chosen);
     let names: BTreeSet<&PackageName> = before.keys().chain(new.chosen.keys()).collect();
+    let nearer = nearest_askers(new);
     let mut moves = Vec::new();
     for name in names {
         let (from, to) = (before.get(name), new.chosen.get(name));
         if let Some(kind) = kind_of(from, to) {
             let asked_by = to.or(from).map(|locked| locked.asked_by.clone()).unwrap_or_default();
-            moves.push(Move { package: name.clone(), kind, asked_by });
+            let pulled_by = to.map(|locked| way_to(puller(from, locked), &nearer)).unwrap_or_default();
+            moves.push(Move { package: name.clone(), kind, asked_by, pulled_by });
         }
     }
     moves
+}
+
+/// Returns who pulled a package: the first who asks and does not admit what was there.
+fn puller<'l>(from: Option<&LockedPackage>, to: &'l LockedPackage) -> Option<&'l Asker> {
+    let admits = |asked: &AskedBy, version: &Version| {
+        asked.accept.bind(to.numbering).is_ok_and(|constraint| constraint.admits(version))
+    };
+    let moved = from.and_then(|from| to.asked_by.iter().find(|asked| !admits(asked, &from.version)));
+    moved
+        .or_else(|| to.asked_by.iter().find(|asked| asked.who.is_project()).or(to.asked_by.first()))
+        .map(|asked| &asked.who)
+}
+
+/// Finds for each package who asks for it nearest to a project, the first by name of those at one distance.
+fn nearest_askers(lockfile: &Lockfile) -> BTreeMap<&PackageName, &Asker> {
+    let mut nearer: BTreeMap<&PackageName, &Asker> = BTreeMap::new();
+    let mut layer: BTreeSet<&PackageName> = BTreeSet::new();
+    for (name, locked) in &lockfile.chosen {
+        if let Some(asked) = locked.asked_by.iter().find(|asked| asked.who.is_project()) {
+            nearer.insert(name, &asked.who);
+            layer.insert(name);
+        }
+    }
+    while !layer.is_empty() {
+        let mut next = BTreeSet::new();
+        for (name, locked) in &lockfile.chosen {
+            let mut askers = locked.asked_by.iter().map(|asked| &asked.who);
+            let from_layer = |who: &&Asker| matches!(who, Asker::Release(asker, _) if layer.contains(asker));
+            if !nearer.contains_key(name)
+                && let Some(who) = askers.find(from_layer)
+            {
+                next.insert((name, who));
+            }
+        }
+        layer = next.iter().map(|(name, _)| *name).collect();
+        nearer.extend(next);
+    }
+    nearer
+}
+
+fn way_to(who: Option<&Asker>, nearer: &BTreeMap<&PackageName, &Asker>) -> Vec<Asker> {
+    let mut way: Vec<Asker> = Vec::new();
+    let mut at = who;
+    while let Some(who) = at {
+        way.push(who.clone());
+        at = match who {
+            Asker::Project(_) => None,
+            // Whoever is reached from nowhere ends the way; a lockfile made by hand could hold such.
+            Asker::Release(name, _) => nearer.get(name).copied().filter(|next| !way.contains(next)),
+        };
+    }
+    way.reverse();
+    way
 }
 
 fn kind_of(from: Option<&LockedPackage>, to: Option<&LockedPackage>) -> Option<MoveKind> {

@@ -8,6 +8,7 @@ mod constraint;
 mod diagnostic;
 mod digest;
 mod lockfile;
+mod lookup;
 mod manifest;
 mod name;
 mod release;

@@ -405,7 +405,7 @@ impl Solver {
         };
         let Some(literal) = literal else { return Decision::Enough };
         self.stats.decisions += 1;
-        if self.stats.decisions % 1024 == 0 && self.is_stopped() {
+        if self.stats.decisions.is_multiple_of(1024) && self.is_stopped() {
             return Decision::Stop;
         }
         Decision::Literal(literal)

@@ -23,8 +23,8 @@ pub use cache::{
 };
 pub use error::{AdmitError, ErrorClass, StoreError, UnpackRefusal};
 pub use install::{
-    HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, Placing, PlannedPackage, Project,
-    ReplacedPackage, STATE_FOLDER, Trust,
+    Differing, HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, Placing, PlannedPackage,
+    Project, ReplacedPackage, STATE_FOLDER, Trust,
 };
 pub use listing::{Entry, EntryKind, Listing, ListingError};
 pub use pack::{Packed, pack};

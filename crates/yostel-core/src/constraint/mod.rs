@@ -8,12 +8,12 @@ mod syntax;
 #[cfg(test)]
 mod tests;
 
-use std::collections::HashMap;
 use std::fmt;
 
 pub use set::VersionSet;
 pub use syntax::{Accept, AcceptError, AcceptProblem};
 
+use crate::lookup::Lookup;
 use crate::version::{Numbering, Order, Version, VersionError};
 use set::{Cut, Side};
 use syntax::{Comparator, Sign};
@@ -79,12 +79,12 @@ impl Accept {
 
 /// Texts that were bound: the same few stand in many releases, and binding is the dear part.
 #[derive(Debug, Default)]
-pub(crate) struct Bindings(HashMap<(Numbering, Accept), Option<Constraint>>);
+pub(crate) struct Bindings(Lookup<(Numbering, Accept), Option<Constraint>>);
 
 impl Bindings {
     /// Binds a text; nothing when it does not fit the numbering.
     pub(crate) fn bind(&mut self, accept: &Accept, numbering: Numbering) -> Option<&Constraint> {
-        let bound = self.0.entry((numbering, accept.clone())).or_insert_with(|| accept.bind(numbering).ok());
+        let bound = self.0.get_or_insert_with((numbering, accept.clone()), || accept.bind(numbering).ok());
         bound.as_ref()
     }
 }

@@ -49,12 +49,15 @@ struct Mark {
     met: usize,
 }
 
+/// A need's variable, and the releases that meet it in the order in which to try them, once that is known.
+type StatedNeed = (Lit, Option<Box<[Lit]>>);
+
 #[derive(Debug, Default)]
 struct Tables {
     /// By package.
     candidates: Vec<Option<Candidates>>,
-    /// By need: its variable, and the releases that meet it in the order in which to try them, once that is known.
-    needs: Vec<Option<(Lit, Option<Box<[Lit]>>)>>,
+    /// By need.
+    needs: Vec<Option<StatedNeed>>,
     /// Needs whose packages did not arrive.
     waiting: Vec<NeedId>,
     /// How many answers had come when they were last gone through.
@@ -130,10 +133,7 @@ impl Encoding {
         problem: &Problem,
         known: &mut Known,
     ) -> Result<Option<Model>, Halt> {
-        Ok(match self.solve_or_blame(assumptions, problem, known)? {
-            Ok(model) => Some(model),
-            Err(_) => None,
-        })
+        Ok(self.solve_or_blame(assumptions, problem, known)?.ok())
     }
 
     /// The same; when there is none, returns the assumptions to blame.

@@ -4,11 +4,12 @@
 //! numbers depends on the order in which things were met, so nothing that decides an answer may iterate over them:
 //! answers go by name.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::Arrival;
 use crate::constraint::{Accept, Bindings, Constraint};
+use crate::lookup::Lookup;
 use crate::manifest::run_purpose;
 use crate::name::{PackageName, Purpose, SourceName};
 use crate::release::{PackageDocument, Release};
@@ -85,7 +86,7 @@ pub(super) struct Counts {
 #[derive(Debug)]
 pub(crate) struct Known {
     reach: Reach,
-    ids: HashMap<PackageName, PackageId>,
+    ids: Lookup<PackageName, PackageId>,
     packages: Vec<KnownPackage>,
     needs: Vec<KnownNeed>,
     /// Needs whose admitted releases are to be looked at, when all in reach are.
@@ -102,7 +103,7 @@ impl Known {
     pub(super) fn new<'w>(wishes: impl Iterator<Item = (&'w PackageName, &'w Accept)>, reach: Reach) -> Self {
         let mut known = Self {
             reach,
-            ids: HashMap::new(),
+            ids: Lookup::default(),
             packages: Vec::new(),
             needs: Vec::new(),
             open: Vec::new(),
@@ -266,7 +267,8 @@ impl Known {
 
     /// Lists the packages that are here, by name.
     pub(super) fn documents(&self) -> impl Iterator<Item = (PackageId, &PackageDocument)> {
-        let mut ids: Vec<PackageId> = self.ids.values().copied().filter(|id| self.document_of(*id).is_some()).collect();
+        let ids = (0u32..).map(PackageId).take(self.packages.len());
+        let mut ids: Vec<PackageId> = ids.filter(|id| self.document_of(*id).is_some()).collect();
         ids.sort_by_key(|id| self.name(*id));
         ids.into_iter().filter_map(|id| Some((id, self.document_of(id)?)))
     }

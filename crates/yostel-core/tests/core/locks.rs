@@ -152,3 +152,30 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn a_move_tells_the_whole_way_from_the_project_to_who_pulled_it() {
+    let world = World::parse(
+        "console: top *, base *
+         top 1.0.0: middle ^1
+         top 2.0.0: middle ^2
+         middle 1.0.0: base *
+         middle 2.0.0: base ^2
+         base 1.0.0
+         base 2.0.0",
+    );
+    let before = lock(
+        &World::parse("console: top =1.0.0, base =1.0.0\ntop 1.0.0: middle ^1\nmiddle 1.0.0: base *\nbase 1.0.0"),
+        &[],
+    );
+    let way = |moves: &[yostel_core::Move], name: &str| {
+        let found = moves.iter().find(|m| m.package.as_str() == name).unwrap();
+        found.pulled_by.iter().map(ToString::to_string).collect::<Vec<_>>().join(" > ")
+    };
+    let moves = compare(Some(&before), &lock(&world, &[]));
+    assert_eq!(way(&moves, "base"), "console > top 2.0.0 > middle 2.0.0", "the project would have kept it");
+    assert_eq!(way(&moves, "middle"), "console > top 2.0.0");
+    assert_eq!(way(&moves, "top"), "console");
+    let added = compare(None, &lock(&world, &[]));
+    assert_eq!(way(&added, "base"), "console", "nobody had to pull it: the shortest way");
+}

@@ -7,7 +7,7 @@ mod project;
 
 pub use inventory::{InstalledPackage, Inventory};
 pub use plan::{InstallPlan, Link, PlannedPackage};
-pub use project::{HeldProject, Installed, Placing, Project, ReplacedPackage, Trust};
+pub use project::{Differing, HeldProject, Installed, Placing, Project, ReplacedPackage, Trust};
 
 /// The folder inside a project that holds what is installed. Nothing outside it is written.
 pub const STATE_FOLDER: &str = ".yostel";

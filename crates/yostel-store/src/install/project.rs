@@ -56,6 +56,9 @@ pub struct Project {
     placing: Placing,
 }
 
+/// What differs from the plan: in this package, or in what belongs to none.
+pub type Differing = (Option<PackageName>, Vec<TreeDifference>);
+
 /// A project that is held: no other process changes what is installed in it meanwhile.
 #[derive(Debug)]
 #[must_use = "the project is held until this is dropped"]
@@ -192,7 +195,7 @@ impl Project {
         cache: &Cache,
         trust: Trust,
         progress: impl Fn() + Sync,
-    ) -> Result<Vec<(Option<PackageName>, Vec<TreeDifference>)>, StoreError> {
+    ) -> Result<Vec<Differing>, StoreError> {
         let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
         let recorded = match trust {
             Trust::Nothing => BTreeMap::new(),

@@ -76,9 +76,7 @@ struct Prune {
 
 /// Reads a stretch of time, in seconds.
 fn stretch(text: &str) -> Result<i64, String> {
-    let unit = |unit: char, seconds: i64| {
-        text.strip_suffix(unit)?.parse::<u32>().ok()?.try_into().ok().map(|n: i64| n * seconds)
-    };
+    let unit = |unit: char, seconds: i64| text.strip_suffix(unit)?.parse::<u32>().ok().map(|n| i64::from(n) * seconds);
     let units = [('d', 86_400), ('h', 3600), ('m', 60), ('s', 1)];
     units
         .into_iter()

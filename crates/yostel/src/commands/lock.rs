@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use clap::{Args, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
-use yostel_core::{AskedBy, Move, MoveKind, Prefer};
+use yostel_core::{Move, MoveKind, Prefer};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
 
 use super::Answer;
@@ -219,7 +219,7 @@ pub(super) fn moves(moves: &[Move], most: usize) -> String {
         let because = if matches!(m.kind, MoveKind::Dropped { .. }) {
             "nothing needs it any more".to_owned()
         } else {
-            because(&m.asked_by.iter().collect::<Vec<_>>())
+            because(m)
         };
         columns.row([what.to_owned(), m.package.to_string(), versions, because]);
     }
@@ -235,15 +235,24 @@ pub(super) fn moves(moves: &[Move], most: usize) -> String {
     text
 }
 
-fn because(asked: &[&AskedBy]) -> String {
-    let first = asked.iter().find(|asked| asked.who.is_project()).or(asked.first());
+/// Says who pulled a package, and along which way when that is not a direct need.
+fn because(m: &Move) -> String {
+    let puller = m.pulled_by.last();
+    let first = m.asked_by.iter().find(|asked| Some(&asked.who) == puller);
     let Some(first) = first else { return String::new() };
-    let more = match asked.len() - 1 {
+    let way = match &m.pulled_by[..] {
+        [way @ .., _] if way.len() > 1 && matches!(m.kind, MoveKind::Moved { .. }) => {
+            let names: Vec<String> = way.iter().map(ToString::to_string).collect();
+            format!(", through {}", names.join(" > "))
+        }
+        _ => String::new(),
+    };
+    let more = match m.asked_by.len() - 1 {
         0 => String::new(),
         1 => " and 1 other".into(),
         n => format!(" and {n} others"),
     };
-    format!("{} needs {}{more}", first.who, first.accept)
+    format!("{} needs {}{way}{more}", first.who, first.accept)
 }
 
 pub(super) fn move_document(m: &Move) -> Value {
@@ -252,6 +261,7 @@ pub(super) fn move_document(m: &Move) -> Value {
         "asked-by": m.asked_by.iter().map(|asked| json!({
             "who": asked.who.to_string(), "purpose": asked.purpose.as_str(), "accept": asked.accept.as_str(),
         })).collect::<Vec<_>>(),
+        "pulled-by": m.pulled_by.iter().map(ToString::to_string).collect::<Vec<_>>(),
     });
     let facts = match &m.kind {
         MoveKind::Added { to } => json!({ "kind": "added", "to": to.as_str() }),
