@@ -448,3 +448,24 @@ fn a_hundred_shufflings_of_everything_give_the_same_answer() {
         assert_eq!(seen.len(), 1, "{seen:#?}");
     }
 }
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2000))]
+
+    #[test]
+    fn looking_at_everything_gives_the_answer_that_looking_at_little_gives(text in any_world(), keep in any_keep()) {
+        let world = World::parse(&text);
+        let little = world.resolve(&keep);
+        let mut whole = Resolver::with_repairs(world.problem(&keep));
+        let everything = world.drive(&mut whole, |answers| answers);
+        match (little, everything) {
+            (Ok(Outcome::Resolved(a)), Ok(Outcome::Resolved(b))) => prop_assert_eq!(a, b),
+            (Ok(Outcome::Collision(a)), Ok(Outcome::Collision(b))) => {
+                prop_assert!(a.minimal && b.minimal);
+                prop_assert!(!a.wishes.is_empty() && !b.wishes.is_empty());
+            }
+            (Err(a), Err(b)) => prop_assert_eq!(a, b),
+            (a, b) => prop_assert!(false, "{a:?} and {b:?}"),
+        }
+    }
+}
