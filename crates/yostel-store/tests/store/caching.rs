@@ -4,8 +4,8 @@ use std::fs;
 use std::io::{self, Cursor, Read};
 use std::os::unix::fs::PermissionsExt;
 
-use yostel_core::PackageName;
-use yostel_store::{AdmitError, Cache, Project, TreeDifference, Trust, UnpackConfig};
+use yostel_core::{ArchiveDigest, PackageName};
+use yostel_store::{AdmitError, Cache, Project, PruneRule, TreeDifference, Trust, UnpackConfig};
 
 use crate::{admit, packed, plan};
 
@@ -122,4 +122,85 @@ fn without_hard_links_files_are_copied() {
     assert_eq!(held.apply(&plan, &cache, || {}).unwrap().copied, 1);
     assert!(held.project().is_current(&plan, &cache));
     assert!(held.project().verify(&plan, &cache, Trust::Nothing, || {}).unwrap().is_empty());
+}
+
+#[test]
+fn one_of_two_fetches_and_the_other_waits_until_it_is_there() {
+    let folder = tempfile::tempdir().unwrap();
+    let cache = |_: usize| Cache::open(folder.path().join("cache"));
+    let wanted = [ArchiveDigest::of(b"one"), ArchiveDigest::of(b"two")];
+    let claim = cache(0).claim(wanted, || panic!("nobody else is there")).unwrap();
+    let (told, heard) = std::sync::mpsc::channel();
+    std::thread::scope(|scope| {
+        for i in 1..3 {
+            let told = told.clone();
+            let cache = cache(i);
+            scope.spawn(move || {
+                // In another order: whoever takes them all in the order of digests cannot block another for ever.
+                let claim = cache.claim([wanted[1], wanted[0]], || told.send("waits").unwrap()).unwrap();
+                told.send("has it").unwrap();
+                drop(claim);
+            });
+        }
+        let soon = std::time::Duration::from_secs(20);
+        assert_eq!((heard.recv_timeout(soon), heard.recv_timeout(soon)), (Ok("waits"), Ok("waits")));
+        assert!(heard.try_recv().is_err(), "not before the first is done");
+        drop(claim);
+        assert_eq!((heard.recv_timeout(soon), heard.recv_timeout(soon)), (Ok("has it"), Ok("has it")));
+    });
+    let elsewhere = cache(3).claim([ArchiveDigest::of(b"three")], || panic!("another archive is no reason to wait"));
+    drop(elsewhere.unwrap());
+    assert!(!folder.path().join("cache/fetching").exists());
+}
+
+#[test]
+fn a_prune_waits_for_those_who_use_the_cache_and_they_for_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let (bytes, artifact) = packed(&[("a", "alpha")]);
+    let cache = Cache::open(folder.path().join("cache"));
+    admit(&cache, &bytes, &artifact);
+    cache.note_use(("kit", "1.0.0", "depot"), &artifact, folder.path(), 1_000_000).unwrap();
+    let soon = std::time::Duration::from_secs(20);
+    let first = cache.use_with_others(|| panic!("nobody prunes")).unwrap();
+    let second = cache.use_with_others(|| panic!("others who use it are no reason to wait")).unwrap();
+    let (told, heard) = std::sync::mpsc::channel();
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let rule = PruneRule { keep_under: Some(0), ..PruneRule::default() };
+            let pruned = Cache::open(cache.root()).prune(rule, || told.send("waits").unwrap()).unwrap();
+            assert_eq!((pruned.gone.len(), pruned.left, pruned.still_over), (1, 0, false));
+            told.send("pruned").unwrap();
+        });
+        assert_eq!(heard.recv_timeout(soon), Ok("waits"));
+        drop(first);
+        assert!(
+            heard.recv_timeout(std::time::Duration::from_millis(50)).is_err() && cache.has_archive(artifact.digest)
+        );
+        drop(second);
+        assert_eq!(heard.recv_timeout(soon), Ok("pruned"));
+    });
+    assert!(!cache.has_archive(artifact.digest) && !cache.has_tree(artifact.tree));
+}
+
+#[test]
+fn a_note_that_is_damaged_costs_a_name_and_nothing_else() {
+    let folder = tempfile::tempdir().unwrap();
+    let (bytes, artifact) = packed(&[("a", "alpha")]);
+    let cache = Cache::open(folder.path().join("cache"));
+    admit(&cache, &bytes, &artifact);
+    let named = || cache.entries().unwrap()[0].note.as_ref().map(|note| format!("{} {}", note.package, note.version));
+    assert_eq!(named(), None, "nobody said what it is");
+    let note = || cache.note_use(("kit", "1.0.0", "depot"), &artifact, folder.path(), 1_000_000).unwrap();
+    note();
+    assert_eq!(named().as_deref(), Some("kit 1.0.0"));
+    let entry = &cache.entries().unwrap()[0];
+    assert_eq!((entry.used, entry.archive_bytes, entry.tree_bytes), (1_000_000, bytes.len() as u64, 5));
+    let file = fs::read_dir(cache.root().join("notes")).unwrap().next().unwrap().unwrap().path();
+    for damage in ["", "{", "[]", "{\"package\": 7}"] {
+        fs::write(&file, damage).unwrap();
+        assert_eq!(named(), None, "{damage}");
+        assert!(cache.is_tree_sound(artifact.tree));
+        note();
+        assert_eq!(named().as_deref(), Some("kit 1.0.0"));
+    }
 }
