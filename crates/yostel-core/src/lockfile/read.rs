@@ -6,7 +6,7 @@ use std::ops::Range;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::write::{SEAL_KEY, seal_of};
+use super::write::{SEAL_KEY, head, seal_of};
 use super::{AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
 use crate::constraint::Accept;
 use crate::digest::{ArchiveDigest, Seal, TreeDigest};
@@ -145,12 +145,13 @@ pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
 
 /// Looks at what can be told without reading every block; nothing when the text must be read in full.
 pub(super) fn glance(original: &str) -> Option<Glance> {
-    if merge_mark(original).is_some() || announced_format(original) != Some(LOCKFILE_FORMAT) {
+    if merge_mark(original).is_some() {
         return None;
     }
     let seal = check_seal(original).ok()?;
-    let mut lines = original.lines();
-    let declarations = lines.find_map(|line| line.strip_prefix("declarations = \"")?.strip_suffix('"'))?;
+    // What stands before the body is not sealed: it must be what we write, to the byte.
+    let mut lines = original.strip_prefix(&head(seal))?.lines();
+    let declarations = lines.next()?.strip_prefix("declarations = \"")?.strip_suffix('"')?;
     let packages = lines.filter(|line| *line == "[[chosen]]").count();
     Some(Glance { seal, declarations: Seal::parse(declarations).ok()?, packages })
 }

@@ -11,8 +11,12 @@ const HEAD: &str = "# Written by yostel. To change what is locked, change the ma
 
 pub(super) fn write(lockfile: &Lockfile) -> String {
     let body = body(lockfile);
-    let seal = seal_of(&body);
-    format!("{HEAD}format = {LOCKFILE_FORMAT}\n{SEAL_KEY}{seal}\"\n{body}")
+    head(seal_of(&body)) + &body
+}
+
+/// Everything up to the body.
+pub(super) fn head(seal: Seal) -> String {
+    format!("{HEAD}format = {LOCKFILE_FORMAT}\n{SEAL_KEY}{seal}\"\n")
 }
 
 pub(super) fn seal_of(body: &str) -> Seal {

@@ -179,3 +179,60 @@ fn a_move_tells_the_whole_way_from_the_project_to_who_pulled_it() {
     let added = compare(None, &lock(&world, &[]));
     assert_eq!(way(&added, "base"), "console", "nobody had to pull it: the shortest way");
 }
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(800))]
+
+    #[test]
+    fn the_way_to_whoever_pulled_a_package_is_one_of_needs(text in crate::resolving::any_world(), keep in crate::resolving::any_keep()) {
+        let world = World::parse(&text);
+        let Ok(Outcome::Resolved(found)) = world.resolve(&[]) else { return Ok(()) };
+        let new = Lockfile::from_resolution(&world.wishes, &found);
+        let Ok(Outcome::Resolved(kept)) = world.resolve(&keep) else { return Ok(()) };
+        let old = Lockfile::from_resolution(&world.wishes, &kept);
+        for moved in compare(Some(&old), &new) {
+            let Some(locked) = new.chosen.get(&moved.package) else {
+                prop_assert!(moved.pulled_by.is_empty(), "what is gone was pulled by nobody");
+                continue;
+            };
+            // Each asks for the next, and the last for the package.
+            prop_assert!(moved.pulled_by[0].is_project());
+            let asks = |who: &Asker, of: &PackageName| new.chosen[of].asked_by.iter().any(|asked| asked.who == *who);
+            for pair in moved.pulled_by.windows(2) {
+                let Asker::Release(next, version) = &pair[1] else { panic!("a project is asked for by nobody") };
+                prop_assert!(asks(&pair[0], next) && new.chosen[next].version == *version);
+            }
+            let puller = moved.pulled_by.last().unwrap();
+            prop_assert!(asks(puller, &moved.package));
+            // If anybody refuses what was there, who is named does.
+            if let MoveKind::Moved { from, .. } = &moved.kind {
+                let refuses = |asked: &yostel_core::AskedBy| {
+                    !asked.accept.bind(locked.numbering).is_ok_and(|constraint| constraint.admits(from))
+                };
+                let by_puller = locked.asked_by.iter().any(|asked| asked.who == *puller && refuses(asked));
+                prop_assert_eq!(by_puller, locked.asked_by.iter().any(refuses));
+            }
+        }
+    }
+
+    #[test]
+    fn a_glance_sees_what_reading_in_full_sees(text in crate::resolving::any_world(), at in any::<prop::sample::Index>(), byte in any::<u8>()) {
+        let world = World::parse(&text);
+        let Ok(Outcome::Resolved(found)) = world.resolve(&[]) else { return Ok(()) };
+        let lockfile = Lockfile::from_resolution(&world.wishes, &found);
+        let text = lockfile.write();
+        let glance = Lockfile::glance(&text).expect("what we write can be glanced at");
+        prop_assert_eq!((glance.seal, glance.packages), (lockfile.seal(), lockfile.chosen.len()));
+        prop_assert_eq!(glance.declarations, lockfile.declarations);
+        // A change anywhere: either reading in full refuses it too, or it changed nothing that counts.
+        let mut bytes = text.clone().into_bytes();
+        let at = at.index(bytes.len());
+        bytes[at] = byte;
+        if let Ok(changed) = String::from_utf8(bytes)
+            && let Some(glance) = Lockfile::glance(&changed)
+        {
+            let read = Lockfile::parse(&changed);
+            prop_assert_eq!(read.as_ref().map(|read| (read.seal(), read.declarations)).ok(), Some((glance.seal, glance.declarations)));
+        }
+    }
+}

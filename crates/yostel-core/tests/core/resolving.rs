@@ -176,7 +176,7 @@ pub(crate) fn any_world() -> impl Strategy<Value = String> {
     })
 }
 
-fn any_keep() -> impl Strategy<Value = Vec<&'static str>> {
+pub(crate) fn any_keep() -> impl Strategy<Value = Vec<&'static str>> {
     prop::sample::subsequence(vec!["a 1.0.0", "b 1.1.0", "c 2.0.0", "d 1.0.0"], 0..=4)
 }
 

@@ -198,3 +198,96 @@ fn a_damaged_kit_is_refused_and_leaves_the_cache_as_it_was() {
     }
     other.run("", "cache load nothing.tar").expect(7);
 }
+
+/// A kit made by hand: files by path, in this order.
+fn kit_of(files: &[(&str, &[u8])]) -> Vec<u8> {
+    let mut kit = tar::Builder::new(Vec::new());
+    for (path, content) in files {
+        let mut header = tar::Header::new_gnu();
+        header.set_size(content.len() as u64);
+        header.set_mode(0o644);
+        // As an attacker would: past the checks of whoever writes archives.
+        header.as_gnu_mut().unwrap().name[..path.len()].copy_from_slice(path.as_bytes());
+        header.set_cksum();
+        kit.append(&header, *content).unwrap();
+    }
+    kit.into_inner().unwrap()
+}
+
+fn digest(content: &[u8]) -> String {
+    yostel_core::ArchiveDigest::of(content).to_string()
+}
+
+/// A kit around a manifest with these layers, with these blobs beside it.
+fn kit_with(artifact_type: &str, layers: &Value, blobs: &[&[u8]]) -> Vec<u8> {
+    let manifest =
+        serde_json::json!({ "schemaVersion": 2, "artifactType": artifact_type, "layers": layers }).to_string();
+    let index = serde_json::json!({
+        "schemaVersion": 2,
+        "manifests": [{
+            "mediaType": "application/vnd.oci.image.manifest.v1+json",
+            "digest": digest(manifest.as_bytes()), "size": manifest.len(),
+        }],
+    })
+    .to_string();
+    let path = |content: &[u8]| format!("blobs/{}", digest(content).replace(':', "/"));
+    let blobs: Vec<(String, &[u8])> = blobs.iter().map(|blob| (path(blob), *blob)).collect();
+    let manifest_path = path(manifest.as_bytes());
+    let mut files: Vec<(&str, &[u8])> = blobs.iter().map(|(path, blob)| (path.as_str(), *blob)).collect();
+    // The index may come last: any order will do.
+    files.push((&manifest_path, manifest.as_bytes()));
+    files.push(("index.json", index.as_bytes()));
+    kit_of(&files)
+}
+
+#[test]
+fn a_kit_with_evil_in_it_is_refused_and_leaves_no_trace() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let lock = sandbox.read("console/yostel.lock").into_bytes();
+    let lock_layer = serde_json::json!({
+        "mediaType": "application/vnd.yostel.lock.v1+toml", "digest": digest(&lock), "size": lock.len(),
+    });
+    let archive_layer = |content: &[u8]| {
+        serde_json::json!({
+            "mediaType": "application/vnd.yostel.archive.v1", "digest": digest(content), "size": content.len(),
+            "annotations": {
+                "yostel.package": "gust", "yostel.version": "9.9.9", "yostel.platform": "any", "yostel.from": "depot",
+                "yostel.tree": digest(b"tree"),
+            },
+        })
+    };
+    let kit = "application/vnd.yostel.kit.v1";
+    let evil: [(Vec<u8>, &str); 7] = [
+        (kit_of(&[("blobs/sha256/../../../evil", b"evil")]), "is no digest"),
+        (kit_of(&[("index.json", b"{\"schemaVersion\": 2, \"manifests\": []}")]), "it should have one manifest"),
+        (
+            kit_with("application/vnd.other.v1", &serde_json::json!([lock_layer]), &[&lock]),
+            "an image of something else",
+        ),
+        (kit_with(kit, &serde_json::json!([]), &[]), "it has no lockfile"),
+        (kit_with(kit, &serde_json::json!([lock_layer]), &[]), "is missing"),
+        (kit_with(kit, &serde_json::json!([lock_layer, archive_layer(b"gone")]), &[&lock]), "is missing"),
+        (
+            kit_with(
+                kit,
+                &serde_json::json!([{ "mediaType": "application/vnd.yostel.lock.v1+toml", "digest": digest(b"no lock"), "size": 7 }]),
+                &[b"no lock"],
+            ),
+            "its lockfile",
+        ),
+    ];
+    for (kit, said) in evil {
+        sandbox.write("kit.tar", kit);
+        sandbox.run("", "cache load kit.tar").expect(4).says(&[said, "the cache is as it was"]);
+        assert!(!sandbox.path("cache").exists() && !sandbox.path("evil").exists(), "{said}");
+    }
+    // What is beside the point is passed over; a blob that nobody names is not taken in.
+    let layers = serde_json::json!([lock_layer, archive_layer(b"one"), { "mediaType": "text/plain", "digest": digest(b"x"), "size": 1 }]);
+    sandbox.write("kit.tar", kit_with(kit, &layers, &[&lock, b"one", b"stowaway"]));
+    sandbox.run("", "cache load kit.tar").expect(0);
+    let told = sandbox.run("", "--format json cache list").expect(0).stdout;
+    assert_eq!(releases(&told, "entries"), ["gust 9.9.9"]);
+    // It is no archive, whatever the kit calls it; but who asks for that digest gets what has that digest.
+    sandbox.run("", "cache verify").expect(0);
+}
