@@ -2,15 +2,17 @@
 
 use std::collections::BTreeSet;
 use std::fs::File;
-use std::io::{BufReader, BufWriter, Write};
+use std::io::BufReader;
 use std::path::Path;
 
 use yostel_core::Lockfile;
 use yostel_store::{
-    Cache, CacheEntry, CacheReport, CacheStats, Carried, Loaded, PruneRule, Pruned, StoreError, for_each_in_parallel,
+    Cache, CacheEntry, CacheReport, CacheStats, Carried, Loaded, PruneRule, Pruned, for_each_in_parallel,
+    write_atomically_with,
 };
 
 use crate::error::FlowError;
+use crate::install::{fetch, note_use};
 use crate::observer::{Event, Observer};
 use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
 
@@ -85,20 +87,13 @@ pub fn save_kit(
     }
     let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
     fetch_missing(project, &lockfile, &cache, offline, observer)?;
-    let folder = to.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let unwritten = |cause| FlowError::from(StoreError { doing: "write", path: to.to_owned(), cause });
-    let mut aside = tempfile::NamedTempFile::new_in(folder).map_err(unwritten)?;
     observer.notice(Event::Begin("saving", carried.iter().map(|one| one.artifact.size).sum()));
-    let mut out = BufWriter::new(&mut aside);
-    cache
-        .write_kit(&lockfile.write(), &carried, &mut out, |bytes| observer.notice(Event::Advance(bytes)))
-        .map_err(|error| FlowError::Kit { path: to.to_owned(), error })?;
-    out.flush().map_err(unwritten)?;
-    drop(out);
+    write_atomically_with(to, |file| {
+        cache.write_kit(&lockfile.write(), &carried, file, |bytes| observer.notice(Event::Advance(bytes)))
+    })
+    .map_err(|error| FlowError::Kit { path: to.to_owned(), error })?;
     observer.notice(Event::End);
-    aside.as_file().sync_all().map_err(unwritten)?;
     observer.notice(Event::Write("the kit"));
-    aside.persist(to).map_err(|error| unwritten(error.error))?;
     Ok(carried)
 }
 
@@ -130,15 +125,7 @@ fn fetch_missing(
         }
         let unknown = || FlowError::UnknownSource { package: (*name).clone(), source_name: locked.from.clone() };
         let source = sources.source(&locked.from).ok_or_else(unknown)?;
-        observer.notice(Event::Fetch((*name).clone()));
-        let mut stream = source.open(artifact.digest)?;
-        let staged = cache.stage_archive(artifact, &mut stream, |bytes| observer.notice(Event::Advance(bytes)));
-        staged.map(Some).map_err(|error| FlowError::Admit {
-            package: (*name).clone(),
-            version: locked.version.clone(),
-            place: format!("source {}, {}", locked.from, source.place()),
-            error,
-        })
+        fetch(source, (name, &locked.version), artifact, cache, observer).map(Some)
     });
     observer.notice(Event::End);
     let (mut archives, mut failures) = (Vec::new(), Vec::new());
@@ -169,8 +156,8 @@ pub fn load_kit(from: &Path, settings: &Settings, observer: &dyn Observer) -> Re
         cache.load_kit(&mut BufReader::new(file), |bytes| observer.notice(Event::Advance(bytes))).map_err(kit)?;
     observer.notice(Event::End);
     for one in &loaded.carried {
-        let release = (one.package.as_str(), one.version.as_str(), one.from.as_str());
-        cache.note_use(release, &one.artifact, from, settings.now.as_second())?;
+        let release = [one.package.as_str(), one.version.as_str(), one.from.as_str()];
+        note_use(&cache, release, &one.artifact, from, settings);
     }
     Ok(loaded)
 }

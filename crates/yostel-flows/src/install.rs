@@ -1,9 +1,10 @@
 //! Install exactly what the lockfile says, or nothing; and say whether what is installed is that.
 
+use std::path::Path;
 use std::sync::Mutex;
 
-use yostel_core::{Lockfile, PackageName, Seal, SourceName, Version, declarations};
-use yostel_sources::SourceSet;
+use yostel_core::{Artifact, Lockfile, PackageName, Seal, SourceName, Version, declarations};
+use yostel_sources::{Source, SourceSet};
 use yostel_store::{
     AdmitError, Cache, Installed, Placing, PlannedPackage, Project, StagedArchive, StagedTree, TreeDifference, Trust,
     UnpackConfig, for_each_in_parallel,
@@ -99,8 +100,8 @@ pub fn install(
     }
     for package in packages {
         let from = lockfile.chosen[&package.name].from.as_str();
-        let release = (package.name.as_str(), package.version.as_str(), from);
-        cache.note_use(release, &package.artifact, &project.root, settings.now.as_second())?;
+        let release = [package.name.as_str(), package.version.as_str(), from];
+        note_use(&cache, release, &package.artifact, &project.root, settings);
     }
     drop(in_use);
     Ok(report)
@@ -226,17 +227,43 @@ fn stage(
                 .ok_or_else(|| FlowError::UnknownSource { package: package.name.clone(), source_name: from.clone() })?
         }
     };
-    observer.notice(Event::Fetch(package.name.clone()));
-    let mut stream = source.open(package.artifact.digest)?;
-    let place = || format!("source {from}, {}", source.place());
-    let archive = cache
-        .stage_archive(&package.artifact, &mut stream, |bytes| observer.notice(Event::Advance(bytes)))
-        .map_err(|error| refused(place())(error))?;
+    let archive = fetch(source, (&package.name, &package.version), &package.artifact, cache, observer)?;
     observer.notice(Event::Unpack(package.name.clone()));
     let tree = cache
         .stage_tree(&package.artifact, Some(&archive), UnpackConfig::default())
-        .map_err(|error| refused(place())(error))?;
+        .map_err(refused(place_of(source)))?;
     Ok((Some(archive), tree))
+}
+
+/// Fetches an archive from its source, aside.
+pub(crate) fn fetch(
+    source: &dyn Source,
+    (name, version): (&PackageName, &Version),
+    artifact: &Artifact,
+    cache: &Cache,
+    observer: &dyn Observer,
+) -> Result<StagedArchive, FlowError> {
+    observer.notice(Event::Fetch(name.clone()));
+    let mut stream = source.open(artifact.digest)?;
+    let staged = cache.stage_archive(artifact, &mut stream, |bytes| observer.notice(Event::Advance(bytes)));
+    staged.map_err(|error| FlowError::Admit {
+        package: name.clone(),
+        version: version.clone(),
+        place: place_of(source),
+        error,
+    })
+}
+
+fn place_of(source: &dyn Source) -> String {
+    format!("source {}, {}", source.name(), source.place())
+}
+
+/// Notes in the cache that a release is used. Nothing depends on a note, so one that cannot be written stops nothing.
+pub(crate) fn note_use(cache: &Cache, release: [&str; 3], artifact: &Artifact, by: &Path, settings: &Settings) {
+    let [name, version, from] = release;
+    if let Err(error) = cache.note_use((name, version, from), artifact, by, settings.now.as_second()) {
+        tracing::warn!(%error, "a note was not written");
+    }
 }
 
 /// Compares what is installed with the lockfile, file by file.

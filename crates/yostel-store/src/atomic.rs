@@ -1,7 +1,7 @@
 //! Files that are whole or not there: write aside, sync, rename, sync the folder.
 
 use std::fs::{self, File};
-use std::io::Write;
+use std::io::{BufWriter, Write};
 use std::path::Path;
 
 use crate::error::StoreError;
@@ -12,12 +12,26 @@ use crate::error::StoreError;
 /// # Errors
 /// When the folder cannot be written; the old file is as it was.
 pub fn write_atomically(path: &Path, content: &[u8]) -> Result<(), StoreError> {
+    write_atomically_with(path, |file| file.write_all(content).map_err(StoreError::when("write", path)))
+}
+
+/// The same, of a file too long to be held in memory.
+///
+/// # Errors
+/// As above, and whatever `write` returns.
+pub fn write_atomically_with<E: From<StoreError>>(
+    path: &Path,
+    write: impl FnOnce(&mut dyn Write) -> Result<(), E>,
+) -> Result<(), E> {
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mut aside = tempfile::Builder::new()
         .prefix(".yostel-")
         .tempfile_in(folder)
         .map_err(StoreError::when("write in", folder))?;
-    aside.write_all(content).map_err(StoreError::when("write", path))?;
+    let mut buffered = BufWriter::new(&mut aside);
+    write(&mut buffered)?;
+    buffered.flush().map_err(StoreError::when("write", path))?;
+    drop(buffered);
     let permissions = match fs::metadata(path) {
         Ok(there) => there.permissions(),
         Err(_) => new_file_permissions(),

@@ -10,13 +10,14 @@ mod cache;
 mod error;
 mod install;
 mod listing;
+mod locking;
 mod pack;
 mod parallel;
 mod stamp;
 mod unpack;
 mod verify;
 
-pub use atomic::write_atomically;
+pub use atomic::{write_atomically, write_atomically_with};
 pub use cache::{
     Cache, CacheEntry, CacheProblem, CacheReport, CacheStats, Carried, Fetching, InUse, KitError, Loaded, Note,
     ProjectRecord, PruneRule, Pruned, StagedArchive, StagedTree,

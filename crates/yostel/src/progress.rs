@@ -72,7 +72,8 @@ impl Observer for TerminalProgress {
 
 fn bar(label: &'static str, total: u64) -> ProgressBar {
     let bar = ProgressBar::with_draw_target(Some(total).filter(|total| *total > 0), ProgressDrawTarget::stderr());
-    let counts = if label == "fetching" { "{bytes} of {total_bytes}" } else { "{pos} of {len}" };
+    let counts =
+        if ["fetching", "saving", "loading"].contains(&label) { "{bytes} of {total_bytes}" } else { "{pos} of {len}" };
     let template = format!("{{msg}} {{bar:32.green}} {counts}, {{eta}} to go");
     if let Ok(style) = ProgressStyle::with_template(&template) {
         bar.set_style(style.progress_chars("=> "));

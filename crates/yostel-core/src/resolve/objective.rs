@@ -109,8 +109,7 @@ impl Search {
         Ok(self.model.is_some())
     }
 
-    /// Goes on to the next stage, which is left as it is when the search is halted; tells whether there is a set.
-    /// Ends once the stage is [`Phase::Preferred`] and everything is decided.
+    /// Carries out all stages that are left; tells whether there is a set.
     ///
     /// # Errors
     /// [`Halt`]; call again once what is missing arrived.
@@ -123,7 +122,7 @@ impl Search {
         Ok(true)
     }
 
-    /// Carries out one stage.
+    /// Carries out one stage, which is left as it stands when the search is halted; tells whether there is a set.
     ///
     /// # Errors
     /// As [`Self::advance`].

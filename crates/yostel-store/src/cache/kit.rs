@@ -177,7 +177,8 @@ impl Cache {
     /// `Malformed`, `Blob` when a blob is not what its name says, `Store` when the cache cannot be written.
     pub fn load_kit(&self, from: &mut dyn Read, progress: impl Fn(u64)) -> Result<Loaded, KitError> {
         let malformed = |reason: &str| KitError::Malformed(reason.to_owned());
-        let unread = |cause: io::Error| KitError::Malformed(cause.to_string());
+        // What the library says of it quotes the file.
+        let unread = |_: io::Error| malformed("it is no tar file, or was cut short");
         let mut blobs: BTreeMap<ArchiveDigest, StagedArchive> = BTreeMap::new();
         let mut index = None;
         let mut kit = tar::Archive::new(from);

@@ -5,7 +5,7 @@
 //! - *fetch*: one a digest, so that of several processes that want the same archive one fetches it and the others find
 //!   it there. All that one process wants are taken in the order of their digests, so no two can wait for each other.
 
-use std::fs::{self, File, TryLockError};
+use std::fs::{self, File};
 use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::PathBuf;
@@ -15,6 +15,7 @@ use yostel_core::ArchiveDigest;
 use super::Cache;
 use super::aside::remove_abandoned;
 use crate::error::StoreError;
+use crate::locking::{Hold, lock};
 
 /// The cache is in use; nothing in it is removed while this lives.
 #[derive(Debug)]
@@ -46,14 +47,7 @@ impl Cache {
     pub fn use_with_others(&self, waiting: impl FnOnce()) -> Result<InUse, StoreError> {
         fs::create_dir_all(&self.root).map_err(StoreError::when("make the folder", &self.root))?;
         let guard = File::open(&self.root).map_err(StoreError::when("open the folder", &self.root))?;
-        match guard.try_lock_shared() {
-            Ok(()) => {}
-            Err(TryLockError::WouldBlock) => {
-                waiting();
-                guard.lock_shared().map_err(StoreError::when("lock", &self.root))?;
-            }
-            Err(TryLockError::Error(cause)) => return Err(self.cannot_lock(cause)),
-        }
+        lock(&guard, Hold::Shared, &self.root, waiting)?;
         self.clean_up();
         Ok(InUse { root: self.root.clone(), guard: Some(guard) })
     }
@@ -61,14 +55,7 @@ impl Cache {
     /// Waits until nobody uses the cache, then keeps others from it; calls `waiting` once when somebody does.
     pub(super) fn use_alone(&self, waiting: impl FnOnce()) -> Result<Alone, StoreError> {
         let guard = File::open(&self.root).map_err(StoreError::when("open the folder", &self.root))?;
-        match guard.try_lock() {
-            Ok(()) => {}
-            Err(TryLockError::WouldBlock) => {
-                waiting();
-                guard.lock().map_err(StoreError::when("lock", &self.root))?;
-            }
-            Err(TryLockError::Error(cause)) => return Err(self.cannot_lock(cause)),
-        }
+        lock(&guard, Hold::Alone, &self.root, waiting)?;
         Ok(Alone { _guard: guard })
     }
 
@@ -97,16 +84,11 @@ impl Cache {
                     Err(error) if error.kind() == io::ErrorKind::NotFound => continue,
                     other => other.map_err(StoreError::when("write", &path))?,
                 };
-                match guard.try_lock() {
-                    Ok(()) => {}
-                    Err(TryLockError::WouldBlock) => {
-                        if let Some(waiting) = waiting.take() {
-                            waiting();
-                        }
-                        guard.lock().map_err(StoreError::when("lock", &path))?;
+                lock(&guard, Hold::Alone, &path, || {
+                    if let Some(waiting) = waiting.take() {
+                        waiting();
                     }
-                    Err(TryLockError::Error(cause)) => return Err(StoreError { doing: "lock", path, cause }),
-                }
+                })?;
                 // Whoever held it removed the file; then the lock is on something that no newcomer sees.
                 let inode = guard.metadata().map_err(StoreError::when("read", &path))?.ino();
                 if fs::metadata(&path).is_ok_and(|there| there.ino() == inode) {
@@ -133,10 +115,6 @@ impl Cache {
             }
         }
         fs::remove_dir(fetching).ok();
-    }
-
-    fn cannot_lock(&self, cause: io::Error) -> StoreError {
-        StoreError { doing: "lock", path: self.root.clone(), cause }
     }
 }
 

@@ -5,7 +5,7 @@
 //! that was installed before is there and used; from then on, the new is.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, File, TryLockError};
+use std::fs::{self, File};
 use std::io;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
@@ -21,6 +21,7 @@ use crate::cache::{Cache, ProjectRecord, read_listing};
 use crate::error::StoreError;
 use crate::install::STATE_FOLDER;
 use crate::listing::{EntryKind, Listing};
+use crate::locking::{Hold, lock};
 use crate::parallel::for_each_in_parallel;
 use crate::stamp::stamp;
 use crate::unpack::fix_time;
@@ -136,14 +137,7 @@ impl Project {
                 File::options().append(true).create(true).open(&path).map_err(StoreError::when("write", &path))?
             }
         };
-        match guard.try_lock() {
-            Ok(()) => {}
-            Err(TryLockError::WouldBlock) => {
-                waiting();
-                guard.lock().map_err(StoreError::when("lock", &path))?;
-            }
-            Err(TryLockError::Error(cause)) => return Err(StoreError { doing: "lock", path, cause }),
-        }
+        lock(&guard, Hold::Alone, &path, waiting)?;
         Ok(HeldProject { project: self, _guard: guard })
     }
 

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use clap::{Args, Subcommand};
+use clap::{ArgGroup, Args, Subcommand};
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use yostel_flows::{FlowError, cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
@@ -59,14 +59,14 @@ struct Load {
 }
 
 #[derive(Debug, Args)]
-#[group(required = true, multiple = true, id = "rule")]
+#[command(group(ArgGroup::new("rule").args(["unused_for", "keep_under"]).required(true).multiple(true)))]
 struct Prune {
     /// What was not used for so long, like 30d or 12h
-    #[arg(long, value_name = "TIME", value_parser = stretch, group = "rule")]
+    #[arg(long, value_name = "TIME", value_parser = stretch)]
     unused_for: Option<i64>,
 
     /// What was used least recently, until the cache takes no more than this, like 10GiB
-    #[arg(long, value_name = "SIZE", value_parser = bytes, group = "rule")]
+    #[arg(long, value_name = "SIZE", value_parser = bytes)]
     keep_under: Option<u64>,
 
     /// Only tell what would go

@@ -112,12 +112,15 @@ fn words(report: &InstallReport, self_contained: bool, context: &Context) -> Str
         for (package, version, bytes) in &report.fetched {
             text.push_str(&format!("  fetched {package} {version}, {}\n", size(*bytes)));
         }
-        let copied = report.done.as_ref().map_or(0, |done| done.copied);
-        if copied > 0 {
-            let why =
-                if self_contained { "as files of their own" } else { "since the cache is on another file system" };
-            text.push_str(&format!("  {copied} files copied, {why}\n"));
-        }
+    }
+    let copied = report.done.as_ref().map_or(0, |done| done.copied);
+    if copied > 0 && self_contained {
+        text.push_str(&format!(
+            "  {} of their own; nothing leads out of the project\n",
+            count(copied as usize, "file")
+        ));
+    } else if copied > 0 && context.verbose {
+        text.push_str(&format!("  {copied} files copied, since the cache is on another file system\n"));
     }
     text.push_str(&format!("  digest {}\n", report.digest));
     text

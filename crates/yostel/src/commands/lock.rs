@@ -140,10 +140,13 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
     }
     if standing != Standing::Best {
         let what = "the time was up: this set is right, and a better one may exist";
-        text.push_str(&format!(
-            "  {} {what}. For the best: yostel lock, with more time\n",
-            paint(Role::Quiet, "note:")
-        ));
+        // Once it is written, a plain lock finds that it fits and looks for nothing better.
+        let again = match (report.written, report.moves.iter().all(|m| matches!(m.kind, MoveKind::Added { .. }))) {
+            (false, _) => "the same again, with more time",
+            (true, true) => "yostel lock --fresh, with more time",
+            (true, false) => "put yostel.lock back as it was, and lock with more time",
+        };
+        text.push_str(&format!("  {} {what}. For the best: {again}\n", paint(Role::Quiet, "note:")));
     }
     for (package, locked, newer) in report.newer.iter().take(3) {
         text.push_str(&format!(

@@ -1,5 +1,7 @@
 //! `settle`, `explain`, and the finer options of `lock`. The accident this prevents: hours of balancing versions by hand.
 
+use yostel_testkit::Sandbox;
+
 use crate::{project, small_world};
 
 /// The small world with two wishes that collide through `unit`.
@@ -182,5 +184,21 @@ fn a_source_that_breaks_in_mid_search_is_named_with_the_package_and_nothing_is_w
     // Nobody wishes for it: it is met only once what needs it was looked at.
     sandbox.write("depot/releases/unit.json", "{ broken");
     sandbox.run("console", "lock").expect(5).says(&["depot", "unit"]);
+    assert!(!sandbox.path("console/yostel.lock").exists());
+}
+
+#[test]
+fn when_the_time_is_up_nothing_is_written_and_nothing_is_claimed() {
+    let sandbox = Sandbox::new(env!("CARGO_BIN_EXE_yostel"));
+    sandbox.run("", "registry create depot").expect(0);
+    // Ten pigeons in nine holes: far longer than the time given, on any machine.
+    let world = yostel_testkit::pigeonhole(10);
+    for (name, document) in &world.documents {
+        sandbox.write(&format!("depot/releases/{name}.json"), document.write());
+    }
+    let needs: Vec<String> = world.wishes.iter().map(|w| format!("{} = \"{}\"", w.package, w.accept)).collect();
+    project(&sandbox, &needs.join("\n"), "");
+    let told = sandbox.run("console", "lock --time-limit 20ms").expect(3);
+    told.says(&["no set was found within 0.02 s", "not known that there is none", "--time-limit 10m"]);
     assert!(!sandbox.path("console/yostel.lock").exists());
 }

@@ -173,7 +173,9 @@ fn packages_come_in_as_links_as_one_link_or_as_files_and_the_digest_is_the_same(
     let file = || folder("gust").join("yostel.toml");
     let linked = digest("install");
     assert!(file().metadata().unwrap().nlink() > 1);
-    assert_eq!(digest("install --self-contained"), linked);
+    let told = sandbox.run("console", "install --self-contained").expect(0).stdout;
+    assert!(told.contains("7 files of their own; nothing leads out of the project"), "{told}");
+    assert_eq!(digest_of(&told), linked);
     assert_eq!((file().metadata().unwrap().nlink(), folder("gust").is_symlink()), (1, false), "a file of its own");
     assert_eq!(digest("install --whole-trees"), linked);
     assert!(folder("gust").is_symlink() && folder("gust").join("yostel.toml").is_file());

@@ -1,6 +1,8 @@
 //! `cache list` and `cache prune`: who uses what, and what goes without harm to anyone.
 //! The accident this prevents: room is made, and somebody's install is broken by it.
 
+use std::os::unix::fs::PermissionsExt;
+
 use serde_json::Value;
 use yostel_testkit::Sandbox;
 
@@ -81,6 +83,7 @@ fn the_least_recently_used_go_first() {
     let told = on_day(&sandbox, 12, "", &format!("--format json cache prune --keep-under {}B", all - 1));
     assert_eq!(releases(&told, "gone"), ["gust 2.1.0"]);
     sandbox.run("", "cache prune").expect(2).says(&["--unused-for", "--keep-under"]);
+    sandbox.run("", "cache prune --preview").expect(2).says(&["--unused-for"]);
     sandbox.run("", "cache prune --keep-under 10").expect(2).says(&["10GiB"]);
     sandbox.run("", "cache prune --unused-for soon").expect(2).says(&["30d"]);
 }
@@ -130,6 +133,9 @@ fn a_kit_carries_everything_to_a_machine_without_a_network() {
     assert!(told.starts_with("3 archives and the lockfile saved in "), "{told}");
     let first = std::fs::read(sandbox.path("kit.tar")).unwrap();
     sandbox.run("console", "cache save --offline ../kit.tar").expect(0);
+    let mode = std::fs::metadata(sandbox.path("kit.tar")).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o644, "others may carry it too");
+    sandbox.run("console", "cache save /dev/null/kit.tar").expect(7).says(&["/dev/null"]);
     assert!(first == std::fs::read(sandbox.path("kit.tar")).unwrap(), "the same lockfile, the same bytes");
     let here = crate::digest_of(&sandbox.run("console", "install").expect(0).stdout);
     let other = elsewhere(&sandbox);
