@@ -7,7 +7,7 @@ use std::path::Path;
 
 use yostel_core::Lockfile;
 use yostel_store::{
-    Cache, CacheEntry, CacheReport, CacheStats, Carried, Loaded, PruneRule, Pruned, for_each_in_parallel,
+    Cache, CacheEntry, CacheReport, CacheStats, Carried, KitError, Loaded, PruneRule, Pruned, for_each_in_parallel,
     write_atomically_with,
 };
 
@@ -91,7 +91,7 @@ pub fn save_kit(
     write_atomically_with(to, |file| {
         cache.write_kit(&lockfile.write(), &carried, file, |bytes| observer.notice(Event::Advance(bytes)))
     })
-    .map_err(|error| FlowError::Kit { path: to.to_owned(), error })?;
+    .map_err(|error| kit_error(to, error))?;
     observer.notice(Event::End);
     observer.notice(Event::Write("the kit"));
     Ok(carried)
@@ -146,18 +146,26 @@ fn fetch_missing(
 /// # Errors
 /// `Kit`.
 pub fn load_kit(from: &Path, settings: &Settings, observer: &dyn Observer) -> Result<Loaded, FlowError> {
-    let kit = |error| FlowError::Kit { path: from.to_owned(), error };
     let file = File::open(from).map_err(|cause| FlowError::Read { path: from.to_owned(), cause })?;
     let bytes = file.metadata().map_or(0, |metadata| metadata.len());
     let cache = Cache::open(&settings.cache);
     let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
     observer.notice(Event::Begin("loading", bytes));
-    let loaded =
-        cache.load_kit(&mut BufReader::new(file), |bytes| observer.notice(Event::Advance(bytes))).map_err(kit)?;
+    let loaded = cache
+        .load_kit(&mut BufReader::new(file), |bytes| observer.notice(Event::Advance(bytes)))
+        .map_err(|error| kit_error(from, error))?;
     observer.notice(Event::End);
     for one in &loaded.carried {
         let release = [one.package.as_str(), one.version.as_str(), one.from.as_str()];
         note_use(&cache, release, &one.artifact, from, settings);
     }
     Ok(loaded)
+}
+
+fn kit_error(path: &Path, error: KitError) -> FlowError {
+    match error {
+        // That is no fault of the kit.
+        KitError::Store(error) => error.into(),
+        error => FlowError::Kit { path: path.to_owned(), error },
+    }
 }

@@ -254,7 +254,6 @@ impl FlowError {
                 SourceErrorKind::Ambiguous { .. } => FlowClass::Usage,
                 _ => FlowClass::SourceUnavailable,
             },
-            Self::Kit { error: KitError::Store(_), .. } => FlowClass::Machine,
             Self::Kit { error: KitError::Blob { error, .. }, .. } if error.class() == ErrorClass::Machine => {
                 FlowClass::Machine
             }

@@ -297,7 +297,8 @@ impl HeldProject {
         fs::create_dir_all(&aside).map_err(StoreError::when("make the folder", &aside))?;
         let record = cache.project_record(&self.project.root);
         let old = Old {
-            another_way: record.as_ref().is_some_and(|record| record.placing != self.project.placing),
+            // Of what came from another cache, nothing is known; links to files are what it may be.
+            another_way: record.as_ref().map(|record| record.placing).unwrap_or_default() != self.project.placing,
             stamps: record.map(|record| record.stamps).unwrap_or_default(),
         };
         let packages: Vec<&PlannedPackage> = plan.packages.values().collect();

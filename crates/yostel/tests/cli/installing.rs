@@ -190,6 +190,13 @@ fn packages_come_in_as_links_as_one_link_or_as_files_and_the_digest_is_the_same(
     std::fs::remove_dir_all(sandbox.path("cache")).unwrap();
     sandbox.run("console", "verify").expect(0);
     sandbox.run("console", "install --self-contained --whole-trees").expect(2);
+    // Nor may it lead into a cache that this one knows nothing of.
+    sandbox.run("console", "--cache ../other install").expect(0);
+    fs::remove_dir_all(sandbox.path("console/.yostel")).unwrap();
+    sandbox.run("console", "--cache ../other install").expect(0);
+    assert!(file().metadata().unwrap().nlink() > 1);
+    digest("install --self-contained");
+    assert_eq!(file().metadata().unwrap().nlink(), 1);
 }
 
 #[test]
