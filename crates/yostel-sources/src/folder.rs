@@ -40,9 +40,18 @@ pub fn document_file(package: &PackageName) -> PathBuf {
     Path::new("releases").join(format!("{}.json", package.to_path_element()))
 }
 
-/// Returns where an archive lies below a registry.
+/// Endings of archives; the first is what we write.
+const ENDINGS: [&str; 3] = ["tar.zst", "tar.gz", "zip"];
+
+/// Returns where an archive that we write lies below a registry.
 pub fn archive_file(digest: ArchiveDigest) -> PathBuf {
-    Path::new("archives/sha256").join(format!("{}.tar.zst", digest.to_hex()))
+    archive_files(digest).next().expect("there is at least one ending")
+}
+
+/// Returns where an archive may lie below a registry.
+fn archive_files(digest: ArchiveDigest) -> impl Iterator<Item = PathBuf> {
+    let folder = Path::new("archives/sha256");
+    ENDINGS.iter().map(move |ending| folder.join(format!("{}.{ending}", digest.to_hex())))
 }
 
 /// A registry in a folder.
@@ -101,14 +110,15 @@ impl Source for FolderSource {
     }
 
     fn open(&self, digest: ArchiveDigest) -> Result<Box<dyn Read + Send>, SourceError> {
-        let path = self.folder.join(archive_file(digest));
-        match File::open(&path) {
-            Ok(file) => Ok(Box::new(file)),
-            Err(cause) if cause.kind() == io::ErrorKind::NotFound => {
-                Err(self.fail(SourceErrorKind::ArchiveMissing(digest)))
+        for path in archive_files(digest) {
+            let path = self.folder.join(path);
+            match File::open(&path) {
+                Ok(file) => return Ok(Box::new(file)),
+                Err(cause) if cause.kind() == io::ErrorKind::NotFound => {}
+                Err(cause) => return Err(self.fail(SourceErrorKind::Read { path, cause })),
             }
-            Err(cause) => Err(self.fail(SourceErrorKind::Read { path, cause })),
         }
+        Err(self.fail(SourceErrorKind::ArchiveMissing(digest)))
     }
 
     fn names(&self) -> Result<Vec<PackageName>, SourceError> {

@@ -38,8 +38,11 @@ impl StoreError {
 /// Why an archive was not unpacked.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum UnpackRefusal {
-    /// The bytes are not a tar file in zstd, or end too early.
-    #[error("it is not a whole .tar.zst archive ({0})")]
+    /// The bytes begin as no archive does that packages come in.
+    #[error("it is neither a .tar.zst nor a .tar.gz nor a .zip")]
+    UnknownFormat,
+    /// The bytes are not those of a whole archive.
+    #[error("it is not a whole archive ({0})")]
     Malformed(String),
     /// A path that leaves its folder.
     #[error("its entry `{0}` would leave its folder")]

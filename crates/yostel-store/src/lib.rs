@@ -5,8 +5,8 @@
 
 #![deny(missing_docs)]
 
-mod atomic;
 mod cache;
+mod disk;
 mod error;
 mod install;
 mod listing;
@@ -17,11 +17,11 @@ mod stamp;
 mod unpack;
 mod verify;
 
-pub use atomic::{write_atomically, write_atomically_with};
 pub use cache::{
     Cache, CacheEntry, CacheProblem, CacheReport, CacheStats, Carried, Fetching, InUse, KitError, Loaded, Note,
     ProjectRecord, PruneRule, Pruned, StagedArchive, StagedTree,
 };
+pub use disk::{Disk, Step, Watch, write_atomically, write_atomically_with};
 pub use error::{AdmitError, ErrorClass, StoreError, UnpackRefusal};
 pub use install::{
     Differing, HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, Placing, PlannedPackage,

@@ -546,6 +546,7 @@ fn of_admit(error: &AdmitError, package: &PackageName, version: &Version, place:
         .note(format!("from   {place}")),
         AdmitError::Refused(refusal) => {
             let why = match refusal {
+                UnpackRefusal::UnknownFormat => "a file that is no archive, or a page of words in place of one",
                 UnpackRefusal::Malformed(_) => "an archive that was cut short or damaged",
                 UnpackRefusal::TooMuch { .. } => "an archive that fills the disk",
                 UnpackRefusal::Leaves(_)

@@ -1,89 +1,117 @@
 //! The folder aside in which one process makes things before they get their names.
 //!
-//! Life of one: made as `new-…`, its guard file locked, renamed to `work-…`; removed when the process ends. A process
-//! that was killed leaves it behind without a lock, and the next process that writes removes it. A `new-…` folder is
-//! left alone for an hour, so one that is being made is safe.
+//! It lives as long as its process, which holds a lock on the guard file inside. A process that was killed leaves it
+//! behind without a lock, and the next process that writes removes it. One that is just being made may be taken for such;
+//! whoever makes it then finds it gone and makes another.
 
 use std::fs::{self, File};
+use std::io;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::sync::atomic::{AtomicU64, Ordering};
 
+use crate::disk::Disk;
 use crate::error::StoreError;
-
-/// How old a folder is that nobody is making any more.
-const ABANDONED: Duration = Duration::from_secs(3600);
 
 #[derive(Debug)]
 pub(crate) struct Aside {
+    disk: Disk,
     path: PathBuf,
+    next: AtomicU64,
     _guard: File,
 }
 
+/// A file or folder aside. It goes when this is dropped, unless it was renamed by then.
+#[derive(Debug)]
+pub(crate) struct Made {
+    disk: Disk,
+    path: PathBuf,
+}
+
 impl Aside {
-    pub(crate) fn new(parent: &Path) -> Result<Self, StoreError> {
-        let made = make_new(parent)?;
-        remove_abandoned(parent);
-        let guard_path = made.path().join("guard");
-        let guard = File::create(&guard_path).map_err(StoreError::when("write", &guard_path))?;
+    pub(crate) fn new(disk: &Disk, parent: &Path) -> Result<Self, StoreError> {
+        remove_abandoned(disk, parent);
+        let mut tries = 0;
+        loop {
+            match Self::try_new(disk, parent) {
+                Err(error) if error.cause.kind() == io::ErrorKind::NotFound && tries < 100 => tries += 1,
+                made => return made,
+            }
+        }
+    }
+
+    fn try_new(disk: &Disk, parent: &Path) -> Result<Self, StoreError> {
+        disk.make_folders(parent)?;
+        let path = disk.make_own_folder(parent, "work-")?;
+        let made = Made { disk: disk.clone(), path };
+        let guard_path = made.path.join("guard");
+        let guard = disk.create(&guard_path, 0o644)?.into_file();
         guard.lock().map_err(StoreError::when("lock", &guard_path))?;
-        let name =
-            made.path().file_name().expect("a made folder has a name").to_string_lossy().replace("new-", "work-");
-        let path = parent.join(name);
-        fs::rename(made.path(), &path).map_err(StoreError::when("rename", made.path()))?;
-        // The folder now has another name; there is nothing left under the first for `made` to remove.
-        let _ = made.keep();
-        Ok(Self { path, _guard: guard })
+        // Whoever took it for abandoned held this lock until it was gone.
+        fs::metadata(&guard_path).map_err(StoreError::when("lock", &guard_path))?;
+        let path = made.keep();
+        Ok(Self { disk: disk.clone(), path, next: AtomicU64::new(0), _guard: guard })
     }
 
-    pub(crate) fn file(&self) -> Result<tempfile::NamedTempFile, StoreError> {
-        tempfile::NamedTempFile::new_in(&self.path).map_err(StoreError::when("write in", &self.path))
+    pub(crate) fn path(&self) -> &Path {
+        &self.path
     }
 
-    pub(crate) fn folder(&self) -> Result<tempfile::TempDir, StoreError> {
-        tempfile::TempDir::new_in(&self.path).map_err(StoreError::when("make a folder in", &self.path))
+    /// Returns a path at which nothing is yet.
+    pub(crate) fn place(&self) -> Made {
+        let number = self.next.fetch_add(1, Ordering::Relaxed);
+        Made { disk: self.disk.clone(), path: self.path.join(number.to_string()) }
+    }
+
+    /// Makes a folder.
+    pub(crate) fn folder(&self) -> Result<Made, StoreError> {
+        let made = self.place();
+        self.disk.make_folder(&made.path)?;
+        Ok(made)
+    }
+}
+
+impl Made {
+    pub(crate) fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Leaves it where it is.
+    fn keep(mut self) -> PathBuf {
+        std::mem::take(&mut self.path)
+    }
+}
+
+impl Drop for Made {
+    fn drop(&mut self) {
+        if !self.path.as_os_str().is_empty() {
+            self.disk.remove(&self.path).ok();
+        }
     }
 }
 
 impl Drop for Aside {
     fn drop(&mut self) {
-        fs::remove_dir_all(&self.path).ok();
+        self.disk.remove(&self.path).ok();
         // A cache that was empty and stayed so leaves no folder behind; folders in use are not empty and stay.
         if let Some(parent) = self.path.parent()
-            && fs::remove_dir(parent).is_ok()
+            && self.disk.remove_if_empty(parent)
             && let Some(root) = parent.parent()
         {
-            fs::remove_dir(root).ok();
+            self.disk.remove_if_empty(root);
         }
     }
 }
 
-/// Another process that ends may remove the empty parent just before the new folder is made in it: then again.
-fn make_new(parent: &Path) -> Result<tempfile::TempDir, StoreError> {
-    let mut tries = 0;
-    loop {
-        fs::create_dir_all(parent).map_err(StoreError::when("make the folder", parent))?;
-        match tempfile::Builder::new().prefix("new-").tempdir_in(parent) {
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound && tries < 100 => tries += 1,
-            made => return made.map_err(StoreError::when("make a folder in", parent)),
-        }
-    }
-}
-
-pub(super) fn remove_abandoned(parent: &Path) {
-    let Ok(entries) = fs::read_dir(parent) else { return };
-    for entry in entries.flatten() {
-        if entry.file_name().to_string_lossy().starts_with("new-") {
-            // Its process died between two calls, or is between them now; after an hour it is the former.
-            let made = entry.metadata().and_then(|metadata| metadata.modified()).ok();
-            if made.and_then(|made| made.elapsed().ok()).is_some_and(|age| age > ABANDONED) {
-                fs::remove_dir_all(entry.path()).ok();
+pub(super) fn remove_abandoned(disk: &Disk, parent: &Path) {
+    for entry in fs::read_dir(parent).into_iter().flatten().flatten() {
+        match File::open(entry.path().join("guard")) {
+            // The lock is held until the folder is gone, so that whoever is making it sees that.
+            Ok(guard) => {
+                if guard.try_lock().is_ok() {
+                    disk.remove(&entry.path()).ok();
+                }
             }
-        }
-        if entry.file_name().to_string_lossy().starts_with("work-") {
-            let guard = File::open(entry.path().join("guard"));
-            if guard.is_ok_and(|guard| guard.try_lock().is_ok()) {
-                fs::remove_dir_all(entry.path()).ok();
-            }
+            Err(_) => drop(disk.remove_if_empty(&entry.path())),
         }
     }
 }
@@ -95,13 +123,16 @@ mod tests {
     #[test]
     fn what_a_killed_process_left_is_removed_and_what_a_living_one_has_is_not() {
         let parent = tempfile::tempdir().unwrap();
-        let living = Aside::new(parent.path()).unwrap();
+        let disk = Disk::default();
+        let living = Aside::new(&disk, parent.path()).unwrap();
+        let empty = parent.path().join("work-empty");
+        fs::create_dir(&empty).unwrap();
         let dead = parent.path().join("work-dead");
         fs::create_dir(&dead).unwrap();
         fs::write(dead.join("guard"), "").unwrap();
         fs::write(dead.join("half"), "half").unwrap();
-        let next = Aside::new(parent.path()).unwrap();
-        assert!(!dead.exists() && living.path.exists() && next.path.exists());
+        let next = Aside::new(&disk, parent.path()).unwrap();
+        assert!(!dead.exists() && !empty.exists() && living.path.exists() && next.path.exists());
         drop((living, next));
         assert!(!parent.path().exists(), "nothing is left, not even the empty folder");
     }

@@ -252,7 +252,7 @@ fn carried_of(layer: &Descriptor) -> Result<Carried, KitError> {
 fn blob_text(blobs: &BTreeMap<ArchiveDigest, StagedArchive>, of: &Descriptor) -> Result<String, KitError> {
     let digest = ArchiveDigest::parse(&of.digest).map_err(|error| KitError::Malformed(error.to_string()))?;
     let staged = blobs.get(&digest).ok_or_else(|| KitError::Malformed(format!("blob {digest} is missing")))?;
-    let path = staged.file.path();
+    let path = staged.made.path();
     let size = fs::metadata(path).map_err(StoreError::when("read", path))?.len();
     text_of(&mut File::open(path).map_err(StoreError::when("read", path))?, size)
 }

@@ -1,12 +1,12 @@
 //! The local cache: one copy of each archive and each tree, named by what it holds. Carries out docs/formats.md §7.
 //!
 //! What several processes do at once cannot go wrong without a lock (those there are save work, see `sharing`): everything
-//! is made in a folder aside that only its process knows, synced, and
-//! renamed to its name, which says its content; an object that is there already is success. A process killed at any
+//! is made in a folder aside that only its process knows, synced, and renamed to its name, which says its content; an object that is there already is success. A process killed at any
 //! moment leaves at most its folder aside, which the next one removes.
 //!
-//! Writes of one install, in order: archives aside, each synced → trees aside (files, listing, stamp) → archives renamed →
-//! trees renamed. So one bad archive among many leaves the cache as it was.
+//! Writes of one install, in order: archives aside → trees aside (files, listing, stamp) → all of that synced at once →
+//! archives renamed → trees renamed. So one bad archive among many leaves the cache as it was, and what has a name is whole
+//! even when the power goes.
 
 mod aside;
 mod health;
@@ -30,19 +30,19 @@ pub use prune::{PruneRule, Pruned};
 pub use records::ProjectRecord;
 pub use sharing::{Fetching, InUse};
 
-use crate::atomic::sync_folder;
+use crate::disk::Disk;
 use crate::error::{AdmitError, StoreError};
 use crate::listing::Listing;
 use crate::stamp::stamp;
-use crate::unpack::{UnpackConfig, unpack};
+use crate::unpack::{UnpackConfig, unpack_on};
 use crate::verify::compare_tree;
-use aside::Aside;
+use aside::{Aside, Made};
 
 /// An archive that was checked and has no name yet.
 #[derive(Debug)]
 #[must_use = "dropping it throws the archive away; commit names it"]
 pub struct StagedArchive {
-    file: tempfile::NamedTempFile,
+    made: Made,
     target: PathBuf,
 }
 
@@ -50,7 +50,7 @@ pub struct StagedArchive {
 #[derive(Debug)]
 #[must_use = "dropping it throws the tree away; commit names it"]
 pub struct StagedTree {
-    made: tempfile::TempDir,
+    made: Made,
     tree: TreeDigest,
 }
 
@@ -58,13 +58,24 @@ pub struct StagedTree {
 #[derive(Debug)]
 pub struct Cache {
     root: PathBuf,
+    disk: Disk,
     aside: OnceLock<Aside>,
 }
 
 impl Cache {
     /// Opens the cache in this folder. Nothing is made before something is written.
     pub fn open(root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into(), aside: OnceLock::new() }
+        Self::open_on(Disk::default(), root)
+    }
+
+    /// The same, with this way to the file system.
+    pub fn open_on(disk: Disk, root: impl Into<PathBuf>) -> Self {
+        Self { root: root.into(), disk, aside: OnceLock::new() }
+    }
+
+    /// Returns the way to the file system.
+    pub(crate) fn disk(&self) -> &Disk {
+        &self.disk
     }
 
     /// Returns the cache's folder.
@@ -112,7 +123,8 @@ impl Cache {
         mut progress: impl FnMut(u64),
     ) -> Result<StagedArchive, AdmitError> {
         let target = self.archive_path(artifact.digest);
-        let mut file = self.aside()?.file()?;
+        let made = self.aside()?.place();
+        let mut file = self.disk.create(made.path(), 0o644)?;
         let mut digest = Sha256::default();
         let mut bytes = 0u64;
         let mut buffer = vec![0; 128 * 1024];
@@ -137,8 +149,7 @@ impl Cache {
             let (expected, expected_bytes) = (artifact.digest, artifact.size);
             return Err(AdmitError::ArchiveDiffers { expected, found, bytes, expected_bytes });
         }
-        file.as_file().sync_all().map_err(StoreError::when("write", &target))?;
-        Ok(StagedArchive { file, target })
+        Ok(StagedArchive { made, target })
     }
 
     /// Tells whether the tree can be linked as it is: there, and untouched since it was unpacked.
@@ -153,7 +164,7 @@ impl Cache {
                     compare_tree(&folder.join("files"), &listing).is_ok_and(|differences| differences.is_empty())
                 });
                 if sound {
-                    fs::write(folder.join("stamp"), now).ok();
+                    self.disk.write_loosely(&folder.join("stamp"), &now).ok();
                 }
                 sound
             }
@@ -163,7 +174,7 @@ impl Cache {
 
     /// Makes the next use of a tree read its files before it trusts them.
     pub(crate) fn distrust(&self, tree: TreeDigest) {
-        fs::remove_file(self.tree_folder(tree).join("stamp")).ok();
+        self.disk.remove(&self.tree_folder(tree).join("stamp")).ok();
     }
 
     /// Returns the stamp that was recorded for a tree.
@@ -191,12 +202,12 @@ impl Cache {
         archive: Option<&StagedArchive>,
         config: UnpackConfig,
     ) -> Result<StagedTree, AdmitError> {
-        let path = archive.map_or_else(|| self.archive_path(artifact.digest), |staged| staged.file.path().to_owned());
+        let path = archive.map_or_else(|| self.archive_path(artifact.digest), |staged| staged.made.path().to_owned());
         let made = self.aside()?.folder()?;
         let files = made.path().join("files");
-        fs::create_dir(&files).map_err(StoreError::when("make the folder", &files))?;
+        self.disk.make_folder(&files)?;
         let reader = File::open(&path).map_err(StoreError::when("read", &path))?;
-        let listing = match unpack(BufReader::with_capacity(128 * 1024, reader), &files, config) {
+        let listing = match unpack_on(&self.disk, BufReader::with_capacity(128 * 1024, reader), &files, config) {
             Ok(listing) if listing.digest() == artifact.tree => listing,
             other => {
                 // An archive that rotted in the cache must not be blamed on its author, nor be used again.
@@ -212,13 +223,9 @@ impl Cache {
                 });
             }
         };
-        let write = |name: &str, text: &str| {
-            let path = made.path().join(name);
-            fs::write(&path, text).map_err(StoreError::when("write", path))
-        };
-        write("listing", &listing.write())?;
+        self.disk.write_loosely(&made.path().join("listing"), &listing.write())?;
         let now = stamp(&files).map_err(StoreError::when("read the folder", &files))?;
-        write("stamp", &now)?;
+        self.disk.write_loosely(&made.path().join("stamp"), &now)?;
         Ok(StagedTree { made, tree: artifact.tree })
     }
 
@@ -227,16 +234,25 @@ impl Cache {
     /// # Errors
     /// `Store` when the cache cannot be written; what has its name by then is whole and stays.
     pub fn commit(&self, archives: Vec<StagedArchive>, trees: Vec<StagedTree>) -> Result<(), StoreError> {
+        if archives.is_empty() && trees.is_empty() {
+            return Ok(());
+        }
+        self.disk.sync_all(self.aside()?.path())?;
         let folder = self.root.join("archives/sha256");
         if !archives.is_empty() {
-            fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
-            for StagedArchive { file, target } in archives {
-                let named = file.persist(&target);
-                named.map_err(|error| StoreError { doing: "write", path: target, cause: error.error })?;
+            self.disk.make_folders(&folder)?;
+            for StagedArchive { made, target } in archives {
+                self.disk.rename(made.path(), &target).map_err(StoreError::when("write", target))?;
             }
-            sync_folder(&folder);
+            self.disk.sync_folder(&folder);
         }
-        trees.into_iter().try_for_each(|staged| self.publish_tree(staged.made, staged.tree))
+        if !trees.is_empty() {
+            let folder = self.root.join("trees");
+            self.disk.make_folders(&folder)?;
+            trees.into_iter().try_for_each(|staged| self.publish_tree(&staged.made, staged.tree))?;
+            self.disk.sync_folder(&folder);
+        }
+        Ok(())
     }
 
     fn drop_if_rotten(&self, artifact: &Artifact) -> Result<Option<AdmitError>, StoreError> {
@@ -245,24 +261,22 @@ impl Cache {
         if found == artifact.digest {
             return Ok(None);
         }
-        fs::remove_file(&path).map_err(StoreError::when("remove", &path))?;
+        self.disk.remove(&path)?;
         let (expected, expected_bytes) = (artifact.digest, artifact.size);
         Ok(Some(AdmitError::ArchiveDiffers { expected, found, bytes, expected_bytes }))
     }
 
-    fn publish_tree(&self, made: tempfile::TempDir, tree: TreeDigest) -> Result<(), StoreError> {
+    fn publish_tree(&self, made: &Made, tree: TreeDigest) -> Result<(), StoreError> {
         let target = self.tree_folder(tree);
-        let folder = self.root.join("trees");
-        fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
-        match fs::rename(made.path(), &target) {
+        match self.disk.rename(made.path(), &target) {
             Ok(()) => {}
             Err(error) if matches!(error.kind(), io::ErrorKind::DirectoryNotEmpty | io::ErrorKind::AlreadyExists) => {
                 // Another process was faster, or the one that is there was found unsound.
                 if !self.is_tree_sound(tree) {
                     let old = self.aside()?.folder()?;
                     let grave = old.path().join("old");
-                    fs::rename(&target, &grave).map_err(StoreError::when("replace", &target))?;
-                    match fs::rename(made.path(), &target) {
+                    self.disk.rename(&target, &grave).map_err(StoreError::when("replace", &target))?;
+                    match self.disk.rename(made.path(), &target) {
                         Err(error) if !self.is_tree_sound(tree) => {
                             return Err(StoreError { doing: "write", path: target, cause: error });
                         }
@@ -272,7 +286,6 @@ impl Cache {
             }
             Err(cause) => return Err(StoreError { doing: "write", path: target, cause }),
         }
-        sync_folder(&folder);
         Ok(())
     }
 
@@ -280,7 +293,7 @@ impl Cache {
         if let Some(aside) = self.aside.get() {
             return Ok(aside);
         }
-        let aside = Aside::new(&self.root.join("aside"))?;
+        let aside = Aside::new(&self.disk, &self.root.join("aside"))?;
         Ok(self.aside.get_or_init(|| aside))
     }
 }

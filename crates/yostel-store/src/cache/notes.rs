@@ -5,7 +5,7 @@
 //! or damaged is written again by the next install that uses the release, and until then the archive has no name.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, File};
+use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
@@ -88,15 +88,12 @@ impl Cache {
                 brought_by: project.to_owned(),
                 brought: now,
             };
-            let folder = self.root.join("notes");
-            fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
+            self.disk.make_folders(&self.root.join("notes"))?;
             let text = serde_json::to_string(&note).expect("a note always serialises");
-            // Not synced: it can be written again.
-            fs::write(&path, text).map_err(StoreError::when("write", &path))?;
+            self.disk.write_loosely(&path, &text)?;
         }
-        let file = File::options().append(true).open(&path).map_err(StoreError::when("write", &path))?;
         let used = SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(now).unwrap_or(0));
-        file.set_modified(used).map_err(StoreError::when("write", &path))
+        self.disk.set_time(&path, used)
     }
 
     fn note(&self, archive: ArchiveDigest) -> Option<Note> {
@@ -166,7 +163,7 @@ impl Cache {
 
     /// Removes a note.
     pub(super) fn forget(&self, archive: ArchiveDigest) {
-        fs::remove_file(self.note_path(archive)).ok();
+        self.disk.remove(&self.note_path(archive)).ok();
     }
 
     /// Lists the records of all projects that can be read.

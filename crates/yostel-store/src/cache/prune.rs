@@ -3,9 +3,8 @@
 //! Nothing that a project which is there has installed goes. An object is renamed aside before it is removed, so whoever
 //! looks sees all of it or nothing, and a prune that is killed leaves only a folder aside.
 
-use std::fs;
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use super::{Cache, CacheEntry};
 use crate::error::StoreError;
@@ -72,10 +71,10 @@ impl Cache {
         for (number, entry) in pruned.gone.iter().enumerate() {
             // The tree first: an archive alone can be unpacked again, a tree alone has no name.
             if let Some(tree) = entry.tree {
-                bury(&self.tree_folder(tree), &grave.path().join(format!("tree{number}")))?;
+                self.bury(&self.tree_folder(tree), &grave.path().join(format!("tree{number}")))?;
             }
             if let Some(archive) = entry.archive {
-                bury(&self.archive_path(archive), &grave.path().join(format!("archive{number}")))?;
+                self.bury(&self.archive_path(archive), &grave.path().join(format!("archive{number}")))?;
                 self.forget(archive);
             }
         }
@@ -84,13 +83,13 @@ impl Cache {
         drop(grave);
         Ok(pruned)
     }
-}
 
-fn bury(path: &Path, grave: &PathBuf) -> Result<(), StoreError> {
-    match fs::rename(path, grave) {
-        Err(error) if error.kind() != io::ErrorKind::NotFound => {
-            Err(StoreError { doing: "remove", path: path.to_owned(), cause: error })
+    fn bury(&self, path: &Path, grave: &Path) -> Result<(), StoreError> {
+        match self.disk.rename(path, grave) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                Err(StoreError { doing: "remove", path: path.to_owned(), cause: error })
+            }
+            _ => Ok(()),
         }
-        _ => Ok(()),
     }
 }

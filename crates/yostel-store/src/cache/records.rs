@@ -11,7 +11,6 @@ use serde::{Deserialize, Serialize};
 use yostel_core::{Sha256, to_hex};
 
 use super::Cache;
-use crate::atomic::write_atomically;
 use crate::error::StoreError;
 use crate::install::Placing;
 
@@ -54,15 +53,14 @@ impl Cache {
     /// When the cache cannot be written.
     pub fn write_project_record(&self, record: &ProjectRecord) -> Result<(), StoreError> {
         let path = self.record_path(&record.project);
-        let folder = self.root.join("projects");
-        fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
+        self.disk.make_folders(&self.root.join("projects"))?;
         let text = serde_json::to_string(record).expect("maps with text keys always serialise");
-        write_atomically(&path, text.as_bytes())
+        self.disk.write_atomically(&path, text.as_bytes())
     }
 
     /// Forgets a project.
     pub(super) fn forget_project(&self, project: &Path) {
-        fs::remove_file(self.record_path(project)).ok();
+        self.disk.remove(&self.record_path(project)).ok();
     }
 
     fn record_path(&self, project: &Path) -> PathBuf {

@@ -14,6 +14,7 @@ use yostel_core::ArchiveDigest;
 
 use super::Cache;
 use super::aside::remove_abandoned;
+use crate::disk::Disk;
 use crate::error::StoreError;
 use crate::locking::{Hold, lock};
 
@@ -21,6 +22,7 @@ use crate::locking::{Hold, lock};
 #[derive(Debug)]
 #[must_use = "the cache may be pruned once this is dropped"]
 pub struct InUse {
+    disk: Disk,
     root: PathBuf,
     guard: Option<File>,
 }
@@ -35,6 +37,7 @@ pub(super) struct Alone {
 #[derive(Debug)]
 #[must_use = "others may fetch once this is dropped"]
 pub struct Fetching {
+    disk: Disk,
     folder: PathBuf,
     guards: Vec<(PathBuf, File)>,
 }
@@ -45,11 +48,11 @@ impl Cache {
     /// # Errors
     /// When the cache's folder cannot be made or locked.
     pub fn use_with_others(&self, waiting: impl FnOnce()) -> Result<InUse, StoreError> {
-        fs::create_dir_all(&self.root).map_err(StoreError::when("make the folder", &self.root))?;
+        self.disk.make_folders(&self.root)?;
         let guard = File::open(&self.root).map_err(StoreError::when("open the folder", &self.root))?;
         lock(&guard, Hold::Shared, &self.root, waiting)?;
         self.clean_up();
-        Ok(InUse { root: self.root.clone(), guard: Some(guard) })
+        Ok(InUse { disk: self.disk.clone(), root: self.root.clone(), guard: Some(guard) })
     }
 
     /// Waits until nobody uses the cache, then keeps others from it; calls `waiting` once when somebody does.
@@ -73,11 +76,11 @@ impl Cache {
         archives.sort_unstable();
         archives.dedup();
         let mut waiting = Some(waiting);
-        let mut fetching = Fetching { folder: folder.clone(), guards: Vec::new() };
+        let mut fetching = Fetching { disk: self.disk.clone(), folder: folder.clone(), guards: Vec::new() };
         for archive in archives {
             let path = folder.join(archive.to_hex());
             loop {
-                fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
+                self.disk.make_folders(&folder)?;
                 let opened = File::options().append(true).create(true).open(&path);
                 let guard = match opened {
                     // Whoever was last removed the folder between the two calls.
@@ -103,18 +106,18 @@ impl Cache {
     /// Removes what processes left that were killed: their folders aside and their claims.
     fn clean_up(&self) {
         let aside = self.root.join("aside");
-        remove_abandoned(&aside);
-        fs::remove_dir(aside).ok();
+        remove_abandoned(&self.disk, &aside);
+        self.disk.remove_if_empty(&aside);
         let fetching = self.root.join("fetching");
         for claim in fs::read_dir(&fetching).into_iter().flatten().flatten() {
             // The lock is held until the file is gone, so nobody claims it in between.
             if let Ok(guard) = File::open(claim.path())
                 && guard.try_lock().is_ok()
             {
-                fs::remove_file(claim.path()).ok();
+                self.disk.remove(&claim.path()).ok();
             }
         }
-        fs::remove_dir(fetching).ok();
+        self.disk.remove_if_empty(&fetching);
     }
 }
 
@@ -122,10 +125,10 @@ impl Drop for Fetching {
     fn drop(&mut self) {
         for (path, guard) in self.guards.drain(..) {
             // The name first: once the lock is free, nobody must find a file that goes away.
-            fs::remove_file(path).ok();
+            self.disk.remove(&path).ok();
             drop(guard);
         }
-        fs::remove_dir(&self.folder).ok();
+        self.disk.remove_if_empty(&self.folder);
     }
 }
 
@@ -133,6 +136,6 @@ impl Drop for InUse {
     fn drop(&mut self) {
         self.guard.take();
         // A cache that was empty and stayed so leaves no folder behind; any other is not empty.
-        fs::remove_dir(&self.root).ok();
+        self.disk.remove_if_empty(&self.root);
     }
 }

@@ -1,13 +1,15 @@
 //! Installing: from a lockfile's packages to a project's `.yostel`, exactly or not at all. Carries out docs/formats.md §8.
 
+mod apply;
 mod inventory;
 mod links;
 mod plan;
 mod project;
 
+pub use apply::{HeldProject, Installed, ReplacedPackage};
 pub use inventory::{InstalledPackage, Inventory};
 pub use plan::{InstallPlan, Link, PlannedPackage};
-pub use project::{Differing, HeldProject, Installed, Placing, Project, ReplacedPackage, Trust};
+pub use project::{Differing, Placing, Project, Trust};
 
 /// The folder inside a project that holds what is installed. Nothing outside it is written.
 pub const STATE_FOLDER: &str = ".yostel";

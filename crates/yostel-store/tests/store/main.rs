@@ -3,8 +3,10 @@
 
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod attacks;
 mod caching;
 mod packing;
+mod power;
 
 use std::fs;
 use std::io::Cursor;

@@ -254,3 +254,53 @@ fn verify_repairs_exactly_what_is_broken_in_project_and_cache() {
         sandbox.run("console", "verify --repair").expect(0).stdout.contains("every file is as the lockfile has it")
     );
 }
+
+#[test]
+fn a_registry_may_hold_other_archives_than_publish_writes() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let digest = sandbox.run("console", "install").expect(0).stdout;
+    // The same files of gust 2.1.0 in gzip and of unit 1.1.0 in a zip file, told by their documents.
+    for (package, version, ending) in [("gust", "2.1.0", "tar.gz"), ("unit", "1.1.0", "zip")] {
+        let document = sandbox.read(&format!("depot/releases/{package}.json"));
+        let mut document: serde_json::Value = serde_json::from_str(&document).unwrap();
+        let releases = document["releases"].as_array_mut().unwrap();
+        let release = releases.iter_mut().find(|release| release["version"] == version).unwrap();
+        let artifact = &mut release["artifacts"][0];
+        let old = artifact["digest"].as_str().unwrap().replace("sha256:", "");
+        let old = sandbox.path(&format!("depot/archives/sha256/{old}.tar.zst"));
+        let tar = zstd::decode_all(fs::File::open(&old).unwrap()).unwrap();
+        let bytes = if ending == "zip" { zip_of(&tar) } else { gzip_of(&tar) };
+        let new = yostel_core::ArchiveDigest::of(&bytes);
+        sandbox.write(&format!("depot/archives/sha256/{}.{ending}", new.to_hex()), &bytes);
+        artifact["digest"] = new.to_string().into();
+        artifact["size"] = bytes.len().into();
+        fs::remove_file(old).unwrap();
+        sandbox.write(&format!("depot/releases/{package}.json"), document.to_string());
+    }
+    fs::remove_dir_all(sandbox.path("cache")).unwrap();
+    fs::remove_dir_all(sandbox.path("console/.yostel")).unwrap();
+    sandbox.run("console", "lock --fresh").expect(0);
+    let again = sandbox.run("console", "install").expect(0).stdout;
+    let line = |text: &str| text.lines().find(|line| line.contains("digest")).map(str::to_owned);
+    assert_eq!(line(&again), line(&digest), "the same files, the same tree");
+    sandbox.run("console", "verify").expect(0);
+}
+
+fn gzip_of(tar: &[u8]) -> Vec<u8> {
+    let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
+    std::io::Write::write_all(&mut encoder, tar).unwrap();
+    encoder.finish().unwrap()
+}
+
+fn zip_of(tar: &[u8]) -> Vec<u8> {
+    let mut writer = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+    for entry in tar::Archive::new(tar).entries().unwrap() {
+        let mut entry = entry.unwrap();
+        let mode = entry.header().mode().unwrap();
+        let options = zip::write::SimpleFileOptions::default().unix_permissions(mode);
+        writer.start_file(entry.path().unwrap().to_str().unwrap(), options).unwrap();
+        std::io::copy(&mut entry, &mut writer).unwrap();
+    }
+    writer.finish().unwrap().into_inner()
+}

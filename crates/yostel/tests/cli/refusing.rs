@@ -214,7 +214,7 @@ fn hostile_archives_are_refused_and_write_nothing_anywhere() {
         refused(&sandbox, "install", 4, &["trap 1.0.0 is refused", says, "from source depot"]);
     }
     plant(&sandbox, b"this is no archive");
-    refused(&sandbox, "install", 4, &["trap 1.0.0 is refused: it is not a whole .tar.zst archive"]);
+    refused(&sandbox, "install", 4, &["trap 1.0.0 is refused: it is neither a .tar.zst nor a .tar.gz nor a .zip"]);
     let whole = zstd::encode_all(&[0u8; 2048][..], 3).unwrap();
     plant(&sandbox, &whole[..whole.len() - 1]);
     refused(&sandbox, "install", 4, &["trap 1.0.0 is refused"]);
