@@ -15,6 +15,7 @@ mod release;
 mod requirement;
 mod resolve;
 mod satisfies;
+mod tree;
 mod version;
 mod why;
 
@@ -41,5 +42,9 @@ pub use resolve::{
     ResolveError, Resolver, Rules, SearchStats, Step, Unfinished, WishEdit, WithinReach, requirements_of,
 };
 pub use satisfies::{Violation, satisfies};
+pub use tree::{
+    Entry, EntryKind, FilePatch, Hunk, HunkLine, Listing, ListingError, Mark, NotText, Patch, PatchError, Rejected,
+    RejectedReason, TreeFile, check_entry_path, link_stays_inside,
+};
 pub use version::{Numbering, NumberingError, Order, Version, VersionError};
 pub use why::{NotTaken, Reason, Why, why};

@@ -4,12 +4,14 @@ use std::io;
 use std::path::PathBuf;
 
 use yostel_core::{
-    Accept, BindError, Collision, Difference, EditError, LockfileError, ManifestProblem, Move, PackageName,
-    Requirement, ResolveError, SourceName, Version,
+    Accept, BindError, Collision, Difference, EditError, LockfileError, ManifestProblem, PackageName, Requirement,
+    ResolveError, SourceName, Version,
 };
 use yostel_registry::RegistryError;
 use yostel_sources::{SourceError, SourceErrorKind};
 use yostel_store::{AdmitError, ErrorClass, KitError, StoreError};
+
+use crate::republished::{Republished, Seen};
 
 /// What helps against an error; the command line maps it to an exit status.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -156,7 +158,7 @@ pub enum FlowError {
     WrongAnswer(ResolveError),
     /// Releases that are locked were published again with other content.
     #[error("{} locked release(s) were published again with other content", .0.len())]
-    Republished(Vec<Move>),
+    Republished(Vec<Republished>),
     /// A source failed.
     #[error(transparent)]
     Source(#[from] SourceError),
@@ -177,6 +179,8 @@ pub enum FlowError {
         version: Version,
         /// Where it came from.
         place: String,
+        /// When the right content was here, if it ever was.
+        seen: Option<Seen>,
         /// Why.
         error: AdmitError,
     },

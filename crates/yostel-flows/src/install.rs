@@ -3,17 +3,18 @@
 use std::path::Path;
 use std::sync::Mutex;
 
-use yostel_core::{Artifact, Lockfile, PackageName, Seal, SourceName, Version, declarations};
-use yostel_sources::{Source, SourceSet};
+use yostel_core::{Artifact, FilePatch, Lockfile, PackageName, Seal, SourceName, TreeFile, Version, declarations};
+use yostel_sources::{Source, SourceErrorKind, SourceSet};
 use yostel_store::{
-    AdmitError, Cache, Installed, Placing, PlannedPackage, Project, StagedArchive, StagedTree, TreeDifference, Trust,
-    UnpackConfig, for_each_in_parallel,
+    AdmitError, Cache, FileChange, Installed, Placing, PlannedPackage, Project, StagedArchive, StagedTree,
+    TreeDifference, Trust, UnpackConfig, for_each_in_parallel, read_file,
 };
 
 use crate::compose::plan_of;
 use crate::error::FlowError;
 use crate::observer::{Event, Observer};
 use crate::project::{LoadedProject, Settings, glance_at_lockfile, load_fitting_lockfile};
+use crate::republished::{self, Seen};
 
 /// How to install.
 #[derive(Debug, Clone, Default)]
@@ -51,6 +52,8 @@ pub struct VerifyReport {
     pub packages: usize,
     /// What differs, by package.
     pub differences: Vec<(String, Vec<TreeDifference>)>,
+    /// What was changed in files, by package, where what they should hold is at hand.
+    pub changes: Vec<(String, FileChange)>,
     /// The packages that differ.
     pub differing: Vec<PackageName>,
     /// The digest that the lockfile's install has; proven when nothing differs.
@@ -204,9 +207,8 @@ fn stage(
     offline: bool,
     observer: &dyn Observer,
 ) -> Result<(Option<StagedArchive>, StagedTree), FlowError> {
-    let refused = |place: String| {
-        move |error| FlowError::Admit { package: package.name.clone(), version: package.version.clone(), place, error }
-    };
+    let release = (&package.name, &package.version);
+    let refused = |place| refused_by(release, &package.artifact, cache, place);
     if cache.has_archive(package.artifact.digest) {
         observer.notice(Event::Unpack(package.name.clone()));
         match cache.stage_tree(&package.artifact, None, UnpackConfig::default()) {
@@ -227,7 +229,14 @@ fn stage(
                 .ok_or_else(|| FlowError::UnknownSource { package: package.name.clone(), source_name: from.clone() })?
         }
     };
-    let archive = fetch(source, (&package.name, &package.version), &package.artifact, cache, observer)?;
+    let archive = fetch(source, release, &package.artifact, cache, observer).map_err(|error| {
+        // What the lockfile has is not there any more, or is not what it was: the source may tell of something else by now.
+        let gone =
+            matches!(&error, FlowError::Source(error) if matches!(error.kind, SourceErrorKind::ArchiveMissing(_)));
+        let other = matches!(&error, FlowError::Admit { error: AdmitError::ArchiveDiffers { .. }, .. });
+        let told = (gone || other).then(|| republished::look(release, &package.artifact, source, cache, observer));
+        told.flatten().map_or(error, |told| FlowError::Republished(vec![told]))
+    })?;
     observer.notice(Event::Unpack(package.name.clone()));
     let tree = cache
         .stage_tree(&package.artifact, Some(&archive), UnpackConfig::default())
@@ -246,15 +255,23 @@ pub(crate) fn fetch(
     observer.notice(Event::Fetch(name.clone()));
     let mut stream = source.open(artifact.digest)?;
     let staged = cache.stage_archive(artifact, &mut stream, |bytes| observer.notice(Event::Advance(bytes)));
-    staged.map_err(|error| FlowError::Admit {
-        package: name.clone(),
-        version: version.clone(),
-        place: place_of(source),
-        error,
-    })
+    staged.map_err(refused_by((name, version), artifact, cache, place_of(source)))
 }
 
-fn place_of(source: &dyn Source) -> String {
+/// Says which release was refused, and when its right content was last here.
+fn refused_by<'a>(
+    (name, version): (&'a PackageName, &'a Version),
+    artifact: &'a Artifact,
+    cache: &'a Cache,
+    place: String,
+) -> impl FnOnce(AdmitError) -> FlowError + 'a {
+    move |error| {
+        let seen = Seen::of(cache, artifact);
+        FlowError::Admit { package: name.clone(), version: version.clone(), place, seen, error }
+    }
+}
+
+pub(crate) fn place_of(source: &dyn Source) -> String {
     format!("source {}, {}", source.name(), source.place())
 }
 
@@ -293,8 +310,41 @@ pub fn verify(
         None => ".yostel".to_owned(),
     };
     let differences = found.iter().map(|(name, differences)| (label(name), differences.clone())).collect();
+    let changes =
+        found.iter().filter_map(|(name, differences)| Some((plan.packages.get(name.as_ref()?)?, differences)));
+    let changes = changes.flat_map(|(package, differences)| {
+        let changes = changes_of(package, differences, target.state(), &cache);
+        changes.into_iter().map(|change| (label(&Some(package.name.clone())), change))
+    });
+    let changes = changes.collect();
     let differing = found.into_iter().filter_map(|(name, _)| name).collect();
-    Ok(VerifyReport { packages: plan.packages.len(), differences, differing, digest: plan.inventory().digest() })
+    Ok(VerifyReport {
+        packages: plan.packages.len(),
+        differences,
+        changes,
+        differing,
+        digest: plan.inventory().digest(),
+    })
+}
+
+/// Finds out what was changed in a package's files.
+fn changes_of(
+    package: &PlannedPackage,
+    differences: &[TreeDifference],
+    state: &Path,
+    cache: &Cache,
+) -> Vec<FileChange> {
+    let changed = |difference: &TreeDifference| matches!(difference, TreeDifference::Changed { how: "content", .. });
+    let paths: Vec<&str> = differences.iter().filter(|d| changed(d)).map(TreeDifference::path).collect();
+    let Some(right) = cache.right_files(package.artifact.tree, &package.artifact, &paths) else { return Vec::new() };
+    let folder = state.join("packages").join(package.folder());
+    let change = |(path, before): (String, TreeFile)| {
+        let after = read_file(&folder.join(&path), before.kind).ok()?;
+        let (before_kind, after_kind) = (Some(before.kind), Some(after.kind));
+        let patch = FilePatch::between(&path, Some(&before), Some(&after)).ok().flatten();
+        Some(FileChange { path, before: before_kind, after: after_kind, patch })
+    };
+    right.into_iter().filter_map(change).collect()
 }
 
 /// Puts back what a verification found, from the cache or, where that was changed too, from the source.

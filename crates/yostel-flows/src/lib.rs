@@ -17,6 +17,7 @@ mod lock;
 mod look;
 mod observer;
 mod project;
+mod republished;
 mod settle;
 
 pub use cache::{cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
@@ -33,4 +34,5 @@ pub use observer::{Event, Observer, Silent};
 pub use project::{
     LOCKFILE_NAME, LoadedProject, MANIFEST_NAME, Settings, current_platform, load_lockfile, load_project,
 };
+pub use republished::{Republished, Seen};
 pub use settle::{Settlement, apply_settlement, settle};

@@ -13,11 +13,12 @@ use yostel_core::{
     declarations, nearest,
 };
 use yostel_sources::SourceSet;
-use yostel_store::{for_each_in_parallel, write_atomically};
+use yostel_store::{Cache, for_each_in_parallel, write_atomically};
 
 use crate::error::{FlowError, WishPlace};
 use crate::observer::{Event, Observer};
 use crate::project::{LoadedProject, Settings, glance_at_lockfile, load_lockfile};
+use crate::republished;
 
 /// What to keep of an earlier lockfile.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -179,10 +180,13 @@ pub fn lock(
     let lockfile = Lockfile::from_resolution(&wishes, &resolution);
     let moves = compare(before.as_ref(), &lockfile);
     if request.keep == Keep::Locked {
-        let is_content = |m: &&Move| matches!(m.kind, MoveKind::Content { .. });
-        let republished: Vec<Move> = moves.iter().filter(is_content).cloned().collect();
-        if !republished.is_empty() {
-            return Err(FlowError::Republished(republished));
+        let again = |m: &Move| matches!(m.kind, MoveKind::Content { .. });
+        if let Some(before) = before.as_ref().filter(|_| moves.iter().any(again)) {
+            let cache = Cache::open(&settings.cache);
+            let told = republished::tell_all(before, &lockfile, &project.sources()?, &cache, observer);
+            if !told.is_empty() {
+                return Err(FlowError::Republished(told));
+            }
         }
     }
     let text = lockfile.write();

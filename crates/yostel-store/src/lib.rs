@@ -6,10 +6,10 @@
 #![deny(missing_docs)]
 
 mod cache;
+mod changes;
 mod disk;
 mod error;
 mod install;
-mod listing;
 mod locking;
 mod pack;
 mod parallel;
@@ -21,14 +21,14 @@ pub use cache::{
     Cache, CacheEntry, CacheProblem, CacheReport, CacheStats, Carried, Fetching, InUse, KitError, Loaded, Note,
     ProjectRecord, PruneRule, Pruned, StagedArchive, StagedTree,
 };
+pub use changes::{FileChange, changes_between, read_file};
 pub use disk::{Disk, Step, Watch, write_atomically, write_atomically_with};
 pub use error::{AdmitError, ErrorClass, StoreError, UnpackRefusal};
 pub use install::{
     Differing, HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, Placing, PlannedPackage,
     Project, ReplacedPackage, STATE_FOLDER, Trust,
 };
-pub use listing::{Entry, EntryKind, Listing, ListingError};
 pub use pack::{Packed, pack};
 pub use parallel::for_each_in_parallel;
 pub use unpack::{UnpackConfig, unpack};
-pub use verify::{TreeDifference, compare_tree};
+pub use verify::{TreeDifference, compare_tree, list_tree};

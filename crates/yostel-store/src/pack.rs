@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use yostel_core::{ArchiveDigest, Artifact, ContentDigest, Sha256};
 
 use crate::error::StoreError;
-use crate::listing::{Entry, EntryKind, Listing, check_entry_path, link_stays_inside};
+use yostel_core::{Entry, EntryKind, Listing, check_entry_path, link_stays_inside};
 
 /// Modification time of every packed and installed file: 1980-01-02, which every archive format can say.
 pub(crate) const FIXED_TIME: u64 = 315_619_200;

@@ -6,10 +6,9 @@ use std::io::{self, Read};
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
-use yostel_core::{ContentDigest, Sha256};
+use yostel_core::{ContentDigest, Entry, EntryKind, Listing, Sha256, check_entry_path, link_stays_inside};
 
 use crate::error::StoreError;
-use crate::listing::{Entry, EntryKind, Listing};
 
 /// One way in which a tree is not what its listing says.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -72,6 +71,33 @@ pub fn compare_tree(folder: &Path, expected: &Listing) -> Result<Vec<TreeDiffere
     differences.extend(found.into_keys().map(TreeDifference::Extra));
     differences.sort_by(|a, b| a.path().cmp(b.path()));
     Ok(differences)
+}
+
+/// Lists the files and links below a folder, reading all of them.
+///
+/// # Errors
+/// When something cannot be read, or no package can hold it: its path, what it is, or where it leads.
+pub fn list_tree(folder: &Path) -> Result<Listing, StoreError> {
+    let refuse = |path: &str, reason: &str| StoreError {
+        doing: "take",
+        path: folder.join(path),
+        cause: io::Error::new(io::ErrorKind::InvalidData, reason.to_owned()),
+    };
+    let (mut entries, mut others) = (BTreeMap::new(), Vec::new());
+    read_folder(folder, "", &mut entries, &mut others)?;
+    if let Some(other) = others.iter().find(|other| !other.path().ends_with('/')) {
+        return Err(refuse(other.path(), "it is neither a file nor a link"));
+    }
+    for (path, entry) in &entries {
+        check_entry_path(path).map_err(|reason| refuse(path, reason))?;
+        if entry.kind == EntryKind::Link {
+            let target = fs::read_link(folder.join(path)).unwrap_or_default();
+            if !target.to_str().is_some_and(|target| link_stays_inside(path, target)) {
+                return Err(refuse(path, "it is a link that leads out of the package"));
+            }
+        }
+    }
+    Ok(Listing { entries })
 }
 
 fn read_folder(

@@ -4,20 +4,24 @@
 use std::error::Error;
 use std::io;
 
+use jiff::Timestamp;
 use yostel_core::{
-    AcceptError, AcceptProblem, BindError, Collision, Diagnostic, Difference, EditError, LockfileError,
-    ManifestProblem, ManifestProblemKind, MoveKind, NameError, PackageName, Place, Requirement, Version,
+    AcceptError, AcceptProblem, BindError, Collision, Diagnostic, Difference, EditError, Hunk, LockfileError,
+    ManifestProblem, ManifestProblemKind, Mark, NameError, PackageName, Place, Requirement, Version,
 };
-use yostel_flows::{FlowError, WishPlace};
+use yostel_flows::{FlowError, Republished, Seen, WishPlace};
 use yostel_registry::RegistryError;
 use yostel_sources::{SourceError, SourceErrorKind};
-use yostel_store::{AdmitError, StoreError, UnpackRefusal};
+use yostel_store::{AdmitError, FileChange, StoreError, UnpackRefusal};
 
 use crate::context::Context;
-use crate::render::{count, join};
+use crate::render::{age, count, join};
 
 /// How many of a kind are told in one message.
 const TOLD: usize = 5;
+
+/// How many lines of differing files are told in one message.
+const TOLD_LINES: usize = 12;
 
 /// Every code, for the tests that hold the page and the words together.
 #[cfg(test)]
@@ -187,24 +191,15 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::OutOfTime(_) => tell("out-of-time", headline, "give it more time: --time-limit 10m")
             .or("narrow the constraints of what you need, so that there is less to search through"),
         FlowError::WrongAnswer(_) => internal(headline),
-        FlowError::Republished(moves) => {
-            let mut names: Vec<String> = Vec::new();
-            for m in moves {
-                if let MoveKind::Content { version } = &m.kind {
-                    names.push(format!("{} {version}", m.package));
-                }
-            }
-            let headline = format!("{} was published again with other content than is locked", join(&names));
-            tell("republished", headline, "ask who published it why; what is locked still installs from the cache")
-                .note("a release should never change: whoever locked it before gets other files than you would")
-                .or("yostel lock --fresh, to take the new content (and newer versions) over")
-        }
+        FlowError::Republished(releases) => of_republished(releases, context),
         FlowError::Source(error) => of_source(error),
         FlowError::UnknownSource { source_name, .. } => {
             let next = format!("name it again: [sources.{source_name}] and below it folder = \"…\"");
             tell("unknown-source", headline, next).or("yostel lock --fresh, to take the package from another source")
         }
-        FlowError::Admit { package, version, place, error } => of_admit(error, package, version, place),
+        FlowError::Admit { package, version, place, seen, error } => {
+            with_seen(of_admit(error, package, version, place), seen.as_ref(), context)
+        }
         FlowError::NotInCache(packages) => {
             let names: Vec<String> =
                 packages.iter().take(TOLD).map(|(name, version)| format!("{name} {version}")).collect();
@@ -571,6 +566,100 @@ fn of_admit(error: &AdmitError, package: &PackageName, version: &Version, place:
         }
         AdmitError::Store(error) => of_store(error),
     }
+}
+
+/// Tells releases that were published again: what was locked, what is offered now, and what differs.
+fn of_republished(releases: &[Republished], context: &Context) -> Diagnostic {
+    let names: Vec<String> =
+        releases.iter().map(|release| format!("{} {}", release.package, release.version)).collect();
+    let headline = format!("{} was published again with other content than is locked", join(&names));
+    let here = releases.iter().all(|release| release.changes.is_some());
+    let next = if here {
+        "ask who published it why; what is locked still installs from the cache"
+    } else {
+        "ask who published it why; where a cache still has it, yostel cache save FILE there and yostel cache load FILE here"
+    };
+    let mut told = tell("republished", headline, next)
+        .or("yostel lock --fresh, to take the new content (and newer versions) over")
+        .note("a release should never change: whoever locked it before gets other files than you would");
+    for release in releases.iter().take(TOLD) {
+        if releases.len() > 1 {
+            told = told.note(format!("{} {}:", release.package, release.version));
+        }
+        told = told.note(format!("locked {}", release.locked.digest));
+        told = with_seen(told, release.seen.as_ref(), context);
+        told = told.note(format!("found  {}", release.offered.digest)).note(format!("from   {}", release.place));
+        told = match &release.changes {
+            None => told.note("what differs cannot be told: the cache does not hold what is locked"),
+            Some(changes) if changes.is_empty() => {
+                told.note("the files in both are the same; only the archive was made anew")
+            }
+            Some(changes) => {
+                let told = told.note("what differs, from locked to found:");
+                changes_told(changes, TOLD_LINES).into_iter().fold(told, Also::note)
+            }
+        };
+    }
+    told
+}
+
+/// Adds when the right content was last here.
+fn with_seen(told: Diagnostic, seen: Option<&Seen>, context: &Context) -> Diagnostic {
+    let Some(seen) = seen else { return told };
+    let ago = |second: i64| match Timestamp::from_second(second) {
+        Ok(then) => match age(then, context.settings.now).as_str() {
+            "today" => "today".to_owned(),
+            age => format!("{age} ago"),
+        },
+        Err(_) => "some day".to_owned(),
+    };
+    let by = match context.show(&seen.by) {
+        here if here.is_empty() || here == "." => "this project".to_owned(),
+        there => there,
+    };
+    let (brought, used) = (ago(seen.brought), ago(seen.used));
+    told.note(format!("seen   {brought}, brought here from {} by {by}; last used {used}", seen.from))
+}
+
+/// Tells what differs in files, in so many lines at most.
+pub(crate) fn changes_told(changes: &[FileChange], most: usize) -> Vec<String> {
+    let mut lines = Vec::new();
+    let mut more = 0;
+    for change in changes {
+        if lines.len() >= most {
+            more += 1;
+            continue;
+        }
+        let unsaid = if change.patch.is_none() { ", which is not text" } else { "" };
+        lines.push(format!("{}: {}{unsaid}", change.path, change.word()));
+        let hunks = change.patch.iter().flat_map(|patch| &patch.hunks);
+        let text: Vec<String> = hunks.flat_map(told_lines).collect();
+        let room = most.saturating_sub(lines.len()).max(2);
+        lines.extend(text.iter().take(room).cloned());
+        if text.len() > room {
+            lines.push(format!("    … and {} more of this file", count(text.len() - room, "line")));
+        }
+    }
+    if more > 0 {
+        lines.push(format!("and {} more", count(more, "file")));
+    }
+    lines
+}
+
+/// The lines of a hunk that go or come, and one of those around them on each side.
+fn told_lines(hunk: &Hunk) -> Vec<String> {
+    let changed = |at: usize| hunk.lines.get(at).is_some_and(|line| line.mark != Mark::Same);
+    let mut number = hunk.old_start;
+    let mut told = Vec::new();
+    for (at, line) in hunk.lines.iter().enumerate() {
+        let near = changed(at) || changed(at + 1) || at > 0 && changed(at - 1);
+        let place = if line.mark == Mark::Added { String::new() } else { number.to_string() };
+        number += usize::from(line.mark != Mark::Added);
+        if near {
+            told.push(format!("{place:>6} {} {}", line.mark.sign(), line.text.trim_end_matches('\n')));
+        }
+    }
+    told
 }
 
 fn of_registry(error: &RegistryError, context: &Context) -> Diagnostic {

@@ -32,11 +32,11 @@ pub use sharing::{Fetching, InUse};
 
 use crate::disk::Disk;
 use crate::error::{AdmitError, StoreError};
-use crate::listing::Listing;
 use crate::stamp::stamp;
 use crate::unpack::{UnpackConfig, unpack_on};
 use crate::verify::compare_tree;
 use aside::{Aside, Made};
+use yostel_core::Listing;
 
 /// An archive that was checked and has no name yet.
 #[derive(Debug)]
@@ -52,6 +52,26 @@ pub struct StagedArchive {
 pub struct StagedTree {
     made: Made,
     tree: TreeDigest,
+}
+
+impl StagedTree {
+    /// Returns the folder with its files, as long as it is staged.
+    pub fn files(&self) -> PathBuf {
+        self.made.path().join("files")
+    }
+
+    /// Returns its digest.
+    pub fn tree(&self) -> TreeDigest {
+        self.tree
+    }
+
+    /// Reads its listing.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn listing(&self) -> Result<Listing, StoreError> {
+        read_listing(&self.made.path().join("listing"), self.tree)
+    }
 }
 
 /// The cache in one folder.

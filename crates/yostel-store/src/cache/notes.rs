@@ -96,6 +96,13 @@ impl Cache {
         self.disk.set_time(&path, used)
     }
 
+    /// Returns what is known of an archive and when it was last used, in seconds since 1970, whether or not it is still
+    /// here.
+    pub fn last_seen(&self, archive: ArchiveDigest) -> Option<(Note, i64)> {
+        let used = fs::metadata(self.note_path(archive)).and_then(|note| note.modified()).ok()?;
+        Some((self.note(archive)?, seconds(used)))
+    }
+
     fn note(&self, archive: ArchiveDigest) -> Option<Note> {
         serde_json::from_str(&fs::read_to_string(self.note_path(archive)).ok()?).ok()
     }

@@ -15,10 +15,10 @@ use super::project::{Placing, Project, content_of, text_digest};
 use crate::cache::{Cache, ProjectRecord, read_listing};
 use crate::disk::Disk;
 use crate::error::StoreError;
-use crate::listing::{EntryKind, Listing};
 use crate::parallel::for_each_in_parallel;
 use crate::stamp::stamp;
 use crate::verify::{TreeDifference, compare_tree};
+use yostel_core::{EntryKind, Listing};
 
 /// A project that is held: no other process changes what is installed in it meanwhile.
 #[derive(Debug)]

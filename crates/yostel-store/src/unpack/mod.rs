@@ -17,7 +17,7 @@ use yostel_core::{ContentDigest, Sha256};
 
 use crate::disk::Disk;
 use crate::error::{AdmitError, StoreError, UnpackRefusal};
-use crate::listing::{Entry, EntryKind, Listing, check_entry_path, link_stays_inside};
+use yostel_core::{Entry, EntryKind, Listing, check_entry_path, link_stays_inside};
 
 /// Limits on what an archive may unpack to.
 #[derive(Debug, Clone, Copy)]

@@ -6,7 +6,8 @@ use std::io::{Cursor, Write};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 
-use yostel_store::{AdmitError, Listing, UnpackConfig, UnpackRefusal, unpack};
+use yostel_core::Listing;
+use yostel_store::{AdmitError, UnpackConfig, UnpackRefusal, unpack};
 use zip::write::SimpleFileOptions;
 
 /// One entry as a tar header or a zip directory tells it.

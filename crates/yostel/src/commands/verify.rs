@@ -2,13 +2,16 @@
 
 use clap::Args;
 use serde_json::json;
+use yostel_core::Patch;
 use yostel_flows::{FlowError, repair, verify};
-use yostel_store::{TreeDifference, Trust};
+use yostel_store::{FileChange, TreeDifference, Trust};
 
 use super::Answer;
 use crate::context::Context;
+use crate::diagnostic::changes_told;
 use crate::exit::Exit;
 use crate::render::{Columns, Role, count, paint};
+use crate::sanitise::sanitise;
 
 /// How many files are told before `--all`.
 const TOLD: usize = 20;
@@ -59,6 +62,10 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
                 "differences": rows.iter().map(|(package, how, path)| json!({
                     "package": package, "how": how, "path": path,
                 })).collect::<Vec<_>>(),
+                "changes": report.changes.iter().map(|(package, change)| json!({
+                    "package": package, "path": change.path,
+                    "patch": change.patch.clone().map(|patch| Patch { files: vec![patch] }.write()),
+                })).collect::<Vec<_>>(),
             })
         },
         || {
@@ -86,8 +93,11 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
                 ),
                 false => (paint(Role::Good, "next:"), "yostel verify --repair puts back what is locked\n".to_owned()),
             };
+            let changes: Vec<FileChange> = report.changes.iter().map(|(_, change)| change.clone()).collect();
+            let lines = changes_told(&changes, if arguments.all { usize::MAX } else { TOLD });
+            let lines: String = lines.iter().map(|line| format!("  {}\n", sanitise(line))).collect();
             format!(
-                "{} not as the lockfile has {}:\n{}{more}{next} {then}",
+                "{} not as the lockfile has {}:\n{}{more}{lines}{next} {then}",
                 paint(
                     Role::Bad,
                     if rows.len() == 1 { "1 file is".into() } else { format!("{} files are", rows.len()) }

@@ -9,7 +9,7 @@ use std::process::Command;
 use yostel_core::ArchiveDigest;
 use yostel_testkit::{Run, Sandbox};
 
-use crate::{project, sandbox, small_world};
+use crate::{folder_of, project, sandbox, small_world};
 
 /// Runs a command that must fail and asserts that nothing in the sandbox changed.
 #[track_caller]
@@ -255,6 +255,66 @@ fn a_lock_edited_by_hand_or_merged_badly_is_never_guessed_at() {
     assert_eq!(sandbox.read("console/yostel.lock"), good);
     fs::remove_file(sandbox.path("console/yostel.lock")).unwrap();
     refused(&sandbox, "install", 6, &["there is no yostel.lock", "next: yostel lock"]);
+}
+
+/// Publishes `gust 2.1.0` again with other content, behind the registry's back: its document tells of the new archive, and
+/// the old one is gone.
+fn publish_again(sandbox: &Sandbox) {
+    sandbox.write("made/gust-2.1.0/bin/gust-now", "#!/bin/sh\necho gust 2.1.0 and a half \"$@\"\n");
+    sandbox.write("made/gust-2.1.0/share/new.bin", b"\0\x01");
+    sandbox.run("", "registry create other").expect(0);
+    sandbox.run("made/gust-2.1.0", "publish --to ../../other").expect(0);
+    let read = |path: &str| serde_json::from_str::<serde_json::Value>(&sandbox.read(path)).unwrap();
+    let (other, mut document) = (read("other/releases/gust.json"), read("depot/releases/gust.json"));
+    let releases = document["releases"].as_array_mut().unwrap();
+    let release = releases.iter_mut().find(|release| release["version"] == "2.1.0").unwrap();
+    let file = |digest: &serde_json::Value| format!("archives/sha256/{}.tar.zst", &digest.as_str().unwrap()[7..]);
+    fs::remove_file(sandbox.path(&format!("depot/{}", file(&release["artifacts"][0]["digest"])))).unwrap();
+    release["artifacts"] = other["releases"][0]["artifacts"].clone();
+    let new = file(&release["artifacts"][0]["digest"]);
+    fs::copy(sandbox.path(&format!("other/{new}")), sandbox.path(&format!("depot/{new}"))).unwrap();
+    sandbox.write("depot/releases/gust.json", document.to_string());
+}
+
+#[test]
+fn a_release_published_again_is_recognised_and_what_differs_is_shown() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    sandbox.write("far/yostel.toml", sandbox.read("console/yostel.toml"));
+    sandbox.write("far/yostel.lock", sandbox.read("console/yostel.lock"));
+    publish_again(&sandbox);
+    // The cache has what was locked: the files are compared.
+    project(&sandbox, "gust = \"^2\"\nunit = \"^1\"", "rig = \"^0.9\"");
+    refused(
+        &sandbox,
+        "lock",
+        4,
+        &[
+            "gust 2.1.0 was published again with other content than is locked",
+            "seen   today, brought here from depot by this project; last used today",
+            "bin/gust-now: changed",
+            "2 - echo gust 2.1.0 \"$@\"",
+            "+ echo gust 2.1.0 and a half \"$@\"",
+            "share/new.bin: new, which is not text",
+            "still installs from the cache",
+        ],
+    );
+    // Elsewhere nobody has it any more: an install says why it is gone.
+    let far = sandbox.run("far", "install --cache ../cache-far").expect(4);
+    let said =
+        far.says(&["gust 2.1.0 was published again", "what differs cannot be told", "yostel cache load FILE here"]);
+    assert!(!sandbox.path("cache-far").exists(), "{}", said.stderr);
+    // What the cache has goes on working, and a kit carries it there.
+    project(&sandbox, "gust = \"^2\"", "rig = \"^0.9\"");
+    sandbox.run("console", "install").expect(0);
+    sandbox.run("console", "cache save ../kit.tar").expect(0);
+    sandbox.run("far", "cache load ../kit.tar --cache ../cache-far").expect(0);
+    sandbox.run("far", "install --cache ../cache-far").expect(0);
+    // Whoever decides to take it gets it.
+    sandbox.run("console", "lock --fresh").expect(0);
+    sandbox.run("console", "install").expect(0);
+    assert!(sandbox.read(&format!("{}/bin/gust-now", folder_of(&sandbox, "gust"))).contains("and a half"));
 }
 
 /// Runs the program without the power to pass over permissions, which root otherwise has.

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Write;
 
-use yostel_core::{ContentDigest, TreeDigest};
+use crate::digest::{ContentDigest, TreeDigest};
 
 const HEAD: &str = "yostel-tree 1\n";
 
@@ -108,7 +108,7 @@ fn parse_line(line: &str) -> Option<(String, Entry)> {
 ///
 /// # Errors
 /// The rule it breaks.
-pub(crate) fn check_entry_path(path: &str) -> Result<(), &'static str> {
+pub fn check_entry_path(path: &str) -> Result<(), &'static str> {
     if path.is_empty() {
         return Err("it is empty");
     }
@@ -130,7 +130,7 @@ pub(crate) fn check_entry_path(path: &str) -> Result<(), &'static str> {
 }
 
 /// Tells whether a link at `path` with this target stays inside the tree.
-pub(crate) fn link_stays_inside(path: &str, target: &str) -> bool {
+pub fn link_stays_inside(path: &str, target: &str) -> bool {
     if target.is_empty() || target.starts_with('/') || target.chars().any(|c| c.is_control() || c == '\\') {
         return false;
     }

@@ -1,0 +1,122 @@
+//! A release that was published again with other content: recognised for what it is, and what differs.
+
+use std::path::PathBuf;
+
+use yostel_core::{Artifact, Lockfile, PackageName, Version};
+use yostel_sources::{Source, SourceSet};
+use yostel_store::{Cache, FileChange, UnpackConfig, changes_between};
+
+use crate::install::{fetch, place_of};
+use crate::observer::Observer;
+
+/// Archives longer than this are not fetched just to tell what differs.
+const MOST_FETCHED: u64 = 64 << 20;
+
+/// A release whose content is not the one that was locked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Republished {
+    /// The package.
+    pub package: PackageName,
+    /// The version.
+    pub version: Version,
+    /// The archive that was locked.
+    pub locked: Artifact,
+    /// The archive that the source offers under the same version.
+    pub offered: Artifact,
+    /// The source and where it is.
+    pub place: String,
+    /// When and how the locked content came here, if it ever did.
+    pub seen: Option<Seen>,
+    /// What differs between the files that were locked and those offered; none when it could not be found out.
+    pub changes: Option<Vec<FileChange>>,
+}
+
+/// When content came here.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Seen {
+    /// In seconds since 1970.
+    pub brought: i64,
+    /// When it was last used, likewise.
+    pub used: i64,
+    /// The source it came from.
+    pub from: String,
+    /// The project or kit that brought it.
+    pub by: PathBuf,
+}
+
+impl Seen {
+    /// Looks up what the cache knows of an archive.
+    pub(crate) fn of(cache: &Cache, artifact: &Artifact) -> Option<Self> {
+        let (note, used) = cache.last_seen(artifact.digest)?;
+        Some(Self { brought: note.brought, used, from: note.from, by: note.brought_by })
+    }
+}
+
+/// Tells of a release what was locked and what is offered. What differs is found out where the cache has what was locked;
+/// the other is fetched aside for that and thrown away.
+pub(crate) fn tell(
+    (package, version): (&PackageName, &Version),
+    locked: &Artifact,
+    offered: &Artifact,
+    source: &dyn Source,
+    cache: &Cache,
+    observer: &dyn Observer,
+) -> Republished {
+    let changes = || {
+        let listing = cache.is_tree_sound(locked.tree).then(|| cache.listing(locked.tree).ok()).flatten()?;
+        if offered.size > MOST_FETCHED {
+            return None;
+        }
+        let archive = fetch(source, (package, version), offered, cache, observer).ok()?;
+        let tree = cache.stage_tree(offered, Some(&archive), UnpackConfig::default()).ok()?;
+        let files = cache.tree_files(locked.tree);
+        changes_between((&files, &listing), (&tree.files(), &tree.listing().ok()?)).ok()
+    };
+    Republished {
+        package: package.clone(),
+        version: version.clone(),
+        locked: locked.clone(),
+        offered: offered.clone(),
+        place: place_of(source),
+        seen: Seen::of(cache, locked),
+        changes: changes(),
+    }
+}
+
+/// Looks whether the source offers a release with other content than was locked.
+pub(crate) fn look(
+    (package, version): (&PackageName, &Version),
+    locked: &Artifact,
+    source: &dyn Source,
+    cache: &Cache,
+    observer: &dyn Observer,
+) -> Option<Republished> {
+    let document = source.document(package).ok()??;
+    let offered = other_content(locked, &document.release(version)?.artifacts)?;
+    Some(tell((package, version), locked, offered, source, cache, observer))
+}
+
+/// Finds the artifact that stands where this one stood and is another.
+pub(crate) fn other_content<'a>(locked: &Artifact, offered: &'a [Artifact]) -> Option<&'a Artifact> {
+    let same_place = offered.iter().find(|artifact| artifact.platform == locked.platform);
+    same_place.or(offered.first()).filter(|artifact| artifact.digest != locked.digest)
+}
+
+/// Tells of every release that a new lockfile would take at the same version and with other content.
+pub(crate) fn tell_all(
+    before: &Lockfile,
+    after: &Lockfile,
+    sources: &SourceSet,
+    cache: &Cache,
+    observer: &dyn Observer,
+) -> Vec<Republished> {
+    let mut told = Vec::new();
+    for (package, was) in &before.chosen {
+        let Some(is) = after.chosen.get(package).filter(|is| is.version == was.version) else { continue };
+        let pair = was.artifacts.iter().find_map(|locked| Some((locked, other_content(locked, &is.artifacts)?)));
+        if let (Some((locked, offered)), Some(source)) = (pair, sources.source(&is.from)) {
+            told.push(tell((package, &is.version), locked, offered, source, cache, observer));
+        }
+    }
+    told
+}
