@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::lockfile::{AskedBy, LockedPackage, Lockfile};
 use crate::name::{PackageName, Purpose};
+use crate::release::artifact_for;
 use crate::requirement::Asker;
 use crate::version::Version;
 
@@ -47,6 +48,18 @@ pub enum MoveKind {
     Content {
         /// The version.
         version: Version,
+    },
+    /// Same release, locked for other platforms.
+    Platforms {
+        /// Before.
+        from: Vec<String>,
+        /// Now.
+        to: Vec<String>,
+    },
+    /// Same release, changed locally in another way than before.
+    Altered {
+        /// Whether it is changed locally now.
+        now: bool,
     },
     /// Same release, needed for other purposes.
     Purposes {
@@ -138,12 +151,29 @@ fn kind_of(from: Option<&LockedPackage>, to: Option<&LockedPackage>) -> Option<M
                 || !to.numbering.is_same_line(&from.version, &to.version);
             Some(MoveKind::Moved { from: from.version.clone(), to: to.version.clone(), crosses_line })
         }
-        (Some(from), Some(to)) if from.artifacts != to.artifacts || from.from != to.from => {
+        (Some(from), Some(to)) if from.from != to.from || has_other_content(from, to) => {
             Some(MoveKind::Content { version: to.version.clone() })
         }
+        (Some(from), Some(to)) if from.artifacts != to.artifacts => {
+            let platforms = |locked: &LockedPackage| locked.artifacts.iter().map(|a| a.platform.clone()).collect();
+            Some(MoveKind::Platforms { from: platforms(from), to: platforms(to) })
+        }
+        (Some(from), Some(to)) if from.altered != to.altered => Some(MoveKind::Altered { now: to.altered.is_some() }),
         (Some(from), Some(to)) if from.purposes != to.purposes => {
             Some(MoveKind::Purposes { from: from.purposes.clone(), to: to.purposes.clone() })
         }
         (Some(_), Some(_)) => None,
     }
+}
+
+/// Tells whether some platform that was served would get other files than before.
+fn has_other_content(from: &LockedPackage, to: &LockedPackage) -> bool {
+    let named = from.artifacts.iter().chain(&to.artifacts).map(|artifact| artifact.platform.as_str());
+    let content = |locked: &LockedPackage, platform: &str| {
+        artifact_for(&locked.artifacts, platform).map(|artifact| (artifact.digest, artifact.size, artifact.tree))
+    };
+    named.into_iter().any(|platform| match (content(from, platform), content(to, platform)) {
+        (Some(old), Some(new)) => old != new,
+        _ => false,
+    })
 }

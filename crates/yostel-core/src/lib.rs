@@ -5,6 +5,7 @@
 mod audit;
 mod compare;
 mod constraint;
+mod declared;
 mod diagnostic;
 mod digest;
 mod lockfile;
@@ -22,18 +23,17 @@ mod why;
 pub use audit::{Duplicate, Holder, Outdated, duplicates, outdated};
 pub use compare::{Move, MoveKind, compare};
 pub use constraint::{Accept, AcceptError, AcceptProblem, BindError, Constraint, VersionSet};
+pub use declared::Declared;
 pub use diagnostic::{Diagnostic, Place};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
-pub use lockfile::{
-    AskedBy, Difference, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError, declarations,
-};
+pub use lockfile::{Alteration, AskedBy, Difference, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError};
 pub use manifest::{
-    EditError, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, PLAIN_KEYS, Policy,
-    Project, SourceDeclaration, add_need, new_manifest, remove_need, run_purpose,
+    Alter, EditError, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, PLAIN_KEYS, Policy,
+    Project, SourceDeclaration, add_alter, add_need, new_manifest, remove_alter, remove_need, run_purpose,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest};
 pub use release::{
-    ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Withdrawal,
+    ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Withdrawal, artifact_for,
     check_offered_path, check_platform, check_variable,
 };
 pub use requirement::{Asker, Requirement};

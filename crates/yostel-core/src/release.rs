@@ -147,6 +147,12 @@ pub fn check_platform(platform: &str) -> Result<(), &'static str> {
     }
 }
 
+/// Finds the artifact that fits a platform: the one made for it, or else the one that fits all.
+pub fn artifact_for<'a>(artifacts: &'a [Artifact], platform: &str) -> Option<&'a Artifact> {
+    let named = |wanted: &str| artifacts.iter().find(|artifact| artifact.platform == wanted);
+    named(platform).or_else(|| named(ANY_PLATFORM))
+}
+
 /// Checks the name of a variable of the environment.
 ///
 /// # Errors

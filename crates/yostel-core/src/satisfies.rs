@@ -7,6 +7,7 @@ use std::fmt;
 use crate::constraint::{Accept, Bindings};
 use crate::manifest::run_purpose;
 use crate::name::PackageName;
+use crate::release::{ANY_PLATFORM, Artifact};
 use crate::requirement::{Asker, Requirement};
 use crate::resolve::{Choice, Problem, Resolution};
 use crate::version::Version;
@@ -24,6 +25,8 @@ pub enum Violation {
     Withdrawn(PackageName, Version),
     /// The release was published later than may be, and was not there before.
     TooNew(PackageName, Version),
+    /// The release offers nothing for a platform that is to be served.
+    Unserved(PackageName, Version, String),
 }
 
 impl fmt::Display for Violation {
@@ -34,6 +37,9 @@ impl fmt::Display for Violation {
             Self::Unneeded(package) => write!(f, "nothing needs {package}"),
             Self::Withdrawn(package, version) => write!(f, "{package} {version} is withdrawn"),
             Self::TooNew(package, version) => write!(f, "{package} {version} was published too late"),
+            Self::Unserved(package, version, platform) => {
+                write!(f, "{package} {version} offers nothing for {platform}")
+            }
         }
     }
 }
@@ -82,6 +88,12 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
         }
         if !kept && problem.rules.published_by.is_some_and(|by| release.published > by) {
             violations.push(Violation::TooNew(name.clone(), release.version.clone()));
+        }
+        for platform in &problem.rules.platforms {
+            let serves = |artifact: &Artifact| artifact.platform == *platform || artifact.platform == ANY_PLATFORM;
+            if !release.artifacts.iter().any(serves) {
+                violations.push(Violation::Unserved(name.clone(), release.version.clone(), platform.clone()));
+            }
         }
     }
     violations

@@ -6,8 +6,9 @@ use jiff::Timestamp;
 
 use crate::lockfile::{AskedBy, Lockfile};
 use crate::name::PackageName;
-use crate::release::{PackageDocument, Release};
+use crate::release::{PackageDocument, Release, artifact_for};
 use crate::requirement::Asker;
+use crate::resolve::Rules;
 use crate::version::Version;
 
 /// Why a locked package is as it is.
@@ -43,6 +44,8 @@ pub enum Reason {
     Withdrawn(String),
     /// It was published too late.
     TooNew(Timestamp),
+    /// It offers nothing for this platform, which is to be served.
+    Unserved(String),
     /// It needs something that no source has, or no release of which is what it needs.
     NeverMet(PackageName),
     /// Everyone who asks admits it: it was kept where it is, or something further away stands against it.
@@ -54,13 +57,13 @@ pub fn why(
     lockfile: &Lockfile,
     documents: &BTreeMap<PackageName, PackageDocument>,
     package: &PackageName,
-    published_by: Option<Timestamp>,
+    rules: &Rules,
 ) -> Option<Why> {
     let locked = lockfile.chosen.get(package)?;
     let mut newer = Vec::new();
     if let Some(document) = documents.get(package) {
         for release in document.releases.iter().rev().filter(|release| release.version > locked.version) {
-            let reason = reason(release, document, &locked.asked_by, documents, published_by);
+            let reason = reason(release, document, &locked.asked_by, documents, rules);
             newer.push(NotTaken { version: release.version.clone(), reason });
         }
     }
@@ -78,13 +81,16 @@ fn reason(
     document: &PackageDocument,
     asked_by: &BTreeSet<AskedBy>,
     documents: &BTreeMap<PackageName, PackageDocument>,
-    published_by: Option<Timestamp>,
+    rules: &Rules,
 ) -> Reason {
     if let Some(withdrawal) = &release.withdrawn {
         return Reason::Withdrawn(withdrawal.why.clone());
     }
-    if published_by.is_some_and(|by| release.published > by) {
+    if rules.published_by.is_some_and(|by| release.published > by) {
         return Reason::TooNew(release.published);
+    }
+    if let Some(platform) = rules.platforms.iter().find(|p| artifact_for(&release.artifacts, p).is_none()) {
+        return Reason::Unserved(platform.clone());
     }
     let refuses = |asked: &&AskedBy| {
         asked.accept.bind(document.numbering).is_ok_and(|constraint| !constraint.admits(&release.version))

@@ -2,21 +2,22 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{ANY_PLATFORM, Artifact, Asker, Lockfile, PackageName};
+use yostel_core::{Asker, Lockfile, PackageName};
 use yostel_store::{InstallPlan, Link, PlannedPackage};
 
 use crate::error::FlowError;
+use crate::patches::Patches;
 
-/// Plans the install of a lockfile on a platform.
+/// Plans the install of a lockfile on a platform, with the patches that the project's manifest names.
 ///
 /// # Errors
-/// `NoArtifact` for each package that has nothing for the platform.
-pub fn plan_of(lockfile: &Lockfile, platform: &str) -> Result<InstallPlan, FlowError> {
+/// `NoArtifact` for each package that has nothing for the platform; `Patch` for a patch that is none.
+pub fn plan_of(lockfile: &Lockfile, platform: &str, patches: &Patches) -> Result<InstallPlan, FlowError> {
     let mut packages = BTreeMap::new();
     let mut links = BTreeSet::new();
     let mut failures = Vec::new();
     for (name, locked) in &lockfile.chosen {
-        let Some(artifact) = fitting(&locked.artifacts, platform) else {
+        let Some((artifact, altered)) = locked.fitting(platform) else {
             failures.push(FlowError::NoArtifact {
                 package: name.clone(),
                 version: locked.version.clone(),
@@ -25,8 +26,12 @@ pub fn plan_of(lockfile: &Lockfile, platform: &str) -> Result<InstallPlan, FlowE
             });
             continue;
         };
-        let planned =
-            PlannedPackage { name: name.clone(), version: locked.version.clone(), artifact: artifact.clone() };
+        let planned = PlannedPackage {
+            name: name.clone(),
+            version: locked.version.clone(),
+            artifact: artifact.clone(),
+            altered: patches.planned(name, altered)?,
+        };
         packages.insert(name.clone(), planned);
         for asked in &locked.asked_by {
             links.insert(Link {
@@ -46,11 +51,6 @@ pub fn plan_of(lockfile: &Lockfile, platform: &str) -> Result<InstallPlan, FlowE
     } else {
         Err(FlowError::several(failures))
     }
-}
-
-fn fitting<'a>(artifacts: &'a [Artifact], platform: &str) -> Option<&'a Artifact> {
-    let named = |wanted: &str| artifacts.iter().find(|artifact| artifact.platform == wanted);
-    named(platform).or_else(|| named(ANY_PLATFORM))
 }
 
 fn who_element(who: &Asker) -> String {

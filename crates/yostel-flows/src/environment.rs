@@ -23,7 +23,7 @@ pub struct Environment {
 /// `NotInstalled` when the lockfile's packages are not (all) there, and as loading the lockfile.
 pub fn environment(project: &LoadedProject, settings: &Settings) -> Result<Environment, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
-    let plan = plan_of(&lockfile, &settings.platform)?;
+    let plan = plan_of(&lockfile, &settings.platform, &project.patches()?)?;
     let state = Project::at(&project.root)?.state().to_owned();
     let mut packages: Vec<_> = plan.packages.values().collect();
     packages.sort_by_key(|package| (!lockfile.is_direct(&package.name), package.name.clone()));
@@ -52,7 +52,7 @@ pub fn environment(project: &LoadedProject, settings: &Settings) -> Result<Envir
 /// `NotLocked`, `NotInstalled`, and as loading the lockfile.
 pub fn where_is(project: &LoadedProject, package: &PackageName, settings: &Settings) -> Result<PathBuf, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
-    let plan = plan_of(&lockfile, &settings.platform)?;
+    let plan = plan_of(&lockfile, &settings.platform, &project.patches()?)?;
     let Some(planned) = plan.packages.get(package) else {
         let near = nearest(package.as_str(), plan.packages.keys().map(PackageName::as_str));
         let near = near.and_then(|near| PackageName::parse(near).ok());

@@ -4,12 +4,12 @@ use std::io;
 use std::path::PathBuf;
 
 use yostel_core::{
-    Accept, BindError, Collision, Difference, EditError, LockfileError, ManifestProblem, PackageName, Requirement,
-    ResolveError, SourceName, Version,
+    Accept, BindError, Collision, Difference, EditError, LockfileError, ManifestProblem, PackageName, PatchError,
+    Requirement, ResolveError, SourceName, Version,
 };
 use yostel_registry::RegistryError;
 use yostel_sources::{SourceError, SourceErrorKind};
-use yostel_store::{AdmitError, ErrorClass, KitError, StoreError};
+use yostel_store::{AdmitError, AlterError, ErrorClass, KitError, StoreError};
 
 use crate::republished::{Republished, Seen};
 
@@ -39,6 +39,47 @@ pub struct WishPlace {
     pub wish: Requirement,
     /// Line in the manifest, from 1.
     pub line: usize,
+}
+
+/// What is wrong with a patch.
+#[derive(Debug)]
+pub enum PatchProblem {
+    /// Its file cannot be read.
+    Unreadable(io::Error),
+    /// It is not a unified diff.
+    Syntax(PatchError),
+    /// It does not make of the package what it should.
+    NotMade {
+        /// The platform of the artifact.
+        platform: String,
+        /// Why.
+        error: AlterError,
+    },
+}
+
+/// Why local changes are not shown, kept or dropped.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum NotAltered {
+    /// There are none.
+    #[error("it is not open for changes")]
+    NotOpen,
+    /// The copy is as the release is.
+    #[error("nothing was changed")]
+    Nothing,
+    /// Files were changed that are not text.
+    #[error("{} changed file(s) are not text", .0.len())]
+    NotText(Vec<String>),
+    /// Nobody said why.
+    #[error("nobody said why")]
+    NoReason,
+    /// Another release is locked by now.
+    #[error("it was opened at {opened}, and {locked} is locked now")]
+    OtherRelease {
+        /// The version it was opened at.
+        opened: String,
+        /// The version that is locked.
+        locked: String,
+    },
 }
 
 /// Why a flow failed.
@@ -229,6 +270,26 @@ pub enum FlowError {
     /// The store failed.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// A patch that the manifest names cannot be used.
+    #[error("the patch of {package} cannot be used")]
+    Patch {
+        /// The package.
+        package: PackageName,
+        /// The patch's file.
+        path: PathBuf,
+        /// Its text.
+        text: String,
+        /// Why.
+        problem: PatchProblem,
+    },
+    /// There are no local changes to speak of, or they cannot be kept.
+    #[error("{package}: {why}")]
+    NotAltered {
+        /// The package.
+        package: PackageName,
+        /// Why.
+        why: NotAltered,
+    },
     /// More than one failure, of one piece of work over many things. Never empty.
     #[error("{} failures", .0.len())]
     Several(Vec<FlowError>),
@@ -250,7 +311,15 @@ impl FlowError {
             | Self::NoArtifact { .. }
             | Self::NotLocked { .. }
             | Self::NoSuchVersion { .. }
+            | Self::NotAltered { .. }
             | Self::Edit(_) => FlowClass::Usage,
+            Self::Patch { problem: PatchProblem::NotMade { error: AlterError::Store(_), .. }, .. } => {
+                FlowClass::Machine
+            }
+            Self::Patch { problem: PatchProblem::NotMade { error: AlterError::TreeDiffers { .. }, .. }, .. } => {
+                FlowClass::Integrity
+            }
+            Self::Patch { .. } => FlowClass::Usage,
             Self::Collision { .. } | Self::OutOfTime(_) => FlowClass::NoResolution,
             Self::Lockfile { .. } | Self::Republished(_) => FlowClass::Integrity,
             Self::NoLockfile(_) | Self::Stale(_) | Self::NotInstalled => FlowClass::Stale,

@@ -74,7 +74,7 @@ pub fn explain(
     }
     let rules = rules_of(project, None, None, settings);
     let not_locked = || FlowError::NotLocked { package: package.clone(), near: None };
-    let why = why(&lockfile, &documents, package, rules.published_by).ok_or_else(not_locked)?;
+    let why = why(&lockfile, &documents, package, &rules).ok_or_else(not_locked)?;
     let version = match other {
         Some(text) => Some(find_version(package, text, documents.get(package))?),
         None => why.newer.iter().find(|newer| newer.reason == Reason::Admitted).map(|newer| newer.version.clone()),
@@ -117,7 +117,11 @@ fn demand(
     let outcome = drive(Resolver::new(problem), project, &project.sources()?, observer)?.outcome;
     let outcome = match outcome {
         Outcome::Resolved(resolution) => {
-            let after = Lockfile::from_resolution(&project.manifest.requirements(), &resolution);
+            let mut after = Lockfile::from_resolution(&project.declared()?, &resolution);
+            // What patches make of other releases is not asked here.
+            for (name, locked) in &mut after.chosen {
+                locked.altered = lockfile.chosen.get(name).and_then(|was| was.altered.clone());
+            }
             Counterfactual::Possible(compare(Some(lockfile), &after))
         }
         Outcome::Collision(collision) => {

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::Mutex;
 
-use yostel_core::{Artifact, FilePatch, Lockfile, PackageName, Seal, SourceName, TreeFile, Version, declarations};
+use yostel_core::{Artifact, FilePatch, Lockfile, PackageName, Seal, SourceName, TreeFile, Version};
 use yostel_sources::{Source, SourceErrorKind, SourceSet};
 use yostel_store::{
     AdmitError, Cache, FileChange, Installed, Placing, PlannedPackage, Project, StagedArchive, StagedTree,
@@ -13,6 +13,7 @@ use yostel_store::{
 use crate::compose::plan_of;
 use crate::error::FlowError;
 use crate::observer::{Event, Observer};
+use crate::patches::{self, Patches};
 use crate::project::{LoadedProject, Settings, glance_at_lockfile, load_fitting_lockfile};
 use crate::republished::{self, Seen};
 
@@ -38,6 +39,8 @@ pub struct InstallReport {
     pub fetched: Vec<(PackageName, Version, u64)>,
     /// Trees of the cache that had been changed and were unpacked again.
     pub repaired: Vec<(PackageName, Version)>,
+    /// Packages that are open for changes, and stay as they are.
+    pub open: Vec<PackageName>,
     /// What was done in the project; none when there was nothing to do.
     pub done: Option<Installed>,
     /// The digest of everything installed.
@@ -54,6 +57,8 @@ pub struct VerifyReport {
     pub differences: Vec<(String, Vec<TreeDifference>)>,
     /// What was changed in files, by package, where what they should hold is at hand.
     pub changes: Vec<(String, FileChange)>,
+    /// Packages that are open for changes.
+    pub open: Vec<PackageName>,
     /// The packages that differ.
     pub differing: Vec<PackageName>,
     /// The digest that the lockfile's install has; proven when nothing differs.
@@ -80,11 +85,12 @@ pub fn install(
         return Ok(report);
     }
     let lockfile = load_fitting_lockfile(project)?;
-    let plan = plan_of(&lockfile, platform)?;
+    let plan = plan_of(&lockfile, platform, &project.patches()?)?;
     let mut report = InstallReport {
         packages: plan.packages.len(),
         fetched: Vec::new(),
         repaired: Vec::new(),
+        open: target.open_packages(&plan),
         done: None,
         digest: plan.inventory().digest(),
     };
@@ -93,7 +99,12 @@ pub fn install(
     }
     let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
     let in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
-    bring_in(project, &lockfile, &packages, &cache, request.offline, observer, &mut report)?;
+    // A tree with local changes that is there needs no other.
+    let is_there = |package: &PlannedPackage| package.altered.is_some() && cache.is_tree_sound(package.tree());
+    let needed: Vec<&PlannedPackage> = packages.iter().copied().filter(|package| !is_there(package)).collect();
+    Brought { fetched: report.fetched, repaired: report.repaired } =
+        bring_in(project, &lockfile, &needed, &cache, request.offline, observer)?;
+    make_altered(&needed, &project.patches()?, &cache)?;
     let held = target.hold(|| observer.notice(Event::Wait))?;
     // While we waited, another process may have done it all.
     if !held.project().is_current(&plan, &cache) {
@@ -113,28 +124,56 @@ pub fn install(
 /// Tells that there is nothing to do as far as the record says; nothing when it does not.
 fn recorded(project: &LoadedProject, target: &Project, cache: &Cache, platform: &str) -> Option<InstallReport> {
     let glance = glance_at_lockfile(project)?;
+    let declared = project.declared().ok()?;
     let record = target.recorded(cache)?;
-    let fits = glance.declarations == declarations(&project.manifest.requirements());
+    let fits = glance.declarations == declared.seal();
     let digest = Seal::parse(&record.digest).ok()?;
     (fits && record.platform == platform && record.lock == glance.seal.to_string()).then(|| InstallReport {
         packages: glance.packages,
         fetched: Vec::new(),
         repaired: Vec::new(),
+        open: Vec::new(),
         done: None,
         digest,
     })
 }
 
-/// Makes sure that every tree is in the cache and sound.
-fn bring_in(
+/// Makes the trees of packages with local changes from those of their releases.
+fn make_altered(packages: &[&PlannedPackage], patches: &Patches, cache: &Cache) -> Result<(), FlowError> {
+    let mut made = Vec::new();
+    for package in packages {
+        if let Some(altered) = &package.altered {
+            made.push(patches::make(
+                &package.name,
+                &package.artifact,
+                &altered.patch,
+                Some(altered.tree),
+                patches,
+                cache,
+            )?);
+        }
+    }
+    Ok(cache.commit(Vec::new(), made)?)
+}
+
+/// What came into the cache.
+#[derive(Debug, Default)]
+pub(crate) struct Brought {
+    /// Archives that were fetched, with their size in bytes.
+    fetched: Vec<(PackageName, Version, u64)>,
+    /// Trees that had been changed and were unpacked again.
+    repaired: Vec<(PackageName, Version)>,
+}
+
+/// Makes sure that every release's tree is in the cache and sound.
+pub(crate) fn bring_in(
     project: &LoadedProject,
     lockfile: &Lockfile,
     packages: &[&PlannedPackage],
     cache: &Cache,
     offline: bool,
     observer: &dyn Observer,
-    report: &mut InstallReport,
-) -> Result<(), FlowError> {
+) -> Result<Brought, FlowError> {
     observer.notice(Event::Begin("checking the cache", packages.len() as u64));
     let sound = for_each_in_parallel(packages, |package| {
         let sound = cache.is_tree_sound(package.artifact.tree);
@@ -145,7 +184,7 @@ fn bring_in(
     let missing: Vec<&PlannedPackage> =
         packages.iter().zip(sound).filter(|(_, sound)| !sound).map(|(package, _)| *package).collect();
     if missing.is_empty() {
-        return Ok(());
+        return Ok(Brought::default());
     }
     // Held until everything has its name in the cache, so whoever waits finds it there.
     let _fetching = match offline {
@@ -176,6 +215,7 @@ fn bring_in(
         Ok::<_, FlowError>(staged)
     });
     observer.notice(Event::End);
+    let mut brought = Brought::default();
     let (mut archives, mut trees, mut failures) = (Vec::new(), Vec::new(), Vec::new());
     for (package, outcome) in missing.iter().zip(staged) {
         match outcome {
@@ -183,7 +223,7 @@ fn bring_in(
                 archives.extend(archive);
                 trees.push(tree);
                 if cache.has_tree(package.artifact.tree) {
-                    report.repaired.push((package.name.clone(), package.version.clone()));
+                    brought.repaired.push((package.name.clone(), package.version.clone()));
                 }
             }
             Err(error) => failures.push(error),
@@ -193,9 +233,9 @@ fn bring_in(
         return Err(FlowError::several(failures));
     }
     cache.commit(archives, trees)?;
-    report.fetched = fetched.into_inner().expect("all threads ended");
-    report.fetched.sort();
-    Ok(())
+    brought.fetched = fetched.into_inner().expect("all threads ended");
+    brought.fetched.sort();
+    Ok(brought)
 }
 
 fn stage(
@@ -298,7 +338,7 @@ pub fn verify(
     let target = Project::at(&project.root)?;
     let (placing, platform) = as_installed(&target, &cache, settings);
     let target = target.placing(placing);
-    let plan = plan_of(&lockfile, &platform)?;
+    let plan = plan_of(&lockfile, &platform, &project.patches()?)?;
     if !plan.packages.is_empty() && !target.state().join("packages").is_dir() {
         return Err(FlowError::NotInstalled);
     }
@@ -318,10 +358,12 @@ pub fn verify(
     });
     let changes = changes.collect();
     let differing = found.into_iter().filter_map(|(name, _)| name).collect();
+    let open = target.open_packages(&plan);
     Ok(VerifyReport {
         packages: plan.packages.len(),
         differences,
         changes,
+        open,
         differing,
         digest: plan.inventory().digest(),
     })
@@ -336,7 +378,7 @@ fn changes_of(
 ) -> Vec<FileChange> {
     let changed = |difference: &TreeDifference| matches!(difference, TreeDifference::Changed { how: "content", .. });
     let paths: Vec<&str> = differences.iter().filter(|d| changed(d)).map(TreeDifference::path).collect();
-    let Some(right) = cache.right_files(package.artifact.tree, &package.artifact, &paths) else { return Vec::new() };
+    let Some(right) = cache.right_files(package.tree(), &package.artifact, &paths) else { return Vec::new() };
     let folder = state.join("packages").join(package.folder());
     let change = |(path, before): (String, TreeFile)| {
         let after = read_file(&folder.join(&path), before.kind).ok()?;
@@ -360,7 +402,7 @@ pub fn repair(
     let cache = Cache::open(&settings.cache);
     let target = Project::at(&project.root)?;
     let (placing, platform) = as_installed(&target, &cache, settings);
-    let plan = plan_of(&load_fitting_lockfile(project)?, &platform)?;
+    let plan = plan_of(&load_fitting_lockfile(project)?, &platform, &project.patches()?)?;
     let differing: Vec<&PlannedPackage> = report.differing.iter().filter_map(|name| plan.packages.get(name)).collect();
     target.distrust(&differing, &cache)?;
     let request = InstallRequest { platform: Some(platform), placing, ..InstallRequest::default() };
@@ -368,7 +410,7 @@ pub fn repair(
 }
 
 /// Tells how and for which platform the project was installed; as it would be now, when that is not known.
-fn as_installed(target: &Project, cache: &Cache, settings: &Settings) -> (Placing, String) {
+pub(crate) fn as_installed(target: &Project, cache: &Cache, settings: &Settings) -> (Placing, String) {
     match target.record(cache) {
         Some(record) if !record.platform.is_empty() => (record.placing, record.platform),
         _ => (Placing::default(), settings.platform.clone()),

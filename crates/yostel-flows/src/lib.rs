@@ -5,6 +5,7 @@
 
 #![deny(missing_docs)]
 
+mod alter;
 mod cache;
 mod compose;
 mod declare;
@@ -16,21 +17,24 @@ mod install;
 mod lock;
 mod look;
 mod observer;
+mod patches;
 mod project;
 mod republished;
 mod settle;
 
+pub use alter::{Changes, Dropped, Kept, Opened, drop_alter, keep_alter, open_alter, show_alter};
 pub use cache::{cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
 pub use compose::plan_of;
 pub use declare::{AddReport, AddRequest, InitRequest, RemoveReport, add, init, remove};
 pub use environment::{Environment, environment, where_is};
-pub use error::{FlowClass, FlowError, WishPlace};
+pub use error::{FlowClass, FlowError, NotAltered, PatchProblem, WishPlace};
 pub use explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use give::{contents, create_registry, publish, withdraw};
 pub use install::{InstallReport, InstallRequest, VerifyReport, install, repair, verify};
 pub use lock::{Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
 pub use look::{AuditReport, ListReport, ListRow, Tree, TreeNode, audit, list, tree};
 pub use observer::{Event, Observer, Silent};
+pub use patches::Patches;
 pub use project::{
     LOCKFILE_NAME, LoadedProject, MANIFEST_NAME, Settings, current_platform, load_lockfile, load_project,
 };

@@ -1,6 +1,6 @@
 //! Resolve and write the lockfile, telling what moved and because of whom.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, mpsc};
@@ -9,14 +9,14 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use yostel_core::{
     Arrival, Collision, Glance, Lockfile, Move, MoveKind, Outcome, PackageDocument, PackageName, Phase, Prefer,
-    Problem, Resolution, ResolveError, Resolver, Rules, Seal, SearchStats, Step, Unfinished, Version, compare,
-    declarations, nearest,
+    Problem, Resolution, ResolveError, Resolver, Rules, Seal, SearchStats, Step, Unfinished, Version, compare, nearest,
 };
 use yostel_sources::SourceSet;
 use yostel_store::{Cache, for_each_in_parallel, write_atomically};
 
 use crate::error::{FlowError, WishPlace};
 use crate::observer::{Event, Observer};
+use crate::patches::complete;
 use crate::project::{LoadedProject, Settings, glance_at_lockfile, load_lockfile};
 use crate::republished;
 
@@ -80,6 +80,8 @@ pub struct LockReport {
     pub written: bool,
     /// Newer releases that nobody holds back but that were kept where they are.
     pub newer: Vec<(PackageName, Version, Version)>,
+    /// Patches that the manifest names for packages that are not locked.
+    pub unused_patches: BTreeSet<PackageName>,
     /// What the search did; none when there was nothing to search for.
     pub search: Option<SearchReport>,
 }
@@ -129,14 +131,27 @@ pub fn lock(
     observer: &dyn Observer,
 ) -> Result<LockReport, FlowError> {
     let path = project.lockfile_path();
-    let wishes = project.manifest.requirements();
+    let patches = project.patches()?;
+    let declared = project.declared_with(&patches);
     if request.keep == Keep::Locked
         && let Some(Glance { seal, declarations: locked, packages }) = glance_at_lockfile(project)
-        && locked == declarations(&wishes)
+        && locked == declared.seal()
     {
         let (moves, newer, lockfile) = (Vec::new(), Vec::new(), None);
         let (changed, written, search) = (false, false, None);
-        return Ok(LockReport { path, packages, seal, lockfile, moves, changed, written, newer, search });
+        let unused_patches = BTreeSet::new();
+        return Ok(LockReport {
+            path,
+            packages,
+            seal,
+            lockfile,
+            moves,
+            changed,
+            written,
+            newer,
+            unused_patches,
+            search,
+        });
     }
     let before = match (load_lockfile(project), request.keep) {
         (Err(FlowError::Lockfile { .. }), Keep::Nothing) => None,
@@ -147,8 +162,8 @@ pub fn lock(
         _ => BTreeMap::new(),
     };
     let rules = rules_of(project, request.as_of, request.prefer, settings);
-    let problem = Problem { wishes: wishes.clone(), keep, rules };
-    let (resolution, documents, search) = if wishes.is_empty() {
+    let problem = Problem { wishes: declared.wishes.clone(), keep, rules };
+    let (resolution, documents, search) = if declared.wishes.is_empty() {
         (Resolution::default(), BTreeMap::new(), None)
     } else {
         let sources = project.sources()?;
@@ -177,18 +192,13 @@ pub fn lock(
             }
         }
     };
-    let lockfile = Lockfile::from_resolution(&wishes, &resolution);
-    let moves = compare(before.as_ref(), &lockfile);
-    if request.keep == Keep::Locked {
-        let again = |m: &Move| matches!(m.kind, MoveKind::Content { .. });
-        if let Some(before) = before.as_ref().filter(|_| moves.iter().any(again)) {
-            let cache = Cache::open(&settings.cache);
-            let told = republished::tell_all(before, &lockfile, &project.sources()?, &cache, observer);
-            if !told.is_empty() {
-                return Err(FlowError::Republished(told));
-            }
-        }
+    let mut lockfile = Lockfile::from_resolution(&declared, &resolution);
+    let cache = Cache::open(&settings.cache);
+    if let Some(told) = published_again(before.as_ref(), &lockfile, request.keep, project, &cache, observer)? {
+        return Err(told);
     }
+    complete(&mut lockfile, before.as_ref(), &patches, project, &cache, observer)?;
+    let moves = compare(before.as_ref(), &lockfile);
     let text = lockfile.write();
     let changed = before.as_ref() != Some(&lockfile);
     let written = changed && request.write == Write::File;
@@ -197,8 +207,27 @@ pub fn lock(
         write_atomically(&path, text.as_bytes())?;
     }
     let newer = kept_below_newest(&lockfile, &documents, &moves);
+    let unused_patches = patches.unused(&lockfile);
     let (packages, seal, lockfile) = (lockfile.chosen.len(), lockfile.seal(), Some(lockfile));
-    Ok(LockReport { path, packages, seal, lockfile, moves, changed, written, newer, search })
+    Ok(LockReport { path, packages, seal, lockfile, moves, changed, written, newer, unused_patches, search })
+}
+
+/// Says which releases a lockfile would take with other content than the one before, when what is locked is to be kept.
+fn published_again(
+    before: Option<&Lockfile>,
+    lockfile: &Lockfile,
+    keep: Keep,
+    project: &LoadedProject,
+    cache: &Cache,
+    observer: &dyn Observer,
+) -> Result<Option<FlowError>, FlowError> {
+    let again = |m: &Move| matches!(m.kind, MoveKind::Content { .. });
+    let Some(before) = before.filter(|_| keep == Keep::Locked) else { return Ok(None) };
+    if !compare(Some(before), lockfile).iter().any(again) {
+        return Ok(None);
+    }
+    let told = republished::tell_all(before, lockfile, &project.sources()?, cache, observer);
+    Ok((!told.is_empty()).then_some(FlowError::Republished(told)))
 }
 
 /// Finds where the wishes of a collision, and of those beside it, stand.
@@ -235,7 +264,8 @@ pub(crate) fn rules_of(
         Timestamp::from_second(settings.now.as_second() - seconds).ok()
     });
     let published_by = [as_of, old_enough].into_iter().flatten().min();
-    Rules { published_by, prefer: prefer.or(policy.prefer).unwrap_or_default() }
+    let platforms = project.manifest.project.platforms.clone();
+    Rules { published_by, prefer: prefer.or(policy.prefer).unwrap_or_default(), platforms }
 }
 
 /// Reads a lockfile's versions as versions to keep.

@@ -134,7 +134,6 @@ pub(crate) fn glance_at_lockfile(project: &LoadedProject) -> Option<Glance> {
 /// `NoLockfile`, `Stale`, and as [`load_lockfile`].
 pub(crate) fn load_fitting_lockfile(project: &LoadedProject) -> Result<Lockfile, FlowError> {
     let lockfile = load_lockfile(project)?.ok_or_else(|| FlowError::NoLockfile(project.lockfile_path()))?;
-    let wishes = project.manifest.requirements();
-    let differences = lockfile.differences(&wishes);
+    let differences = lockfile.differences(&project.declared()?);
     if differences.is_empty() { Ok(lockfile) } else { Err(FlowError::Stale(differences)) }
 }

@@ -1,13 +1,14 @@
 //! The smallest repairs of a collision: listed, previewed, applied.
 
 use yostel_core::{
-    Lockfile, Move, Outcome, Problem, Purpose, Repair, Resolver, WishEdit, add_need, compare, remove_need,
+    Declared, Lockfile, Move, Outcome, Problem, Purpose, Repair, Resolver, WishEdit, add_need, compare, remove_need,
 };
-use yostel_store::write_atomically;
+use yostel_store::{Cache, write_atomically};
 
 use crate::error::FlowError;
 use crate::lock::{Driven, drive, rules_of, versions_of};
 use crate::observer::{Event, Observer};
+use crate::patches::complete;
 use crate::project::{LoadedProject, Settings, load_lockfile};
 
 /// How many repairs are looked for.
@@ -37,10 +38,12 @@ pub fn settle(
 ) -> Result<Option<Vec<Settlement>>, FlowError> {
     let before = load_lockfile(project)?;
     let keep = before.as_ref().map(versions_of).unwrap_or_default();
-    let wishes = project.manifest.requirements();
-    if wishes.is_empty() {
+    let patches = project.patches()?;
+    let declared = project.declared_with(&patches);
+    if declared.wishes.is_empty() {
         return Ok(None);
     }
+    let wishes = declared.wishes.clone();
     let rules = rules_of(project, None, None, settings);
     let resolver = Resolver::with_repairs(Problem { wishes, keep, rules });
     let Driven { outcome, mut resolver, .. } = drive(resolver, project, &project.sources()?, observer)?;
@@ -50,7 +53,9 @@ pub fn settle(
     let mut settlements = Vec::new();
     for repair in resolver.repairs(MOST_REPAIRS) {
         let text = edited(&project.text, &repair.edits)?;
-        let lockfile = Lockfile::from_resolution(&repair.wishes, &repair.resolution);
+        let declared = Declared { wishes: repair.wishes.clone(), ..declared.clone() };
+        let mut lockfile = Lockfile::from_resolution(&declared, &repair.resolution);
+        complete(&mut lockfile, before.as_ref(), &patches, project, &Cache::open(&settings.cache), observer)?;
         let moves = compare(before.as_ref(), &lockfile);
         settlements.push(Settlement { repair, text, lockfile, moves });
     }

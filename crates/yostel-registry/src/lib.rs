@@ -97,6 +97,8 @@ pub struct Published {
 /// Facts about a release that its files do not hold.
 #[derive(Debug, Clone, Default)]
 pub struct ReleaseRemarks {
+    /// The platform it was made for; none when it fits all.
+    pub platform: Option<String>,
     /// Set when its author gave it up.
     pub deprecated: Option<String>,
     /// The package that took its place.
@@ -197,20 +199,33 @@ impl Registry {
         let archives = self.folder.join("archives/sha256");
         let aside = tempfile::TempPath::try_from_path(archives.join(format!(".aside-{}", std::process::id())))
             .map_err(StoreError::when("write in", &archives))?;
-        let Packed { artifact, listing } = pack(folder, ANY_PLATFORM, &aside)?;
+        let Packed { artifact, listing } = pack(folder, remarks.platform.as_deref().unwrap_or(ANY_PLATFORM), &aside)?;
         let mut without_manifest = listing.clone();
         without_manifest.entries.remove(MANIFEST_FILE);
         let mut release = release_of(manifest, version, artifact, now, remarks);
         release.content = (!without_manifest.entries.is_empty()).then(|| without_manifest.digest());
+        let mut whole = release.clone();
         if let Some(there) = document.release(&release.version) {
-            return match difference(there, &release) {
-                None => Ok(Published { release: Release::clone(there), files: listing.entries.len(), is_new: false }),
-                Some(differs) => Err(RegistryError::AlreadyPublished { package, version: release.version, differs }),
-            };
+            match difference(there, &release) {
+                Difference::None => {
+                    let mut release = Release::clone(there);
+                    release.artifacts.retain(|artifact| artifact.platform == whole.artifacts[0].platform);
+                    return Ok(Published { release, files: listing.entries.len(), is_new: false });
+                }
+                Difference::OnePlatformMore => {
+                    whole = Release::clone(there);
+                    whole.artifacts.extend(release.artifacts.iter().cloned());
+                    whole.artifacts.sort();
+                }
+                Difference::In(differs) => {
+                    return Err(RegistryError::AlreadyPublished { package, version: release.version, differs });
+                }
+            }
         }
         let target = self.folder.join(archive_file(release.artifacts[0].digest));
         aside.persist(&target).map_err(|e| StoreError { doing: "write", path: target.clone(), cause: e.error })?;
-        document.releases.push(Arc::new(release.clone()));
+        document.releases.retain(|other| other.version != whole.version);
+        document.releases.push(Arc::new(whole));
         document.releases.sort_by(|a, b| a.version.cmp(&b.version));
         self.write_document(&document)?;
         drop(guard);
@@ -296,17 +311,33 @@ fn release_of(
     }
 }
 
-/// Says what of a release differs from the one that is there; the archive's bytes may, as long as its tree is the same
-/// (another version of the compressor writes other bytes).
-fn difference(there: &Release, now: &Release) -> Option<&'static str> {
-    let tree = |release: &Release| release.artifacts.iter().map(|a| (a.platform.clone(), a.tree)).collect::<Vec<_>>();
+/// How a release relates to the one that is there at its version.
+enum Difference {
+    None,
+    /// It is the same release, for a platform that had nothing yet.
+    OnePlatformMore,
+    /// In this.
+    In(&'static str),
+}
+
+/// Compares a release for one platform with the one that is there; the archive's bytes may differ, as long as its tree is
+/// the same (another version of the compressor writes other bytes).
+fn difference(there: &Release, now: &Release) -> Difference {
     if there.version.as_str() != now.version.as_str() {
-        Some("the way its version is written")
-    } else if tree(there) != tree(now) {
-        Some("its files")
-    } else if there.needs != now.needs || there.offers != now.offers {
-        Some("what it needs or offers")
-    } else {
-        None
+        return Difference::In("the way its version is written");
+    }
+    if there.needs != now.needs || there.offers != now.offers {
+        return Difference::In("what it needs or offers");
+    }
+    let artifact = &now.artifacts[0];
+    let fits_all = |platform: &str| platform == ANY_PLATFORM;
+    match there.artifacts.iter().find(|other| other.platform == artifact.platform) {
+        Some(other) if other.tree == artifact.tree => Difference::None,
+        Some(_) => Difference::In("its files"),
+        // Whoever locked what fits all would get other files than those who lock it now.
+        None if fits_all(&artifact.platform) || there.artifacts.iter().any(|other| fits_all(&other.platform)) => {
+            Difference::In("the platforms it is for")
+        }
+        None => Difference::OnePlatformMore,
     }
 }

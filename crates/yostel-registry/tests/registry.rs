@@ -79,8 +79,11 @@ fn what_becomes_of_a_release_is_told_with_it() {
     let manifest =
         package(&made, "1.0.0", "licence = \"MIT\"\nnotes = \"first\"\n[needs.run]\n[needs.test]\nrig = \"^1\"\n");
     let name = PackageName::parse("kit").unwrap();
-    let remarks =
-        ReleaseRemarks { deprecated: Some("old".into()), replaced_by: Some(PackageName::parse("kit2").unwrap()) };
+    let remarks = ReleaseRemarks {
+        platform: None,
+        deprecated: Some("old".into()),
+        replaced_by: Some(PackageName::parse("kit2").unwrap()),
+    };
     registry.publish(&made, &manifest, Timestamp::UNIX_EPOCH, remarks).unwrap();
     assert!(registry.withdraw(&name, "1.0.0", "leaks", Timestamp::UNIX_EPOCH).unwrap());
     assert!(!registry.withdraw(&name, "1.0.0", "again", Timestamp::UNIX_EPOCH).unwrap());

@@ -5,6 +5,7 @@
 
 #![deny(missing_docs)]
 
+mod alter;
 mod cache;
 mod changes;
 mod disk;
@@ -17,6 +18,7 @@ mod stamp;
 mod unpack;
 mod verify;
 
+pub use alter::AlterError;
 pub use cache::{
     Cache, CacheEntry, CacheProblem, CacheReport, CacheStats, Carried, Fetching, InUse, KitError, Loaded, Note,
     ProjectRecord, PruneRule, Pruned, StagedArchive, StagedTree,
@@ -25,8 +27,8 @@ pub use changes::{FileChange, changes_between, read_file};
 pub use disk::{Disk, Step, Watch, write_atomically, write_atomically_with};
 pub use error::{AdmitError, ErrorClass, StoreError, UnpackRefusal};
 pub use install::{
-    Differing, HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, Placing, PlannedPackage,
-    Project, ReplacedPackage, STATE_FOLDER, Trust,
+    Differing, HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, OpenPackage, Placing,
+    PlannedAlteration, PlannedPackage, Project, ReplacedPackage, STATE_FOLDER, Trust, altered_folder,
 };
 pub use pack::{Packed, pack};
 pub use parallel::for_each_in_parallel;

@@ -4,6 +4,7 @@
 //! console: gust ^2, cable ^3       a project's wishes
 //! gust 2.0.0: unit ^1              a release and its needs
 //! gust 2.1.0 withdrawn @12: unit ^2     withdrawn; published on day 12 after 1970 began
+//! gust 2.2.0 for=linux/amd64+linux/arm64:     with an artifact for each of these instead of one for any
 //! ```
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -65,18 +66,25 @@ impl World {
         let withdrawn = marks.contains(&"withdrawn");
         let day = marks.iter().find_map(|mark| mark.strip_prefix('@')).map_or(0, |day| day.parse().unwrap());
         let published = Timestamp::from_second(day * 86_400).unwrap();
+        let platforms = marks.iter().find_map(|mark| mark.strip_prefix("for=")).unwrap_or("any");
+        let artifact = |platform: &str| {
+            let content = if platform == "any" { content.clone() } else { format!("{content} {platform}") };
+            Artifact {
+                platform: platform.to_owned(),
+                digest: ArchiveDigest::of(content.as_bytes()),
+                size: content.len() as u64,
+                tree: TreeDigest::of(content.as_bytes()),
+            }
+        };
+        let mut artifacts: Vec<Artifact> = platforms.split('+').map(artifact).collect();
+        artifacts.sort();
         let release = Release {
             published,
             needs: BTreeMap::from([(run_purpose(), needs.into_iter().collect())]),
             offers: Offers::default(),
             licence: None,
             notes: None,
-            artifacts: vec![Artifact {
-                platform: "any".into(),
-                digest: ArchiveDigest::of(content.as_bytes()),
-                size: content.len() as u64,
-                tree: TreeDigest::of(content.as_bytes()),
-            }],
+            artifacts,
             content: None,
             withdrawn: withdrawn.then(|| Withdrawal { on: published, why: "broken".into() }),
             deprecated: None,

@@ -243,6 +243,7 @@ fn make_world(root: &Path, settings: &Settings) -> Result<(), FlowError> {
         let package = load_project(&made.path().join("registry").join(name).join(version), &settings)?;
         let given_up = history.given_up.get(label);
         let remarks = ReleaseRemarks {
+            platform: None,
             deprecated: given_up.map(|given_up| given_up.why.clone()),
             replaced_by: given_up.and_then(|given_up| PackageName::parse(&given_up.replaced_by).ok()),
         };

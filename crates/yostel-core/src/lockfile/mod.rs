@@ -12,10 +12,11 @@ pub use read::LockfileError;
 pub use stale::Difference;
 
 use crate::constraint::Accept;
-use crate::digest::Seal;
+use crate::declared::Declared;
+use crate::digest::{ContentDigest, Seal, TreeDigest};
 use crate::manifest::run_purpose;
 use crate::name::{PackageName, Purpose, SourceName};
-use crate::release::Artifact;
+use crate::release::{Artifact, artifact_for};
 use crate::requirement::{Asker, Requirement};
 use crate::resolve::Resolution;
 use crate::version::{Numbering, Version};
@@ -47,6 +48,26 @@ pub struct LockedPackage {
     pub asked_by: BTreeSet<AskedBy>,
     /// Its files by platform, sorted; never empty.
     pub artifacts: Vec<Artifact>,
+    /// How it is changed locally, when it is.
+    pub altered: Option<Alteration>,
+}
+
+/// Local changes to a locked package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Alteration {
+    /// Digest of the patch's text.
+    pub patch: ContentDigest,
+    /// Digest of the tree that it makes of each artifact, in their order.
+    pub trees: Vec<TreeDigest>,
+}
+
+impl LockedPackage {
+    /// Returns the artifact that fits a platform and, when it is changed locally, the digest of what that makes of it.
+    pub fn fitting(&self, platform: &str) -> Option<(&Artifact, Option<TreeDigest>)> {
+        let artifact = artifact_for(&self.artifacts, platform)?;
+        let at = self.artifacts.iter().position(|other| std::ptr::eq(other, artifact))?;
+        Some((artifact, self.altered.as_ref().and_then(|altered| altered.trees.get(at).copied())))
+    }
 }
 
 /// One who asked.
@@ -72,8 +93,9 @@ pub struct Glance {
 }
 
 impl Lockfile {
-    /// Writes down a resolution.
-    pub fn from_resolution(wishes: &[Requirement], resolution: &Resolution) -> Self {
+    /// Writes down a resolution. Local changes are for the caller to add: what they make of a tree depends on its files.
+    pub fn from_resolution(declared: &Declared, resolution: &Resolution) -> Self {
+        let wishes = &declared.wishes;
         let mut chosen: BTreeMap<PackageName, LockedPackage> = resolution
             .chosen
             .iter()
@@ -84,7 +106,8 @@ impl Lockfile {
                     from: choice.source.clone(),
                     purposes: BTreeSet::new(),
                     asked_by: BTreeSet::new(),
-                    artifacts: choice.release.artifacts.clone(),
+                    artifacts: needed_artifacts(&choice.release.artifacts, &declared.platforms),
+                    altered: None,
                 };
                 (name.clone(), locked)
             })
@@ -100,7 +123,7 @@ impl Lockfile {
         };
         wishes.iter().for_each(&mut ask);
         resolution.requirements().iter().for_each(&mut ask);
-        let mut lockfile = Self { declarations: declarations(wishes), chosen };
+        let mut lockfile = Self { declarations: declared.seal(), chosen };
         for (name, purposes) in lockfile.reached(wishes) {
             if let Some(locked) = lockfile.chosen.get_mut(&name) {
                 locked.purposes = purposes;
@@ -155,10 +178,10 @@ impl Lockfile {
 
     /// Lists why this lockfile no longer fits what the projects declare; empty when it does.
     ///
-    /// It fits when every wish is met, nothing is locked that nobody needs, and every package is there for just the
-    /// purposes that the wishes give it. An edit that leaves this so makes no lockfile stale.
-    pub fn differences(&self, wishes: &[Requirement]) -> Vec<Difference> {
-        stale::differences(self, wishes)
+    /// It fits when every wish is met, nothing is locked that nobody needs, every package is there for just the purposes
+    /// that the wishes give it, has something for each platform, and is changed just as declared. An edit that leaves this so makes no lockfile stale.
+    pub fn differences(&self, declared: &Declared) -> Vec<Difference> {
+        stale::differences(self, declared)
     }
 
     /// Tells whether somebody in a project asks for the package.
@@ -167,11 +190,14 @@ impl Lockfile {
     }
 }
 
-/// Returns the digest of what projects declare: equal for equal needs, whatever their order in the manifest.
-pub fn declarations(wishes: &[Requirement]) -> Seal {
-    let lines: BTreeSet<String> =
-        wishes.iter().map(|w| format!("{}\t{}\t{}\t{}\n", w.asker, w.purpose, w.package, w.accept)).collect();
-    Seal::of(lines.into_iter().collect::<String>().as_bytes())
+/// Keeps the artifacts that some platform takes; all of them when no platform is named.
+fn needed_artifacts(artifacts: &[Artifact], platforms: &BTreeSet<String>) -> Vec<Artifact> {
+    if platforms.is_empty() {
+        return artifacts.to_vec();
+    }
+    let taken: BTreeSet<&Artifact> =
+        platforms.iter().filter_map(|platform| artifact_for(artifacts, platform)).collect();
+    artifacts.iter().filter(|artifact| taken.contains(artifact)).cloned().collect()
 }
 
 /// The purpose for which releases ask.

@@ -7,9 +7,9 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::write::{SEAL_KEY, head, seal_of};
-use super::{AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
+use super::{Alteration, AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
 use crate::constraint::Accept;
-use crate::digest::{ArchiveDigest, Seal, TreeDigest};
+use crate::digest::{ArchiveDigest, ContentDigest, Seal, TreeDigest};
 use crate::name::{PackageName, Word};
 use crate::release::{Artifact, check_platform};
 use crate::requirement::Asker;
@@ -72,6 +72,7 @@ struct RawChosen {
     #[serde(default)]
     numbering: RawNumbering,
     from: String,
+    patch: Option<String>,
     purposes: Vec<String>,
     asked_by: Vec<RawAskedBy>,
     artifacts: Vec<RawArtifact>,
@@ -99,6 +100,7 @@ struct RawArtifact {
     size: u64,
     digest: String,
     tree: String,
+    altered: Option<String>,
 }
 
 pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
@@ -202,8 +204,11 @@ fn read_chosen(
     let order = raw.numbering.order.as_deref().map_or(Some(Order::default()), Order::parse);
     let order = order.ok_or_else(|| format!("{name} has a numbering that this yostel does not know"))?;
     let numbering = Numbering::new(order, raw.numbering.breaks_at).map_err(|e| text(&e))?;
-    let mut artifacts = Vec::new();
+    let (mut artifacts, mut trees) = (Vec::new(), Vec::new());
     for artifact in raw.artifacts {
+        if let Some(tree) = &artifact.altered {
+            trees.push(TreeDigest::parse(tree).map_err(|e| text(&e))?);
+        }
         check_platform(&artifact.platform).map_err(|reason| format!("{name}: {reason}"))?;
         artifacts.push(Artifact {
             platform: artifact.platform,
@@ -215,6 +220,12 @@ fn read_chosen(
     if artifacts.is_empty() || raw.asked_by.is_empty() || raw.purposes.is_empty() {
         return Err(format!("{name} is locked without artifacts, without purposes or without anyone who asks for it"));
     }
+    let patch = raw.patch.as_deref().map(ContentDigest::parse).transpose().map_err(|e| text(&e))?;
+    let altered = match patch {
+        None if trees.is_empty() => None,
+        Some(patch) if trees.len() == artifacts.len() => Some(Alteration { patch, trees }),
+        _ => return Err(format!("{name} has a patch without `altered` in each artifact, or the other way round")),
+    };
     let purposes: Result<BTreeSet<Word>, _> = raw.purposes.iter().map(|p| Word::parse(p)).collect();
     let mut asked = Vec::new();
     for entry in raw.asked_by {
@@ -233,6 +244,7 @@ fn read_chosen(
         purposes: purposes.map_err(|e| text(&e))?,
         asked_by: BTreeSet::new(),
         artifacts,
+        altered,
     };
     Ok((name, (locked, asked)))
 }

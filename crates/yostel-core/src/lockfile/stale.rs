@@ -5,6 +5,7 @@ use std::fmt;
 
 use super::Lockfile;
 use crate::constraint::BindError;
+use crate::declared::Declared;
 use crate::name::{PackageName, Purpose};
 use crate::requirement::Requirement;
 use crate::version::Version;
@@ -39,6 +40,24 @@ pub enum Difference {
         /// Needed for these.
         needed: BTreeSet<Purpose>,
     },
+    /// A package has nothing for a platform that is to be served.
+    Platform {
+        /// The package.
+        package: PackageName,
+        /// The version that is locked.
+        locked: Version,
+        /// The platform.
+        platform: String,
+    },
+    /// A package is not changed locally as is declared.
+    Altered {
+        /// The package.
+        package: PackageName,
+        /// Whether it should be changed at all.
+        wanted: bool,
+        /// Whether it is.
+        locked: bool,
+    },
 }
 
 impl fmt::Display for Difference {
@@ -57,11 +76,24 @@ impl fmt::Display for Difference {
             Self::Purposes { package, locked, needed } => {
                 write!(f, "{package} is locked for {}, but needed for {}", list(locked), list(needed))
             }
+            Self::Platform { package, locked, platform } => {
+                write!(f, "{package} {locked} is not locked for {platform}, which [project] lists")
+            }
+            Self::Altered { package, wanted: true, locked: true } => {
+                write!(f, "{package} is locked with another patch than the one that is there now")
+            }
+            Self::Altered { package, wanted: true, locked: false } => {
+                write!(f, "{package} is locked without the patch that [alter] names")
+            }
+            Self::Altered { package, wanted: false, .. } => {
+                write!(f, "{package} is locked with a patch that [alter] does not name")
+            }
         }
     }
 }
 
-pub(super) fn differences(lockfile: &Lockfile, wishes: &[Requirement]) -> Vec<Difference> {
+pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Difference> {
+    let wishes = &declared.wishes;
     let mut differences = Vec::new();
     for wish in wishes {
         let Some(locked) = lockfile.chosen.get(&wish.package) else {
@@ -93,6 +125,15 @@ pub(super) fn differences(lockfile: &Lockfile, wishes: &[Requirement]) -> Vec<Di
                 needed: needed.clone(),
             }),
             Some(_) => {}
+        }
+        for platform in declared.platforms.iter().filter(|platform| locked.fitting(platform).is_none()) {
+            let (package, locked, platform) = (name.clone(), locked.version.clone(), platform.clone());
+            differences.push(Difference::Platform { package, locked, platform });
+        }
+        let (wanted, there) = (declared.alterations.get(name), locked.altered.as_ref().map(|altered| &altered.patch));
+        if wanted != there {
+            let (wanted, locked) = (wanted.is_some(), there.is_some());
+            differences.push(Difference::Altered { package: name.clone(), wanted, locked });
         }
     }
     differences

@@ -34,6 +34,9 @@ pub(super) fn body(lockfile: &Lockfile) -> String {
             text.push_str(&numbering(locked.numbering));
         }
         text.push_str(&format!("from = \"{}\"\n", locked.from));
+        if let Some(altered) = &locked.altered {
+            text.push_str(&format!("patch = \"{}\"\n", altered.patch));
+        }
         let purposes: Vec<String> = locked.purposes.iter().map(|purpose| format!("\"{purpose}\"")).collect();
         text.push_str(&format!("purposes = [{}]\n", purposes.join(", ")));
         text.push_str("asked-by = [\n");
@@ -45,9 +48,11 @@ pub(super) fn body(lockfile: &Lockfile) -> String {
             text.push_str(&format!("  {{ who = \"{}\", {purpose}accept = \"{}\" }},\n", asked.who, asked.accept));
         }
         text.push_str("]\nartifacts = [\n");
-        for artifact in &locked.artifacts {
+        for (at, artifact) in locked.artifacts.iter().enumerate() {
+            let altered = locked.altered.as_ref().and_then(|altered| altered.trees.get(at));
+            let altered = altered.map(|tree| format!(", altered = \"{tree}\"")).unwrap_or_default();
             text.push_str(&format!(
-                "  {{ platform = \"{}\", size = {}, digest = \"{}\", tree = \"{}\" }},\n",
+                "  {{ platform = \"{}\", size = {}, digest = \"{}\", tree = \"{}\"{altered} }},\n",
                 artifact.platform, artifact.size, artifact.digest, artifact.tree
             ));
         }

@@ -14,6 +14,9 @@ pub enum EditError {
     /// There is no such need.
     #[error("the manifest does not need {0}")]
     NoSuchNeed(PackageName),
+    /// There is no such local change.
+    #[error("the manifest does not change {0} locally")]
+    NoSuchAlter(PackageName),
 }
 
 /// What an edit did.
@@ -96,6 +99,53 @@ pub fn remove_need(text: &str, purpose: Option<&Purpose>, package: &PackageName)
     })
 }
 
+/// Names a patch for a package, in place of the one that is named for it, and why.
+///
+/// # Errors
+/// `Unreadable` when the text is no manifest.
+pub fn add_alter(text: &str, package: &PackageName, patch: &str, why: &str) -> Result<String, EditError> {
+    let edited = edit(text, |document| {
+        let entries = document.entry("alter").or_insert_with(|| Item::Table(Table::new()));
+        let entries = entries.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        match entries.get_mut(package.as_str()).and_then(Item::as_table_like_mut) {
+            Some(there) => {
+                for (key, new) in [("patch", patch), ("why", why)] {
+                    match there.get_mut(key) {
+                        Some(Item::Value(value)) => put(value, new),
+                        _ => drop(there.insert(key, toml_edit::value(new))),
+                    }
+                }
+            }
+            None => {
+                let mut entry = toml_edit::InlineTable::new();
+                entry.insert("patch", patch.into());
+                entry.insert("why", why.into());
+                entries.insert(package.as_str(), toml_edit::value(entry));
+                place_sorted(entries, package.as_str());
+            }
+        }
+        Ok((None, Vec::new()))
+    })?;
+    Ok(edited.text)
+}
+
+/// Removes a local change, and the table with the last one.
+///
+/// # Errors
+/// `NoSuchAlter`, or `Unreadable` when the text is no manifest.
+pub fn remove_alter(text: &str, package: &PackageName) -> Result<String, EditError> {
+    let edited = edit(text, |document| {
+        let entries = document.get_mut("alter").and_then(Item::as_table_like_mut);
+        let entries = entries.ok_or_else(|| EditError::NoSuchAlter(package.clone()))?;
+        entries.remove(package.as_str()).ok_or_else(|| EditError::NoSuchAlter(package.clone()))?;
+        if entries.is_empty() {
+            document.remove("alter");
+        }
+        Ok((None, Vec::new()))
+    })?;
+    Ok(edited.text)
+}
+
 type Touched = (Option<String>, Vec<String>);
 
 fn edit(
@@ -114,8 +164,12 @@ fn edit(
 
 /// Replaces a value but keeps the comment and spacing around it.
 fn replace(value: &mut Value, accept: &Accept) {
+    put(value, accept.as_str());
+}
+
+fn put(value: &mut Value, text: &str) {
     let decor = value.decor().clone();
-    *value = accept.as_str().into();
+    *value = text.into();
     *value.decor_mut() = decor;
 }
 

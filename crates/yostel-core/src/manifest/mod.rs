@@ -5,10 +5,10 @@ mod parse;
 #[cfg(test)]
 mod tests;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
-pub use edit::{EditError, NeedEdit, add_need, new_manifest, remove_need};
+pub use edit::{EditError, NeedEdit, add_alter, add_need, new_manifest, remove_alter, remove_need};
 pub use parse::{ManifestProblem, ManifestProblemKind, PLAIN_KEYS};
 
 use crate::constraint::Accept;
@@ -31,6 +31,19 @@ pub struct Manifest {
     pub offers: Offers,
     /// Which releases it may be given.
     pub policy: Policy,
+    /// Packages that it changes locally.
+    pub alter: BTreeMap<PackageName, Alter>,
+}
+
+/// One entry of `[alter]`.
+#[derive(Debug, Clone)]
+pub struct Alter {
+    /// The file with the patch, relative to the manifest's folder.
+    pub patch: String,
+    /// Why.
+    pub why: String,
+    /// Byte range of the entry's key in the manifest.
+    pub span: Range<usize>,
 }
 
 /// The `[policy]` table.
@@ -51,6 +64,8 @@ pub struct Project {
     pub version: Option<Version>,
     /// How its versions order and what breaks.
     pub numbering: Numbering,
+    /// The platforms that its lockfile serves; none when any that there is will do.
+    pub platforms: BTreeSet<String>,
     /// Which versions of the tool itself may work on it.
     pub yostel: Option<Accept>,
     /// SPDX licence expression.

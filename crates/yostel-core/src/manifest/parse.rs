@@ -1,28 +1,29 @@
 //! From text to a manifest, or to all that is wrong with it. Each table is read key by key against the list of keys it
 //! may have, so that a key nobody knows is never passed over.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::{Manifest, NamePattern, Need, Policy, Project, SourceDeclaration};
+use super::{Alter, Manifest, NamePattern, Need, Policy, Project, SourceDeclaration};
 use crate::constraint::{Accept, AcceptError};
 use crate::name::{NameError, PackageName, Word, nearest};
-use crate::release::{Offers, check_offered_path, check_variable};
+use crate::release::{ANY_PLATFORM, Offers, check_offered_path, check_platform, check_variable};
 use crate::resolve::Prefer;
 use crate::version::{Numbering, NumberingError, Order, VersionError};
 
 /// The keys a manifest may have, by table; `*` stands for a name that its author chooses.
-pub const PLAIN_KEYS: [(&str, &[&str]); 7] = [
-    ("", &["project", "needs", "sources", "offers", "policy"]),
+pub const PLAIN_KEYS: [(&str, &[&str]); 8] = [
+    ("", &["project", "needs", "sources", "offers", "policy", "alter"]),
     ("policy", &["minimum-age", "prefer"]),
-    ("project", &["name", "version", "numbering", "yostel", "licence", "about", "notes"]),
+    ("project", &["name", "version", "numbering", "platforms", "yostel", "licence", "about", "notes"]),
     ("numbering", &["order", "breaks-at"]),
     ("sources.*", &["folder", "reserves"]),
     ("offers", &["roles", "programs", "variables"]),
     ("needs.*.*", &["accept"]),
+    ("alter.*", &["patch", "why"]),
 ];
 
 /// One thing wrong with a manifest.
@@ -106,7 +107,22 @@ fn table_words(table: &str) -> String {
         "numbering" => "a numbering".into(),
         "sources.*" => "a source".into(),
         "needs.*.*" => "a need".into(),
+        "alter.*" => "a local change".into(),
         name => format!("[{name}]"),
+    }
+}
+
+/// A project's platforms are named one by one: to serve any, none need be.
+fn check_one_platform(platform: &str) -> Result<(), &'static str> {
+    if platform == ANY_PLATFORM { Err("a project names its platforms one by one") } else { check_platform(platform) }
+}
+
+/// The patch goes where the project goes, so it must lie in it.
+fn check_patch_path(path: &str) -> Result<(), &'static str> {
+    if path.is_empty() || path.starts_with('/') || path.split('/').any(|part| part == "..") || path.contains('\\') {
+        Err("it is a file in the project, as a path from the manifest with `/` between its parts")
+    } else {
+        Ok(())
     }
 }
 
@@ -184,7 +200,32 @@ impl<'t> Reader<'t> {
             Some(value) => self.table("policy", value).map(|table| self.policy(table)).unwrap_or_default(),
             None => Policy::default(),
         };
-        Some(Manifest { project: project?, needs, sources, offers, policy })
+        let mut alter = BTreeMap::new();
+        for (key, value) in self.entries("alter", root) {
+            let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
+            let table = self.table(&format!("alter.{}", key.get_ref()), value);
+            let change = table.and_then(|table| self.alter(table, key.span()));
+            if let (Some(name), Some(change)) = (name, change) {
+                alter.insert(name, change);
+            }
+        }
+        Some(Manifest { project: project?, needs, sources, offers, policy, alter })
+    }
+
+    fn alter(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<Alter> {
+        self.check_keys("alter.*", table);
+        let mut text = |key: &'static str, example| {
+            let Some(value) = table.get(key) else {
+                self.problem(span.clone(), ManifestProblemKind::Missing { table: "alter.*", key, example });
+                return None;
+            };
+            Some((self.string(key, value)?.to_owned(), value.span()))
+        };
+        let patch = text("patch", "patch = \"patches/gust-model.patch\"");
+        let why = text("why", "why = \"rounds the wrong way\"");
+        let (patch, place) = patch?;
+        self.check("patch", &patch, place, check_patch_path);
+        Some(Alter { patch, why: why?.0, span })
     }
 
     fn project(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<Project> {
@@ -204,10 +245,17 @@ impl<'t> Reader<'t> {
             let text = self.string("version", value)?;
             self.keep(value.span(), numbering.parse_version(text))
         });
+        let mut platforms = BTreeSet::new();
+        if let Some(list) = table.get("platforms") {
+            for (text, span) in self.strings("platforms", list) {
+                self.check("platforms", &text, span, check_one_platform);
+                platforms.insert(text);
+            }
+        }
         let yostel = table.get("yostel").and_then(|value| self.accept("yostel", value));
         let mut text = |key| table.get(key).and_then(|value| self.string(key, value)).map(str::to_owned);
         let (licence, about, notes) = (text("licence"), text("about"), text("notes"));
-        Some(Project { name: name?, version, numbering, yostel, licence, about, notes })
+        Some(Project { name: name?, version, numbering, platforms, yostel, licence, about, notes })
     }
 
     fn numbering(&mut self, value: &Value<'_>) -> Option<Numbering> {

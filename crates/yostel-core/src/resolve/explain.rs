@@ -58,6 +58,8 @@ pub struct WithinReach {
     pub versions: Vec<Version>,
     /// How many more it admits that may not be chosen: withdrawn, or published too late.
     pub barred: usize,
+    /// How many more it admits that offer nothing for a platform to be served, and for which none of these does.
+    pub unserved: (usize, BTreeSet<String>),
     /// Whether any source has the package.
     pub known: bool,
 }
@@ -254,12 +256,16 @@ fn tell(wishes: Vec<Requirement>, needs: Vec<Requirement>, problem: &Problem, kn
         let constraint = known.bind(package, accept);
         let releases = known.document(package).map_or(&[][..], |document| &document.releases);
         let admitted = releases.iter().filter(|r| constraint.as_ref().is_some_and(|c| c.admits(&r.version)));
-        let (open, barred): (Vec<_>, Vec<_>) = admitted.partition(|release| problem.may_choose(package, release));
+        let (open, closed): (Vec<_>, Vec<_>) = admitted.partition(|release| problem.may_choose(package, release));
+        let (unserved, barred): (Vec<_>, Vec<_>) =
+            closed.into_iter().partition(|release| problem.unserved(release).next().is_some());
+        let platforms = unserved.iter().flat_map(|release| problem.unserved(release)).cloned().collect();
         reach.push(WithinReach {
             package: package.clone(),
             accept: accept.clone(),
             versions: open.iter().map(|release| release.version.clone()).collect(),
             barred: barred.len(),
+            unserved: (unserved.len(), platforms),
             known: known.document(package).is_some(),
         });
     }

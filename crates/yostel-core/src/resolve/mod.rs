@@ -25,7 +25,7 @@ use yostel_solver::Config;
 use crate::constraint::BindError;
 use crate::manifest::run_purpose;
 use crate::name::{PackageName, SourceName};
-use crate::release::{PackageDocument, Release};
+use crate::release::{PackageDocument, Release, artifact_for};
 use crate::requirement::{Asker, Requirement};
 use crate::satisfies::{Violation, satisfies};
 use crate::version::{Numbering, Version};
@@ -44,12 +44,14 @@ pub struct Problem {
 }
 
 /// Which releases may be chosen, and which are the better.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Rules {
     /// Only releases published by then; versions to keep are exempt. Default: no limit.
     pub published_by: Option<Timestamp>,
     /// Which of the releases that fit to take. Default: the newest.
     pub prefer: Prefer,
+    /// Only releases that offer something for each of these platforms, versions to keep included. Default: none.
+    pub platforms: BTreeSet<String>,
 }
 
 /// Which of the releases that fit to take.
@@ -63,8 +65,17 @@ pub enum Prefer {
 }
 
 impl Problem {
-    /// Tells whether a release may be chosen: neither withdrawn nor published too late, or to be kept.
+    /// Lists the platforms to be served for which a release offers nothing.
+    pub fn unserved<'a>(&'a self, release: &'a Release) -> impl Iterator<Item = &'a String> {
+        self.rules.platforms.iter().filter(|platform| artifact_for(&release.artifacts, platform).is_none())
+    }
+
+    /// Tells whether a release may be chosen: neither withdrawn nor published too late, or to be kept; and something for
+    /// each platform.
     pub fn may_choose(&self, package: &PackageName, release: &Release) -> bool {
+        if self.unserved(release).next().is_some() {
+            return false;
+        }
         let kept = self.keep.get(package) == Some(&release.version);
         let early = self.rules.published_by.is_none_or(|by| release.published <= by);
         kept || (release.withdrawn.is_none() && early)

@@ -24,7 +24,12 @@ pub enum RejectedReason {
     /// The file is not text.
     NotText,
     /// A hunk's lines stand nowhere in the file.
-    Hunk(Box<Hunk>),
+    Hunk {
+        /// The hunk.
+        hunk: Box<Hunk>,
+        /// The lines that stand where it should fit.
+        found: Vec<String>,
+    },
 }
 
 impl FilePatch {
@@ -57,7 +62,9 @@ impl FilePatch {
                 hunk.lines.iter().filter(|line| line.mark != Mark::Added).map(|line| line.text.as_str()).collect();
             let stood = if wanted.is_empty() { hunk.old_start } else { hunk.old_start.saturating_sub(1) };
             let Some(at) = find(&old, &wanted, done, stood.saturating_add_signed(drift)) else {
-                return reject(RejectedReason::Hunk(Box::new(hunk.clone())));
+                let there = old.iter().skip(stood.saturating_add_signed(drift)).take(wanted.len());
+                let found = there.map(|line| (*line).to_owned()).collect();
+                return reject(RejectedReason::Hunk { hunk: Box::new(hunk.clone()), found });
             };
             drift = at.cast_signed() - stood.cast_signed();
             new.extend(old[done..at].iter().copied());

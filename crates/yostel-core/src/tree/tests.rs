@@ -42,7 +42,10 @@ fn a_hunk_is_found_where_its_lines_moved_and_nowhere_else() {
     assert!(moved.content.ends_with(b"left\n14\nright\n"));
     let nearest = apply("left\n12\nright\nleft\n12\nright\n").unwrap().unwrap();
     assert_eq!(String::from_utf8(nearest.content).unwrap(), "left\n12\nright\nleft\n14\nright\n", "the nearer one");
-    let Err(Rejected { path, reason: RejectedReason::Hunk(hunk) }) = apply("left\n13\nright\n") else { panic!() };
+    let Err(Rejected { path, reason: RejectedReason::Hunk { hunk, found } }) = apply("1\n2\nleft\n13\nright\n") else {
+        panic!()
+    };
+    assert_eq!(found, ["left\n", "13\n", "right\n"]);
     assert_eq!((path.as_str(), hunk.at), ("x", 3));
     let kept = apply("1\n2\nleft\n12\nright\n").unwrap().unwrap();
     assert_eq!(kept.kind, EntryKind::File);

@@ -17,7 +17,7 @@ const WORLD: &str = "console: gust ^2, cable *
 
 fn lock(world: &World, keep: &[&str]) -> Lockfile {
     match world.resolve(keep).unwrap() {
-        Outcome::Resolved(resolution) => Lockfile::from_resolution(&world.wishes, &resolution),
+        Outcome::Resolved(resolution) => Lockfile::from_resolution(&world.wishes.clone().into(), &resolution),
         other => panic!("{other:?}"),
     }
 }

@@ -1,10 +1,12 @@
 //! Lockfiles: canonical, sealed, stale by meaning only; what moved is told.
 //! The accident this prevents: a lock that was merged by hand and is installed all the same.
 
+use std::collections::BTreeSet;
+
 use proptest::prelude::*;
 use yostel_core::{
-    Accept, Asker, Lockfile, LockfileError, Move, MoveKind, Outcome, PackageName, Requirement, Seal, Word, compare,
-    declarations,
+    Accept, Alteration, Asker, ContentDigest, Declared, Lockfile, LockfileError, Move, MoveKind, Outcome, PackageName,
+    Requirement, Seal, TreeDigest, Word, compare,
 };
 use yostel_testkit::World;
 
@@ -18,7 +20,7 @@ const WORLD: &str = "console: gust ^2, cable ^1
 
 fn lock(world: &World, keep: &[&str]) -> Lockfile {
     match world.resolve(keep).unwrap() {
-        Outcome::Resolved(resolution) => Lockfile::from_resolution(&world.wishes, &resolution),
+        Outcome::Resolved(resolution) => Lockfile::from_resolution(&world.wishes.clone().into(), &resolution),
         other => panic!("{other:?}"),
     }
 }
@@ -52,7 +54,7 @@ fn the_canonical_text_reads_back_as_itself() {
     assert_eq!(Lockfile::parse(&text).unwrap(), lockfile);
     assert_eq!(Lockfile::parse(&text.replace('\n', "\r\n")).unwrap(), lockfile, "turned line endings are no change");
     assert_eq!(reseal(&text), text, "the seal is over what follows its line");
-    let empty = Lockfile { declarations: declarations(&[]), chosen: Default::default() };
+    let empty = Lockfile { declarations: Declared::default().seal(), chosen: Default::default() };
     assert_eq!(Lockfile::parse(&empty.write()).unwrap(), empty);
 }
 
@@ -88,7 +90,7 @@ fn staleness_is_a_matter_of_meaning() {
     let world = World::parse(WORLD);
     let lockfile = lock(&world, &[]);
     let told = |wishes: &[Requirement]| -> Vec<String> {
-        lockfile.differences(wishes).iter().map(ToString::to_string).collect()
+        lockfile.differences(&wishes.to_vec().into()).iter().map(ToString::to_string).collect()
     };
     let (gust, cable) = (wish("gust", "^2", "run"), wish("cable", "^1", "run"));
     assert!(told(&[gust.clone(), cable.clone()]).is_empty());
@@ -135,8 +137,9 @@ fn moves_say_from_what_to_what_and_whether_a_line_was_crossed() {
 #[test]
 fn declarations_do_not_depend_on_order() {
     let (a, b) = (wish("a", "^1", "run"), wish("b", "^1", "test"));
-    assert_eq!(declarations(&[a.clone(), b.clone()]), declarations(&[b.clone(), a.clone()]));
-    assert_ne!(declarations(std::slice::from_ref(&a)), declarations(&[a.clone(), b]));
+    let seal = |wishes: &[&Requirement]| Declared::from(wishes.iter().map(|w| (*w).clone()).collect::<Vec<_>>()).seal();
+    assert_eq!(seal(&[&a, &b]), seal(&[&b, &a]));
+    assert_ne!(seal(&[&a]), seal(&[&a, &b]));
 }
 
 proptest! {
@@ -187,9 +190,9 @@ proptest! {
     fn the_way_to_whoever_pulled_a_package_is_one_of_needs(text in crate::resolving::any_world(), keep in crate::resolving::any_keep()) {
         let world = World::parse(&text);
         let Ok(Outcome::Resolved(found)) = world.resolve(&[]) else { return Ok(()) };
-        let new = Lockfile::from_resolution(&world.wishes, &found);
+        let new = Lockfile::from_resolution(&world.wishes.clone().into(), &found);
         let Ok(Outcome::Resolved(kept)) = world.resolve(&keep) else { return Ok(()) };
-        let old = Lockfile::from_resolution(&world.wishes, &kept);
+        let old = Lockfile::from_resolution(&world.wishes.clone().into(), &kept);
         for moved in compare(Some(&old), &new) {
             let Some(locked) = new.chosen.get(&moved.package) else {
                 prop_assert!(moved.pulled_by.is_empty(), "what is gone was pulled by nobody");
@@ -219,7 +222,7 @@ proptest! {
     fn a_glance_sees_what_reading_in_full_sees(text in crate::resolving::any_world(), at in any::<prop::sample::Index>(), byte in any::<u8>()) {
         let world = World::parse(&text);
         let Ok(Outcome::Resolved(found)) = world.resolve(&[]) else { return Ok(()) };
-        let lockfile = Lockfile::from_resolution(&world.wishes, &found);
+        let lockfile = Lockfile::from_resolution(&world.wishes.clone().into(), &found);
         let text = lockfile.write();
         let glance = Lockfile::glance(&text).expect("what we write can be glanced at");
         prop_assert_eq!((glance.seal, glance.packages), (lockfile.seal(), lockfile.chosen.len()));
@@ -235,4 +238,95 @@ proptest! {
             prop_assert_eq!(read.as_ref().map(|read| (read.seal(), read.declarations)).ok(), Some((glance.seal, glance.declarations)));
         }
     }
+}
+
+/// Platforms, as a manifest lists them.
+fn platforms(names: &[&str]) -> BTreeSet<String> {
+    names.iter().map(|name| (*name).to_owned()).collect()
+}
+
+fn served(world: &World, keep: &[&str], names: &[&str]) -> Outcome {
+    let mut problem = world.problem(keep);
+    problem.rules.platforms = platforms(names);
+    world.resolve_with(problem, |answers| answers).unwrap()
+}
+
+#[test]
+fn a_lock_serves_every_listed_platform_and_holds_no_artifact_beside() {
+    let world = World::parse(
+        "console: gust ^1
+         gust 1.0.0 for=linux/amd64+linux/arm64+darwin/arm64:
+         gust 1.1.0 for=linux/amd64:
+         gust 1.2.0 for=darwin/arm64:",
+    );
+    let chosen = |outcome: Outcome| match outcome {
+        Outcome::Resolved(resolution) => resolution.chosen.values().map(|c| c.release.version.to_string()).collect(),
+        other => format!("{other:?}"),
+    };
+    assert_eq!(chosen(served(&world, &[], &[])), "1.2.0");
+    assert_eq!(chosen(served(&world, &[], &["linux/amd64"])), "1.1.0");
+    assert_eq!(chosen(served(&world, &[], &["linux/amd64", "linux/arm64"])), "1.0.0");
+    assert_eq!(chosen(served(&world, &["gust 1.1.0"], &["linux/arm64"])), "1.0.0", "not even to keep what is locked");
+    let Outcome::Collision(collision) = served(&world, &[], &["linux/riscv64"]) else { panic!() };
+    assert_eq!(collision.reach[0].unserved, (3, platforms(&["linux/riscv64"])));
+    // What is locked is what some listed platform takes.
+    let two = platforms(&["linux/amd64", "linux/arm64"]);
+    let declared = Declared { wishes: world.wishes.clone(), platforms: two, ..Declared::default() };
+    let Outcome::Resolved(resolution) = served(&world, &[], &["linux/amd64", "linux/arm64"]) else { panic!() };
+    let lockfile = Lockfile::from_resolution(&declared, &resolution);
+    let gust = &lockfile.chosen[&PackageName::parse("gust").unwrap()];
+    assert_eq!(gust.artifacts.iter().map(|a| a.platform.as_str()).collect::<Vec<_>>(), ["linux/amd64", "linux/arm64"]);
+    assert_eq!(Lockfile::parse(&lockfile.write()).unwrap(), lockfile);
+    assert!(lockfile.differences(&declared).is_empty());
+    // Fewer platforms are served as well; another one is not.
+    let with = |names: &[&str]| Declared { platforms: platforms(names), ..declared.clone() };
+    assert!(lockfile.differences(&with(&["linux/arm64"])).is_empty());
+    let told: Vec<String> = lockfile.differences(&with(&["darwin/arm64"])).iter().map(ToString::to_string).collect();
+    assert_eq!(told, ["gust 1.0.0 is not locked for darwin/arm64, which [project] lists"]);
+    assert_ne!(with(&["linux/arm64"]).seal(), declared.seal());
+    // Other platforms are no other content; other files for one that was served are.
+    let more = Lockfile::from_resolution(&world.wishes.clone().into(), &resolution);
+    assert!(
+        matches!(&compare(Some(&lockfile), &more)[..], [Move { kind: MoveKind::Platforms { to, .. }, .. }] if to.len() == 3)
+    );
+    let mut other = more.clone();
+    let artifacts = &mut other.chosen.values_mut().next().unwrap().artifacts;
+    artifacts.truncate(1);
+    artifacts[0].platform = "any".into();
+    assert!(matches!(compare(Some(&lockfile), &other)[..], [Move { kind: MoveKind::Content { .. }, .. }]));
+}
+
+#[test]
+fn a_lock_says_what_a_patch_makes_of_each_artifact() {
+    let world = World::parse("console: gust ^1\n gust 1.0.0 for=linux/amd64+linux/arm64:");
+    let Outcome::Resolved(resolution) = world.resolve(&[]).unwrap() else { panic!() };
+    let plain = Lockfile::from_resolution(&world.wishes.clone().into(), &resolution);
+    let gust = PackageName::parse("gust").unwrap();
+    let (one, other) = (ContentDigest::of(b"one"), ContentDigest::of(b"other"));
+    let declared = |patch: &[ContentDigest]| Declared {
+        wishes: world.wishes.clone(),
+        alterations: patch.iter().map(|patch| (gust.clone(), *patch)).collect(),
+        ..Declared::default()
+    };
+    let mut changed = plain.clone();
+    changed.chosen.get_mut(&gust).unwrap().altered =
+        Some(Alteration { patch: one, trees: vec![TreeDigest::of(b"amd64"), TreeDigest::of(b"arm64")] });
+    assert_eq!(Lockfile::parse(&changed.write()).unwrap(), changed);
+    let locked = &changed.chosen[&gust];
+    assert_eq!(locked.fitting("linux/arm64").unwrap().1, Some(TreeDigest::of(b"arm64")));
+    assert_eq!(plain.chosen[&gust].fitting("linux/arm64").unwrap().1, None);
+    assert!(locked.fitting("darwin/arm64").is_none());
+    let told = |lockfile: &Lockfile, patch: &[ContentDigest]| -> Vec<String> {
+        lockfile.differences(&declared(patch)).iter().map(ToString::to_string).collect()
+    };
+    assert!(told(&changed, &[one]).is_empty() && told(&plain, &[]).is_empty());
+    assert_eq!(told(&changed, &[other]), ["gust is locked with another patch than the one that is there now"]);
+    assert_eq!(told(&plain, &[one]), ["gust is locked without the patch that [alter] names"]);
+    assert_eq!(told(&changed, &[]), ["gust is locked with a patch that [alter] does not name"]);
+    assert_ne!(declared(&[one]).seal(), declared(&[other]).seal());
+    assert!(matches!(compare(Some(&plain), &changed)[..], [Move { kind: MoveKind::Altered { now: true }, .. }]));
+    // Half of it is no lockfile, even with a seal that fits.
+    let mut half = changed.clone();
+    half.chosen.get_mut(&gust).unwrap().altered.as_mut().unwrap().trees.pop();
+    assert!(Lockfile::parse(&half.write()).unwrap_err().to_string().contains("a patch without `altered`"));
 }

@@ -161,14 +161,14 @@ pub(crate) fn any_world() -> impl Strategy<Value = String> {
         needs.dedup_by_key(|n| n.split(' ').next().unwrap().to_owned());
         needs.join(", ")
     });
-    let release = (0usize..4, 0usize..4, needs.clone(), prop::bool::weighted(0.1));
+    let mark = prop_oneof![17 => Just(""), 2 => Just(" withdrawn"), 1 => Just(" for=linux/amd64")];
+    let release = (0usize..4, 0usize..4, needs.clone(), mark);
     (needs, prop::collection::vec(release, 1..10)).prop_map(move |(wishes, releases)| {
         let versions = ["1.0.0", "1.1.0", "2.0.0", "2.0.0-rc.1"];
         let mut text = format!("console: {wishes}\n");
         let mut seen = std::collections::BTreeSet::new();
-        for (package, version, needs, withdrawn) in releases {
+        for (package, version, needs, mark) in releases {
             if seen.insert((package, version)) {
-                let mark = if withdrawn { " withdrawn" } else { "" };
                 text.push_str(&format!("{} {}{mark}: {needs}\n", names[package], versions[version]));
             }
         }
@@ -184,22 +184,29 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(20_000))]
 
     #[test]
-    fn verdict_and_set_are_those_of_trying_everything(text in any_world(), keep in any_keep()) {
+    fn verdict_and_set_are_those_of_trying_everything(text in any_world(), keep in any_keep(), serve in any::<bool>()) {
         let world = World::parse(&text);
-        let problem = world.problem(&keep);
-        match world.resolve(&keep) {
+        let problem_of = |world: &World| {
+            let mut problem = world.problem(&keep);
+            if serve {
+                problem.rules.platforms = ["linux/amd64".to_owned(), "linux/arm64".to_owned()].into();
+            }
+            problem
+        };
+        let problem = problem_of(&world);
+        match world.resolve_with(problem.clone(), |answers| answers) {
             Ok(Outcome::Resolved(found)) => prop_assert_eq!(Some(found), brute_force(&world, &problem)),
             Ok(Outcome::Collision(collision)) => {
                 prop_assert_eq!(brute_force(&world, &problem), None);
                 // Minimal: the wishes alone collide, and without any one of them they do not.
                 let mut reduced = world.clone();
                 reduced.wishes = collision.wishes.clone();
-                prop_assert_eq!(brute_force(&reduced, &reduced.problem(&keep)), None);
+                prop_assert_eq!(brute_force(&reduced, &problem_of(&reduced)), None);
                 for i in 0..collision.wishes.len() {
                     let mut without = collision.wishes.clone();
                     without.remove(i);
                     reduced.wishes = without;
-                    prop_assert!(brute_force(&reduced, &reduced.problem(&keep)).is_some());
+                    prop_assert!(brute_force(&reduced, &problem_of(&reduced)).is_some());
                 }
             }
             Err(ResolveError::UnknownPackage(wish)) => prop_assert!(!world.documents.contains_key(&wish.package)),

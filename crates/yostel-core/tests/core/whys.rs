@@ -3,19 +3,25 @@
 
 use jiff::Timestamp;
 use proptest::prelude::*;
-use yostel_core::{Lockfile, Outcome, PackageName, Reason, Resolver, Why, why};
+use yostel_core::{Lockfile, Outcome, PackageName, Reason, Resolver, Rules, Why, why};
 use yostel_testkit::World;
 
 fn lock(world: &World, keep: &[&str]) -> Lockfile {
     match world.resolve(keep).unwrap() {
-        Outcome::Resolved(resolution) => Lockfile::from_resolution(&world.wishes, &resolution),
+        Outcome::Resolved(resolution) => Lockfile::from_resolution(&world.wishes.clone().into(), &resolution),
         other => panic!("{other:?}"),
     }
 }
 
 fn why_of(world: &World, keep: &[&str], package: &str, day: Option<i64>) -> Why {
     let by = day.map(|day| Timestamp::from_second(day * 86_400).unwrap());
-    why(&lock(world, keep), &world.documents, &PackageName::parse(package).unwrap(), by).unwrap()
+    why(
+        &lock(world, keep),
+        &world.documents,
+        &PackageName::parse(package).unwrap(),
+        &Rules { published_by: by, ..Rules::default() },
+    )
+    .unwrap()
 }
 
 fn told(why: &Why) -> Vec<String> {
@@ -25,10 +31,20 @@ fn told(why: &Why) -> Vec<String> {
         }
         Reason::Withdrawn(why) => format!("withdrawn: {why}"),
         Reason::TooNew(published) => format!("day {}", published.as_second() / 86_400),
+        Reason::Unserved(platform) => format!("nothing for {platform}"),
         Reason::NeverMet(package) => format!("never met: {package}"),
         Reason::Admitted => "admitted".to_owned(),
     };
     why.newer.iter().map(|newer| format!("{} {}", newer.version, reason(&newer.reason))).collect()
+}
+
+#[test]
+fn a_release_without_something_for_a_platform_says_for_which() {
+    let world = World::parse("console: a *\n a 1.0.0\n a 2.0.0 for=linux/amd64:");
+    let rules = Rules { platforms: ["linux/amd64".into(), "linux/arm64".into()].into(), ..Rules::default() };
+    let lockfile = lock(&world, &["a 1.0.0"]);
+    let why = why(&lockfile, &world.documents, &PackageName::parse("a").unwrap(), &rules).unwrap();
+    assert_eq!(told(&why), ["2.0.0 nothing for linux/arm64"]);
 }
 
 #[test]
@@ -58,7 +74,10 @@ fn each_newer_release_has_its_own_reason() {
         ]
     );
     assert!(told(&why_of(&world, &[], "b", None)).is_empty(), "the newest has nothing above it");
-    assert_eq!(yostel_core::why(&lock(&world, &[]), &world.documents, &PackageName::parse("x").unwrap(), None), None);
+    assert_eq!(
+        yostel_core::why(&lock(&world, &[]), &world.documents, &PackageName::parse("x").unwrap(), &Rules::default()),
+        None
+    );
 }
 
 #[test]

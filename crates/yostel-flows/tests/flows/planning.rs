@@ -1,7 +1,7 @@
 //! From a lockfile to a plan: which artifact a machine gets.
 
 use yostel_core::{ArchiveDigest, Artifact, Lockfile, PackageName, TreeDigest};
-use yostel_flows::{FlowError, Keep, Write, plan_of};
+use yostel_flows::{FlowError, Keep, Patches, Write, plan_of};
 
 use crate::{RELEASES, World};
 
@@ -22,7 +22,9 @@ fn lockfile_with(platforms: &[&str]) -> Lockfile {
 fn a_machine_gets_its_own_artifact_before_the_one_for_any() {
     let lockfile = lockfile_with(&["any", "linux/arm64"]);
     let gust = PackageName::parse("gust").unwrap();
-    let platform_for = |machine: &str| plan_of(&lockfile, machine).unwrap().packages[&gust].artifact.platform.clone();
+    let platform_for = |machine: &str| {
+        plan_of(&lockfile, machine, &Patches::default()).unwrap().packages[&gust].artifact.platform.clone()
+    };
     assert_eq!(platform_for("linux/arm64"), "linux/arm64");
     assert_eq!(platform_for("linux/amd64"), "any");
 }
@@ -30,7 +32,9 @@ fn a_machine_gets_its_own_artifact_before_the_one_for_any() {
 #[test]
 fn a_machine_for_which_there_is_nothing_hears_what_there_is() {
     let lockfile = lockfile_with(&["linux/arm64", "windows/amd64"]);
-    let Err(FlowError::NoArtifact { package, wanted, offered, .. }) = plan_of(&lockfile, "linux/amd64") else {
+    let Err(FlowError::NoArtifact { package, wanted, offered, .. }) =
+        plan_of(&lockfile, "linux/amd64", &Patches::default())
+    else {
         panic!()
     };
     assert_eq!((package.as_str(), wanted.as_str()), ("gust", "linux/amd64"));
@@ -39,7 +43,7 @@ fn a_machine_for_which_there_is_nothing_hears_what_there_is() {
 
 #[test]
 fn each_asker_is_linked_to_what_it_declared() {
-    let plan = plan_of(&lockfile_with(&["any"]), "linux/amd64").unwrap();
+    let plan = plan_of(&lockfile_with(&["any"]), "linux/amd64", &Patches::default()).unwrap();
     let links: Vec<String> = plan.links.iter().map(|link| link.path()).collect();
     assert_eq!(links, ["console/run/gust", "gust@2.1.0/run/unit"]);
     let folder = plan.packages[&PackageName::parse("unit").unwrap()].folder();

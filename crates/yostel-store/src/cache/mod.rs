@@ -243,10 +243,29 @@ impl Cache {
                 });
             }
         };
+        Ok(self.describe(made, &listing)?)
+    }
+
+    /// Makes a tree, aside, of files that `write` puts into a folder.
+    pub(crate) fn stage_files(
+        &self,
+        listing: &Listing,
+        write: impl FnOnce(&Path) -> Result<(), StoreError>,
+    ) -> Result<StagedTree, StoreError> {
+        let made = self.aside()?.folder()?;
+        let files = made.path().join("files");
+        self.disk.make_folder(&files)?;
+        write(&files)?;
+        self.describe(made, listing)
+    }
+
+    /// Writes what belongs beside a tree's files.
+    fn describe(&self, made: Made, listing: &Listing) -> Result<StagedTree, StoreError> {
         self.disk.write_loosely(&made.path().join("listing"), &listing.write())?;
+        let files = made.path().join("files");
         let now = stamp(&files).map_err(StoreError::when("read the folder", &files))?;
         self.disk.write_loosely(&made.path().join("stamp"), &now)?;
-        Ok(StagedTree { made, tree: artifact.tree })
+        Ok(StagedTree { made, tree: listing.digest() })
     }
 
     /// Gives what was staged its names: archives first, then trees. An object that is there already is success.

@@ -108,7 +108,8 @@ impl HeldProject {
         disk.write_atomically(&self.project.state.join("inventory.json"), text.as_bytes())?;
         installed.removed = self.remove_unneeded(plan, disk)?;
         disk.remove(&aside)?;
-        let trees = plan.packages.values().map(|package| package.artifact.tree.to_string()).collect();
+        let used = plan.packages.values().flat_map(|package| [package.tree(), package.artifact.tree]);
+        let trees = used.map(|tree| tree.to_string()).collect();
         let record = ProjectRecord {
             project: self.project.root.clone(),
             inventory: text_digest(&text),
@@ -125,9 +126,14 @@ impl HeldProject {
 
     fn place(&self, package: &PlannedPackage, aside: &Path, cache: &Cache, old: &Old) -> Result<Placed, StoreError> {
         let folder = self.project.state.join("packages").join(package.folder());
-        let listing = cache.listing(package.artifact.tree)?;
+        let listing = cache.listing(package.tree())?;
         let key = format!("packages/{}", package.folder());
         let mut state = Before::Absent;
+        // What is being changed stays as it is.
+        if self.project.is_open(package) {
+            self.place_listing(package, cache)?;
+            return Ok(Placed { state: Before::Same, stamp: OPEN.to_owned(), copied: 0 });
+        }
         if folder.symlink_metadata().is_ok() && !old.another_way {
             let now = stamp(&folder).map_err(StoreError::when("read the folder", &folder))?;
             let differences = if old.stamps.get(&key) == Some(&now) {
@@ -145,10 +151,10 @@ impl HeldProject {
         let made = aside.join(package.folder().replace('/', "@"));
         let (copied, stamp_there) = match self.project.placing {
             Placing::LinkTrees => {
-                let files = cache.tree_files(package.artifact.tree);
+                let files = cache.tree_files(package.tree());
                 let files = fs::canonicalize(&files).map_err(StoreError::when("read the folder", &files))?;
                 disk.symlink(&files, &made)?;
-                (0, cache.tree_stamp(package.artifact.tree))
+                (0, cache.tree_stamp(package.tree()))
             }
             placing => self.place_files(package, &listing, &made, cache, placing)?,
         };
@@ -188,7 +194,7 @@ impl HeldProject {
                 disk.make_folders(&made.join(parent))?;
                 parent.clone_into(&mut last_folder);
             }
-            let (from, to) = (cache.tree_files(package.artifact.tree).join(path), made.join(path));
+            let (from, to) = (cache.tree_files(package.tree()).join(path), made.join(path));
             if entry.kind == EntryKind::Link {
                 let target = fs::read_link(&from).map_err(StoreError::when("read the link", &from))?;
                 disk.symlink(target, &to)?;
@@ -201,17 +207,17 @@ impl HeldProject {
             }
         }
         let same = copied == 0 && !symlinks;
-        Ok((copied, if same { cache.tree_stamp(package.artifact.tree) } else { None }))
+        Ok((copied, if same { cache.tree_stamp(package.tree()) } else { None }))
     }
 
     fn place_listing(&self, package: &PlannedPackage, cache: &Cache) -> Result<(), StoreError> {
         let path = self.project.listing_path(package);
-        if read_listing(&path, package.artifact.tree).is_ok() {
+        if read_listing(&path, package.tree()).is_ok() {
             return Ok(());
         }
         let folder = path.parent().expect("a listing lies in a folder");
         cache.disk().make_folders(folder)?;
-        let text = cache.listing(package.artifact.tree)?.write();
+        let text = cache.listing(package.tree())?.write();
         cache.disk().write_loosely(&path, &text)
     }
 
@@ -236,6 +242,9 @@ impl HeldProject {
         Ok(removed)
     }
 }
+
+/// In place of a stamp, of a package that is open for changes.
+const OPEN: &str = "open";
 
 /// What was there before.
 struct Old {

@@ -3,12 +3,14 @@
 mod apply;
 mod inventory;
 mod links;
+mod open;
 mod plan;
 mod project;
 
 pub use apply::{HeldProject, Installed, ReplacedPackage};
 pub use inventory::{InstalledPackage, Inventory};
-pub use plan::{InstallPlan, Link, PlannedPackage};
+pub use open::{OpenPackage, altered_folder};
+pub use plan::{InstallPlan, Link, PlannedAlteration, PlannedPackage};
 pub use project::{Differing, Placing, Project, Trust};
 
 /// The folder inside a project that holds what is installed. Nothing outside it is written.

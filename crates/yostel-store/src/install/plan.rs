@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use yostel_core::{Artifact, PackageName, Seal, Version};
+use yostel_core::{Artifact, PackageName, Patch, Seal, TreeDigest, Version};
 
 use super::inventory::{InstalledPackage, Inventory};
 
@@ -15,12 +15,28 @@ pub struct PlannedPackage {
     pub version: Version,
     /// The artifact that fits this machine.
     pub artifact: Artifact,
+    /// How it is changed locally, when it is.
+    pub altered: Option<PlannedAlteration>,
+}
+
+/// Local changes to make to a package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlannedAlteration {
+    /// The changes.
+    pub patch: Patch,
+    /// Digest of the tree that they make.
+    pub tree: TreeDigest,
 }
 
 impl PlannedPackage {
+    /// Returns the digest of the tree to install: what the archive unpacks to, with the local changes made to it.
+    pub fn tree(&self) -> TreeDigest {
+        self.altered.as_ref().map_or(self.artifact.tree, |altered| altered.tree)
+    }
+
     /// Returns its folder below `.yostel/packages`: name, then version and the start of its tree digest.
     pub fn folder(&self) -> String {
-        format!("{}/{}-{}", self.name.to_path_element(), self.version, self.artifact.tree.to_short())
+        format!("{}/{}-{}", self.name.to_path_element(), self.version, self.tree().to_short())
     }
 }
 
@@ -66,7 +82,7 @@ impl InstallPlan {
         let packages = self.packages.values().map(|package| InstalledPackage {
             name: package.name.to_string(),
             version: package.version.to_string(),
-            tree: package.artifact.tree,
+            tree: package.tree(),
             folder: format!("packages/{}", package.folder()),
         });
         let links = self.links.iter().filter_map(|link| Some((format!("for/{}", link.path()), self.target(link)?)));

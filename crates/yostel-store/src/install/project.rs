@@ -132,8 +132,12 @@ impl Project {
             && record.placing == self.placing
             && links::are_current(&self.state, &inventory.links)
             && self.package_folders().is_ok_and(|folders| folders.iter().eq(record.stamps.keys()))
-            && for_each_in_parallel(&record.stamps.iter().collect::<Vec<_>>(), |(folder, recorded)| {
-                stamp(&self.state.join(folder)).is_ok_and(|now| now == **recorded)
+            && for_each_in_parallel(&plan.packages.values().collect::<Vec<_>>(), |package| {
+                let recorded = record.stamps.get(&format!("packages/{}", package.folder()));
+                self.is_open(package) || {
+                    let now = stamp(&self.state.join("packages").join(package.folder()));
+                    now.is_ok_and(|now| recorded == Some(&now))
+                }
             })
             .into_iter()
             .all(|same| same)
@@ -144,7 +148,10 @@ impl Project {
     /// # Errors
     /// When the cache cannot be written.
     pub fn distrust(&self, packages: &[&PlannedPackage], cache: &Cache) -> Result<(), StoreError> {
-        packages.iter().for_each(|package| cache.distrust(package.artifact.tree));
+        for package in packages {
+            cache.distrust(package.tree());
+            cache.distrust(package.artifact.tree);
+        }
         if let Some(mut record) = cache.project_record(&self.root) {
             packages.iter().for_each(|package| drop(record.stamps.remove(&format!("packages/{}", package.folder()))));
             cache.write_project_record(&record)?;
@@ -177,9 +184,10 @@ impl Project {
                 progress();
                 return Ok((label, Vec::new()));
             }
-            let listing = read_listing(&self.listing_path(package), package.artifact.tree)
-                .or_else(|_| cache.listing(package.artifact.tree));
+            let listing =
+                read_listing(&self.listing_path(package), package.tree()).or_else(|_| cache.listing(package.tree()));
             let differences = match listing {
+                Ok(listing) if self.is_open(package) => compare_tree(&self.copy_of(&package.name), &listing),
                 Ok(listing) => compare_tree(&content_of(&folder, package, cache), &listing),
                 // Without any listing the digest still tells whether all is well, if not what differs.
                 Err(_) => Ok(vec![TreeDifference::Missing("(the whole package)".into())]),
@@ -251,7 +259,7 @@ impl Project {
 /// Returns where a package's files are: in its folder, or in the tree of the cache that it is a link to. A link to anywhere
 /// else is no package.
 pub(super) fn content_of(folder: &Path, package: &PlannedPackage, cache: &Cache) -> PathBuf {
-    match (fs::read_link(folder), fs::canonicalize(cache.tree_files(package.artifact.tree))) {
+    match (fs::read_link(folder), fs::canonicalize(cache.tree_files(package.tree()))) {
         (Ok(target), Ok(tree)) if target == tree => tree,
         _ => folder.to_owned(),
     }

@@ -98,7 +98,7 @@ fn refused(refusal: UnpackRefusal) -> AdmitError {
 }
 
 /// Returns what paths have in common that some file system takes for one: lower case, and Unicode's normal form C.
-fn fold(path: &str) -> String {
+pub(crate) fn fold(path: &str) -> String {
     if path.is_ascii() {
         path.to_ascii_lowercase()
     } else {

@@ -44,7 +44,7 @@ fn admit(cache: &Cache, bytes: &[u8], artifact: &Artifact) {
 fn plan(name: &str, artifact: &Artifact) -> InstallPlan {
     let name = PackageName::parse(name).unwrap();
     let version = Numbering::default().parse_version("1.0.0").unwrap();
-    let package = PlannedPackage { name: name.clone(), version, artifact: artifact.clone() };
+    let package = PlannedPackage { name: name.clone(), version, artifact: artifact.clone(), altered: None };
     InstallPlan {
         platform: "linux/amd64".into(),
         lock: Seal::of(b"lock"),

@@ -89,6 +89,7 @@ fn newer(why: &Why) -> String {
                 join(&held)
             }
             Reason::Withdrawn(why) => format!("withdrawn: {why}"),
+            Reason::Unserved(platform) => format!("offers nothing for {platform}"),
             Reason::TooNew(published) => format!("published {}, later than may be", published.strftime("%Y-%m-%d")),
             Reason::NeverMet(package) => format!("needs {package}, of which no release will do"),
             Reason::Admitted => "everyone who asks would take it; see below".into(),
@@ -146,6 +147,7 @@ fn document(report: &ExplainReport) -> Value {
             let (kind, detail) = match &newer.reason {
                 Reason::NotAdmitted(holders) => ("not-admitted", json!(holders.iter().map(asked).collect::<Vec<_>>())),
                 Reason::Withdrawn(why) => ("withdrawn", json!(why)),
+                Reason::Unserved(platform) => ("unserved", json!(platform)),
                 Reason::TooNew(published) => ("too-new", json!(published.to_string())),
                 Reason::NeverMet(package) => ("never-met", json!(package.as_str())),
                 Reason::Admitted => ("admitted", Value::Null),

@@ -2,8 +2,9 @@
 
 use clap::Args;
 use serde_json::json;
+use yostel_core::PackageName;
 use yostel_flows::{FlowError, InstallReport, InstallRequest, install};
-use yostel_store::Placing;
+use yostel_store::{Placing, altered_folder};
 
 use super::Answer;
 use crate::context::Context;
@@ -65,6 +66,7 @@ pub(crate) fn run(arguments: Install, context: &Context) -> Result<Answer, FlowE
                     "package": replaced.package,
                     "files": replaced.differences.iter().map(|d| d.path()).collect::<Vec<_>>(),
                 })).collect::<Vec<_>>(),
+                "open": report.open.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
                 "removed": done.map_or(0, |done| done.removed),
                 "copied-files": done.map_or(0, |done| done.copied),
             })
@@ -108,6 +110,9 @@ fn words(report: &InstallReport, self_contained: bool, context: &Context) -> Str
         let notice = paint(Role::Notice, "repaired:");
         text.push_str(&format!("  {notice} the cache's copy of {package} {version} had been changed\n"));
     }
+    for package in &report.open {
+        text.push_str(&open_note(package));
+    }
     if context.verbose {
         for (package, version, bytes) in &report.fetched {
             text.push_str(&format!("  fetched {package} {version}, {}\n", size(*bytes)));
@@ -124,4 +129,10 @@ fn words(report: &InstallReport, self_contained: bool, context: &Context) -> Str
     }
     text.push_str(&format!("  digest {}\n", report.digest));
     text
+}
+
+/// Says that a package is open for changes.
+pub(super) fn open_note(package: &PackageName) -> String {
+    let folder = altered_folder(package);
+    format!("  {} {package} is open for changes in {folder} and stays as it is\n", paint(Role::Notice, "note:"))
 }

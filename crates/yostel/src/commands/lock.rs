@@ -106,6 +106,7 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
                 "written": report.written,
                 "moves": report.moves.iter().map(move_document).collect::<Vec<_>>(),
                 "search": report.search.as_ref().map(search_document),
+                "unused-patches": report.unused_patches.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
                 "newer-admitted": report.newer.iter().map(|(package, locked, newer)| json!({
                     "package": package.as_str(), "locked": locked.as_str(), "newer": newer.as_str(),
                 })).collect::<Vec<_>>(),
@@ -147,6 +148,12 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
             (true, false) => "put yostel.lock back as it was, and lock with more time",
         };
         text.push_str(&format!("  {} {what}. For the best: {again}\n", paint(Role::Quiet, "note:")));
+    }
+    for package in &report.unused_patches {
+        let note = paint(Role::Notice, "note:");
+        text.push_str(&format!(
+            "  {note} [alter] names {package}, which nothing needs: yostel alter {package} --drop\n"
+        ));
     }
     for (package, locked, newer) in report.newer.iter().take(3) {
         text.push_str(&format!(
@@ -215,6 +222,9 @@ pub(super) fn moves(moves: &[Move], most: usize) -> String {
                 (if *crosses_line { "moved !" } else { "moved" }, format!("{from} -> {to}"))
             }
             MoveKind::Content { version } => ("content", format!("{version}, other content")),
+            MoveKind::Platforms { to, .. } => ("platforms", format!("now for {}", to.join(", "))),
+            MoveKind::Altered { now: true } => ("changed", "with a patch".to_owned()),
+            MoveKind::Altered { now: false } => ("changed", "without a patch again".to_owned()),
             MoveKind::Purposes { to, .. } => {
                 ("purpose", format!("now for {}", to.iter().map(|p| p.as_str()).collect::<Vec<_>>().join(", ")))
             }
@@ -273,6 +283,8 @@ pub(super) fn move_document(m: &Move) -> Value {
             json!({ "kind": "moved", "from": from.as_str(), "to": to.as_str(), "crosses-line": crosses_line })
         }
         MoveKind::Content { version } => json!({ "kind": "content", "version": version.as_str() }),
+        MoveKind::Platforms { from, to } => json!({ "kind": "platforms", "from": from, "to": to }),
+        MoveKind::Altered { now } => json!({ "kind": "altered", "now": now }),
         MoveKind::Purposes { from, to } => json!({
             "kind": "purposes",
             "from": from.iter().map(|p| p.as_str()).collect::<Vec<_>>(),

@@ -1,6 +1,7 @@
 //! The commands, one file each: its arguments (whose comments are its help), one flow, its words.
 
 mod add;
+mod alter;
 mod audit;
 mod cache;
 mod demo;
@@ -83,6 +84,7 @@ pub(crate) enum Command {
     Run(run::Run),
     Env(env::Env),
     Where(r#where::Where),
+    Alter(alter::Alter),
     List(list::List),
     Tree(tree::Tree),
     Audit(audit::Audit),
@@ -97,7 +99,7 @@ pub(crate) enum Command {
 const GROUPS: [(&str, &[&str]); 7] = [
     ("Declare", &["init", "add", "remove"]),
     ("Decide", &["lock", "settle", "explain"]),
-    ("Install", &["install", "verify", "run", "env", "where"]),
+    ("Install", &["install", "verify", "run", "env", "where", "alter"]),
     ("Look", &["list", "tree", "audit"]),
     ("Keep", &["cache"]),
     ("Give", &["publish", "withdraw", "registry"]),
@@ -132,6 +134,7 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<Answer, FlowErr
         Command::Run(arguments) => run::run(arguments, context),
         Command::Env(arguments) => env::run(arguments, context),
         Command::Where(arguments) => r#where::run(arguments, context),
+        Command::Alter(arguments) => alter::run(arguments, context),
         Command::List(arguments) => list::run(arguments, context),
         Command::Tree(arguments) => tree::run(arguments, context),
         Command::Audit(arguments) => audit::run(arguments, context),

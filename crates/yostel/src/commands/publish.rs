@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use serde_json::json;
-use yostel_core::{Diagnostic, PackageName, SourceName};
+use yostel_core::{ANY_PLATFORM, Diagnostic, PackageName, SourceName, check_platform};
 use yostel_flows::{FlowError, publish};
 use yostel_registry::ReleaseRemarks;
 
@@ -23,6 +23,10 @@ pub(crate) struct Publish {
     #[arg(long, value_name = "SOURCE")]
     to: String,
 
+    /// What is in this folder was made for this platform alone, like linux/arm64; publish the same version once for each
+    #[arg(long, value_name = "PLATFORM", value_parser = platform)]
+    platform: Option<String>,
+
     /// Say that the package is given up, and why
     #[arg(long, value_name = "WHY")]
     deprecated: Option<String>,
@@ -30,6 +34,12 @@ pub(crate) struct Publish {
     /// Name the package that takes its place
     #[arg(long, value_name = "PACKAGE", value_parser = package_name)]
     replaced_by: Option<PackageName>,
+}
+
+/// Reads a platform from the command line.
+fn platform(text: &str) -> Result<String, String> {
+    check_platform(text).map_err(str::to_owned)?;
+    if text == ANY_PLATFORM { Err("without --platform, it fits any".to_owned()) } else { Ok(text.to_owned()) }
 }
 
 pub(crate) fn run(arguments: Publish, context: &Context) -> Result<Answer, FlowError> {
@@ -49,7 +59,11 @@ pub(crate) fn run(arguments: Publish, context: &Context) -> Result<Answer, FlowE
         };
         return Ok(failure_of(&[diagnostic], Exit::Usage, context.format));
     }
-    let remarks = ReleaseRemarks { deprecated: arguments.deprecated, replaced_by: arguments.replaced_by };
+    let remarks = ReleaseRemarks {
+        platform: arguments.platform,
+        deprecated: arguments.deprecated,
+        replaced_by: arguments.replaced_by,
+    };
     let published = publish(&project, &registry, remarks, &context.settings)?;
     let artifact = &published.release.artifacts[0];
     let name = &project.manifest.project.name;
@@ -63,6 +77,7 @@ pub(crate) fn run(arguments: Publish, context: &Context) -> Result<Answer, FlowE
                 "version": published.release.version.as_str(),
                 "new": published.is_new,
                 "files": published.files,
+                "platform": artifact.platform,
                 "bytes": artifact.size,
                 "digest": artifact.digest.to_string(),
                 "tree": artifact.tree.to_string(),
@@ -70,7 +85,10 @@ pub(crate) fn run(arguments: Publish, context: &Context) -> Result<Answer, FlowE
         },
         || {
             let version = &published.release.version;
-            let files = format!("{}, {}", count(published.files, "file"), size(artifact.size));
+            let mut files = format!("{}, {}", count(published.files, "file"), size(artifact.size));
+            if artifact.platform != ANY_PLATFORM {
+                files.push_str(&format!(", for {}", artifact.platform));
+            }
             let mut text = if published.is_new {
                 format!("Published {name} {version} ({files}).\n")
             } else {

@@ -7,6 +7,7 @@ use yostel_flows::{FlowError, repair, verify};
 use yostel_store::{FileChange, TreeDifference, Trust};
 
 use super::Answer;
+use super::install::open_note;
 use crate::context::Context;
 use crate::diagnostic::changes_told;
 use crate::exit::Exit;
@@ -62,6 +63,7 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
                 "differences": rows.iter().map(|(package, how, path)| json!({
                     "package": package, "how": how, "path": path,
                 })).collect::<Vec<_>>(),
+                "open": report.open.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
                 "changes": report.changes.iter().map(|(package, change)| json!({
                     "package": package, "path": change.path,
                     "patch": change.patch.clone().map(|patch| Patch { files: vec![patch] }.write()),
@@ -86,7 +88,14 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
             }
             let more = rows.len().saturating_sub(most);
             let more = if more > 0 { format!("  … and {more} more: yostel verify --all\n") } else { String::new() };
+            let open: String = report.open.iter().map(open_note).collect();
+            let only_open =
+                !report.open.is_empty() && report.differing.iter().all(|package| report.open.contains(package));
             let (next, then) = match repaired {
+                false if only_open => (
+                    paint(Role::Good, "next:"),
+                    format!("yostel alter {} --keep --why \"…\", or --drop\n", report.open[0]),
+                ),
                 true => (
                     paint(Role::Good, "repaired:"),
                     format!("every file was put back and read again\n  digest {digest}\n"),
@@ -97,7 +106,7 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
             let lines = changes_told(&changes, if arguments.all { usize::MAX } else { TOLD });
             let lines: String = lines.iter().map(|line| format!("  {}\n", sanitise(line))).collect();
             format!(
-                "{} not as the lockfile has {}:\n{}{more}{lines}{next} {then}",
+                "{} not as the lockfile has {}:\n{}{more}{lines}{open}{next} {then}",
                 paint(
                     Role::Bad,
                     if rows.len() == 1 { "1 file is".into() } else { format!("{} files are", rows.len()) }

@@ -310,3 +310,72 @@ fn zip_of(tar: &[u8]) -> Vec<u8> {
     }
     writer.finish().unwrap().into_inner()
 }
+
+/// Publishes `probe 1.0.0` for platforms, and `probe 1.1.0` for the first of them alone.
+fn publish_by_platform(sandbox: &yostel_testkit::Sandbox, platforms: &[&str]) {
+    for (version, platforms) in [("1.0.0", platforms), ("1.1.0", &platforms[..1])] {
+        sandbox.write("made/probe/yostel.toml", format!("[project]\nname = \"probe\"\nversion = \"{version}\"\n"));
+        for platform in platforms {
+            sandbox.write("made/probe/share/made-for", platform);
+            let told = sandbox.run("made/probe", &format!("publish --to ../../depot --platform {platform}")).expect(0);
+            assert!(told.stdout.contains(&format!("for {platform}")), "{}", told.stdout);
+        }
+    }
+}
+
+#[test]
+fn one_lock_serves_the_listed_platforms_and_each_gets_its_own_files() {
+    let sandbox = small_world();
+    publish_by_platform(&sandbox, &["linux/amd64", "linux/arm64", "darwin/arm64"]);
+    project(&sandbox, "probe = \"^1\"\nunit = \"^1\"", "");
+    let manifest = sandbox.read("console/yostel.toml");
+    let listing = |platforms: &str| {
+        let line = format!("version = \"0.4.0\"\nplatforms = [{platforms}]");
+        sandbox.write("console/yostel.toml", manifest.replace("version = \"0.4.0\"", &line));
+    };
+    listing("\"linux/amd64\", \"linux/arm64\"");
+    sandbox.run("console", "lock").expect(0);
+    let lock = sandbox.read("console/yostel.lock");
+    assert!(lock.contains("name = \"probe\"\nversion = \"1.0.0\""), "1.1.0 has nothing for linux/arm64:\n{lock}");
+    assert!(lock.contains("\"linux/arm64\"") && lock.contains("\"any\"") && !lock.contains("darwin"), "{lock}");
+    for platform in ["linux/amd64", "linux/arm64"] {
+        sandbox.run("console", &format!("install --platform {platform}")).expect(0);
+        let probe = fs::read_dir(sandbox.path("console/.yostel/packages/probe")).unwrap().next().unwrap().unwrap();
+        assert_eq!(fs::read_to_string(probe.path().join("share/made-for")).unwrap(), platform);
+    }
+    sandbox.run("console", "install --platform darwin/arm64").expect(2).says(&[
+        "probe 1.0.0 is locked for linux/amd64 and linux/arm64, not for darwin/arm64",
+        "list \"darwin/arm64\" in platforms of [project]",
+        "or: yostel install --platform linux/amd64",
+    ]);
+    // Fewer is no reason to lock again; more is.
+    listing("\"linux/arm64\"");
+    sandbox.run("console", "install --platform linux/arm64").expect(0);
+    listing("\"linux/arm64\", \"darwin/arm64\"");
+    sandbox.run("console", "install").expect(6).says(&["probe 1.0.0 is not locked for darwin/arm64"]);
+    let told = sandbox.run("console", "lock").expect(0).stdout;
+    assert!(told.contains("platforms") && told.contains("now for darwin/arm64, linux/arm64"), "{told}");
+    listing("\"linux/riscv64\"");
+    sandbox.run("console", "lock").expect(3).says(&["2 releases would be that, but offer nothing for linux/riscv64"]);
+    listing("\"any\"");
+    sandbox.run("console", "lock").expect(2).says(&["`platforms` cannot be `any`"]);
+}
+
+#[test]
+fn a_release_takes_one_more_platform_and_never_other_files() {
+    let sandbox = small_world();
+    publish_by_platform(&sandbox, &["linux/amd64", "linux/arm64"]);
+    sandbox.write("made/probe/yostel.toml", "[project]\nname = \"probe\"\nversion = \"1.0.0\"\n");
+    let publish = |platform: &str| sandbox.run("made/probe", &format!("publish --to ../../depot {platform}"));
+    sandbox.write("made/probe/share/made-for", "linux/arm64");
+    assert!(publish("--platform linux/arm64").expect(0).stdout.contains("published already"));
+    publish("--platform linux/amd64").expect(4).says(&["probe 1.0.0 is published already, and its files differ"]);
+    publish("").expect(4).says(&["the platforms it is for differ"]);
+    publish("--platform any").expect(2).says(&["without --platform, it fits any"]);
+    publish("--platform Linux").expect(2).says(&["like `linux/amd64`"]);
+    sandbox.write(
+        "made/probe/yostel.toml",
+        "[project]\nname = \"probe\"\nversion = \"1.0.0\"\n[needs.run]\nunit = \"^1\"\n",
+    );
+    publish("--platform darwin/arm64").expect(4).says(&["what it needs or offers differ"]);
+}

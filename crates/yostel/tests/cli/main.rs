@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod altering;
 mod deciding;
 mod declaring;
 mod demo;

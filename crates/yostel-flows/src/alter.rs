@@ -1,0 +1,276 @@
+//! Changing a package locally: open a copy, look at what was changed, keep it as a patch that everyone gets, or drop it.
+
+use std::fs;
+use std::path::PathBuf;
+
+use yostel_core::{PackageName, Patch, Version, add_alter, nearest, remove_alter};
+use yostel_store::{
+    Cache, FileChange, HeldProject, OpenPackage, PlannedPackage, Project, StoreError, altered_folder, write_atomically,
+};
+
+use crate::compose::plan_of;
+use crate::error::{FlowError, NotAltered};
+use crate::install::{InstallRequest, as_installed, bring_in, install};
+use crate::lock::{LockRequest, lock};
+use crate::observer::{Event, Observer};
+use crate::project::{LoadedProject, Settings, load_fitting_lockfile, load_project};
+
+/// A package that is open for changes.
+#[derive(Debug)]
+pub struct Opened {
+    /// The package's version.
+    pub version: Version,
+    /// The folder with the copy.
+    pub folder: PathBuf,
+    /// Whether the copy was there already.
+    pub was_there: bool,
+    /// Whether it holds changes that are kept already.
+    pub has_patch: bool,
+}
+
+/// What is changed in a package.
+#[derive(Debug)]
+pub struct Changes {
+    /// The copy; none when only kept changes are told.
+    pub open: Option<OpenPackage>,
+    /// What differs from the release, by path.
+    pub files: Vec<FileChange>,
+}
+
+/// Changes that are kept.
+#[derive(Debug)]
+pub struct Kept {
+    /// The package's version.
+    pub version: Version,
+    /// The patch, as the manifest names it.
+    pub patch: String,
+    /// Why.
+    pub why: String,
+    /// The files changed.
+    pub files: Vec<FileChange>,
+}
+
+/// Changes that were dropped.
+#[derive(Debug)]
+pub enum Dropped {
+    /// An open copy; what was changed in it since is in this patch, if anything was.
+    Copy(Option<PathBuf>),
+    /// The kept changes, as the manifest named them.
+    Patch(String),
+}
+
+/// Opens a package for changes: a writable copy in the project, which takes the installed one's place.
+///
+/// # Errors
+/// `NotLocked`, and as installing.
+pub fn open_alter(
+    project: &LoadedProject,
+    package: &PackageName,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Opened, FlowError> {
+    let planned = planned(project, package, settings)?;
+    reinstall(project, settings, observer)?;
+    let cache = Cache::open(&settings.cache);
+    let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    // Changes are told against the release, so its own tree is needed too.
+    let lockfile = load_fitting_lockfile(project)?;
+    bring_in(project, &lockfile, &[&planned], &cache, false, observer)?;
+    let held = hold(project, observer)?;
+    let was_there = held.project().opened(package).is_some();
+    held.open(&planned, &cache)?;
+    Ok(Opened {
+        folder: project.root.join(altered_folder(package)),
+        was_there,
+        has_patch: planned.altered.is_some(),
+        version: planned.version,
+    })
+}
+
+/// Tells what is changed in a package: in its open copy, or by the patch that is kept.
+///
+/// # Errors
+/// `NotAltered` when it is neither open nor changed.
+pub fn show_alter(project: &LoadedProject, package: &PackageName, settings: &Settings) -> Result<Changes, FlowError> {
+    let target = Project::at(&project.root)?;
+    if let Some(open) = target.opened(package) {
+        let files = target.changes_in_copy(package, &open, &Cache::open(&settings.cache))?;
+        return Ok(Changes { open: Some(open), files });
+    }
+    if !project.manifest.alter.contains_key(package) {
+        return Err(not_altered(package, NotAltered::NotOpen));
+    }
+    let patch = project.patches()?.patch(package)?;
+    let change = |file: yostel_core::FilePatch| FileChange {
+        path: file.path.clone(),
+        before: file.before,
+        after: file.after,
+        patch: Some(file),
+    };
+    Ok(Changes { open: None, files: patch.files.into_iter().map(change).collect() })
+}
+
+/// Keeps what was changed in an open copy: writes the patch, names it in the manifest, locks and installs.
+///
+/// # Errors
+/// `NotAltered` when there is nothing to keep or it cannot be kept, and as locking and installing. Until everything is
+/// locked, manifest, patch and lockfile are put back as they were.
+pub fn keep_alter(
+    project: &LoadedProject,
+    package: &PackageName,
+    why: Option<&str>,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Kept, FlowError> {
+    let refuse = |why| Err(not_altered(package, why));
+    let target = Project::at(&project.root)?;
+    let Some(open) = target.opened(package) else { return refuse(NotAltered::NotOpen) };
+    let planned = planned(project, package, settings)?;
+    if planned.artifact.tree != open.base {
+        let (opened, locked) = (open.version, planned.version.to_string());
+        return refuse(NotAltered::OtherRelease { opened, locked });
+    }
+    let files = target.changes_in_copy(package, &open, &Cache::open(&settings.cache))?;
+    if files.is_empty() {
+        return refuse(NotAltered::Nothing);
+    }
+    let not_text: Vec<String> =
+        files.iter().filter(|change| change.patch.is_none()).map(|change| change.path.clone()).collect();
+    if !not_text.is_empty() {
+        return refuse(NotAltered::NotText(not_text));
+    }
+    let named = project.manifest.alter.get(package);
+    let Some(why) = why.or(named.map(|named| named.why.as_str())).filter(|why| !why.trim().is_empty()) else {
+        return refuse(NotAltered::NoReason);
+    };
+    let patch = match named {
+        Some(named) => named.patch.clone(),
+        None => format!("patches/{}.patch", package.to_path_element()),
+    };
+    let text = Patch { files: files.iter().filter_map(|change| change.patch.clone()).collect() }.write();
+    let why = why.split_whitespace().collect::<Vec<_>>().join(" ");
+    let text = format!("{package} {}: {why}\n\n{text}", planned.version);
+    let mut undo = Undo::default();
+    let locked = (|| {
+        undo.write(&project.root.join(&patch), Some(&text), observer)?;
+        undo.write(&project.manifest_path(), Some(&add_alter(&project.text, package, &patch, &why)?), observer)?;
+        let project = load_project(&project.root, settings)?;
+        lock(&project, LockRequest::default(), settings, observer)?;
+        Ok(project)
+    })();
+    let project = undo.unless_done(locked)?;
+    hold(&project, observer)?.close(package, &Cache::open(&settings.cache))?;
+    reinstall(&project, settings, observer)?;
+    Ok(Kept { version: planned.version, patch, why, files })
+}
+
+/// Drops changes: those of an open copy, else those that are kept.
+///
+/// # Errors
+/// `NotAltered` when there are none, and as locking and installing.
+pub fn drop_alter(
+    project: &LoadedProject,
+    package: &PackageName,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Dropped, FlowError> {
+    let target = Project::at(&project.root)?;
+    let cache = Cache::open(&settings.cache);
+    if let Some(open) = target.opened(package) {
+        // What somebody wrote is not thrown away unseen.
+        let changes = target.changes_in_copy(package, &open, &cache)?;
+        let patch = Patch { files: changes.into_iter().filter_map(|change| change.patch).collect() };
+        let kept = project.root.join(format!("{}.dropped.patch", altered_folder(package)));
+        let worth = !patch.files.is_empty() && Some(&patch) != project.patches()?.patch(package).ok().as_ref();
+        if worth {
+            write_atomically(&kept, patch.write().as_bytes())?;
+        }
+        hold(project, observer)?.close(package, &cache)?;
+        reinstall(project, settings, observer)?;
+        return Ok(Dropped::Copy(worth.then_some(kept)));
+    }
+    let Some(named) = project.manifest.alter.get(package) else {
+        return Err(not_altered(package, NotAltered::NotOpen));
+    };
+    let mut undo = Undo::default();
+    let locked = (|| {
+        undo.write(&project.manifest_path(), Some(&remove_alter(&project.text, package)?), observer)?;
+        undo.write(&project.root.join(&named.patch), None, observer)?;
+        let project = load_project(&project.root, settings)?;
+        lock(&project, LockRequest::default(), settings, observer)?;
+        Ok(project)
+    })();
+    let project = undo.unless_done(locked)?;
+    reinstall(&project, settings, observer)?;
+    Ok(Dropped::Patch(named.patch.clone()))
+}
+
+fn not_altered(package: &PackageName, why: NotAltered) -> FlowError {
+    FlowError::NotAltered { package: package.clone(), why }
+}
+
+/// Plans a locked package as it is, or would be, installed.
+fn planned(project: &LoadedProject, package: &PackageName, settings: &Settings) -> Result<PlannedPackage, FlowError> {
+    let (_, platform) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
+    let mut plan = plan_of(&load_fitting_lockfile(project)?, &platform, &project.patches()?)?;
+    plan.packages.remove(package).ok_or_else(|| {
+        let near = nearest(package.as_str(), plan.packages.keys().map(PackageName::as_str));
+        let near = near.and_then(|near| PackageName::parse(near).ok());
+        FlowError::NotLocked { package: package.clone(), near }
+    })
+}
+
+fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject, FlowError> {
+    Ok(Project::at(&project.root)?.hold(|| observer.notice(Event::Wait))?)
+}
+
+/// Installs what is locked, in the way in which it was installed before.
+fn reinstall(project: &LoadedProject, settings: &Settings, observer: &dyn Observer) -> Result<(), FlowError> {
+    let (placing, platform) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
+    let request = InstallRequest { platform: Some(platform), placing, ..InstallRequest::default() };
+    install(project, &request, settings, observer).map(drop)
+}
+
+/// Files as they were before they were written.
+#[derive(Default)]
+struct Undo(Vec<(PathBuf, Option<Vec<u8>>)>);
+
+impl Undo {
+    /// Writes a file, or removes it.
+    fn write(&mut self, path: &std::path::Path, text: Option<&str>, observer: &dyn Observer) -> Result<(), FlowError> {
+        self.0.push((path.to_owned(), fs::read(path).ok()));
+        if text.is_some() {
+            observer.notice(Event::Write(match path.extension() {
+                Some(ending) if ending == "toml" => "yostel.toml",
+                _ => "the patch",
+            }));
+        }
+        put(path, text.map(str::as_bytes))
+    }
+
+    /// Puts everything back when what came after failed.
+    fn unless_done<T>(self, outcome: Result<T, FlowError>) -> Result<T, FlowError> {
+        if outcome.is_err() {
+            self.0.into_iter().rev().try_for_each(|(path, content)| put(&path, content.as_deref()))?;
+        }
+        outcome
+    }
+}
+
+fn put(path: &std::path::Path, content: Option<&[u8]>) -> Result<(), FlowError> {
+    let folder = path.parent().expect("a file lies in a folder");
+    match content {
+        Some(content) => {
+            fs::create_dir_all(folder).map_err(StoreError::when("make the folder", folder))?;
+            write_atomically(path, content)?;
+        }
+        None => {
+            if path.symlink_metadata().is_ok() {
+                fs::remove_file(path).map_err(StoreError::when("remove", path))?;
+            }
+            // Only an empty folder goes: the one of the last patch.
+            fs::remove_dir(folder).ok();
+        }
+    }
+    Ok(())
+}
