@@ -125,6 +125,28 @@ const WALK: &[Step] = &[
     step("", "yostel install", 0, &["put back", "gust-model"]),
     step("", "yostel verify", 0, &["every file is as the lockfile has it"]),
     step(
+        "Change a package here: a copy to work in, which is used at once",
+        "yostel alter gust-model",
+        0,
+        &["open for changes in altered/gust-model"],
+    ),
+    step(
+        "",
+        r#"file=altered/gust-model/bin/gust-now; text=$(sed 's/^kmh_up /kmh /' "$file"); echo "$text" > "$file""#,
+        0,
+        &[],
+    ),
+    step("", "yostel alter gust-model --show", 0, &["--- a/bin/gust-now", "+kmh $((", "-kmh_up $(("]),
+    step("", "yostel run -- ./control-room", 0, &["61 km/h expected", "quiet"]),
+    step(
+        "Kept, it is a patch with a reason: locked, and made wherever this is installed",
+        "yostel alter gust-model --keep --why 'gusts are rounded up'",
+        0,
+        &["patches/gust-model.patch changes 1 file"],
+    ),
+    step("", "yostel verify", 0, &["every file is as the lockfile has it"]),
+    step("", "yostel alter gust-model --drop", 0, &["as it was released"]),
+    step(
         "An archive in the registry is changed: a machine with an empty cache refuses it, and keeps no trace",
         r#"cp -r ../depot ../depot-kept; cp yostel.toml yostel.lock ../elsewhere"#,
         0,
