@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::Mutex;
 
-use yostel_core::{Artifact, FilePatch, Lockfile, PackageName, Seal, SourceName, TreeFile, Version};
+use yostel_core::{Artifact, FilePatch, Lockfile, PackageName, Seal, SourceName, TreeDigest, TreeFile, Version};
 use yostel_sources::{Source, SourceErrorKind, SourceSet};
 use yostel_store::{
     AdmitError, Cache, FileChange, Installed, Placing, PlannedPackage, Project, StagedArchive, StagedTree,
@@ -204,10 +204,13 @@ pub(crate) fn bring_in(
     // Sources are opened only when something must come from them, so that a full cache needs none of them.
     let sources = if absent.is_empty() { SourceSet::default() } else { project.sources()? };
     observer.notice(Event::Begin("fetching", missing.iter().map(|p| p.artifact.size).sum()));
+    // What releases of a package have in common is there once.
+    let latest = cache.latest_trees()?;
     let fetched = Mutex::new(Vec::new());
     let staged = for_each_in_parallel(&missing, |package| {
         let from = &lockfile.chosen[&package.name].from;
-        let staged = stage(project, package, from, cache, &sources, offline, observer)?;
+        let like = latest.get(package.name.as_str()).copied();
+        let staged = stage(project, package, (from, like), cache, &sources, offline, observer)?;
         if staged.0.is_some() {
             let entry = (package.name.clone(), package.version.clone(), package.artifact.size);
             fetched.lock().expect("no thread panics while holding the lock").push(entry);
@@ -241,7 +244,7 @@ pub(crate) fn bring_in(
 fn stage(
     project: &LoadedProject,
     package: &PlannedPackage,
-    from: &SourceName,
+    (from, like): (&SourceName, Option<TreeDigest>),
     cache: &Cache,
     sources: &SourceSet,
     offline: bool,
@@ -251,7 +254,7 @@ fn stage(
     let refused = |place| refused_by(release, &package.artifact, cache, place);
     if cache.has_archive(package.artifact.digest) {
         observer.notice(Event::Unpack(package.name.clone()));
-        match cache.stage_tree(&package.artifact, None, UnpackConfig::default()) {
+        match cache.stage_tree(&package.artifact, None, UnpackConfig::default(), like) {
             Ok(tree) => return Ok((None, tree)),
             // The cached archive had rotted and is gone now: fetch it anew.
             Err(AdmitError::ArchiveDiffers { .. }) if !offline => {}
@@ -279,7 +282,7 @@ fn stage(
     })?;
     observer.notice(Event::Unpack(package.name.clone()));
     let tree = cache
-        .stage_tree(&package.artifact, Some(&archive), UnpackConfig::default())
+        .stage_tree(&package.artifact, Some(&archive), UnpackConfig::default(), like)
         .map_err(refused(place_of(source)))?;
     Ok((Some(archive), tree))
 }

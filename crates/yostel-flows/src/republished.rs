@@ -68,7 +68,7 @@ pub(crate) fn tell(
             return None;
         }
         let archive = fetch(source, (package, version), offered, cache, observer).ok()?;
-        let tree = cache.stage_tree(offered, Some(&archive), UnpackConfig::default()).ok()?;
+        let tree = cache.stage_tree(offered, Some(&archive), UnpackConfig::default(), None).ok()?;
         let files = cache.tree_files(locked.tree);
         changes_between((&files, &listing), (&tree.files(), &tree.listing().ok()?)).ok()
     };

@@ -102,8 +102,9 @@ impl Cache {
             paths.iter().map(read).collect::<Option<BTreeMap<String, TreeFile>>>()
         };
         read_from(&self.tree_files(tree)).or_else(|| {
-            let staged =
-                self.has_archive(artifact.digest).then(|| self.stage_tree(artifact, None, UnpackConfig::default()));
+            let staged = self
+                .has_archive(artifact.digest)
+                .then(|| self.stage_tree(artifact, None, UnpackConfig::default(), None));
             let staged = staged.and_then(Result::ok).filter(|staged| staged.tree() == tree)?;
             read_from(&staged.files())
         })

@@ -1,11 +1,12 @@
 //! Is the cache sound, and how large is it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::Path;
 
 use yostel_core::{ArchiveDigest, TreeDigest};
 
+use super::notes::files_below;
 use super::{Cache, digest_file};
 use crate::error::StoreError;
 use crate::parallel::for_each_in_parallel;
@@ -57,6 +58,8 @@ pub struct CacheStats {
     pub files: u64,
     /// Their size in bytes.
     pub tree_bytes: u64,
+    /// Of these, bytes that take no room of their own, because releases of a package share files.
+    pub tree_bytes_shared: u64,
     /// Projects that were installed from it.
     pub projects: usize,
     /// Bytes of installed files that take no room of their own, because projects share the cache's.
@@ -109,6 +112,7 @@ impl Cache {
     /// When a folder of the cache cannot be read.
     pub fn stats(&self) -> Result<CacheStats, StoreError> {
         let mut sizes: BTreeMap<String, u64> = BTreeMap::new();
+        let mut inodes = BTreeSet::new();
         let mut stats = CacheStats { projects: names(&self.root.join("projects"))?.len(), ..CacheStats::default() };
         for name in names(&self.root.join("archives/sha256"))? {
             stats.archives += 1;
@@ -121,6 +125,9 @@ impl Cache {
                 stats.trees += 1;
                 stats.files += listing.entries.len() as u64;
                 stats.tree_bytes += listing.size();
+                let files = files_below(&self.tree_files(listing.digest())).into_iter();
+                let again = files.filter(|(inode, _)| !inodes.insert(*inode));
+                stats.tree_bytes_shared += again.map(|(_, size)| size).sum::<u64>();
                 sizes.insert(listing.digest().to_string(), listing.size());
             }
         }

@@ -33,7 +33,7 @@ pub use sharing::{Fetching, InUse};
 use crate::disk::Disk;
 use crate::error::{AdmitError, StoreError};
 use crate::stamp::stamp;
-use crate::unpack::{UnpackConfig, unpack_on};
+use crate::unpack::{Like, UnpackConfig, unpack_on};
 use crate::verify::compare_tree;
 use aside::{Aside, Made};
 use yostel_core::Listing;
@@ -211,7 +211,8 @@ impl Cache {
     }
 
     /// Unpacks the tree of an artifact, aside, from an archive that was just staged or from the one in the cache. It
-    /// gets its name with [`Self::commit`].
+    /// gets its name with [`Self::commit`]. Files that it has in common with the tree `like`, which may be missing or
+    /// unsound, are the same files in both.
     ///
     /// # Errors
     /// `Refused`, `TreeDiffers` or `ArchiveDiffers` for an archive that is not what its digests say, `Store` when the
@@ -221,28 +222,32 @@ impl Cache {
         artifact: &Artifact,
         archive: Option<&StagedArchive>,
         config: UnpackConfig,
+        like: Option<TreeDigest>,
     ) -> Result<StagedTree, AdmitError> {
+        let like = like.filter(|like| *like != artifact.tree);
+        let like = like.and_then(|like| Some(Like { files: self.tree_files(like), listing: self.listing(like).ok()? }));
         let path = archive.map_or_else(|| self.archive_path(artifact.digest), |staged| staged.made.path().to_owned());
         let made = self.aside()?.folder()?;
         let files = made.path().join("files");
         self.disk.make_folder(&files)?;
         let reader = File::open(&path).map_err(StoreError::when("read", &path))?;
-        let listing = match unpack_on(&self.disk, BufReader::with_capacity(128 * 1024, reader), &files, config) {
-            Ok(listing) if listing.digest() == artifact.tree => listing,
-            other => {
-                // An archive that rotted in the cache must not be blamed on its author, nor be used again.
-                if archive.is_none()
-                    && let Some(error) = self.drop_if_rotten(artifact)?
-                {
-                    return Err(error);
+        let listing =
+            match unpack_on(&self.disk, BufReader::with_capacity(128 * 1024, reader), &files, config, like.as_ref()) {
+                Ok(listing) if listing.digest() == artifact.tree => listing,
+                other => {
+                    // An archive that rotted in the cache must not be blamed on its author, nor be used again.
+                    if archive.is_none()
+                        && let Some(error) = self.drop_if_rotten(artifact)?
+                    {
+                        return Err(error);
+                    }
+                    let expected = artifact.tree;
+                    return Err(match other {
+                        Ok(listing) => AdmitError::TreeDiffers { expected, found: listing.digest() },
+                        Err(error) => error,
+                    });
                 }
-                let expected = artifact.tree;
-                return Err(match other {
-                    Ok(listing) => AdmitError::TreeDiffers { expected, found: listing.digest() },
-                    Err(error) => error,
-                });
-            }
-        };
+            };
         Ok(self.describe(made, &listing)?)
     }
 

@@ -6,6 +6,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
@@ -46,7 +47,7 @@ pub struct CacheEntry {
     pub note: Option<Note>,
     /// The archive's size in bytes.
     pub archive_bytes: u64,
-    /// The size of the tree's files in bytes.
+    /// The size of the tree's files in bytes, but for those that are shared with a tree that was used later or is in use.
     pub tree_bytes: u64,
     /// When it was last used, in seconds since 1970.
     pub used: i64,
@@ -96,6 +97,24 @@ impl Cache {
         self.disk.set_time(&path, used)
     }
 
+    /// Finds for each package the tree of the release that came in last, as far as notes tell.
+    ///
+    /// # Errors
+    /// When the folder of notes cannot be read.
+    pub fn latest_trees(&self) -> Result<BTreeMap<String, TreeDigest>, StoreError> {
+        let mut latest: BTreeMap<String, (i64, String, TreeDigest)> = BTreeMap::new();
+        for name in names(&self.root.join("notes"))? {
+            let digest = name.strip_suffix(".json").map(|hex| ArchiveDigest::parse(&format!("sha256:{hex}")));
+            let Some(note) = digest.and_then(Result::ok).and_then(|digest| self.note(digest)) else { continue };
+            let Ok(tree) = TreeDigest::parse(&note.tree) else { continue };
+            let this = (note.brought, note.version, tree);
+            if latest.get(&note.package).is_none_or(|other| *other < this) {
+                latest.insert(note.package, this);
+            }
+        }
+        Ok(latest.into_iter().map(|(package, (_, _, tree))| (package, tree)).collect())
+    }
+
     /// Returns what is known of an archive and when it was last used, in seconds since 1970, whether or not it is still
     /// here.
     pub fn last_seen(&self, archive: ArchiveDigest) -> Option<(Note, i64)> {
@@ -118,13 +137,13 @@ impl Cache {
                 users.entry(tree.clone()).or_default().insert(record.project.clone());
             }
         }
-        let mut trees: BTreeMap<TreeDigest, u64> = BTreeMap::new();
+        let mut trees: BTreeMap<TreeDigest, Vec<(u64, u64)>> = BTreeMap::new();
         for name in names(&self.root.join("trees"))? {
             if let Ok(tree) = TreeDigest::parse(&format!("sha256:{name}")) {
-                trees.insert(tree, self.listing(tree).map(|listing| listing.size()).unwrap_or_default());
+                trees.insert(tree, files_below(&self.tree_files(tree)));
             }
         }
-        let mut entries = Vec::new();
+        let (mut entries, mut files) = (Vec::new(), Vec::new());
         let mut claimed = BTreeSet::new();
         for name in names(&self.root.join("archives/sha256"))? {
             let Ok(archive) = ArchiveDigest::parse(&format!("sha256:{name}")) else { continue };
@@ -136,19 +155,20 @@ impl Cache {
             let tree = note.as_ref().and_then(|note| TreeDigest::parse(&note.tree).ok());
             let tree = tree.filter(|tree| trees.contains_key(tree));
             // Two archives may hold one tree: it is counted with the first.
-            let tree_bytes = tree.filter(|tree| claimed.insert(*tree)).map_or(0, |tree| trees[&tree]);
+            let counted = tree.filter(|tree| claimed.insert(*tree));
             let users = tree.and_then(|tree| users.get(&tree.to_string()).cloned()).unwrap_or_default();
             entries.push(CacheEntry {
                 archive: Some(archive),
                 tree,
                 note,
                 archive_bytes: metadata.len(),
-                tree_bytes,
+                tree_bytes: 0,
                 used,
                 users,
             });
+            files.push(counted.and_then(|tree| trees.get(&tree)));
         }
-        for (tree, tree_bytes) in trees.into_iter().filter(|(tree, _)| !claimed.contains(tree)) {
+        for (&tree, of_tree) in trees.iter().filter(|(tree, _)| !claimed.contains(*tree)) {
             let folder = self.tree_folder(tree);
             let made = fs::metadata(&folder).and_then(|metadata| metadata.modified());
             entries.push(CacheEntry {
@@ -156,10 +176,19 @@ impl Cache {
                 tree: Some(tree),
                 note: None,
                 archive_bytes: 0,
-                tree_bytes,
+                tree_bytes: 0,
                 used: seconds(made.unwrap_or(SystemTime::UNIX_EPOCH)),
                 users: users.get(&tree.to_string()).cloned().unwrap_or_default(),
             });
+            files.push(Some(of_tree));
+        }
+        // A file that several trees share counts for the one that stays longest.
+        let mut order: Vec<usize> = (0..entries.len()).collect();
+        order.sort_by_key(|&i| (entries[i].users.is_empty(), std::cmp::Reverse(entries[i].used), i));
+        let mut counted = BTreeSet::new();
+        for i in order {
+            let new = files[i].into_iter().flatten().filter(|(inode, _)| counted.insert(*inode));
+            entries[i].tree_bytes = new.map(|(_, size)| size).sum();
         }
         entries.sort_by_cached_key(|entry| {
             let label = entry.note.as_ref().map(|note| (note.package.clone(), note.version.clone()));
@@ -184,4 +213,20 @@ impl Cache {
 fn seconds(time: SystemTime) -> i64 {
     let since = time.duration_since(SystemTime::UNIX_EPOCH).map_or(0, |time| time.as_secs());
     i64::try_from(since).unwrap_or(i64::MAX)
+}
+
+/// Lists the files below a folder: inode and size.
+pub(super) fn files_below(folder: &Path) -> Vec<(u64, u64)> {
+    let mut files = Vec::new();
+    let mut open = vec![folder.to_owned()];
+    while let Some(folder) = open.pop() {
+        for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+            match entry.file_type() {
+                Ok(kind) if kind.is_dir() => open.push(entry.path()),
+                Ok(_) => files.extend(entry.metadata().ok().map(|metadata| (metadata.ino(), metadata.size()))),
+                Err(_) => {}
+            }
+        }
+    }
+    files
 }

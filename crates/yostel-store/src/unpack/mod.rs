@@ -9,14 +9,17 @@ mod tape;
 mod zipped;
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
 use std::io::{self, Read, Seek, SeekFrom, Write};
-use std::path::Path;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
 
 use unicode_normalization::UnicodeNormalization;
 use yostel_core::{ContentDigest, Sha256};
 
 use crate::disk::Disk;
 use crate::error::{AdmitError, StoreError, UnpackRefusal};
+use crate::pack::FIXED_TIME;
 use yostel_core::{Entry, EntryKind, Listing, check_entry_path, link_stays_inside};
 
 /// Limits on what an archive may unpack to.
@@ -50,7 +53,7 @@ impl Default for UnpackConfig {
 /// `Refused` for an archive that breaks a rule, `Store` when the folder cannot be written. The folder then holds a part
 /// that the caller removes.
 pub fn unpack(archive: impl Read + Seek, into: &Path, config: UnpackConfig) -> Result<Listing, AdmitError> {
-    unpack_on(&Disk::default(), archive, into, config)
+    unpack_on(&Disk::default(), archive, into, config, None)
 }
 
 pub(crate) fn unpack_on(
@@ -58,6 +61,7 @@ pub(crate) fn unpack_on(
     mut archive: impl Read + Seek,
     into: &Path,
     config: UnpackConfig,
+    like: Option<&Like>,
 ) -> Result<Listing, AdmitError> {
     let size = archive.seek(SeekFrom::End(0)).map_err(malformed)?;
     archive.rewind().map_err(malformed)?;
@@ -69,6 +73,7 @@ pub(crate) fn unpack_on(
     let mut tree = Tree {
         disk,
         into,
+        like,
         entries: config.entries,
         bytes: config.bytes.min(suspicious),
         left: config.bytes.min(suspicious),
@@ -117,10 +122,42 @@ enum Kind {
     Other(&'static str),
 }
 
+/// A tree that the one being made probably has files in common with: another release of the same package.
+pub(crate) struct Like {
+    /// The folder with its files.
+    pub(crate) files: PathBuf,
+    /// What they should be.
+    pub(crate) listing: Listing,
+}
+
+/// Longer files are not shared: they would have to be held in memory, or written before it is known that they need not be.
+const MOST_SHARED: u64 = 1 << 20;
+
+impl Like {
+    /// Returns where a file lies that may be the one that comes.
+    fn candidate(&self, path: &str, kind: EntryKind, size: u64) -> Option<(PathBuf, &Entry)> {
+        let entry = self.listing.entries.get(path)?;
+        let fits = entry.kind == kind && entry.size == size && size <= MOST_SHARED;
+        fits.then(|| (self.files.join(path), entry))
+    }
+}
+
+/// Tells whether a file there is one that we could have written: this content, these permissions, our time.
+fn is_same_file(path: &Path, content: &[u8], mode: u32) -> bool {
+    let looks = |metadata: fs::Metadata| {
+        metadata.is_file()
+            && metadata.permissions().mode() & 0o7777 == mode
+            && metadata.mtime().cast_unsigned() == FIXED_TIME
+            && metadata.mtime_nsec() == 0
+    };
+    path.symlink_metadata().is_ok_and(looks) && fs::read(path).is_ok_and(|there| there == content)
+}
+
 /// The tree that is being made.
 struct Tree<'a> {
     disk: &'a Disk,
     into: &'a Path,
+    like: Option<&'a Like>,
     entries: u64,
     bytes: u64,
     /// Bytes that files may still take.
@@ -210,6 +247,9 @@ impl Tree<'_> {
         }
         let (kind, mode) = if program { (EntryKind::Program, 0o555) } else { (EntryKind::File, 0o444) };
         let on_disk = self.into.join(path);
+        if let Some((there, entry)) = self.like.and_then(|like| like.candidate(path, kind, announced)) {
+            return self.shared_file(path, (&there, entry), mode, content);
+        }
         let mut file = self.disk.create(&on_disk, mode)?;
         let mut digest = Sha256::default();
         let mut size = 0u64;
@@ -233,5 +273,31 @@ impl Tree<'_> {
         self.left -= size;
         file.fix_time()?;
         Ok(Entry { kind, digest: ContentDigest::new(digest.finish()), size })
+    }
+
+    /// Takes in a file that another tree may have: then it is the same file in both, and not written at all.
+    fn shared_file(
+        &mut self,
+        path: &str,
+        (there, expected): (&Path, &Entry),
+        mode: u32,
+        content: &mut dyn Read,
+    ) -> Result<Entry, AdmitError> {
+        let mut bytes = Vec::new();
+        content.take(expected.size + 1).read_to_end(&mut bytes).map_err(malformed)?;
+        if bytes.len() as u64 != expected.size {
+            let how = if (bytes.len() as u64) < expected.size { "ends early" } else { "is longer than announced" };
+            return Err(refused(UnpackRefusal::Malformed(format!("`{path}` {how}"))));
+        }
+        self.left -= expected.size;
+        let on_disk = self.into.join(path);
+        let entry = Entry { digest: ContentDigest::of(&bytes), ..expected.clone() };
+        let shared = entry == *expected && is_same_file(there, &bytes, mode);
+        if !shared || self.disk.hard_link(there, &on_disk).is_err() {
+            let mut file = self.disk.create(&on_disk, mode)?;
+            file.write_all(&bytes).map_err(StoreError::when("write", &on_disk))?;
+            file.fix_time()?;
+        }
+        Ok(entry)
     }
 }

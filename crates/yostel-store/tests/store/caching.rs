@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::io::{self, Cursor, Read};
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 
 use yostel_core::{ArchiveDigest, PackageName};
 use yostel_store::{AdmitError, Cache, Project, PruneRule, TreeDifference, Trust, UnpackConfig};
@@ -53,7 +53,7 @@ fn a_tree_that_was_touched_is_known_by_its_stamp_and_judged_by_its_content() {
     assert!(cache.is_tree_sound(artifact.tree), "same content, other permissions of no account");
     fs::write(&file, "b").unwrap();
     assert!(!cache.is_tree_sound(artifact.tree));
-    let staged = cache.stage_tree(&artifact, None, UnpackConfig::default()).unwrap();
+    let staged = cache.stage_tree(&artifact, None, UnpackConfig::default(), None).unwrap();
     cache.commit(vec![], vec![staged]).unwrap();
     assert!(cache.is_tree_sound(artifact.tree));
     assert_eq!(fs::read_to_string(&file).unwrap(), "a");
@@ -203,4 +203,56 @@ fn a_note_that_is_damaged_costs_a_name_and_nothing_else() {
         note();
         assert_eq!(named().as_deref(), Some("kit 1.0.0"));
     }
+}
+
+#[test]
+fn releases_share_the_files_they_have_in_common_and_no_damage() {
+    let folder = tempfile::tempdir().unwrap();
+    let cache = Cache::open(folder.path());
+    let same = "the same in both\n".repeat(10);
+    let releases = [
+        packed(&[("bin/go", &same), ("notes.txt", "one"), ("moved.txt", "a")]),
+        packed(&[("bin/go", &same), ("notes.txt", "two"), ("other.txt", "a")]),
+        packed(&[("bin/go", &same), ("notes.txt", "two"), ("third.txt", "a")]),
+    ];
+    let take_in = |number: usize| {
+        let (bytes, artifact) = &releases[number];
+        let like = cache.latest_trees().unwrap().get("kit").copied();
+        let archive = cache.stage_archive(artifact, &mut Cursor::new(bytes), |_| {}).unwrap();
+        let tree = cache.stage_tree(artifact, Some(&archive), UnpackConfig::default(), like).unwrap();
+        cache.commit(vec![archive], vec![tree]).unwrap();
+        let version = format!("1.{number}.0");
+        cache.note_use(("kit", &version, "depot"), artifact, folder.path(), 1000 + number as i64).unwrap();
+        cache.tree_files(artifact.tree)
+    };
+    let inode = |files: &std::path::Path, path: &str| fs::metadata(files.join(path)).unwrap().ino();
+    let (first, second) = (take_in(0), take_in(1));
+    assert_eq!(inode(&first, "bin/go"), inode(&second, "bin/go"));
+    assert_ne!(inode(&first, "notes.txt"), inode(&second, "notes.txt"));
+    let stats = cache.stats().unwrap();
+    assert_eq!((stats.tree_bytes, stats.tree_bytes_shared), (2 * (same.len() as u64 + 4), same.len() as u64));
+    // What was used later keeps the file, so removing the earlier frees only what is its own.
+    let bytes: Vec<u64> = cache.entries().unwrap().iter().map(|entry| entry.tree_bytes).collect();
+    assert_eq!(bytes, [4, same.len() as u64 + 4]);
+    // A file that was changed is changed in both, and goes into no third.
+    let file = second.join("bin/go");
+    fs::set_permissions(&file, fs::Permissions::from_mode(0o644)).unwrap();
+    fs::write(&file, "X".repeat(same.len())).unwrap();
+    let third = take_in(2);
+    assert_eq!(fs::read_to_string(third.join("bin/go")).unwrap(), same);
+    assert_eq!(inode(&third, "notes.txt"), inode(&second, "notes.txt"));
+    assert!(cache.is_tree_sound(releases[2].1.tree));
+    assert!(!cache.is_tree_sound(releases[0].1.tree) && !cache.is_tree_sound(releases[1].1.tree));
+    // Each is made good from its own archive.
+    for (_, artifact) in &releases[..2] {
+        let like = cache.latest_trees().unwrap().get("kit").copied();
+        let tree = cache.stage_tree(artifact, None, UnpackConfig::default(), like).unwrap();
+        cache.commit(vec![], vec![tree]).unwrap();
+    }
+    assert!(cache.verify(|| {}).unwrap().problems.is_empty());
+    assert_eq!(inode(&first, "bin/go"), inode(&third, "bin/go"), "and shares again");
+    // A file of the same content that anybody could have written is not one of ours.
+    fs::set_permissions(third.join("bin/go"), fs::Permissions::from_mode(0o644)).unwrap();
+    let tree = cache.stage_tree(&releases[0].1, None, UnpackConfig::default(), Some(releases[2].1.tree)).unwrap();
+    assert_ne!(inode(&tree.files(), "bin/go"), inode(&third, "bin/go"));
 }

@@ -36,7 +36,7 @@ fn packed(files: &[(&str, &str)]) -> (Vec<u8>, Artifact) {
 /// Takes an archive into the cache.
 fn admit(cache: &Cache, bytes: &[u8], artifact: &Artifact) {
     let archive = cache.stage_archive(artifact, &mut Cursor::new(bytes), |_| {}).unwrap();
-    let tree = cache.stage_tree(artifact, Some(&archive), UnpackConfig::default()).unwrap();
+    let tree = cache.stage_tree(artifact, Some(&archive), UnpackConfig::default(), None).unwrap();
     cache.commit(vec![archive], vec![tree]).unwrap();
 }
 

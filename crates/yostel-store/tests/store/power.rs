@@ -110,8 +110,9 @@ impl World {
                 yostel_store::AdmitError::Store(error) => error,
                 other => panic!("{other}"),
             };
+            let like = cache.latest_trees()?.get("kit").copied();
             let archive = cache.stage_archive(artifact, &mut Cursor::new(bytes), |_| {}).map_err(failed)?;
-            let tree = cache.stage_tree(artifact, Some(&archive), UnpackConfig::default()).map_err(failed)?;
+            let tree = cache.stage_tree(artifact, Some(&archive), UnpackConfig::default(), like).map_err(failed)?;
             cache.commit(vec![archive], vec![tree])?;
         }
         let held = project.hold(|| {})?;

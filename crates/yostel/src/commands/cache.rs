@@ -260,7 +260,7 @@ fn stats(context: &Context) -> Result<Answer, FlowError> {
         let content = json!({
             "folder": folder,
             "archives": stats.archives, "archive-bytes": stats.archive_bytes,
-            "trees": stats.trees, "files": stats.files, "tree-bytes": stats.tree_bytes,
+            "trees": stats.trees, "files": stats.files, "tree-bytes": stats.tree_bytes, "tree-bytes-shared": stats.tree_bytes_shared,
             "projects": stats.projects, "shared-bytes": stats.shared_bytes,
         });
         return Ok(Answer::document(Exit::Fine, "cache stats", content));
@@ -270,7 +270,13 @@ fn stats(context: &Context) -> Result<Answer, FlowError> {
     columns.row([
         "trees".into(),
         stats.trees.to_string(),
-        format!("{} in {} files", size(stats.tree_bytes), stats.files),
+        match stats.tree_bytes_shared {
+            0 => format!("{} in {} files", size(stats.tree_bytes), stats.files),
+            shared => {
+                let (all, own) = (size(stats.tree_bytes), size(stats.tree_bytes - shared));
+                format!("{all} in {} files, taking {own}: releases share the rest", stats.files)
+            }
+        },
     ]);
     let saved = format!("installed from it, sharing {}", size(stats.shared_bytes));
     columns.row(["projects".into(), stats.projects.to_string(), saved]);
