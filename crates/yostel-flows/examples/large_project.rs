@@ -2,7 +2,7 @@
 //!
 //! Usage: `cargo run --release -p yostel-flows --example large_project -- FOLDER [PACKAGES] [FILES] [SEED]`
 //! FOLDER must be empty or not there yet; 300 packages, 20000 files and seed 1 when left out. The same seed makes the
-//! same bytes.
+//! same bytes: about 13 KB a file.
 
 #![allow(
     clippy::unwrap_used,
@@ -64,7 +64,7 @@ fn main() {
         for file in 1..files / packages {
             let path = made.join(format!("part{}/unit{}/file{file}.txt", file % 3, file % 7));
             fs::create_dir_all(path.parent().unwrap()).unwrap();
-            let lines = 4 + random.below(120);
+            let lines = 20 + random.below(1320);
             let text: String = (0..lines).map(|_| format!("{:016x} {}\n", random.below(u64::MAX), file)).collect();
             fs::write(path, text).unwrap();
         }

@@ -211,8 +211,8 @@ fn not_altered(package: &PackageName, why: NotAltered) -> FlowError {
 
 /// Plans a locked package as it is, or would be, installed.
 fn planned(project: &LoadedProject, package: &PackageName, settings: &Settings) -> Result<PlannedPackage, FlowError> {
-    let (_, platform) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
-    let mut plan = plan_of(&load_fitting_lockfile(project)?, &platform, &project.patches()?)?;
+    let (_, selection) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
+    let mut plan = plan_of(&load_fitting_lockfile(project)?, &selection, &project.patches()?)?;
     plan.packages.remove(package).ok_or_else(|| {
         let near = nearest(package.as_str(), plan.packages.keys().map(PackageName::as_str));
         let near = near.and_then(|near| PackageName::parse(near).ok());
@@ -226,9 +226,8 @@ fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject,
 
 /// Installs what is locked, in the way in which it was installed before.
 fn reinstall(project: &LoadedProject, settings: &Settings, observer: &dyn Observer) -> Result<(), FlowError> {
-    let (placing, platform) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
-    let request = InstallRequest { platform: Some(platform), placing, ..InstallRequest::default() };
-    install(project, &request, settings, observer).map(drop)
+    let (placing, selection) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
+    install(project, &InstallRequest::again(placing, selection), settings, observer).map(drop)
 }
 
 /// Files as they were before they were written.

@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use yostel_core::{Manifest, PackageName, nearest};
-use yostel_store::Project;
+use yostel_store::{Cache, Project};
 
 use crate::compose::plan_of;
 use crate::error::FlowError;
+use crate::install::as_installed;
 use crate::project::{LoadedProject, MANIFEST_NAME, Settings, load_fitting_lockfile};
 
 /// Folders to put before what each variable of the environment holds.
@@ -23,8 +24,10 @@ pub struct Environment {
 /// `NotInstalled` when the lockfile's packages are not (all) there, and as loading the lockfile.
 pub fn environment(project: &LoadedProject, settings: &Settings) -> Result<Environment, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
-    let plan = plan_of(&lockfile, &settings.platform, &project.patches()?)?;
-    let state = Project::at(&project.root)?.state().to_owned();
+    let target = Project::at(&project.root)?;
+    let (_, selection) = as_installed(&target, &Cache::open(&settings.cache), settings);
+    let plan = plan_of(&lockfile, &selection, &project.patches()?)?;
+    let state = target.state().to_owned();
     let mut packages: Vec<_> = plan.packages.values().collect();
     packages.sort_by_key(|package| (!lockfile.is_direct(&package.name), package.name.clone()));
     let mut environment = Environment::default();
@@ -52,12 +55,18 @@ pub fn environment(project: &LoadedProject, settings: &Settings) -> Result<Envir
 /// `NotLocked`, `NotInstalled`, and as loading the lockfile.
 pub fn where_is(project: &LoadedProject, package: &PackageName, settings: &Settings) -> Result<PathBuf, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
-    let plan = plan_of(&lockfile, &settings.platform, &project.patches()?)?;
+    let target = Project::at(&project.root)?;
+    let (_, selection) = as_installed(&target, &Cache::open(&settings.cache), settings);
+    let plan = plan_of(&lockfile, &selection, &project.patches()?)?;
     let Some(planned) = plan.packages.get(package) else {
         let near = nearest(package.as_str(), plan.packages.keys().map(PackageName::as_str));
         let near = near.and_then(|near| PackageName::parse(near).ok());
+        // Locked, and not for what is installed.
+        if lockfile.chosen.contains_key(package) {
+            return Err(FlowError::NotInstalled);
+        }
         return Err(FlowError::NotLocked { package: package.clone(), near });
     };
-    let folder = Project::at(&project.root)?.state().join("packages").join(planned.folder());
+    let folder = target.state().join("packages").join(planned.folder());
     if folder.is_dir() { Ok(folder) } else { Err(FlowError::NotInstalled) }
 }

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use yostel_core::{
     Accept, BindError, Collision, Difference, EditError, LockfileError, ManifestProblem, PackageName, PatchError,
-    Requirement, ResolveError, SourceName, Version,
+    Purpose, Requirement, ResolveError, SourceName, Version,
 };
 use yostel_registry::RegistryError;
 use yostel_sources::{SourceError, SourceErrorKind};
@@ -240,6 +240,14 @@ pub enum FlowError {
         /// What there is.
         offered: Vec<String>,
     },
+    /// The project has no needs for a purpose.
+    #[error("nothing is needed for {purpose}")]
+    UnknownPurpose {
+        /// The purpose.
+        purpose: Purpose,
+        /// Those it has needs for.
+        known: Vec<Purpose>,
+    },
     /// The project is not installed.
     #[error("nothing is installed here")]
     NotInstalled,
@@ -312,6 +320,7 @@ impl FlowError {
             | Self::NotLocked { .. }
             | Self::NoSuchVersion { .. }
             | Self::NotAltered { .. }
+            | Self::UnknownPurpose { .. }
             | Self::Edit(_) => FlowClass::Usage,
             Self::Patch { problem: PatchProblem::NotMade { error: AlterError::Store(_), .. }, .. } => {
                 FlowClass::Machine

@@ -1,16 +1,19 @@
 //! Install exactly what the lockfile says, or nothing; and say whether what is installed is that.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::Mutex;
 
-use yostel_core::{Artifact, FilePatch, Lockfile, PackageName, Seal, SourceName, TreeDigest, TreeFile, Version};
+use yostel_core::{
+    Artifact, FilePatch, Lockfile, PackageName, Purpose, Seal, SourceName, TreeDigest, TreeFile, Version,
+};
 use yostel_sources::{Source, SourceErrorKind, SourceSet};
 use yostel_store::{
-    AdmitError, Cache, FileChange, Installed, Placing, PlannedPackage, Project, StagedArchive, StagedTree,
-    TreeDifference, Trust, UnpackConfig, for_each_in_parallel, read_file,
+    AdmitError, Cache, FileChange, Installed, Placing, PlannedPackage, Project, ProjectRecord, StagedArchive,
+    StagedTree, TreeDifference, Trust, UnpackConfig, for_each_in_parallel, read_file,
 };
 
-use crate::compose::plan_of;
+use crate::compose::{Selection, plan_of};
 use crate::error::FlowError;
 use crate::observer::{Event, Observer};
 use crate::patches::{self, Patches};
@@ -26,8 +29,18 @@ pub struct InstallRequest {
     pub platform: Option<String>,
     /// How packages come into the project.
     pub placing: Placing,
+    /// Only what is reached for one of these purposes; everything when there is none.
+    pub purposes: BTreeSet<Purpose>,
     /// Trust the record of the last install: when the lockfile is still the same, no installed file is looked at.
     pub quick: bool,
+}
+
+impl InstallRequest {
+    /// Asks for an install in the way in which it was done before.
+    pub(crate) fn again(placing: Placing, selection: Selection) -> Self {
+        let Selection { platform, purposes } = selection;
+        Self { platform: Some(platform), placing, purposes, ..Self::default() }
+    }
 }
 
 /// What an install came to.
@@ -79,13 +92,15 @@ pub fn install(
     let cache = Cache::open(&settings.cache);
     let target = Project::at(&project.root)?.placing(request.placing);
     let platform = request.platform.as_deref().unwrap_or(&settings.platform);
+    let selection = Selection { platform: platform.to_owned(), purposes: request.purposes.clone() };
     if request.quick
-        && let Some(report) = recorded(project, &target, &cache, platform)
+        && let Some(report) = recorded(project, &target, &cache, &selection)
     {
         return Ok(report);
     }
     let lockfile = load_fitting_lockfile(project)?;
-    let plan = plan_of(&lockfile, platform, &project.patches()?)?;
+    known_purposes(project, &lockfile, &request.purposes)?;
+    let plan = plan_of(&lockfile, &selection, &project.patches()?)?;
     let mut report = InstallReport {
         packages: plan.packages.len(),
         fetched: Vec::new(),
@@ -122,14 +137,15 @@ pub fn install(
 }
 
 /// Tells that there is nothing to do as far as the record says; nothing when it does not.
-fn recorded(project: &LoadedProject, target: &Project, cache: &Cache, platform: &str) -> Option<InstallReport> {
+fn recorded(project: &LoadedProject, target: &Project, cache: &Cache, selection: &Selection) -> Option<InstallReport> {
     let glance = glance_at_lockfile(project)?;
     let declared = project.declared().ok()?;
     let record = target.recorded(cache)?;
     let fits = glance.declarations == declared.seal();
     let digest = Seal::parse(&record.digest).ok()?;
-    (fits && record.platform == platform && record.lock == glance.seal.to_string()).then(|| InstallReport {
-        packages: glance.packages,
+    let same = record.platform == selection.platform && purposes_of(&record) == selection.purposes;
+    (fits && same && record.lock == glance.seal.to_string()).then(|| InstallReport {
+        packages: record.stamps.len(),
         fetched: Vec::new(),
         repaired: Vec::new(),
         open: Vec::new(),
@@ -339,9 +355,9 @@ pub fn verify(
     let lockfile = load_fitting_lockfile(project)?;
     let cache = Cache::open(&settings.cache);
     let target = Project::at(&project.root)?;
-    let (placing, platform) = as_installed(&target, &cache, settings);
+    let (placing, selection) = as_installed(&target, &cache, settings);
     let target = target.placing(placing);
-    let plan = plan_of(&lockfile, &platform, &project.patches()?)?;
+    let plan = plan_of(&lockfile, &selection, &project.patches()?)?;
     if !plan.packages.is_empty() && !target.state().join("packages").is_dir() {
         return Err(FlowError::NotInstalled);
     }
@@ -404,18 +420,36 @@ pub fn repair(
 ) -> Result<InstallReport, FlowError> {
     let cache = Cache::open(&settings.cache);
     let target = Project::at(&project.root)?;
-    let (placing, platform) = as_installed(&target, &cache, settings);
-    let plan = plan_of(&load_fitting_lockfile(project)?, &platform, &project.patches()?)?;
+    let (placing, selection) = as_installed(&target, &cache, settings);
+    let plan = plan_of(&load_fitting_lockfile(project)?, &selection, &project.patches()?)?;
     let differing: Vec<&PlannedPackage> = report.differing.iter().filter_map(|name| plan.packages.get(name)).collect();
     target.distrust(&differing, &cache)?;
-    let request = InstallRequest { platform: Some(platform), placing, ..InstallRequest::default() };
-    install(project, &request, settings, observer)
+    install(project, &InstallRequest::again(placing, selection), settings, observer)
 }
 
-/// Tells how and for which platform the project was installed; as it would be now, when that is not known.
-pub(crate) fn as_installed(target: &Project, cache: &Cache, settings: &Settings) -> (Placing, String) {
+/// Tells how the project was installed, and what of it; as it would be now, when that is not known.
+pub(crate) fn as_installed(target: &Project, cache: &Cache, settings: &Settings) -> (Placing, Selection) {
     match target.record(cache) {
-        Some(record) if !record.platform.is_empty() => (record.placing, record.platform),
-        _ => (Placing::default(), settings.platform.clone()),
+        Some(record) if !record.platform.is_empty() => {
+            let purposes = purposes_of(&record);
+            (record.placing, Selection { platform: record.platform, purposes })
+        }
+        _ => (Placing::default(), Selection::all_for(&settings.platform)),
+    }
+}
+
+fn purposes_of(record: &ProjectRecord) -> BTreeSet<Purpose> {
+    record.purposes.iter().filter_map(|purpose| Purpose::parse(purpose).ok()).collect()
+}
+
+/// Checks that a project has needs for each of these purposes.
+fn known_purposes(project: &LoadedProject, lockfile: &Lockfile, wanted: &BTreeSet<Purpose>) -> Result<(), FlowError> {
+    let locked = lockfile.chosen.values().flat_map(|locked| locked.purposes.iter());
+    let known: BTreeSet<Purpose> = project.manifest.needs.keys().chain(locked).cloned().collect();
+    match wanted.iter().find(|purpose| !known.contains(*purpose)) {
+        Some(unknown) => {
+            Err(FlowError::UnknownPurpose { purpose: unknown.clone(), known: known.into_iter().collect() })
+        }
+        None => Ok(()),
     }
 }

@@ -24,7 +24,7 @@ mod settle;
 
 pub use alter::{Changes, Dropped, Kept, Opened, drop_alter, keep_alter, open_alter, show_alter};
 pub use cache::{cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
-pub use compose::plan_of;
+pub use compose::{Selection, plan_of};
 pub use declare::{AddReport, AddRequest, InitRequest, RemoveReport, add, init, remove};
 pub use environment::{Environment, environment, where_is};
 pub use error::{FlowClass, FlowError, NotAltered, PatchProblem, WishPlace};

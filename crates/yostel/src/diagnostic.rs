@@ -7,8 +7,8 @@ use std::io;
 use jiff::Timestamp;
 use yostel_core::{
     ANY_PLATFORM, AcceptError, AcceptProblem, BindError, Collision, Diagnostic, Difference, EditError, Hunk,
-    LockfileError, ManifestProblem, ManifestProblemKind, Mark, NameError, PackageName, Place, Rejected, RejectedReason,
-    Requirement, Version,
+    LockfileError, ManifestProblem, ManifestProblemKind, Mark, NameError, PackageName, Place, Purpose, Rejected,
+    RejectedReason, Requirement, Version, nearest,
 };
 use yostel_flows::{FlowError, NotAltered, PatchProblem, Republished, Seen, WishPlace};
 use yostel_registry::RegistryError;
@@ -87,6 +87,7 @@ pub(crate) const CODES: &[&str] = &[
     "source-missing",
     "tree-differs",
     "unknown-package",
+    "unknown-purpose",
     "unknown-source",
     "version",
 ];
@@ -220,6 +221,16 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
             let headline = format!("{package} {version} is locked for {}, not for {wanted}", join(offered));
             tell("no-artifact", headline, format!("list \"{wanted}\" in platforms of [project], then yostel lock"))
                 .or(format!("yostel install --platform {first}"))
+        }
+        FlowError::UnknownPurpose { purpose, known } => {
+            let near = nearest(purpose.as_str(), known.iter().map(Purpose::as_str));
+            let words: Vec<String> = known.iter().map(ToString::to_string).collect();
+            let next = near.map_or_else(
+                || format!("yostel add NAME --for {purpose}"),
+                |near| format!("write {near}, if that was meant"),
+            );
+            tell("unknown-purpose", format!("the project needs nothing for {purpose}"), next)
+                .note(format!("it has needs for {}", join(&words)))
         }
         FlowError::NotInstalled => {
             tell("not-installed", "the locked packages are not installed here", "yostel install")

@@ -1,7 +1,10 @@
 //! From a lockfile to a plan: which artifact a machine gets.
 
-use yostel_core::{ArchiveDigest, Artifact, Lockfile, PackageName, TreeDigest};
-use yostel_flows::{FlowError, Keep, Patches, Write, plan_of};
+use std::collections::BTreeSet;
+
+use proptest::prelude::*;
+use yostel_core::{ArchiveDigest, Artifact, Lockfile, Outcome, PackageName, Resolution, TreeDigest, Word, run_purpose};
+use yostel_flows::{FlowError, Keep, Patches, Selection, Write, plan_of};
 
 use crate::{RELEASES, World};
 
@@ -23,7 +26,10 @@ fn a_machine_gets_its_own_artifact_before_the_one_for_any() {
     let lockfile = lockfile_with(&["any", "linux/arm64"]);
     let gust = PackageName::parse("gust").unwrap();
     let platform_for = |machine: &str| {
-        plan_of(&lockfile, machine, &Patches::default()).unwrap().packages[&gust].artifact.platform.clone()
+        plan_of(&lockfile, &Selection::all_for(machine), &Patches::default()).unwrap().packages[&gust]
+            .artifact
+            .platform
+            .clone()
     };
     assert_eq!(platform_for("linux/arm64"), "linux/arm64");
     assert_eq!(platform_for("linux/amd64"), "any");
@@ -33,7 +39,7 @@ fn a_machine_gets_its_own_artifact_before_the_one_for_any() {
 fn a_machine_for_which_there_is_nothing_hears_what_there_is() {
     let lockfile = lockfile_with(&["linux/arm64", "windows/amd64"]);
     let Err(FlowError::NoArtifact { package, wanted, offered, .. }) =
-        plan_of(&lockfile, "linux/amd64", &Patches::default())
+        plan_of(&lockfile, &Selection::all_for("linux/amd64"), &Patches::default())
     else {
         panic!()
     };
@@ -43,9 +49,64 @@ fn a_machine_for_which_there_is_nothing_hears_what_there_is() {
 
 #[test]
 fn each_asker_is_linked_to_what_it_declared() {
-    let plan = plan_of(&lockfile_with(&["any"]), "linux/amd64", &Patches::default()).unwrap();
+    let plan = plan_of(&lockfile_with(&["any"]), &Selection::all_for("linux/amd64"), &Patches::default()).unwrap();
     let links: Vec<String> = plan.links.iter().map(|link| link.path()).collect();
     assert_eq!(links, ["console/run/gust", "gust@2.1.0/run/unit"]);
     let folder = plan.packages[&PackageName::parse("unit").unwrap()].folder();
     assert!(folder.starts_with("unit/1.0.0-") && folder.len() == "unit/1.0.0-".len() + 12);
+}
+
+/// A world in which each package needs some of those after it, and the project needs some of all, each for a purpose.
+fn any_needs() -> impl Strategy<Value = String> {
+    let needs = || prop::collection::btree_set(0usize..8, 0..4);
+    (needs(), prop::collection::vec(needs(), 8)).prop_map(|(wishes, packages)| {
+        let list = |needs: &BTreeSet<usize>| needs.iter().map(|n| format!("p{n} *")).collect::<Vec<_>>().join(", ");
+        let mut text = format!("console: {}\n", list(&wishes));
+        for (number, needs) in packages.iter().enumerate() {
+            text.push_str(&format!("p{number} 1.0.0: {}\n", list(needs)));
+        }
+        text
+    })
+}
+
+proptest! {
+    #[test]
+    fn what_is_installed_for_a_purpose_is_what_that_purpose_reaches(
+        text in any_needs(),
+        purposes in prop::collection::vec(prop_oneof![Just("run"), Just("test"), Just("bench")], 8),
+        wanted in prop::sample::subsequence(vec!["run", "test", "bench"], 1..=3),
+    ) {
+        let mut world = yostel_testkit::World::parse(&text);
+        for (wish, purpose) in world.wishes.iter_mut().zip(&purposes) {
+            wish.purpose = Word::parse(purpose).unwrap();
+        }
+        let Ok(Outcome::Resolved(resolution)) = world.resolve(&[]) else { panic!("every set is right here") };
+        let lockfile = Lockfile::from_resolution(&world.wishes.clone().into(), &resolution);
+        let wanted: BTreeSet<Word> = wanted.iter().map(|purpose| Word::parse(purpose).unwrap()).collect();
+        let selection = Selection { platform: "linux/amd64".into(), purposes: wanted.clone() };
+        let plan = plan_of(&lockfile, &selection, &Patches::default()).unwrap();
+        let reached = reached(&world, &resolution, &wanted);
+        prop_assert_eq!(plan.packages.keys().cloned().collect::<BTreeSet<_>>(), reached.clone());
+        // Every link is of somebody who is there, to something that is there.
+        for link in &plan.links {
+            prop_assert!(reached.contains(&link.package));
+            let by_project = link.who == "console" && wanted.contains(&Word::parse(&link.purpose).unwrap());
+            prop_assert!(by_project || reached.iter().any(|name| link.who == format!("{name}@1.0.0")), "{:?}", link);
+        }
+        let everything = plan_of(&lockfile, &Selection::all_for("linux/amd64"), &Patches::default()).unwrap();
+        prop_assert_eq!(everything.packages.len(), lockfile.chosen.len());
+    }
+}
+
+/// Walks from the wishes for these purposes along what the chosen releases need to run.
+fn reached(world: &yostel_testkit::World, resolution: &Resolution, wanted: &BTreeSet<Word>) -> BTreeSet<PackageName> {
+    let wishes = world.wishes.iter().filter(|wish| wanted.contains(&wish.purpose));
+    let mut open: Vec<PackageName> = wishes.map(|wish| wish.package.clone()).collect();
+    let mut reached = BTreeSet::new();
+    while let Some(name) = open.pop() {
+        let needs = resolution.chosen[&name].release.needs.get(&run_purpose()).into_iter().flatten();
+        open.extend(needs.map(|(needed, _)| needed.clone()).filter(|needed| !reached.contains(needed)));
+        reached.insert(name);
+    }
+    reached
 }

@@ -360,14 +360,20 @@ fn digest_file(path: &Path) -> Result<(ArchiveDigest, u64), StoreError> {
 
 /// Reads a listing that should have this digest.
 pub(crate) fn read_listing(path: &Path, tree: TreeDigest) -> Result<Listing, StoreError> {
+    let text = read_listing_text(path, tree)?;
+    Listing::parse(&text).map_err(|error| no_listing(path, &error.to_string()))
+}
+
+/// Reads the text of a listing that should have this digest.
+pub(crate) fn read_listing_text(path: &Path, tree: TreeDigest) -> Result<String, StoreError> {
     let text = fs::read_to_string(path).map_err(StoreError::when("read", path))?;
-    let other = |reason: &str| StoreError {
-        doing: "use",
-        path: path.to_owned(),
-        cause: io::Error::new(io::ErrorKind::InvalidData, reason.to_owned()),
-    };
     if TreeDigest::of(text.as_bytes()) != tree {
-        return Err(other("it is not the listing of its tree"));
+        return Err(no_listing(path, "it is not the listing of its tree"));
     }
-    Listing::parse(&text).map_err(|error| other(&error.to_string()))
+    Ok(text)
+}
+
+fn no_listing(path: &Path, reason: &str) -> StoreError {
+    let cause = io::Error::new(io::ErrorKind::InvalidData, reason.to_owned());
+    StoreError { doing: "use", path: path.to_owned(), cause }
 }

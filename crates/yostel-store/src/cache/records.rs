@@ -27,6 +27,9 @@ pub struct ProjectRecord {
     /// The platform it was installed for.
     #[serde(default)]
     pub platform: String,
+    /// The purposes it was installed for; none when everything was.
+    #[serde(default)]
+    pub purposes: BTreeSet<String>,
     /// Digest of all that was installed.
     #[serde(default)]
     pub digest: String,

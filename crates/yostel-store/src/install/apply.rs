@@ -12,7 +12,7 @@ use std::path::Path;
 use super::links;
 use super::plan::{InstallPlan, PlannedPackage};
 use super::project::{Placing, Project, content_of, text_digest};
-use crate::cache::{Cache, ProjectRecord, read_listing};
+use crate::cache::{Cache, ProjectRecord, read_listing_text};
 use crate::disk::Disk;
 use crate::error::StoreError;
 use crate::parallel::for_each_in_parallel;
@@ -115,6 +115,7 @@ impl HeldProject {
             inventory: text_digest(&text),
             lock: plan.lock.to_string(),
             platform: plan.platform.clone(),
+            purposes: plan.purposes.clone(),
             digest: inventory.digest().to_string(),
             placing: self.project.placing,
             stamps,
@@ -126,7 +127,6 @@ impl HeldProject {
 
     fn place(&self, package: &PlannedPackage, aside: &Path, cache: &Cache, old: &Old) -> Result<Placed, StoreError> {
         let folder = self.project.state.join("packages").join(package.folder());
-        let listing = cache.listing(package.tree())?;
         let key = format!("packages/{}", package.folder());
         let mut state = Before::Absent;
         // What is being changed stays as it is.
@@ -139,7 +139,7 @@ impl HeldProject {
             let differences = if old.stamps.get(&key) == Some(&now) {
                 Vec::new()
             } else {
-                compare_tree(&content_of(&folder, package, cache), &listing)?
+                compare_tree(&content_of(&folder, package, cache), &cache.listing(package.tree())?)?
             };
             if differences.is_empty() {
                 self.place_listing(package, cache)?;
@@ -156,7 +156,7 @@ impl HeldProject {
                 disk.symlink(&files, &made)?;
                 (0, cache.tree_stamp(package.tree()))
             }
-            placing => self.place_files(package, &listing, &made, cache, placing)?,
+            placing => self.place_files(package, &cache.listing(package.tree())?, &made, cache, placing)?,
         };
         let parent = folder.parent().expect("a package lies in a folder");
         disk.make_folders(parent)?;
@@ -212,12 +212,12 @@ impl HeldProject {
 
     fn place_listing(&self, package: &PlannedPackage, cache: &Cache) -> Result<(), StoreError> {
         let path = self.project.listing_path(package);
-        if read_listing(&path, package.tree()).is_ok() {
+        if read_listing_text(&path, package.tree()).is_ok() {
             return Ok(());
         }
         let folder = path.parent().expect("a listing lies in a folder");
         cache.disk().make_folders(folder)?;
-        let text = cache.listing(package.tree())?.write();
+        let text = read_listing_text(&cache.tree_listing_path(package.tree()), package.tree())?;
         cache.disk().write_loosely(&path, &text)
     }
 

@@ -1,6 +1,6 @@
 //! What an install should lead to: packages at paths, links to them, and one digest over it all.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_core::{Artifact, PackageName, Patch, Seal, TreeDigest, Version};
 
@@ -65,6 +65,8 @@ pub struct InstallPlan {
     pub lock: Seal,
     /// System and architecture it is for.
     pub platform: String,
+    /// The purposes it is for; none when it is everything.
+    pub purposes: BTreeSet<String>,
     /// By name.
     pub packages: BTreeMap<PackageName, PlannedPackage>,
     /// Sorted; each to one of the packages.

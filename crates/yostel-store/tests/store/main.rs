@@ -47,6 +47,7 @@ fn plan(name: &str, artifact: &Artifact) -> InstallPlan {
     let package = PlannedPackage { name: name.clone(), version, artifact: artifact.clone(), altered: None };
     InstallPlan {
         platform: "linux/amd64".into(),
+        purposes: Default::default(),
         lock: Seal::of(b"lock"),
         packages: [(name.clone(), package)].into(),
         links: vec![Link { who: "console".into(), purpose: "run".into(), package: name }],

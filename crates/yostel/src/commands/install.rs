@@ -2,11 +2,11 @@
 
 use clap::Args;
 use serde_json::json;
-use yostel_core::PackageName;
+use yostel_core::{PackageName, Purpose};
 use yostel_flows::{FlowError, InstallReport, InstallRequest, install};
 use yostel_store::{Placing, altered_folder};
 
-use super::Answer;
+use super::{Answer, word};
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::render::{Role, count, paint, size};
@@ -24,6 +24,10 @@ pub(crate) struct Install {
     /// Install for another platform than this machine's, like linux/arm64
     #[arg(long, value_name = "PLATFORM")]
     platform: Option<String>,
+
+    /// Only what is needed for this purpose, like run for what ships; may be repeated
+    #[arg(long = "for", value_name = "PURPOSE", value_parser = word)]
+    purposes: Vec<Purpose>,
 
     /// Real files, no link out of the project: for containers, and for copying the project elsewhere
     #[arg(long, conflicts_with = "whole_trees")]
@@ -45,8 +49,13 @@ pub(crate) fn run(arguments: Install, context: &Context) -> Result<Answer, FlowE
         (_, true) => Placing::LinkTrees,
         _ => Placing::LinkFiles,
     };
-    let request =
-        InstallRequest { offline: arguments.offline, platform: arguments.platform, placing, quick: arguments.quick };
+    let request = InstallRequest {
+        offline: arguments.offline,
+        platform: arguments.platform,
+        placing,
+        purposes: arguments.purposes.into_iter().collect(),
+        quick: arguments.quick,
+    };
     let report = install(&project, &request, &context.settings, &context.progress)?;
     Ok(Answer::either(
         context,

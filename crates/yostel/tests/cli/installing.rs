@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::time::SystemTime;
 
-use crate::{digest_of, folder_of, project, small_world, tamper};
+use crate::{digest_of, folder_of, project, publish, small_world, tamper};
 
 #[test]
 fn the_same_lock_gives_the_same_tree_everywhere_bit_for_bit() {
@@ -378,4 +378,47 @@ fn a_release_takes_one_more_platform_and_never_other_files() {
         "[project]\nname = \"probe\"\nversion = \"1.0.0\"\n[needs.run]\nunit = \"^1\"\n",
     );
     publish("--platform darwin/arm64").expect(4).says(&["what it needs or offers differ"]);
+}
+
+#[test]
+fn what_ships_holds_nothing_that_only_tests_need() {
+    let sandbox = small_world();
+    // The test package brings something of its own, and its own tests would need more.
+    publish(&sandbox, "probe 1.0.0", "", &[("share/probe", "p")]);
+    sandbox.write(
+        "made/rig/yostel.toml",
+        "[project]\nname = \"rig\"\nversion = \"0.9.5\"\n[needs.run]\nprobe = \"^1\"\nunit = \"^1\"\n[needs.test]\n\"valley/bell\" = \"^1\"\n",
+    );
+    sandbox.run("made/rig", "publish --to ../../depot").expect(0);
+    sandbox.run("console", "lock").expect(0);
+    assert!(!sandbox.read("console/yostel.lock").contains("valley/bell"), "tests of a package are its author's affair");
+    let installed = |sandbox: &yostel_testkit::Sandbox| {
+        let entries = fs::read_dir(sandbox.path("console/.yostel/packages")).unwrap();
+        let mut names: Vec<String> = entries.map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+        names.sort();
+        names
+    };
+    sandbox.run("console", "install --for run").expect(0);
+    assert_eq!(installed(&sandbox), ["gust", "unit"]);
+    assert!(!sandbox.path("console/.yostel/for/console/test").exists());
+    // What looks at the install knows what it is for.
+    let verified = sandbox.run("console", "verify").expect(0).stdout;
+    assert!(verified.starts_with("2 packages verified"), "{verified}");
+    assert_eq!(sandbox.run("console", "run -- gust-now").expect(0).stdout, "gust 2.1.0\n");
+    sandbox.run("console", "where rig").expect(6).says(&["not installed here"]);
+    assert!(
+        sandbox.run("console", "install --for run --quick").expect(0).stdout.contains("2 packages installed; nothing")
+    );
+    sandbox.run("console", "install --for test").expect(0);
+    assert_eq!(installed(&sandbox), ["probe", "rig", "unit"]);
+    sandbox.run("console", "install --for run --for test").expect(0);
+    assert_eq!(installed(&sandbox), ["gust", "probe", "rig", "unit"]);
+    assert!(
+        sandbox.run("console", "install --quick").expect(0).stdout.starts_with("4 packages installed; nothing to do")
+    );
+    sandbox.run("console", "install --for tests").expect(2).says(&[
+        "the project needs nothing for tests",
+        "it has needs for run and test",
+        "write test",
+    ]);
 }
