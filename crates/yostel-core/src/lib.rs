@@ -12,6 +12,7 @@ mod lockfile;
 mod lookup;
 mod manifest;
 mod name;
+mod overrides;
 mod release;
 mod requirement;
 mod resolve;
@@ -28,10 +29,12 @@ pub use diagnostic::{Diagnostic, Place};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
 pub use lockfile::{Alteration, AskedBy, Difference, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError};
 pub use manifest::{
-    Alter, EditError, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, PLAIN_KEYS, Policy,
-    Project, SourceDeclaration, add_alter, add_need, new_manifest, remove_alter, remove_need, run_purpose,
+    Alter, EditError, Force, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, PLAIN_KEYS,
+    Policy, Project, SourceDeclaration, Swap, add_alter, add_need, new_manifest, remove_alter, remove_need,
+    run_purpose,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest};
+pub use overrides::{Overridden, Overrides, overridden};
 pub use release::{
     ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Withdrawal, artifact_for,
     check_offered_path, check_platform, check_variable,

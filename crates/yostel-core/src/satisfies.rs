@@ -49,7 +49,10 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
     let mut violations = Vec::new();
     let mut bindings = Bindings::default();
     // Judges one requirement and returns what fills it.
+    let overrides = &problem.rules.overrides;
     let mut judge = |package: &PackageName, accept: &Accept, requirement: &dyn Fn() -> Requirement| {
+        let bound = overrides.bind(package, accept);
+        let (package, accept) = bound.as_ref().map_or((package, accept), |(package, accept)| (package, accept));
         let Some((name, choice)) = resolution.chosen.get_key_value(package) else {
             violations.push(Violation::Missing(requirement()));
             return None;

@@ -82,6 +82,19 @@ pub enum NotAltered {
     },
 }
 
+/// What a manifest says about a package wherever it turns up, and where that stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RulePlace {
+    /// Line in the manifest, from 1.
+    pub line: usize,
+    /// The table.
+    pub table: &'static str,
+    /// The package.
+    pub package: PackageName,
+    /// What is said of it.
+    pub says: String,
+}
+
 /// Why a flow failed.
 #[derive(Debug, thiserror::Error)]
 pub enum FlowError {
@@ -191,6 +204,8 @@ pub enum FlowError {
         collision: Box<Collision>,
         /// Where the wishes stand.
         places: Vec<WishPlace>,
+        /// What the manifest says about packages of the collision wherever they turn up, and where.
+        rules: Vec<RulePlace>,
         /// The folder a proof was written to, when one was asked for.
         proof: Option<PathBuf>,
     },

@@ -113,7 +113,10 @@ fn demand(
     let mut keep = versions_of(lockfile);
     // What is demanded is not held against keeping it where it is.
     keep.insert(package.clone(), version.clone());
-    let problem = Problem { wishes, keep, rules: rules_of(project, None, None, settings) };
+    let mut rules = rules_of(project, None, None, settings);
+    // What would be without it is the question.
+    rules.overrides.forced.remove(package);
+    let problem = Problem { wishes, keep, rules };
     let outcome = drive(Resolver::new(problem), project, &project.sources()?, observer)?.outcome;
     let outcome = match outcome {
         Outcome::Resolved(resolution) => {

@@ -21,13 +21,14 @@ mod patches;
 mod project;
 mod republished;
 mod settle;
+mod upkeep;
 
 pub use alter::{Changes, Dropped, Kept, Opened, drop_alter, keep_alter, open_alter, show_alter};
 pub use cache::{cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
 pub use compose::{Selection, plan_of};
 pub use declare::{AddReport, AddRequest, InitRequest, RemoveReport, add, init, remove};
 pub use environment::{Environment, environment, where_is};
-pub use error::{FlowClass, FlowError, NotAltered, PatchProblem, WishPlace};
+pub use error::{FlowClass, FlowError, NotAltered, PatchProblem, RulePlace, WishPlace};
 pub use explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use give::{contents, create_registry, publish, withdraw};
 pub use install::{InstallReport, InstallRequest, VerifyReport, install, repair, verify};
@@ -40,3 +41,4 @@ pub use project::{
 };
 pub use republished::{Republished, Seen};
 pub use settle::{Settlement, apply_settlement, settle};
+pub use upkeep::{Debt, Upkeep, UpkeepRule};

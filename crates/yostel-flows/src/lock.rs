@@ -8,13 +8,14 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use yostel_core::{
-    Arrival, Collision, Glance, Lockfile, Move, MoveKind, Outcome, PackageDocument, PackageName, Phase, Prefer,
-    Problem, Resolution, ResolveError, Resolver, Rules, Seal, SearchStats, Step, Unfinished, Version, compare, nearest,
+    Arrival, Collision, Declared, Glance, Lockfile, Move, MoveKind, Outcome, Overridden, PackageDocument, PackageName,
+    Phase, Prefer, Problem, Resolution, ResolveError, Resolver, Rules, Seal, SearchStats, Step, Unfinished, Version,
+    compare, nearest, overridden,
 };
 use yostel_sources::SourceSet;
 use yostel_store::{Cache, for_each_in_parallel, write_atomically};
 
-use crate::error::{FlowError, WishPlace};
+use crate::error::{FlowError, RulePlace, WishPlace};
 use crate::observer::{Event, Observer};
 use crate::patches::complete;
 use crate::project::{LoadedProject, Settings, glance_at_lockfile, load_lockfile};
@@ -80,6 +81,8 @@ pub struct LockReport {
     pub written: bool,
     /// Newer releases that nobody holds back but that were kept where they are.
     pub newer: Vec<(PackageName, Version, Version)>,
+    /// Needs that get another package, or a version that they do not admit, because the manifest says so.
+    pub overridden: Vec<Overridden>,
     /// Patches that the manifest names for packages that are not locked.
     pub unused_patches: BTreeSet<PackageName>,
     /// What the search did; none when there was nothing to search for.
@@ -139,7 +142,7 @@ pub fn lock(
     {
         let (moves, newer, lockfile) = (Vec::new(), Vec::new(), None);
         let (changed, written, search) = (false, false, None);
-        let unused_patches = BTreeSet::new();
+        let (overridden, unused_patches) = (Vec::new(), BTreeSet::new());
         return Ok(LockReport {
             path,
             packages,
@@ -149,6 +152,7 @@ pub fn lock(
             changed,
             written,
             newer,
+            overridden,
             unused_patches,
             search,
         });
@@ -158,7 +162,7 @@ pub fn lock(
         (before, _) => before?,
     };
     let keep: BTreeMap<PackageName, Version> = match (&before, request.keep) {
-        (Some(lockfile), Keep::Locked) => versions_of(lockfile),
+        (Some(lockfile), Keep::Locked) => kept_versions(lockfile, &declared),
         _ => BTreeMap::new(),
     };
     let rules = rules_of(project, request.as_of, request.prefer, settings);
@@ -188,7 +192,8 @@ pub fn lock(
                     Some(folder) => write_certificate(&mut resolver, folder)?,
                     None => None,
                 };
-                return Err(FlowError::Collision { collision, places, proof });
+                let rules = rules_about(project, &collision);
+                return Err(FlowError::Collision { collision, places, rules, proof });
             }
         }
     };
@@ -209,7 +214,20 @@ pub fn lock(
     let newer = kept_below_newest(&lockfile, &documents, &moves);
     let unused_patches = patches.unused(&lockfile);
     let (packages, seal, lockfile) = (lockfile.chosen.len(), lockfile.seal(), Some(lockfile));
-    Ok(LockReport { path, packages, seal, lockfile, moves, changed, written, newer, unused_patches, search })
+    let overridden = overridden(&declared, &resolution);
+    Ok(LockReport {
+        path,
+        packages,
+        seal,
+        lockfile,
+        moves,
+        changed,
+        written,
+        newer,
+        overridden,
+        unused_patches,
+        search,
+    })
 }
 
 /// Says which releases a lockfile would take with other content than the one before, when what is locked is to be kept.
@@ -234,6 +252,33 @@ fn published_again(
 pub(crate) fn places_of(project: &LoadedProject, collision: &Collision) -> Vec<WishPlace> {
     let all = std::iter::once(collision).chain(&collision.others);
     all.flat_map(|collision| &collision.wishes).filter_map(|wish| project.place_of(wish)).collect()
+}
+
+/// Finds what the manifest says, wherever they turn up, about the packages of a collision.
+fn rules_about(project: &LoadedProject, collision: &Collision) -> Vec<RulePlace> {
+    let manifest = &project.manifest;
+    let all = std::iter::once(collision).chain(&collision.others);
+    let met: BTreeSet<&PackageName> = all
+        .flat_map(|one| one.wishes.iter().map(|wish| &wish.package).chain(one.facts.iter().map(|fact| &fact.package)))
+        .collect();
+    let place = |span, table, package: &PackageName, says| RulePlace {
+        line: project.line_of(span),
+        table,
+        package: package.clone(),
+        says,
+    };
+    let agreed = manifest.overrides().agreed;
+    let mut rules: Vec<RulePlace> = Vec::new();
+    for (package, accept) in agreed.iter().filter(|(package, _)| met.contains(package)) {
+        rules.push(place(&manifest.agreed[package].span, "agreed", package, accept.to_string()));
+    }
+    for (package, force) in manifest.force.iter().filter(|(package, _)| met.contains(package)) {
+        rules.push(place(&force.span, "force", package, force.accept.to_string()));
+    }
+    for (package, swap) in manifest.swap.iter().filter(|(_, swap)| met.contains(&swap.by)) {
+        rules.push(place(&swap.span, "swap", package, format!("for {}", swap.by)));
+    }
+    rules
 }
 
 /// Writes the proof that there is no set; returns its folder.
@@ -265,7 +310,16 @@ pub(crate) fn rules_of(
     });
     let published_by = [as_of, old_enough].into_iter().flatten().min();
     let platforms = project.manifest.project.platforms.clone();
-    Rules { published_by, prefer: prefer.or(policy.prefer).unwrap_or_default(), platforms }
+    let overrides = project.manifest.overrides();
+    Rules { published_by, prefer: prefer.or(policy.prefer).unwrap_or_default(), platforms, overrides }
+}
+
+/// Reads a lockfile's versions as versions to keep: all but those that were forced and are not any more, since nobody
+/// chose them.
+fn kept_versions(lockfile: &Lockfile, declared: &Declared) -> BTreeMap<PackageName, Version> {
+    let mut keep = versions_of(lockfile);
+    keep.retain(|name, _| !lockfile.chosen[name].forced || declared.overrides.forced.contains_key(name));
+    keep
 }
 
 /// Reads a lockfile's versions as versions to keep.

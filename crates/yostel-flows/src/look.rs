@@ -10,7 +10,8 @@ use yostel_store::for_each_in_parallel;
 
 use crate::error::FlowError;
 use crate::observer::{Event, Observer};
-use crate::project::{LoadedProject, load_fitting_lockfile};
+use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
+use crate::upkeep::{Upkeep, upkeep};
 
 /// All locked packages.
 #[derive(Debug)]
@@ -106,7 +107,7 @@ pub fn tree(project: &LoadedProject) -> Result<Tree, FlowError> {
     }
     let mut told = BTreeSet::new();
     let mut roots = Vec::new();
-    for wish in project.manifest.requirements() {
+    for wish in project.declared()?.bound_wishes() {
         let version = |name: &PackageName| lockfile.chosen[name].version.clone();
         roots.push(node(&wish.package, &wish.accept, Some(wish.purpose.clone()), &needs, &version, &mut told));
     }
@@ -144,12 +145,14 @@ pub struct AuditReport {
     pub duplicates: Vec<Duplicate>,
     /// Packages that no source knows any more.
     pub unknown: Vec<PackageName>,
+    /// Forced versions, swaps and deviations that somebody should look after.
+    pub upkeep: Vec<Upkeep>,
 }
 
 impl AuditReport {
     /// Tells whether there is anything to act on.
     pub fn has_findings(&self) -> bool {
-        !(self.outdated.is_empty() && self.duplicates.is_empty() && self.unknown.is_empty())
+        !(self.outdated.is_empty() && self.duplicates.is_empty() && self.unknown.is_empty() && self.upkeep.is_empty())
     }
 }
 
@@ -157,7 +160,7 @@ impl AuditReport {
 ///
 /// # Errors
 /// As loading a lockfile that must fit the manifest, and asking the sources.
-pub fn audit(project: &LoadedProject, observer: &dyn Observer) -> Result<AuditReport, FlowError> {
+pub fn audit(project: &LoadedProject, settings: &Settings, observer: &dyn Observer) -> Result<AuditReport, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
     let names: Vec<&PackageName> = lockfile.chosen.keys().collect();
     let mut documents: BTreeMap<PackageName, PackageDocument> = BTreeMap::new();
@@ -183,5 +186,6 @@ pub fn audit(project: &LoadedProject, observer: &dyn Observer) -> Result<AuditRe
         outdated: outdated(&lockfile, &documents),
         duplicates: duplicates(&lockfile, &documents),
         unknown,
+        upkeep: upkeep(project, &lockfile, settings, observer)?,
     })
 }

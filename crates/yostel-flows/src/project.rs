@@ -5,7 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use yostel_core::{Glance, Lockfile, Manifest, Numbering, Requirement, Version};
+use yostel_core::{Glance, Lockfile, Manifest, Need, Numbering, PackageName, Requirement, Version};
 use yostel_sources::{FolderSource, SourceSet};
 
 use crate::error::{FlowError, WishPlace};
@@ -75,11 +75,23 @@ impl LoadedProject {
         if set.is_empty() { Err(FlowError::NoSources) } else { Ok(set) }
     }
 
-    /// Finds where a wish stands.
+    /// Finds where a wish stands: as it is written, or as it binds with what the manifest says about packages wherever
+    /// they turn up.
     pub(crate) fn place_of(&self, wish: &Requirement) -> Option<WishPlace> {
-        let need = self.manifest.needs.get(&wish.purpose)?.get(&wish.package)?;
-        let line = self.text[..need.span.start].matches('\n').count() + 1;
+        let needs = self.manifest.needs.get(&wish.purpose)?;
+        let overrides = self.manifest.overrides();
+        let binds = |(package, need): &(&PackageName, &Need)| {
+            let bound = overrides.bind(package, &need.accept).unwrap_or(((*package).clone(), need.accept.clone()));
+            bound == (wish.package.clone(), wish.accept.clone())
+        };
+        let need = needs.get(&wish.package).or_else(|| needs.iter().find(binds).map(|(_, need)| need))?;
+        let line = self.line_of(&need.span);
         Some(WishPlace { wish: wish.clone(), line })
+    }
+
+    /// Returns the line of the manifest in which a part of it begins, from 1.
+    pub(crate) fn line_of(&self, span: &std::ops::Range<usize>) -> usize {
+        self.text[..span.start].matches('\n').count() + 1
     }
 }
 

@@ -1,7 +1,10 @@
 //! The smallest repairs of a collision: listed, previewed, applied.
 
+use std::collections::BTreeSet;
+
 use yostel_core::{
-    Declared, Lockfile, Move, Outcome, Problem, Purpose, Repair, Resolver, WishEdit, add_need, compare, remove_need,
+    Declared, Lockfile, Manifest, Move, Outcome, Problem, Purpose, Repair, Requirement, Resolver, WishEdit, add_need,
+    compare, remove_need,
 };
 use yostel_store::{Cache, write_atomically};
 
@@ -53,6 +56,10 @@ pub fn settle(
     let mut settlements = Vec::new();
     for repair in resolver.repairs(MOST_REPAIRS) {
         let text = edited(&project.text, &repair.edits)?;
+        // What is said about packages wherever they turn up can undo an edit, or forbid it.
+        if !means(&text, &repair.wishes) {
+            continue;
+        }
         let declared = Declared { wishes: repair.wishes.clone(), ..declared.clone() };
         let mut lockfile = Lockfile::from_resolution(&declared, &repair.resolution);
         complete(&mut lockfile, before.as_ref(), &patches, project, &Cache::open(&settings.cache), observer)?;
@@ -60,6 +67,14 @@ pub fn settle(
         settlements.push(Settlement { repair, text, lockfile, moves });
     }
     Ok(Some(settlements))
+}
+
+/// Tells whether a manifest comes to these wishes.
+fn means(text: &str, wishes: &[Requirement]) -> bool {
+    let Ok(manifest) = Manifest::parse(text) else { return false };
+    let overrides = manifest.overrides();
+    let bound: BTreeSet<Requirement> = manifest.requirements().iter().map(|wish| overrides.bound(wish)).collect();
+    bound == wishes.iter().cloned().collect()
 }
 
 fn edited(text: &str, edits: &[WishEdit]) -> Result<String, FlowError> {

@@ -326,14 +326,12 @@ fn difference(there: &Release, now: &Release) -> Difference {
     if there.version.as_str() != now.version.as_str() {
         return Difference::In("the way its version is written");
     }
-    if there.needs != now.needs || there.offers != now.offers {
-        return Difference::In("what it needs or offers");
-    }
     let artifact = &now.artifacts[0];
     let fits_all = |platform: &str| platform == ANY_PLATFORM;
     match there.artifacts.iter().find(|other| other.platform == artifact.platform) {
-        Some(other) if other.tree == artifact.tree => Difference::None,
-        Some(_) => Difference::In("its files"),
+        Some(other) if other.tree != artifact.tree => Difference::In("its files"),
+        _ if there.needs != now.needs || there.offers != now.offers => Difference::In("what it needs or offers"),
+        Some(_) => Difference::None,
         // Whoever locked what fits all would get other files than those who lock it now.
         None if fits_all(&artifact.platform) || there.artifacts.iter().any(|other| fits_all(&other.platform)) => {
             Difference::In("the platforms it is for")

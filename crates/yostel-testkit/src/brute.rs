@@ -51,7 +51,8 @@ fn better(world: &World, problem: &Problem, a: &Resolution, b: &Resolution) -> O
     if order.is_ne() {
         return order;
     }
-    let mut layer: BTreeSet<PackageName> = problem.wishes.iter().map(|wish| wish.package.clone()).collect();
+    let bound = |wish: &yostel_core::Requirement| problem.rules.overrides.bound(wish).package;
+    let mut layer: BTreeSet<PackageName> = problem.wishes.iter().map(bound).collect();
     let mut done: BTreeMap<PackageName, ()> = BTreeMap::new();
     while !layer.is_empty() {
         let mut next = BTreeSet::new();
@@ -62,7 +63,7 @@ fn better(world: &World, problem: &Problem, a: &Resolution, b: &Resolution) -> O
             if order.is_ne() {
                 return order;
             }
-            next.extend(requirements_of(name, in_a).into_iter().map(|r| r.package));
+            next.extend(requirements_of(name, in_a).iter().map(bound));
             done.insert(name.clone(), ());
         }
         next.retain(|name| !done.contains_key(name));

@@ -10,7 +10,7 @@ use yostel_core::{
     LockfileError, ManifestProblem, ManifestProblemKind, Mark, NameError, PackageName, Place, Purpose, Rejected,
     RejectedReason, Requirement, Version, nearest,
 };
-use yostel_flows::{FlowError, NotAltered, PatchProblem, Republished, Seen, WishPlace};
+use yostel_flows::{FlowError, NotAltered, PatchProblem, Republished, RulePlace, Seen, WishPlace};
 use yostel_registry::RegistryError;
 use yostel_sources::{SourceError, SourceErrorKind};
 use yostel_store::{AdmitError, AlterError, FileChange, StoreError, UnpackRefusal};
@@ -48,6 +48,8 @@ pub(crate) const CODES: &[&str] = &[
     "lockfile-missing",
     "lockfile-stale",
     "manifest",
+    "manifest-agreed",
+    "manifest-contradiction",
     "manifest-missing-key",
     "manifest-syntax",
     "manifest-type",
@@ -124,11 +126,17 @@ pub(crate) fn diagnostics_of(error: &FlowError, context: &Context) -> Vec<Diagno
             let file = context.show(path);
             problems.iter().take(TOLD).map(|problem| of_manifest(problem, &file, text)).collect()
         }
-        FlowError::Collision { collision, places, proof } => {
+        FlowError::Collision { collision, places, rules, proof } => {
             let all = std::iter::once(&**collision).chain(&collision.others);
             let mut told: Vec<Diagnostic> = all.map(|collision| of_collision(collision, places)).collect();
             if let (Some(folder), Some(last)) = (proof, told.last_mut()) {
                 last.notes.push(format!("{} holds problem.cnf, variables.tsv and proof.drat", context.show(folder)));
+            }
+            if let Some(first) = told.first_mut() {
+                let says = |rule: &RulePlace| {
+                    format!("yostel.toml:{}: [{}] {} {}", rule.line, rule.table, rule.package, rule.says)
+                };
+                first.notes.extend(rules.iter().map(says));
             }
             // What to do is the same for all of them and is said once, at the end.
             for earlier in told.iter_mut().rev().skip(1) {
@@ -366,6 +374,19 @@ fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> Diagnostic 
             tell("manifest-value", headline, "write { order = \"semver\", breaks-at = 1 }, for example")
         }
         ManifestProblemKind::Value { reason, .. } => tell("manifest-value", headline, format!("correct it: {reason}")),
+        ManifestProblemKind::NotAgreed(package) => {
+            tell("manifest-agreed", headline, format!("add to [agreed]: {package} = \"^1\", or whatever will do"))
+        }
+        ManifestProblemKind::Deviates { package, agreed } => {
+            tell("manifest-agreed", headline, format!("write {package} = \"agreed\", which is {agreed}"))
+                .or("say why: { accept = \"…\", why = \"…\" }")
+        }
+        ManifestProblemKind::SwapCircle(_) => {
+            tell("manifest-contradiction", headline, "remove one of the swaps that lead back")
+        }
+        ManifestProblemKind::ForcedAndSwapped(package) => {
+            tell("manifest-contradiction", headline, format!("remove {package} from [force], or from [swap]"))
+        }
         ManifestProblemKind::NeedsItself(_) => tell("needs-itself", headline, "remove the line"),
     };
     diagnostic.place = Some(Place::of(file, text, &problem.span));

@@ -173,6 +173,19 @@ impl Accept {
         Ok(Self(Arc::new(Parsed { text: write(&groups), groups })))
     }
 
+    /// Returns the constraint that admits what both admit, whatever the numbering.
+    #[must_use]
+    pub fn and(&self, other: &Self) -> Self {
+        let pairs = self.groups().iter().flat_map(|one| other.groups().iter().map(move |two| (one, two)));
+        let join = |(one, two): (&Vec<Comparator>, &Vec<Comparator>)| {
+            let mut joined = one.clone();
+            joined.extend(two.iter().filter(|comparator| !one.contains(comparator)).cloned());
+            joined
+        };
+        let groups: Vec<Vec<Comparator>> = pairs.map(join).collect();
+        Self(Arc::new(Parsed { text: write(&groups), groups }))
+    }
+
     /// Returns the text, spaced in the one canonical way.
     pub fn as_str(&self) -> &str {
         &self.0.text

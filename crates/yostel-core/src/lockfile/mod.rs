@@ -50,6 +50,10 @@ pub struct LockedPackage {
     pub artifacts: Vec<Artifact>,
     /// How it is changed locally, when it is.
     pub altered: Option<Alteration>,
+    /// Whether its version is forced.
+    pub forced: bool,
+    /// The packages that were asked for and for which it stands in.
+    pub stands_in_for: BTreeSet<PackageName>,
 }
 
 /// Local changes to a locked package.
@@ -95,7 +99,7 @@ pub struct Glance {
 impl Lockfile {
     /// Writes down a resolution. Local changes are for the caller to add: what they make of a tree depends on its files.
     pub fn from_resolution(declared: &Declared, resolution: &Resolution) -> Self {
-        let wishes = &declared.wishes;
+        let wishes = &declared.bound_wishes();
         let mut chosen: BTreeMap<PackageName, LockedPackage> = resolution
             .chosen
             .iter()
@@ -108,20 +112,23 @@ impl Lockfile {
                     asked_by: BTreeSet::new(),
                     artifacts: needed_artifacts(&choice.release.artifacts, &declared.platforms),
                     altered: None,
+                    forced: declared.overrides.forced.contains_key(name),
+                    stands_in_for: BTreeSet::new(),
                 };
                 (name.clone(), locked)
             })
             .collect();
-        let mut ask = |requirement: &Requirement| {
+        let mut ask = |asked: &Requirement| {
+            let requirement = declared.overrides.bound(asked);
             if let Some(locked) = chosen.get_mut(&requirement.package) {
-                locked.asked_by.insert(AskedBy {
-                    who: requirement.asker.clone(),
-                    purpose: requirement.purpose.clone(),
-                    accept: requirement.accept.clone(),
-                });
+                if asked.package != requirement.package {
+                    locked.stands_in_for.insert(asked.package.clone());
+                }
+                let Requirement { asker: who, purpose, accept, .. } = requirement;
+                locked.asked_by.insert(AskedBy { who, purpose, accept });
             }
         };
-        wishes.iter().for_each(&mut ask);
+        declared.wishes.iter().for_each(&mut ask);
         resolution.requirements().iter().for_each(&mut ask);
         let mut lockfile = Self { declarations: declared.seal(), chosen };
         for (name, purposes) in lockfile.reached(wishes) {

@@ -72,6 +72,10 @@ struct RawChosen {
     #[serde(default)]
     numbering: RawNumbering,
     from: String,
+    #[serde(default)]
+    forced: bool,
+    #[serde(default)]
+    stands_in_for: Vec<String>,
     patch: Option<String>,
     purposes: Vec<String>,
     asked_by: Vec<RawAskedBy>,
@@ -226,6 +230,8 @@ fn read_chosen(
         Some(patch) if trees.len() == artifacts.len() => Some(Alteration { patch, trees }),
         _ => return Err(format!("{name} has a patch without `altered` in each artifact, or the other way round")),
     };
+    let stands_in_for: Result<BTreeSet<PackageName>, _> =
+        raw.stands_in_for.iter().map(|name| PackageName::parse(name)).collect();
     let purposes: Result<BTreeSet<Word>, _> = raw.purposes.iter().map(|p| Word::parse(p)).collect();
     let mut asked = Vec::new();
     for entry in raw.asked_by {
@@ -245,6 +251,8 @@ fn read_chosen(
         asked_by: BTreeSet::new(),
         artifacts,
         altered,
+        forced: raw.forced,
+        stands_in_for: stands_in_for.map_err(|e| text(&e))?,
     };
     Ok((name, (locked, asked)))
 }

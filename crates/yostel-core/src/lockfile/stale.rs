@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 
 use super::Lockfile;
-use crate::constraint::BindError;
+use crate::constraint::{Accept, BindError};
 use crate::declared::Declared;
 use crate::name::{PackageName, Purpose};
 use crate::requirement::Requirement;
@@ -49,6 +49,33 @@ pub enum Difference {
         /// The platform.
         platform: String,
     },
+    /// A package is not forced as is declared.
+    Forced {
+        /// The package.
+        package: PackageName,
+        /// The version that is locked.
+        locked: Version,
+        /// What it should be forced to; nothing when it should not.
+        to: Option<Accept>,
+    },
+    /// A package is locked at a version that is not what is agreed.
+    Agreed {
+        /// The package.
+        package: PackageName,
+        /// The version that is locked.
+        locked: Version,
+        /// What is agreed.
+        accept: Accept,
+    },
+    /// A package should stand in for another and does not, or does and should not.
+    Swapped {
+        /// The package that is asked for.
+        package: PackageName,
+        /// The package that stands in for it, or did.
+        by: PackageName,
+        /// Whether it should.
+        wanted: bool,
+    },
     /// A package is not changed locally as is declared.
     Altered {
         /// The package.
@@ -79,6 +106,21 @@ impl fmt::Display for Difference {
             Self::Platform { package, locked, platform } => {
                 write!(f, "{package} {locked} is not locked for {platform}, which [project] lists")
             }
+            Self::Forced { package, locked, to: Some(to) } => {
+                write!(f, "{package} is locked at {locked}, but [force] wants {to}")
+            }
+            Self::Forced { package, locked, to: None } => {
+                write!(f, "{package} is locked at {locked} because it was forced, and [force] does not name it")
+            }
+            Self::Agreed { package, locked, accept } => {
+                write!(f, "{package} is locked at {locked}, but {accept} is agreed")
+            }
+            Self::Swapped { package, by, wanted: true } => {
+                write!(f, "{package} is locked, but [swap] has {by} stand in for it")
+            }
+            Self::Swapped { package, by, wanted: false } => {
+                write!(f, "{by} is locked in place of {package}, which [swap] does not say")
+            }
             Self::Altered { package, wanted: true, locked: true } => {
                 write!(f, "{package} is locked with another patch than the one that is there now")
             }
@@ -93,7 +135,7 @@ impl fmt::Display for Difference {
 }
 
 pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Difference> {
-    let wishes = &declared.wishes;
+    let wishes = &declared.bound_wishes();
     let mut differences = Vec::new();
     for wish in wishes {
         let Some(locked) = lockfile.chosen.get(&wish.package) else {
@@ -129,6 +171,28 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
         for platform in declared.platforms.iter().filter(|platform| locked.fitting(platform).is_none()) {
             let (package, locked, platform) = (name.clone(), locked.version.clone(), platform.clone());
             differences.push(Difference::Platform { package, locked, platform });
+        }
+        let to = declared.overrides.forced.get(name);
+        let fits = |to: &Accept| to.bind(locked.numbering).is_ok_and(|constraint| constraint.admits(&locked.version));
+        if to.is_some() != locked.forced || !to.is_none_or(fits) {
+            let (package, locked, to) = (name.clone(), locked.version.clone(), to.cloned());
+            differences.push(Difference::Forced { package, locked, to });
+        }
+        if let Some(accept) = declared.overrides.agreed.get(name).filter(|_| to.is_none())
+            && !fits(accept)
+        {
+            let (package, locked, accept) = (name.clone(), locked.version.clone(), accept.clone());
+            differences.push(Difference::Agreed { package, locked, accept });
+        }
+        if let Some((by, _)) = declared.overrides.swapped.get(name) {
+            differences.push(Difference::Swapped { package: name.clone(), by: by.clone(), wanted: true });
+        }
+        let stands_in = |other: &&PackageName| {
+            let anything = Accept::parse("*").expect("`*` is a constraint");
+            declared.overrides.bind(other, &anything).is_some_and(|(package, _)| package == *name)
+        };
+        for other in locked.stands_in_for.iter().filter(|other| !stands_in(other)) {
+            differences.push(Difference::Swapped { package: other.clone(), by: name.clone(), wanted: false });
         }
         let (wanted, there) = (declared.alterations.get(name), locked.altered.as_ref().map(|altered| &altered.patch));
         if wanted != there {

@@ -34,6 +34,13 @@ pub(super) fn body(lockfile: &Lockfile) -> String {
             text.push_str(&numbering(locked.numbering));
         }
         text.push_str(&format!("from = \"{}\"\n", locked.from));
+        if locked.forced {
+            text.push_str("forced = true\n");
+        }
+        if !locked.stands_in_for.is_empty() {
+            let names: Vec<String> = locked.stands_in_for.iter().map(|name| format!("\"{name}\"")).collect();
+            text.push_str(&format!("stands-in-for = [{}]\n", names.join(", ")));
+        }
         if let Some(altered) = &locked.altered {
             text.push_str(&format!("patch = \"{}\"\n", altered.patch));
         }

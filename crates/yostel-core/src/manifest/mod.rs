@@ -8,11 +8,14 @@ mod tests;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
+use jiff::civil::Date;
+
 pub use edit::{EditError, NeedEdit, add_alter, add_need, new_manifest, remove_alter, remove_need};
 pub use parse::{ManifestProblem, ManifestProblemKind, PLAIN_KEYS};
 
 use crate::constraint::Accept;
 use crate::name::{PackageName, Purpose, SourceName, Word};
+use crate::overrides::Overrides;
 use crate::release::Offers;
 use crate::requirement::{Asker, Requirement};
 use crate::resolve::Prefer;
@@ -33,6 +36,40 @@ pub struct Manifest {
     pub policy: Policy,
     /// Packages that it changes locally.
     pub alter: BTreeMap<PackageName, Alter>,
+    /// Constraints that bind packages wherever they turn up.
+    pub agreed: BTreeMap<PackageName, Need>,
+    /// Versions that packages have wherever they turn up.
+    pub force: BTreeMap<PackageName, Force>,
+    /// Packages that others stand in for wherever they turn up.
+    pub swap: BTreeMap<PackageName, Swap>,
+}
+
+/// One entry of `[force]`.
+#[derive(Debug, Clone)]
+pub struct Force {
+    /// The version, as a constraint.
+    pub accept: Accept,
+    /// Why.
+    pub why: String,
+    /// The day until which it should be needed.
+    pub until: Option<Date>,
+    /// Byte range of the entry's key in the manifest.
+    pub span: Range<usize>,
+}
+
+/// One entry of `[swap]`.
+#[derive(Debug, Clone)]
+pub struct Swap {
+    /// The package that stands in.
+    pub by: PackageName,
+    /// Which of its versions will do; what was asked of the other, when it is left out.
+    pub accept: Option<Accept>,
+    /// Why.
+    pub why: String,
+    /// The day until which it should be needed.
+    pub until: Option<Date>,
+    /// Byte range of the entry's key in the manifest.
+    pub span: Range<usize>,
 }
 
 /// One entry of `[alter]`.
@@ -81,6 +118,8 @@ pub struct Project {
 pub struct Need {
     /// Which versions will do.
     pub accept: Accept,
+    /// Why it deviates from what is agreed, when it does.
+    pub why: Option<String>,
     /// Byte range of the entry's key in the manifest.
     pub span: Range<usize>,
 }
@@ -147,6 +186,21 @@ impl Manifest {
     /// ```
     pub fn parse(text: &str) -> Result<Self, Vec<ManifestProblem>> {
         parse::parse(text)
+    }
+
+    /// Returns what is said about packages wherever they turn up. What the project itself asks of an agreed package, and
+    /// says why, is in place of what is agreed.
+    pub fn overrides(&self) -> Overrides {
+        let deviates = |package: &PackageName| {
+            self.needs.values().any(|needs| needs.get(package).is_some_and(|need| need.why.is_some()))
+        };
+        let agreed = self.agreed.iter().filter(|(package, _)| !deviates(package));
+        let swapped = |swap: &Swap| (swap.by.clone(), swap.accept.clone());
+        Overrides {
+            agreed: agreed.map(|(package, need)| (package.clone(), need.accept.clone())).collect(),
+            forced: self.force.iter().map(|(package, force)| (package.clone(), force.accept.clone())).collect(),
+            swapped: self.swap.iter().map(|(package, swap)| (package.clone(), swapped(swap))).collect(),
+        }
     }
 
     /// Lists what the project needs, sorted by purpose and package.

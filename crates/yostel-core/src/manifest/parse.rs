@@ -4,10 +4,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
+use jiff::civil::Date;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::{Alter, Manifest, NamePattern, Need, Policy, Project, SourceDeclaration};
+use super::{Alter, Force, Manifest, NamePattern, Need, Policy, Project, SourceDeclaration, Swap};
 use crate::constraint::{Accept, AcceptError};
 use crate::name::{NameError, PackageName, Word, nearest};
 use crate::release::{ANY_PLATFORM, Offers, check_offered_path, check_platform, check_variable};
@@ -15,16 +16,21 @@ use crate::resolve::Prefer;
 use crate::version::{Numbering, NumberingError, Order, VersionError};
 
 /// The keys a manifest may have, by table; `*` stands for a name that its author chooses.
-pub const PLAIN_KEYS: [(&str, &[&str]); 8] = [
-    ("", &["project", "needs", "sources", "offers", "policy", "alter"]),
+pub const PLAIN_KEYS: [(&str, &[&str]); 10] = [
+    ("", &["project", "needs", "agreed", "force", "swap", "sources", "offers", "policy", "alter"]),
     ("policy", &["minimum-age", "prefer"]),
     ("project", &["name", "version", "numbering", "platforms", "yostel", "licence", "about", "notes"]),
     ("numbering", &["order", "breaks-at"]),
     ("sources.*", &["folder", "reserves"]),
     ("offers", &["roles", "programs", "variables"]),
-    ("needs.*.*", &["accept"]),
+    ("needs.*.*", &["accept", "why"]),
+    ("force.*", &["version", "why", "until"]),
+    ("swap.*", &["for", "accept", "why", "until"]),
     ("alter.*", &["patch", "why"]),
 ];
+
+/// In place of a constraint: the one that is agreed.
+const AGREED: &str = "agreed";
 
 /// One thing wrong with a manifest.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -96,6 +102,23 @@ pub enum ManifestProblemKind {
         /// Why not.
         reason: &'static str,
     },
+    /// A need that refers to what is agreed, and nothing is.
+    #[error("nothing is agreed on {0}")]
+    NotAgreed(PackageName),
+    /// A need with a constraint of its own where one is agreed.
+    #[error("{package} is agreed to be {agreed}, and this need says something else without saying why")]
+    Deviates {
+        /// The package.
+        package: PackageName,
+        /// What is agreed.
+        agreed: Accept,
+    },
+    /// A swap that leads back to where it began.
+    #[error("the swap of {0} leads back to itself")]
+    SwapCircle(PackageName),
+    /// A package that is forced and swapped away.
+    #[error("{0} is forced, but [swap] has another package stand in for it")]
+    ForcedAndSwapped(PackageName),
     /// A project that needs itself.
     #[error("{0} needs itself")]
     NeedsItself(PackageName),
@@ -108,8 +131,16 @@ fn table_words(table: &str) -> String {
         "sources.*" => "a source".into(),
         "needs.*.*" => "a need".into(),
         "alter.*" => "a local change".into(),
+        "force.*" => "a forced version".into(),
+        "swap.*" => "a swap".into(),
         name => format!("[{name}]"),
     }
+}
+
+/// Whether it is a version is for the package's numbering to say; that it is no constraint can be told here.
+fn check_one_version(text: &str) -> Result<(), &'static str> {
+    let legal = text.starts_with(|c: char| c.is_ascii_alphanumeric()) && !text.contains([',', '|', '*', ' ']);
+    if legal { Ok(()) } else { Err("it is one version, without a sign, like \"3.2.7\"") }
 }
 
 /// A project's platforms are named one by one: to serve any, none need be.
@@ -182,7 +213,17 @@ impl<'t> Reader<'t> {
                 None
             }
         };
-        let needs = self.needs(root, project.as_ref().map(|p| &p.name));
+        let mut agreed = BTreeMap::new();
+        for (key, value) in self.entries("agreed", root) {
+            let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
+            let accept = self.accept(key.get_ref(), value);
+            if let (Some(name), Some(accept)) = (name, accept) {
+                agreed.insert(name, Need { accept, why: None, span: key.span() });
+            }
+        }
+        let needs = self.needs(root, project.as_ref().map(|p| &p.name), &agreed);
+        let (force, swap) = (self.forces(root), self.swaps(root));
+        self.check_overrides(&force, &swap);
         let mut sources = BTreeMap::new();
         for (key, value) in self.entries("sources", root) {
             let name = self.keep(key.span(), Word::parse(key.get_ref()));
@@ -209,7 +250,7 @@ impl<'t> Reader<'t> {
                 alter.insert(name, change);
             }
         }
-        Some(Manifest { project: project?, needs, sources, offers, policy, alter })
+        Some(Manifest { project: project?, needs, sources, offers, policy, alter, agreed, force, swap })
     }
 
     fn alter(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<Alter> {
@@ -301,6 +342,7 @@ impl<'t> Reader<'t> {
         &mut self,
         root: &Table<'_>,
         project: Option<&PackageName>,
+        agreed: &BTreeMap<PackageName, Need>,
     ) -> BTreeMap<Word, BTreeMap<PackageName, Need>> {
         let mut needs = BTreeMap::new();
         for (key, value) in self.entries("needs", root) {
@@ -309,13 +351,13 @@ impl<'t> Reader<'t> {
             let mut entries = BTreeMap::new();
             for (key, value) in table {
                 let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
-                let accept = self.need(key.get_ref(), value);
+                let need = self.need(key.get_ref(), value, key.span(), name.as_ref().map(|name| (name, agreed)));
                 if name.is_some() && name.as_ref() == project {
                     let itself = name.clone().expect("checked just above");
                     self.problem(key.span(), ManifestProblemKind::NeedsItself(itself));
                 }
-                if let (Some(name), Some(accept)) = (name, accept) {
-                    entries.insert(name, Need { accept, span: key.span() });
+                if let (Some(name), Some(need)) = (name, need) {
+                    entries.insert(name, need);
                 }
             }
             if let Some(purpose) = purpose {
@@ -325,24 +367,145 @@ impl<'t> Reader<'t> {
         needs
     }
 
-    fn need(&mut self, key: &str, value: &Value<'_>) -> Option<Accept> {
-        let DeValue::Table(table) = value.get_ref() else {
-            if matches!(value.get_ref(), DeValue::String(_)) {
-                return self.accept(key, value);
+    fn need(
+        &mut self,
+        key: &str,
+        value: &Value<'_>,
+        span: Range<usize>,
+        agreed: Option<(&PackageName, &BTreeMap<PackageName, Need>)>,
+    ) -> Option<Need> {
+        let (text, why) = match value.get_ref() {
+            DeValue::Table(table) => {
+                self.check_keys("needs.*.*", table);
+                let why = table.get("why").and_then(|why| self.string("why", why)).map(str::to_owned);
+                let Some(accept) = table.get("accept") else {
+                    let example = "{ accept = \"^2.1\" }";
+                    let missing = ManifestProblemKind::Missing { table: "needs.*.*", key: "accept", example };
+                    self.problem(value.span(), missing);
+                    return None;
+                };
+                (accept, why)
             }
-            self.wrong_type(key, value, "a constraint in quotes, like \"^2.1\"");
-            return None;
+            DeValue::String(_) => (value, None),
+            _ => {
+                self.wrong_type(key, value, "a constraint in quotes, like \"^2.1\"");
+                return None;
+            }
         };
-        self.check_keys("needs.*.*", table);
-        match table.get("accept") {
-            Some(accept) => self.accept("accept", accept),
-            None => {
-                let example = "{ accept = \"^2.1\" }";
-                let missing = ManifestProblemKind::Missing { table: "needs.*.*", key: "accept", example };
-                self.problem(value.span(), missing);
-                None
+        let there = agreed.and_then(|(package, agreed)| agreed.get(package));
+        if text.get_ref().as_str() == Some(AGREED) {
+            if let (None, Some((package, _))) = (there, agreed) {
+                self.problem(text.span(), ManifestProblemKind::NotAgreed(package.clone()));
+            }
+            return there.map(|agreed| Need { accept: agreed.accept.clone(), why: None, span });
+        }
+        let accept = self.accept(if std::ptr::eq(text, value) { key } else { "accept" }, text)?;
+        if let (Some(there), Some((package, _)), None) = (there, agreed, &why)
+            && there.accept != accept
+        {
+            let (package, agreed) = (package.clone(), there.accept.clone());
+            self.problem(text.span(), ManifestProblemKind::Deviates { package, agreed });
+        }
+        let why = why.filter(|_| there.is_some_and(|agreed| agreed.accept != accept));
+        Some(Need { accept, why, span })
+    }
+
+    fn forces(&mut self, root: &Table<'_>) -> BTreeMap<PackageName, Force> {
+        let mut forces = BTreeMap::new();
+        for (key, value) in self.entries("force", root) {
+            let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
+            let Some(table) = self.table(&format!("force.{}", key.get_ref()), value) else { continue };
+            self.check_keys("force.*", table);
+            let version = self.wanted("force.*", table, "version", "version = \"3.2.7\"", key.span());
+            let why = self.wanted("force.*", table, "why", "why = \"3.3 drops frames\"", key.span());
+            let until = self.until(table);
+            let accept = version.and_then(|value| {
+                let text = self.string("version", value)?;
+                self.check("version", text, value.span(), check_one_version);
+                check_one_version(text).ok()?;
+                self.keep(value.span(), Accept::parse(&format!("={text}")))
+            });
+            let why = why.and_then(|value| self.string("why", value)).map(str::to_owned);
+            if let (Some(name), Some(accept), Some(why)) = (name, accept, why) {
+                forces.insert(name, Force { accept, why, until, span: key.span() });
             }
         }
+        forces
+    }
+
+    fn swaps(&mut self, root: &Table<'_>) -> BTreeMap<PackageName, Swap> {
+        let mut swaps = BTreeMap::new();
+        for (key, value) in self.entries("swap", root) {
+            let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
+            let Some(table) = self.table(&format!("swap.{}", key.get_ref()), value) else { continue };
+            self.check_keys("swap.*", table);
+            let by = self.wanted("swap.*", table, "for", "for = \"plain-logger\"", key.span());
+            let by = by.and_then(|value| {
+                let text = self.string("for", value)?;
+                self.keep(value.span(), PackageName::parse(text))
+            });
+            let why = self.wanted("swap.*", table, "why", "why = \"abandoned\"", key.span());
+            let why = why.and_then(|value| self.string("why", value)).map(str::to_owned);
+            let accept = table.get("accept").and_then(|value| self.accept("accept", value));
+            let until = self.until(table);
+            if let (Some(name), Some(by), Some(why)) = (name, by, why) {
+                swaps.insert(name, Swap { by, accept, why, until, span: key.span() });
+            }
+        }
+        swaps
+    }
+
+    /// Refuses what contradicts itself.
+    fn check_overrides(&mut self, force: &BTreeMap<PackageName, Force>, swap: &BTreeMap<PackageName, Swap>) {
+        for (package, entry) in swap {
+            let mut at = &entry.by;
+            let mut steps = 0;
+            while let Some(next) = swap.get(at).filter(|_| at != package && steps < swap.len()) {
+                at = &next.by;
+                steps += 1;
+            }
+            if at == package {
+                self.problem(entry.span.clone(), ManifestProblemKind::SwapCircle(package.clone()));
+            }
+            if let Some(forced) = force.get(package) {
+                self.problem(forced.span.clone(), ManifestProblemKind::ForcedAndSwapped(package.clone()));
+            }
+        }
+    }
+
+    /// Returns a value that must be there.
+    fn wanted<'a, 'i>(
+        &mut self,
+        name: &'static str,
+        table: &'a Table<'i>,
+        key: &'static str,
+        example: &'static str,
+        span: Range<usize>,
+    ) -> Option<&'a Value<'i>> {
+        let value = table.get(key);
+        if value.is_none() {
+            self.problem(span, ManifestProblemKind::Missing { table: name, key, example });
+        }
+        value
+    }
+
+    /// Reads a day, as TOML writes one.
+    fn until(&mut self, table: &Table<'_>) -> Option<Date> {
+        let value = table.get("until")?;
+        let text = match value.get_ref() {
+            DeValue::Datetime(date) => date.to_string(),
+            DeValue::String(text) => text.to_string(),
+            _ => {
+                self.wrong_type("until", value, "a day, like 2027-03-01");
+                return None;
+            }
+        };
+        let date = text.parse().ok();
+        if date.is_none() {
+            let kind = ManifestProblemKind::Value { key: "until", value: text, reason: "it is a day, like 2027-03-01" };
+            self.problem(value.span(), kind);
+        }
+        date
     }
 
     fn source(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<SourceDeclaration> {

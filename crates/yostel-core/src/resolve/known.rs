@@ -12,6 +12,7 @@ use crate::constraint::{Accept, Bindings, Constraint};
 use crate::lookup::Lookup;
 use crate::manifest::run_purpose;
 use crate::name::{PackageName, Purpose, SourceName};
+use crate::overrides::Overrides;
 use crate::release::{PackageDocument, Release};
 
 /// A package, by the order in which it was first named.
@@ -95,12 +96,17 @@ pub(crate) struct Known {
     missing: BTreeSet<PackageName>,
     counts: Counts,
     bindings: Bindings,
+    overrides: Overrides,
     run: Purpose,
 }
 
 impl Known {
     /// Starts with what the wishes name.
-    pub(super) fn new<'w>(wishes: impl Iterator<Item = (&'w PackageName, &'w Accept)>, reach: Reach) -> Self {
+    pub(super) fn new<'w>(
+        wishes: impl Iterator<Item = (&'w PackageName, &'w Accept)>,
+        reach: Reach,
+        overrides: Overrides,
+    ) -> Self {
         let mut known = Self {
             reach,
             ids: Lookup::default(),
@@ -110,6 +116,7 @@ impl Known {
             missing: BTreeSet::new(),
             counts: Counts::default(),
             bindings: Bindings::default(),
+            overrides,
             run: run_purpose(),
         };
         for (package, accept) in wishes {
@@ -223,8 +230,10 @@ impl Known {
         if self.packages[id.index()].looked_at[place].is_none() {
             let State::Here(_, document) = &self.packages[id.index()].state else { return &[] };
             let needs = document.releases[place].needs.get(&self.run).into_iter().flatten();
-            let needs: Vec<(PackageName, Accept)> =
-                needs.map(|(name, accept)| (name.clone(), accept.clone())).collect();
+            let needs: Vec<(PackageName, Accept)> = match self.overrides.is_empty() {
+                true => needs.map(|(name, accept)| (name.clone(), accept.clone())).collect(),
+                false => self.overrides.bind_all(needs).into_iter().collect(),
+            };
             let needs = needs.iter().map(|(name, accept)| self.need(name, accept)).collect();
             self.packages[id.index()].looked_at[place] = Some(needs);
             self.counts.looked_at += 1;

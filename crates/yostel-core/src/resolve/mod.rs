@@ -25,6 +25,7 @@ use yostel_solver::Config;
 use crate::constraint::BindError;
 use crate::manifest::run_purpose;
 use crate::name::{PackageName, SourceName};
+use crate::overrides::Overrides;
 use crate::release::{PackageDocument, Release, artifact_for};
 use crate::requirement::{Asker, Requirement};
 use crate::satisfies::{Violation, satisfies};
@@ -52,6 +53,8 @@ pub struct Rules {
     pub prefer: Prefer,
     /// Only releases that offer something for each of these platforms, versions to keep included. Default: none.
     pub platforms: BTreeSet<String>,
+    /// What is said about packages wherever they turn up. Default: nothing.
+    pub overrides: Overrides,
 }
 
 /// Which of the releases that fit to take.
@@ -252,9 +255,11 @@ impl Resolver {
     }
 
     fn with_reach(mut problem: Problem, reach: Reach, stop: Option<Arc<AtomicBool>>) -> Self {
+        problem.wishes = problem.wishes.iter().map(|wish| problem.rules.overrides.bound(wish)).collect();
         problem.wishes.sort();
         problem.wishes.dedup();
-        let mut known = Known::new(problem.wishes.iter().map(|wish| (&wish.package, &wish.accept)), reach);
+        let wishes = problem.wishes.iter().map(|wish| (&wish.package, &wish.accept));
+        let mut known = Known::new(wishes, reach, problem.rules.overrides.clone());
         // What was locked is needed again, as a rule, so it is asked for at once.
         for name in problem.keep.keys() {
             let id = known.package(name);

@@ -5,7 +5,10 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use proptest::prelude::*;
-use yostel_core::{Accept, Outcome, Prefer, Repair, Requirement, ResolveError, Resolver, WishEdit};
+use yostel_core::{
+    Accept, Declared, Lockfile, Outcome, Overrides, PackageName, Prefer, Repair, Requirement, ResolveError, Resolver,
+    WishEdit,
+};
 use yostel_testkit::{World, brute_force};
 
 #[test]
@@ -176,6 +179,24 @@ pub(crate) fn any_world() -> impl Strategy<Value = String> {
     })
 }
 
+/// What a project may say about packages wherever they turn up.
+pub(crate) fn any_overrides() -> impl Strategy<Value = Overrides> {
+    prop::sample::subsequence(vec![0usize, 1, 2, 3], 0..=2).prop_map(|rules| {
+        let name = |text: &str| PackageName::parse(text).unwrap();
+        let accept = |text: &str| Accept::parse(text).unwrap();
+        let mut overrides = Overrides::default();
+        for rule in rules {
+            match rule {
+                0 => drop(overrides.forced.insert(name("a"), accept("=1.1.0"))),
+                1 => drop(overrides.agreed.insert(name("b"), accept("^1"))),
+                2 => drop(overrides.swapped.insert(name("c"), (name("a"), Some(accept(">=1.1"))))),
+                _ => drop(overrides.swapped.insert(name("d"), (name("b"), None))),
+            }
+        }
+        overrides
+    })
+}
+
 pub(crate) fn any_keep() -> impl Strategy<Value = Vec<&'static str>> {
     prop::sample::subsequence(vec!["a 1.0.0", "b 1.1.0", "c 2.0.0", "d 1.0.0"], 0..=4)
 }
@@ -184,10 +205,16 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(20_000))]
 
     #[test]
-    fn verdict_and_set_are_those_of_trying_everything(text in any_world(), keep in any_keep(), serve in any::<bool>()) {
+    fn verdict_and_set_are_those_of_trying_everything(
+        text in any_world(),
+        keep in any_keep(),
+        serve in any::<bool>(),
+        overrides in any_overrides(),
+    ) {
         let world = World::parse(&text);
         let problem_of = |world: &World| {
             let mut problem = world.problem(&keep);
+            problem.rules.overrides = overrides.clone();
             if serve {
                 problem.rules.platforms = ["linux/amd64".to_owned(), "linux/arm64".to_owned()].into();
             }
@@ -474,5 +501,75 @@ proptest! {
             (Err(a), Err(b)) => prop_assert_eq!(a, b),
             (a, b) => prop_assert!(false, "{a:?} and {b:?}"),
         }
+    }
+}
+
+#[test]
+fn a_forced_version_an_agreement_and_a_stand_in_count_for_everyone() {
+    let world = World::parse(
+        "console: cabin ^1, rope *, logger ^1
+         cabin 1.0.0: rope ^3.3, old ^1
+         rope 3.2.7
+         rope 3.3.0
+         rope 3.4.0
+         old 1.0.0: rope ^3
+         logger 1.0.0: old *
+         plain 2.0.0
+         plain 3.0.0",
+    );
+    let chosen = |overrides: Overrides| {
+        let mut problem = world.problem(&[]);
+        problem.rules.overrides = overrides;
+        match world.resolve_with(problem, |answers| answers).unwrap() {
+            Outcome::Resolved(resolution) => {
+                let chosen =
+                    resolution.chosen.iter().map(|(name, choice)| format!("{name} {}", choice.release.version));
+                chosen.collect::<Vec<_>>().join(", ")
+            }
+            Outcome::Collision(collision) => {
+                format!("{:?}", collision.facts.iter().map(|f| f.accept.as_str()).collect::<Vec<_>>())
+            }
+            Outcome::Stopped(_) => panic!("nobody said stop"),
+        }
+    };
+    let name = |text: &str| PackageName::parse(text).unwrap();
+    let accept = |text: &str| Accept::parse(text).unwrap();
+    assert_eq!(chosen(Overrides::default()), "cabin 1.0.0, logger 1.0.0, old 1.0.0, rope 3.4.0");
+    let forced = Overrides { forced: [(name("rope"), accept("=3.2.7"))].into(), ..Overrides::default() };
+    assert_eq!(chosen(forced), "cabin 1.0.0, logger 1.0.0, old 1.0.0, rope 3.2.7");
+    let agreed = Overrides { agreed: [(name("rope"), accept("<3.4"))].into(), ..Overrides::default() };
+    assert_eq!(chosen(agreed), "cabin 1.0.0, logger 1.0.0, old 1.0.0, rope 3.3.0");
+    let swapped = [(name("old"), (name("plain"), Some(accept("^2"))))].into();
+    let swapped = Overrides { swapped, ..Overrides::default() };
+    assert_eq!(chosen(swapped.clone()), "cabin 1.0.0, logger 1.0.0, plain 2.0.0, rope 3.4.0");
+    let outside = Overrides { agreed: [(name("rope"), accept("<3.3"))].into(), ..swapped };
+    assert_eq!(chosen(outside), "[\"^3.3, <3.3\"]", "who asks for more than is agreed is told");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+
+    #[test]
+    fn what_is_said_and_taken_back_leaves_no_trace(text in any_world(), overrides in any_overrides()) {
+        let world = World::parse(&text);
+        let lock = |overrides: &Overrides, before: Option<&Lockfile>| {
+            let declared = Declared { overrides: overrides.clone(), ..Declared::from(world.wishes.clone()) };
+            let mut problem = world.problem(&[]);
+            problem.rules.overrides = overrides.clone();
+            if let Some(before) = before {
+                problem.keep = before.chosen.iter().map(|(name, locked)| (name.clone(), locked.version.clone())).collect();
+            }
+            match world.resolve_with(problem, |answers| answers) {
+                Ok(Outcome::Resolved(resolution)) => Some((Lockfile::from_resolution(&declared, &resolution), declared)),
+                _ => None,
+            }
+        };
+        let Some((before, _)) = lock(&Overrides::default(), None) else { return Ok(()) };
+        if let Some((with, declared)) = lock(&overrides, Some(&before)) {
+            prop_assert!(with.differences(&declared).is_empty(), "{:?}", with.differences(&declared));
+            prop_assert_eq!(&Lockfile::parse(&with.write()).unwrap(), &with);
+        }
+        let (after, _) = lock(&Overrides::default(), None).unwrap();
+        prop_assert_eq!(after.write(), before.write());
     }
 }

@@ -3,7 +3,7 @@
 use clap::{Args, ValueEnum};
 use serde_json::{Value, json};
 use yostel_core::{Duplicate, Outdated};
-use yostel_flows::{AuditReport, FlowError, audit};
+use yostel_flows::{AuditReport, Debt, FlowError, Upkeep, UpkeepRule, audit};
 
 use super::Answer;
 use crate::context::Context;
@@ -26,10 +26,12 @@ enum Kind {
     Outdated,
     /// One content under two names, two packages in one role
     Duplicates,
+    /// Forced versions, swaps and deviations that are past their day, change nothing any more, or hide something newer
+    Upkeep,
 }
 
 pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowError> {
-    let mut report = audit(&context.project()?, &context.progress)?;
+    let mut report = audit(&context.project()?, &context.settings, &context.progress)?;
     if !arguments.kinds.is_empty() {
         if !arguments.kinds.contains(&Kind::Outdated) {
             report.outdated.clear();
@@ -37,6 +39,9 @@ pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowErr
         }
         if !arguments.kinds.contains(&Kind::Duplicates) {
             report.duplicates.clear();
+        }
+        if !arguments.kinds.contains(&Kind::Upkeep) {
+            report.upkeep.clear();
         }
     }
     let exit = if report.has_findings() { Exit::Findings } else { Exit::Fine };
@@ -49,6 +54,7 @@ pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowErr
                 "packages": report.packages,
                 "outdated": report.outdated.iter().map(|o| outdated_document(o, context)).collect::<Vec<_>>(),
                 "duplicates": report.duplicates.iter().map(duplicate_document).collect::<Vec<_>>(),
+                "upkeep": report.upkeep.iter().map(upkeep_document).collect::<Vec<_>>(),
                 "unknown": report.unknown.iter().map(|name| name.as_str()).collect::<Vec<_>>(),
             })
         },
@@ -73,6 +79,16 @@ fn words(report: &AuditReport, context: &Context) -> String {
         for outdated in rows {
             let [package, rest @ ..] = outdated_row(outdated, context);
             columns.row(std::iter::once(format!("{package:<longest$}")).chain(rest));
+        }
+        text.push_str(&columns.finish());
+    }
+    if !report.upkeep.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Title, "To look after")));
+        let mut columns = Columns::new(&["rule", "package", "line", "what", "why it is there"]);
+        for upkeep in &report.upkeep {
+            let debts: Vec<String> = upkeep.debts.iter().map(debt_words).collect();
+            let (line, why) = (format!("yostel.toml:{}", upkeep.line), upkeep.why.clone());
+            columns.row([rule_word(upkeep.rule).into(), upkeep.package.to_string(), line, join(&debts), why]);
         }
         text.push_str(&columns.finish());
     }
@@ -163,5 +179,35 @@ fn duplicate_document(duplicate: &Duplicate) -> Value {
         "packages": packages.iter().map(|(name, version)| json!({
             "package": name.as_str(), "version": version.as_str(),
         })).collect::<Vec<_>>(),
+    })
+}
+
+fn rule_word(rule: UpkeepRule) -> &'static str {
+    match rule {
+        UpkeepRule::Force => "force",
+        UpkeepRule::Swap => "swap",
+        UpkeepRule::Deviation => "deviation",
+    }
+}
+
+fn debt_words(debt: &Debt) -> String {
+    match debt {
+        Debt::Past(days) => format!("past its day by {}", count(usize::try_from(*days).unwrap_or_default(), "day")),
+        Debt::ChangesNothing => "changes nothing any more".into(),
+        Debt::Hides(version) => format!("hides {version}"),
+        Debt::Stands => "is not what is agreed".into(),
+    }
+}
+
+fn upkeep_document(upkeep: &Upkeep) -> Value {
+    let debts = upkeep.debts.iter().map(|debt| match debt {
+        Debt::Past(days) => json!({ "kind": "past", "days": days }),
+        Debt::ChangesNothing => json!({ "kind": "changes-nothing" }),
+        Debt::Hides(version) => json!({ "kind": "hides", "version": version.as_str() }),
+        Debt::Stands => json!({ "kind": "stands" }),
+    });
+    json!({
+        "rule": rule_word(upkeep.rule), "package": upkeep.package.as_str(), "line": upkeep.line, "why": upkeep.why,
+        "debts": debts.collect::<Vec<_>>(),
     })
 }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use clap::{Args, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
-use yostel_core::{Move, MoveKind, Prefer};
+use yostel_core::{Move, MoveKind, Overridden, Prefer};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
 
 use super::Answer;
@@ -106,6 +106,10 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
                 "written": report.written,
                 "moves": report.moves.iter().map(move_document).collect::<Vec<_>>(),
                 "search": report.search.as_ref().map(search_document),
+                "overridden": report.overridden.iter().map(|one| json!({
+                    "who": one.asked.asker.to_string(), "asked": one.asked.package.as_str(),
+                    "accept": one.asked.accept.as_str(), "package": one.package.as_str(), "version": one.version.as_str(),
+                })).collect::<Vec<_>>(),
                 "unused-patches": report.unused_patches.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
                 "newer-admitted": report.newer.iter().map(|(package, locked, newer)| json!({
                     "package": package.as_str(), "locked": locked.as_str(), "newer": newer.as_str(),
@@ -149,6 +153,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
         };
         text.push_str(&format!("  {} {what}. For the best: {again}\n", paint(Role::Quiet, "note:")));
     }
+    text.push_str(&overridden(&report.overridden));
     for package in &report.unused_patches {
         let note = paint(Role::Notice, "note:");
         text.push_str(&format!(
@@ -244,6 +249,20 @@ pub(super) fn moves(moves: &[Move], most: usize) -> String {
         let lines =
             if crossing == 1 { "1 move leaves its".to_owned() } else { format!("{crossing} moves leave their") };
         text.push_str(&format!("  {} {lines} compatible line (marked !).\n", paint(Role::Notice, "careful:")));
+    }
+    text
+}
+
+/// Tells who does not get what it asked for, because the manifest says so.
+fn overridden(all: &[Overridden]) -> String {
+    let mut text = String::new();
+    for one in all.iter().take(5) {
+        let rule = if one.package == one.asked.package { "forced:" } else { "swapped:" };
+        let rule = paint(Role::Notice, rule);
+        text.push_str(&format!("  {rule} {} gets {} {}\n", one.asked, one.package, one.version));
+    }
+    if all.len() > 5 {
+        text.push_str(&format!("  and {} more of this kind\n", all.len() - 5));
     }
     text
 }

@@ -12,6 +12,7 @@ mod installing;
 mod keeping;
 mod locking;
 mod looking;
+mod overriding;
 mod pages;
 mod refusing;
 mod speaking;

@@ -1,0 +1,185 @@
+//! `[agreed]`, `[force]` and `[swap]`: one word for every package, whoever asks. The accidents this prevents: a broken
+//! release deep in the graph that comes back with the next update; a force that nobody remembers the reason of.
+
+use yostel_testkit::Sandbox;
+
+use crate::{publish, sandbox};
+
+/// A project that needs `cabin`, which needs `rope ^3` and `old-logger ^1`.
+fn world() -> Sandbox {
+    let sandbox = sandbox();
+    for version in ["3.2.7", "3.3.0"] {
+        publish(&sandbox, &format!("rope {version}"), "", &[("share/rope", version)]);
+    }
+    publish(&sandbox, "old-logger 1.0.0", "", &[("share/log", "old")]);
+    publish(&sandbox, "plain-logger 2.0.0", "", &[("share/log", "plain")]);
+    publish(&sandbox, "plain-logger 3.0.0", "", &[("share/log", "plainer")]);
+    publish(&sandbox, "cabin 1.0.0", "rope = '^3.2'\nold-logger = '^1'", &[]);
+    publish(&sandbox, "grip 1.0.0", "rope = '^3.3'", &[]);
+    manifest(&sandbox, "cabin = \"^1\"", "");
+    sandbox.run("console", "lock").expect(0);
+    sandbox
+}
+
+fn manifest(sandbox: &Sandbox, needs: &str, rest: &str) {
+    let head = "[project]\nname = \"console\"\nversion = \"0.4.0\"\n\n[sources.depot]\nfolder = \"../depot\"\n";
+    sandbox.write("console/yostel.toml", format!("{head}\n[needs.run]\n{needs}\n\n{rest}"));
+}
+
+fn locked(sandbox: &Sandbox, package: &str) -> String {
+    let text = sandbox.run("console", "list --format json").expect(0).stdout;
+    let list: serde_json::Value = serde_json::from_str(&text).unwrap();
+    let packages = list["packages"].as_array().unwrap();
+    let one = packages.iter().find(|one| one["package"] == package);
+    one.map_or_else(|| "none".into(), |one| one["version"].as_str().unwrap().to_owned())
+}
+
+const FORCE: &str = "[force]\nrope = { version = \"3.2.7\", why = \"3.3 drops frames\", until = 2027-03-01 }\n";
+
+#[test]
+fn a_forced_version_counts_for_everyone_and_taking_it_back_leaves_no_trace() {
+    let sandbox = world();
+    let before = sandbox.read("console/yostel.lock");
+    assert_eq!(locked(&sandbox, "rope"), "3.3.0");
+    manifest(&sandbox, "cabin = \"^1\"", FORCE);
+    sandbox.run("console", "install").expect(6).says(&["rope is locked at 3.3.0, but [force] wants =3.2.7"]);
+    let told = sandbox.run("console", "lock").expect(0).stdout;
+    assert!(told.contains("rope") && told.contains("3.3.0 -> 3.2.7"), "{told}");
+    assert!(!told.contains("forced:"), "cabin admits it, so nobody is overridden: {told}");
+    assert!(sandbox.read("console/yostel.lock").contains("from = \"depot\"\nforced = true\n"));
+    sandbox.run("console", "install").expect(0);
+    // Somebody who asks for more is told, and gets it all the same.
+    manifest(&sandbox, "cabin = \"^1\"\ngrip = \"^1\"\nrope = \"^3.3\"", FORCE);
+    let told = sandbox.run("console", "lock").expect(0).stdout;
+    assert!(told.contains("forced: grip 1.0.0 needs rope ^3.3 gets rope 3.2.7"), "{told}");
+    assert!(told.contains("forced: console needs rope ^3.3 gets rope 3.2.7"), "{told}");
+    sandbox.run("console", "install").expect(0);
+    // Taken back, the version that nobody chose is not kept.
+    manifest(&sandbox, "cabin = \"^1\"", "");
+    sandbox.run("console", "install").expect(6).says(&["because it was forced, and [force] does not name it"]);
+    sandbox.run("console", "lock").expect(0);
+    assert_eq!(sandbox.read("console/yostel.lock"), before);
+}
+
+#[test]
+fn another_package_stands_in_and_only_that_one_is_installed() {
+    let sandbox = world();
+    let before = sandbox.read("console/yostel.lock");
+    let swap = "[swap]\nold-logger = { for = \"plain-logger\", accept = \"^2\", why = \"abandoned\" }\n";
+    manifest(&sandbox, "cabin = \"^1\"", swap);
+    sandbox
+        .run("console", "install")
+        .expect(6)
+        .says(&["old-logger is locked, but [swap] has plain-logger stand in for it"]);
+    let told = sandbox.run("console", "lock").expect(0).stdout;
+    assert!(told.contains("swapped: cabin 1.0.0 needs old-logger ^1 gets plain-logger 2.0.0"), "{told}");
+    assert_eq!((locked(&sandbox, "old-logger"), locked(&sandbox, "plain-logger")), ("none".into(), "2.0.0".into()));
+    sandbox.run("console", "install").expect(0);
+    let link = sandbox.path("console/.yostel/for/cabin@1.0.0/run/plain-logger/share/log");
+    assert_eq!(std::fs::read_to_string(link).unwrap(), "plain");
+    // A need of the project itself is swapped too, and a collision names its line and the rule.
+    manifest(&sandbox, "cabin = \"^1\"\nplain-logger = \"^3\"", swap);
+    sandbox.run("console", "lock").expect(3).says(&[
+        "plain-logger ^3",
+        "plain-logger ^2",
+        "yostel.toml:13: [swap] old-logger for plain-logger",
+    ]);
+    manifest(&sandbox, "cabin = \"^1\"", "");
+    sandbox
+        .run("console", "install")
+        .expect(6)
+        .says(&["plain-logger is locked in place of old-logger, which [swap] does not say"]);
+    sandbox.run("console", "lock").expect(0);
+    assert_eq!(sandbox.read("console/yostel.lock"), before);
+}
+
+#[test]
+fn what_is_agreed_binds_what_nobody_declared_and_deviating_needs_a_reason() {
+    let sandbox = world();
+    manifest(&sandbox, "cabin = \"^1\"", "[agreed]\nrope = \"<3.3\"\n");
+    sandbox.run("console", "install").expect(6).says(&["rope is locked at 3.3.0, but <3.3 is agreed"]);
+    sandbox.run("console", "lock").expect(0);
+    assert_eq!(locked(&sandbox, "rope"), "3.2.7");
+    manifest(&sandbox, "cabin = \"^1\"\nrope = \"agreed\"", "[agreed]\nrope = \"<3.3\"\n");
+    sandbox.run("console", "lock").expect(0);
+    assert!(sandbox.read("console/yostel.lock").contains("who = \"console\", purpose = \"run\", accept = \"<3.3\""));
+    manifest(&sandbox, "grip = \"^1\"", "[agreed]\nrope = \"<3.3\"\n");
+    sandbox
+        .run("console", "lock")
+        .expect(3)
+        .says(&["grip 1.0.0 needs rope ^3.3, <3.3; no release is that", "[agreed] rope <3.3"]);
+    // Settling cannot undo what is agreed, and offers nothing that would not end it.
+    let offered = sandbox.run("console", "settle").expect(0).stdout;
+    assert!(!offered.contains("change rope"), "{offered}");
+    manifest(&sandbox, "grip = \"^1\"\nrope = \"^3.3\"", "[agreed]\nrope = \"<3.3\"\n");
+    sandbox.run("console", "lock").expect(2).says(&[
+        "rope is agreed to be <3.3",
+        "write rope = \"agreed\"",
+        "say why: { accept",
+    ]);
+    let deviation = "grip = \"^1\"\nrope = { accept = \"^3.3\", why = \"grip wants frames\" }";
+    manifest(&sandbox, deviation, "[agreed]\nrope = \"<3.3\"\n");
+    sandbox.run("console", "lock").expect(0);
+    assert_eq!(locked(&sandbox, "rope"), "3.3.0");
+    let told = sandbox.run("console", "audit upkeep").expect(1).stdout;
+    assert!(
+        told.contains("deviation") && told.contains("grip wants frames") && told.contains("yostel.toml:10"),
+        "{told}"
+    );
+}
+
+#[test]
+fn upkeep_tells_what_is_past_its_day_changes_nothing_or_hides_something() {
+    let sandbox = world();
+    manifest(&sandbox, "cabin = \"^1\"", FORCE);
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "audit upkeep").expect(1).stdout;
+    assert!(told.contains("force") && told.contains("hides 3.3.0") && told.contains("3.3 drops frames"), "{told}");
+    assert!(!told.contains("past its day"), "{told}");
+    manifest(&sandbox, "cabin = \"^1\"\nrope = \"<3.3\"", &FORCE.replace("2027", "2026"));
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "audit upkeep --format json").expect(1).stdout;
+    let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+    let kinds: Vec<&str> =
+        told["upkeep"][0]["debts"].as_array().unwrap().iter().map(|debt| debt["kind"].as_str().unwrap()).collect();
+    assert_eq!(kinds, ["past", "changes-nothing"]);
+    manifest(&sandbox, "cabin = \"^1\"", "[swap]\nnobody = { for = \"plain-logger\", why = \"just in case\" }\n");
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "audit upkeep").expect(1).stdout;
+    assert!(told.contains("swap") && told.contains("changes nothing any more"), "{told}");
+    manifest(&sandbox, "cabin = \"^1\"", "");
+    sandbox.run("console", "lock").expect(0);
+    assert!(sandbox.run("console", "audit upkeep").expect(0).stdout.contains("audited"));
+}
+
+#[test]
+fn what_contradicts_itself_names_its_place_and_a_way_out() {
+    let sandbox = world();
+    let before = sandbox.read("console/yostel.lock");
+    for (rest, says) in [
+        (
+            "[swap]\na = { for = \"b\", why = \"x\" }\nb = { for = \"a\", why = \"x\" }\n",
+            "the swap of a leads back to itself",
+        ),
+        ("[swap]\na = { for = \"a\", why = \"x\" }\n", "the swap of a leads back to itself"),
+        ("[swap]\na = { for = \"b\" }\n", "a swap says no `why`"),
+        ("[force]\nrope = { version = \"3.2.7\" }\n", "a forced version says no `why`"),
+        (
+            "[force]\nrope = { version = \"^3\", why = \"x\" }\n",
+            "`version` cannot be `^3`: it is one version, without a sign",
+        ),
+        ("[force]\nrope = { version = \"3.2.7\", why = \"x\", until = \"soon\" }\n", "`until` cannot be `soon`"),
+        (
+            "[force]\na = { version = \"1.0.0\", why = \"x\" }\n[swap]\na = { for = \"b\", why = \"x\" }\n",
+            "a is forced, but [swap] has another package stand in for it",
+        ),
+        ("[needs.test]\nrope = \"agreed\"\n", "nothing is agreed on rope"),
+    ] {
+        manifest(&sandbox, "cabin = \"^1\"", rest);
+        sandbox.run("console", "lock").expect(2).says(&[says, "next:"]);
+    }
+    // A forced version that is not what is agreed, or does not exist.
+    manifest(&sandbox, "cabin = \"^1\"", "[force]\nrope = { version = \"3.9.0\", why = \"x\" }\n");
+    sandbox.run("console", "lock").expect(3).says(&["rope =3.9.0; no release is that", "[force] rope =3.9.0"]);
+    assert_eq!(sandbox.read("console/yostel.lock"), before);
+}
