@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::digest::{ContentDigest, Seal};
-use crate::name::PackageName;
+use crate::name::{PackageName, Word};
 use crate::overrides::Overrides;
 use crate::requirement::Requirement;
 
@@ -16,6 +16,8 @@ pub struct Declared {
     pub platforms: BTreeSet<String>,
     /// Packages that are changed locally, with the digest of the patch's text.
     pub alterations: BTreeMap<PackageName, ContentDigest>,
+    /// Roles that several packages may fill.
+    pub shared_roles: BTreeSet<Word>,
     /// What is said about packages wherever they turn up.
     pub overrides: Overrides,
 }
@@ -33,6 +35,7 @@ impl Declared {
         // Words that no name of an asker can be: they hold a blank.
         lines.extend(self.platforms.iter().map(|platform| format!("for platform\t{platform}\n")));
         lines.extend(self.alterations.iter().map(|(package, patch)| format!("with patch\t{package}\t{patch}\n")));
+        lines.extend(self.shared_roles.iter().map(|role| format!("sharing role\t{role}\n")));
         lines.extend(self.overrides.lines());
         Seal::of(lines.into_iter().collect::<String>().as_bytes())
     }

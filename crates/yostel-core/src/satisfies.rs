@@ -1,12 +1,12 @@
 //! Is this set right? Written straight from the rules of docs/resolution.md §1; shares nothing with the encoding, so
 //! that each judges the other.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 use crate::constraint::{Accept, Bindings};
 use crate::manifest::run_purpose;
-use crate::name::PackageName;
+use crate::name::{PackageName, Word};
 use crate::release::{ANY_PLATFORM, Artifact};
 use crate::requirement::{Asker, Requirement};
 use crate::resolve::{Choice, Problem, Resolution};
@@ -25,6 +25,8 @@ pub enum Violation {
     Withdrawn(PackageName, Version),
     /// The release was published later than may be, and was not there before.
     TooNew(PackageName, Version),
+    /// Two packages fill one role.
+    RoleTwice(Word, PackageName, PackageName),
     /// The release offers nothing for a platform that is to be served.
     Unserved(PackageName, Version, String),
 }
@@ -37,6 +39,7 @@ impl fmt::Display for Violation {
             Self::Unneeded(package) => write!(f, "nothing needs {package}"),
             Self::Withdrawn(package, version) => write!(f, "{package} {version} is withdrawn"),
             Self::TooNew(package, version) => write!(f, "{package} {version} was published too late"),
+            Self::RoleTwice(role, one, other) => write!(f, "{one} and {other} both fill the role {role}"),
             Self::Unserved(package, version, platform) => {
                 write!(f, "{package} {version} offers nothing for {platform}")
             }
@@ -96,6 +99,15 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
             let serves = |artifact: &Artifact| artifact.platform == *platform || artifact.platform == ANY_PLATFORM;
             if !release.artifacts.iter().any(serves) {
                 violations.push(Violation::Unserved(name.clone(), release.version.clone(), platform.clone()));
+            }
+        }
+    }
+    let mut filled: BTreeMap<&Word, &PackageName> = BTreeMap::new();
+    for (name, choice) in &resolution.chosen {
+        let roles: BTreeSet<&Word> = choice.release.offers.roles.iter().collect();
+        for role in roles.into_iter().filter(|role| !problem.rules.shared_roles.contains(*role)) {
+            if let Some(other) = filled.insert(role, name) {
+                violations.push(Violation::RoleTwice(role.clone(), other.clone(), name.clone()));
             }
         }
     }

@@ -310,8 +310,9 @@ pub(crate) fn rules_of(
     });
     let published_by = [as_of, old_enough].into_iter().flatten().min();
     let platforms = project.manifest.project.platforms.clone();
+    let shared_roles = policy.share_roles.clone();
     let overrides = project.manifest.overrides();
-    Rules { published_by, prefer: prefer.or(policy.prefer).unwrap_or_default(), platforms, overrides }
+    Rules { published_by, prefer: prefer.or(policy.prefer).unwrap_or_default(), platforms, shared_roles, overrides }
 }
 
 /// Reads a lockfile's versions as versions to keep: all but those that were forced and are not any more, since nobody

@@ -56,6 +56,7 @@ impl LoadedProject {
         Declared {
             wishes: self.manifest.requirements(),
             platforms: self.manifest.project.platforms.clone(),
+            shared_roles: self.manifest.policy.share_roles.clone(),
             overrides: self.manifest.overrides(),
             alterations: patches.0.keys().filter_map(|name| Some((name.clone(), patches.digest(name)?))).collect(),
         }

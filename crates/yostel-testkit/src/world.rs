@@ -4,6 +4,7 @@
 //! console: gust ^2, cable ^3       a project's wishes
 //! gust 2.0.0: unit ^1              a release and its needs
 //! gust 2.1.0 withdrawn @12: unit ^2     withdrawn; published on day 12 after 1970 began
+//! gust 2.2.0 role=wind-source:     fills a role
 //! gust 2.2.0 for=linux/amd64+linux/arm64:     with an artifact for each of these instead of one for any
 //! ```
 
@@ -81,7 +82,10 @@ impl World {
         let release = Release {
             published,
             needs: BTreeMap::from([(run_purpose(), needs.into_iter().collect())]),
-            offers: Offers::default(),
+            offers: Offers {
+                roles: marks.iter().filter_map(|mark| Word::parse(mark.strip_prefix("role=")?).ok()).collect(),
+                ..Offers::default()
+            },
             licence: None,
             notes: None,
             artifacts,

@@ -471,6 +471,17 @@ fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagnostic {
     if !collision.minimal {
         diagnostic.notes.push("not all of this may matter: to find out would have taken too long".into());
     }
+    if let Some(clash) = collision.roles.first() {
+        let newest = collision.reach.iter().filter(|reach| reach.package == clash.other);
+        let newest = newest.filter_map(|reach| reach.versions.last()).max();
+        let accept = newest.map(|version| format!(", accept = \"^{version}\"")).unwrap_or_default();
+        let swap = format!(
+            "{} = {{ for = \"{}\"{accept}, why = \"…\" }} in [swap], to have one of them only",
+            clash.one, clash.other
+        );
+        diagnostic.next.push(swap);
+        diagnostic.next.push(format!("share-roles = [\"{}\"] in [policy], if both may be there", clash.role));
+    }
     if collision.reach.iter().any(|reach| reach.versions.is_empty() && reach.barred > 0) {
         diagnostic.next.push("a later --as-of or a smaller minimum-age, where that is what keeps releases away".into());
     }
@@ -518,6 +529,9 @@ pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&
         let verb = if fact.versions.len() == 1 { "needs" } else { "need" };
         let reach = admits(&fact.package, &fact.accept);
         lines.push(format!("{} {versions} {verb} {} {}{reach}", fact.asker, fact.package, fact.accept));
+    }
+    for clash in &collision.roles {
+        lines.push(format!("{} and {} both fill the role {}", clash.one, clash.other, clash.role));
     }
     if collision.facts.len() > 2 * TOLD {
         lines.push(format!("and {} more facts of this kind", collision.facts.len() - 2 * TOLD));

@@ -84,12 +84,14 @@ pub struct Alter {
 }
 
 /// The `[policy]` table.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Policy {
     /// Days that a release must have been published before it is newly chosen.
     pub minimum_age_days: Option<u32>,
     /// Which of the releases that fit to take.
     pub prefer: Option<Prefer>,
+    /// Roles that several packages may fill.
+    pub share_roles: BTreeSet<Word>,
 }
 
 /// The `[project]` table.

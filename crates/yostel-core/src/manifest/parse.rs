@@ -18,7 +18,7 @@ use crate::version::{Numbering, NumberingError, Order, VersionError};
 /// The keys a manifest may have, by table; `*` stands for a name that its author chooses.
 pub const PLAIN_KEYS: [(&str, &[&str]); 10] = [
     ("", &["project", "needs", "agreed", "force", "swap", "sources", "offers", "policy", "alter"]),
-    ("policy", &["minimum-age", "prefer"]),
+    ("policy", &["minimum-age", "prefer", "share-roles"]),
     ("project", &["name", "version", "numbering", "platforms", "yostel", "licence", "about", "notes"]),
     ("numbering", &["order", "breaks-at"]),
     ("sources.*", &["folder", "reserves"]),
@@ -567,6 +567,11 @@ impl<'t> Reader<'t> {
                 let value_text = text.to_owned();
                 let kind = ManifestProblemKind::Value { key: "minimum-age", value: value_text, reason };
                 self.problem(value.span(), kind);
+            }
+        }
+        if let Some(list) = table.get("share-roles") {
+            for (text, span) in self.strings("share-roles", list) {
+                policy.share_roles.extend(self.keep(span, Word::parse(&text)));
             }
         }
         if let Some(value) = table.get("prefer")

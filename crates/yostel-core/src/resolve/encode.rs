@@ -7,12 +7,14 @@
 
 mod frontier;
 
+use std::collections::BTreeMap;
 use std::ops::Range;
 
 use yostel_solver::{Lit, Model, Outcome, Searching, Solver, Var};
 
 use super::known::{Known, NeedId, PackageId};
 use super::{Halt, Prefer, Problem};
+use crate::name::Word;
 use frontier::Frontier;
 
 /// What a variable stands for.
@@ -69,6 +71,8 @@ struct Tables {
     meanings: Vec<Meaning>,
     /// By variable: whether what the release needs was stated.
     stated: Vec<bool>,
+    /// By role, the packages that can fill it, each with the literal that says it does.
+    roles: BTreeMap<Word, BTreeMap<usize, Lit>>,
     /// How far the trail was followed: `read` literals, on which `open` needs were found, `met` of them met.
     at: Mark,
     open: Vec<NeedId>,
@@ -122,6 +126,7 @@ impl Encoding {
                     let need = self.tables.need(need, problem, known, search);
                     search.add_clause(&[!release, need]);
                 }
+                self.tables.fill_roles(release, id, at, problem, known, search);
             }
         }
     }
@@ -219,6 +224,36 @@ impl Tables {
             search.prefer(kept.unwrap_or(positive(number)));
         }
         self.candidates[id.index()] = Some(candidates);
+    }
+
+    /// States which roles a release fills, and that no two packages fill one; tells whether that was anything.
+    fn fill_roles(
+        &mut self,
+        release: Lit,
+        id: PackageId,
+        at: u32,
+        problem: &Problem,
+        known: &Known,
+        search: &mut Searching<'_>,
+    ) -> bool {
+        let mut stated = false;
+        for role in known.roles_of(id, at).iter().filter(|role| !problem.rules.shared_roles.contains(*role)) {
+            let fillers = self.roles.entry(role.clone()).or_default();
+            let fills = match fillers.get(&id.index()) {
+                Some(fills) => *fills,
+                None => {
+                    let fills = search.new_var().positive();
+                    for other in fillers.values() {
+                        search.add_clause(&[!fills, !*other]);
+                    }
+                    fillers.insert(id.index(), fills);
+                    fills
+                }
+            };
+            search.add_clause(&[!release, fills]);
+            stated = true;
+        }
+        stated
     }
 
     fn need(&mut self, need: NeedId, problem: &Problem, known: &Known, search: &mut Searching<'_>) -> Lit {

@@ -9,12 +9,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use yostel_solver::{Lit, Outcome};
 
 use super::encode::Encoding;
-use super::known::Known;
+use super::known::{Known, PackageId};
 use super::objective::is_solvable;
 use super::{Halt, Problem};
 use crate::constraint::Accept;
 use crate::manifest::run_purpose;
-use crate::name::PackageName;
+use crate::name::{PackageName, Word};
 use crate::requirement::{Asker, Requirement};
 use crate::version::Version;
 
@@ -25,6 +25,8 @@ pub struct Collision {
     pub wishes: Vec<Requirement>,
     /// What releases say that makes them collide, in the order in which a reader meets the packages.
     pub facts: Vec<Fact>,
+    /// Roles that two of the packages would fill.
+    pub roles: Vec<RoleClash>,
     /// What the constraints in the story admit.
     pub reach: Vec<WithinReach>,
     /// Collisions beside this one that share no wish with it or with each other: ending one leaves the others.
@@ -62,6 +64,23 @@ pub struct WithinReach {
     pub unserved: (usize, BTreeSet<String>),
     /// Whether any source has the package.
     pub known: bool,
+}
+
+/// Two packages that fill one role, which no set may hold both.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct RoleClash {
+    /// The role.
+    pub role: Word,
+    /// One package.
+    pub one: PackageName,
+    /// The other, later by name.
+    pub other: PackageName,
+}
+
+/// What a switch of an explanation stands for.
+enum Switched {
+    Need(Requirement),
+    Role(RoleClash),
 }
 
 /// Collisions beside the first that are looked for.
@@ -161,17 +180,30 @@ fn colliding_facts(
     problem: &Problem,
     known: &mut Known,
     patience: &mut Patience,
-) -> Vec<Requirement> {
+) -> Vec<Switched> {
     let mut encoding = Encoding::default();
     for wish in wishes {
         let need = known.need(&wish.package, &wish.accept);
         let need = encoding.need(need, problem, known);
         encoding.solver.add_clause(&[need]);
     }
-    let mut switches: BTreeMap<Lit, Requirement> = BTreeMap::new();
+    let mut switches: BTreeMap<Lit, Switched> = BTreeMap::new();
+    let mut fillers: BTreeMap<&Word, Vec<(PackageId, Lit)>> = BTreeMap::new();
     for (id, _) in known.documents() {
         for (at, release, needs) in known.looked_at(id) {
             let Some(asker) = encoding.release(id, at, problem, known) else { continue };
+            for role in known.roles_of(id, at).iter().filter(|role| !problem.rules.shared_roles.contains(*role)) {
+                let of_role = fillers.entry(role).or_default();
+                let fills = match of_role.last() {
+                    Some((package, fills)) if *package == id => *fills,
+                    _ => {
+                        let fills = encoding.helper();
+                        of_role.push((id, fills));
+                        fills
+                    }
+                };
+                encoding.solver.add_clause(&[!asker, fills]);
+            }
             for &need in needs {
                 let (package, accept) = known.said(need);
                 let requirement = Requirement {
@@ -182,7 +214,17 @@ fn colliding_facts(
                 };
                 let (on, need) = (encoding.helper(), encoding.need(need, problem, known));
                 encoding.solver.add_clause(&[!on, !asker, need]);
-                switches.insert(on, requirement);
+                switches.insert(on, Switched::Need(requirement));
+            }
+        }
+    }
+    for (role, of_role) in fillers {
+        for (at, (one, fills)) in of_role.iter().enumerate() {
+            for (other, also) in &of_role[at + 1..] {
+                let on = encoding.helper();
+                encoding.solver.add_clause(&[!on, !*fills, !*also]);
+                let (one, other) = (known.name(*one).clone(), known.name(*other).clone());
+                switches.insert(on, Switched::Role(RoleClash { role: role.clone(), one, other }));
             }
         }
     }
@@ -225,7 +267,15 @@ fn minimise(
 }
 
 /// Joins needs of several releases into facts and orders them as a reader follows them from the wishes.
-fn tell(wishes: Vec<Requirement>, needs: Vec<Requirement>, problem: &Problem, known: &Known) -> Collision {
+fn tell(wishes: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, known: &Known) -> Collision {
+    let (mut needs, mut roles) = (Vec::new(), Vec::new());
+    for fact in kept {
+        match fact {
+            Switched::Need(need) => needs.push(need),
+            Switched::Role(clash) => roles.push(clash),
+        }
+    }
+    roles.sort();
     let mut joined: BTreeMap<(PackageName, PackageName, Accept), Vec<Version>> = BTreeMap::new();
     for need in needs {
         if let crate::Asker::Release(asker, version) = need.asker {
@@ -269,5 +319,5 @@ fn tell(wishes: Vec<Requirement>, needs: Vec<Requirement>, problem: &Problem, kn
             known: known.document(package).is_some(),
         });
     }
-    Collision { wishes, facts, reach, others: Vec::new(), minimal: false }
+    Collision { wishes, facts, roles, reach, others: Vec::new(), minimal: false }
 }

@@ -11,7 +11,7 @@ use super::Arrival;
 use crate::constraint::{Accept, Bindings, Constraint};
 use crate::lookup::Lookup;
 use crate::manifest::run_purpose;
-use crate::name::{PackageName, Purpose, SourceName};
+use crate::name::{PackageName, Purpose, SourceName, Word};
 use crate::overrides::Overrides;
 use crate::release::{PackageDocument, Release};
 
@@ -239,6 +239,11 @@ impl Known {
             self.counts.looked_at += 1;
         }
         self.packages[id.index()].looked_at[place].as_deref().unwrap_or_default()
+    }
+
+    /// Returns the roles that a release fills.
+    pub(super) fn roles_of(&self, id: PackageId, at: u32) -> &[Word] {
+        self.document_of(id).map_or(&[][..], |document| &document.releases[at as usize].offers.roles)
     }
 
     /// Tells whether the sources answered, whatever they said.

@@ -16,7 +16,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 pub use certify::{Certificate, Formula};
-pub use explain::{Collision, Fact, WithinReach};
+pub use explain::{Collision, Fact, RoleClash, WithinReach};
 pub use repair::{Repair, WishEdit};
 
 use jiff::Timestamp;
@@ -24,7 +24,7 @@ use yostel_solver::Config;
 
 use crate::constraint::BindError;
 use crate::manifest::run_purpose;
-use crate::name::{PackageName, SourceName};
+use crate::name::{PackageName, SourceName, Word};
 use crate::overrides::Overrides;
 use crate::release::{PackageDocument, Release, artifact_for};
 use crate::requirement::{Asker, Requirement};
@@ -53,6 +53,8 @@ pub struct Rules {
     pub prefer: Prefer,
     /// Only releases that offer something for each of these platforms, versions to keep included. Default: none.
     pub platforms: BTreeSet<String>,
+    /// Roles that several packages may fill. Default: none, so each role is filled by one package at most.
+    pub shared_roles: BTreeSet<Word>,
     /// What is said about packages wherever they turn up. Default: nothing.
     pub overrides: Overrides,
 }

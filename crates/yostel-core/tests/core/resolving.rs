@@ -7,7 +7,7 @@ use std::sync::Arc;
 use proptest::prelude::*;
 use yostel_core::{
     Accept, Declared, Lockfile, Outcome, Overrides, PackageName, Prefer, Repair, Requirement, ResolveError, Resolver,
-    WishEdit,
+    RoleClash, WishEdit,
 };
 use yostel_testkit::{World, brute_force};
 
@@ -164,7 +164,7 @@ pub(crate) fn any_world() -> impl Strategy<Value = String> {
         needs.dedup_by_key(|n| n.split(' ').next().unwrap().to_owned());
         needs.join(", ")
     });
-    let mark = prop_oneof![17 => Just(""), 2 => Just(" withdrawn"), 1 => Just(" for=linux/amd64")];
+    let mark = prop_oneof![17 => Just(""), 2 => Just(" withdrawn"), 1 => Just(" for=linux/amd64"), 2 => Just(" role=one"), 1 => Just(" role=other role=one")];
     let release = (0usize..4, 0usize..4, needs.clone(), mark);
     (needs, prop::collection::vec(release, 1..10)).prop_map(move |(wishes, releases)| {
         let versions = ["1.0.0", "1.1.0", "2.0.0", "2.0.0-rc.1"];
@@ -572,4 +572,27 @@ proptest! {
         let (after, _) = lock(&Overrides::default(), None).unwrap();
         prop_assert_eq!(after.write(), before.write());
     }
+}
+
+#[test]
+fn two_packages_never_fill_one_role_unless_that_is_permitted() {
+    let text = "console: cabin *, report *
+         cabin 1.0.0: plain *
+         report 1.0.0: old *
+         report 1.1.0: old ^2
+         plain 1.0.0 role=logger
+         old 1.0.0
+         old 2.0.0 role=logger";
+    let world = World::parse(text);
+    // The newest that leaves the role to one is found.
+    assert_eq!(world.outcome(&[]), "cabin 1.0.0, old 1.0.0, plain 1.0.0, report 1.0.0");
+    assert_eq!(world.outcome(&["old 2.0.0", "report 1.1.0"]), "cabin 1.0.0, old 1.0.0, plain 1.0.0, report 1.0.0");
+    let world = World::parse(&text.replace("report 1.0.0: old *", "report 1.0.0: old ^2"));
+    let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!() };
+    let [RoleClash { role, one, other }] = &collision.roles[..] else { panic!("{:?}", collision.roles) };
+    assert_eq!((role.as_str(), one.as_str(), other.as_str()), ("logger", "old", "plain"));
+    assert!(collision.minimal && collision.wishes.len() == 2 && collision.facts.len() == 2, "{collision:?}");
+    let mut problem = world.problem(&[]);
+    problem.rules.shared_roles.insert(role.clone());
+    assert!(matches!(world.resolve_with(problem, |answers| answers), Ok(Outcome::Resolved(_))));
 }

@@ -183,3 +183,32 @@ fn what_contradicts_itself_names_its_place_and_a_way_out() {
     sandbox.run("console", "lock").expect(3).says(&["rope =3.9.0; no release is that", "[force] rope =3.9.0"]);
     assert_eq!(sandbox.read("console/yostel.lock"), before);
 }
+
+#[test]
+fn two_packages_in_one_role_want_a_word_and_each_of_the_ways_offered_works() {
+    let sandbox = world();
+    for logger in ["slate", "tablet"] {
+        let text = format!("[project]\nname = \"{logger}\"\nversion = \"1.2.0\"\n[offers]\nroles = [\"writer\"]\n");
+        sandbox.write(&format!("made/{logger}/yostel.toml"), text);
+        sandbox.run(&format!("made/{logger}"), "publish --to ../../depot").expect(0);
+    }
+    publish(&sandbox, "desk 1.0.0", "tablet = '^1'", &[]);
+    let needs = "desk = \"^1\"\nslate = \"^1\"";
+    manifest(&sandbox, needs, "");
+    sandbox.run("console", "lock").expect(3).says(&[
+        "desk ^1 and slate ^1 cannot be met together",
+        "desk 1.0.0 needs tablet ^1; that is 1.2.0",
+        "slate and tablet both fill the role writer",
+        "or: slate = { for = \"tablet\", accept = \"^1.2.0\", why = \"…\" } in [swap]",
+        "or: share-roles = [\"writer\"] in [policy]",
+    ]);
+    manifest(&sandbox, needs, "[swap]\nslate = { for = \"tablet\", accept = \"^1.2.0\", why = \"one is enough\" }\n");
+    sandbox.run("console", "lock").expect(0);
+    assert_eq!((locked(&sandbox, "slate"), locked(&sandbox, "tablet")), ("none".into(), "1.2.0".into()));
+    manifest(&sandbox, needs, "[policy]\nshare-roles = [\"writer\"]\n");
+    sandbox.run("console", "lock").expect(0);
+    assert_eq!((locked(&sandbox, "slate"), locked(&sandbox, "tablet")), ("1.2.0".into(), "1.2.0".into()));
+    assert!(sandbox.run("console", "audit duplicates").expect(1).stdout.contains("writer"));
+    manifest(&sandbox, needs, "[policy]\nshare-roles = [\"Writer\"]\n");
+    sandbox.run("console", "lock").expect(2).says(&["Writer"]);
+}

@@ -127,7 +127,8 @@ impl Frontier<'_> {
             let need = self.tables.need(need, self.problem, self.known, search);
             search.add_clause(&[!release, need]);
         }
-        !needs.is_empty()
+        let fills = self.tables.fill_roles(release, id, at, self.problem, self.known, search);
+        fills || !needs.is_empty()
     }
 
     /// States what all releases of a package need, once; tells whether that was anything.
