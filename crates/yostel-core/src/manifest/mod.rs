@@ -1,6 +1,7 @@
 //! The manifest: what a project or package is, needs and offers. Carries out docs/formats.md §2.
 
 mod edit;
+mod keys;
 mod parse;
 #[cfg(test)]
 mod tests;
@@ -11,7 +12,8 @@ use std::ops::Range;
 use jiff::civil::Date;
 
 pub use edit::{EditError, NeedEdit, add_alter, add_need, new_manifest, remove_alter, remove_need};
-pub use parse::{ManifestProblem, ManifestProblemKind, PLAIN_KEYS};
+pub use keys::manifest_schema;
+pub use parse::{ManifestProblem, ManifestProblemKind};
 
 use crate::constraint::Accept;
 use crate::name::{PackageName, Purpose, SourceName, Word};

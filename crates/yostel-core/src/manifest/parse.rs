@@ -8,26 +8,13 @@ use jiff::civil::Date;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
+use super::keys::keys_of;
 use super::{Alter, Force, Manifest, NamePattern, Need, Policy, Project, SourceDeclaration, Swap};
 use crate::constraint::{Accept, AcceptError};
 use crate::name::{NameError, PackageName, Word, nearest};
 use crate::release::{ANY_PLATFORM, Offers, check_offered_path, check_platform, check_variable};
 use crate::resolve::Prefer;
 use crate::version::{Numbering, NumberingError, Order, VersionError};
-
-/// The keys a manifest may have, by table; `*` stands for a name that its author chooses.
-pub const PLAIN_KEYS: [(&str, &[&str]); 10] = [
-    ("", &["project", "needs", "agreed", "force", "swap", "sources", "offers", "policy", "alter"]),
-    ("policy", &["minimum-age", "prefer", "share-roles"]),
-    ("project", &["name", "version", "numbering", "platforms", "yostel", "licence", "about", "notes"]),
-    ("numbering", &["order", "breaks-at"]),
-    ("sources.*", &["folder", "reserves"]),
-    ("offers", &["roles", "programs", "variables"]),
-    ("needs.*.*", &["accept", "why"]),
-    ("force.*", &["version", "why", "until"]),
-    ("swap.*", &["for", "accept", "why", "until"]),
-    ("alter.*", &["patch", "why"]),
-];
 
 /// In place of a constraint: the one that is agreed.
 const AGREED: &str = "agreed";
@@ -51,14 +38,14 @@ pub enum ManifestProblemKind {
     /// A key that means nothing here.
     #[error("{} has no key `{}`", table_words(table), key.escape_debug())]
     UnknownKey {
-        /// The table, as in `PLAIN_KEYS`.
+        /// The table, as docs/formats.md §2 has it, with `*` for a name.
         table: &'static str,
         /// The key as written.
         key: String,
         /// The known key that was probably meant.
         near: Option<&'static str>,
         /// All keys known there.
-        known: &'static [&'static str],
+        known: Vec<&'static str>,
     },
     /// A value of another type.
     #[error("`{key}` should be {expected}, but it is {found}")]
@@ -73,7 +60,7 @@ pub enum ManifestProblemKind {
     /// A key that must be there.
     #[error("{} says no `{key}`", table_words(table))]
     Missing {
-        /// The table, as in `PLAIN_KEYS`.
+        /// The table, as docs/formats.md §2 has it, with `*` for a name.
         table: &'static str,
         /// The key.
         key: &'static str,
@@ -604,13 +591,16 @@ impl<'t> Reader<'t> {
     }
 
     fn check_keys(&mut self, table: &'static str, content: &Table<'_>) {
-        let known = PLAIN_KEYS.iter().find(|(name, _)| *name == table).map_or(&[][..], |(_, keys)| keys);
+        let known = keys_of(table);
         for key in content.keys() {
             if !known.contains(&key.get_ref().as_ref()) {
                 let near = nearest(key.get_ref(), known.iter().copied());
                 let near = near.and_then(|near| known.iter().copied().find(|k| *k == near));
                 let key_text = key.get_ref().to_string();
-                self.problem(key.span(), ManifestProblemKind::UnknownKey { table, key: key_text, near, known });
+                self.problem(
+                    key.span(),
+                    ManifestProblemKind::UnknownKey { table, key: key_text, near, known: known.clone() },
+                );
             }
         }
     }

@@ -91,3 +91,75 @@ fn every_command_line_in_the_readme_is_understood() {
         assert!(!run.stderr.contains("Usage:"), "{line}: {}", run.stderr);
     }
 }
+
+/// Reads a manifest as an editor's checker does: TOML as JSON, days as texts.
+fn as_json(text: &str) -> serde_json::Value {
+    fn json(value: &toml::Value) -> serde_json::Value {
+        match value {
+            toml::Value::Table(table) => table.iter().map(|(key, value)| (key.clone(), json(value))).collect(),
+            toml::Value::Array(list) => list.iter().map(json).collect(),
+            toml::Value::Datetime(day) => day.to_string().into(),
+            toml::Value::String(text) => text.clone().into(),
+            toml::Value::Integer(number) => (*number).into(),
+            toml::Value::Float(number) => (*number).into(),
+            toml::Value::Boolean(truth) => (*truth).into(),
+        }
+    }
+    json(&toml::from_str::<toml::Value>(text).unwrap())
+}
+
+#[test]
+fn the_schema_on_the_page_is_what_the_code_says_and_judges_as_the_program_does() {
+    let page: serde_json::Value = serde_json::from_str(include_str!("../../../../docs/manifest.schema.json")).unwrap();
+    let written = yostel_core::manifest_schema();
+    assert_eq!(
+        page, written,
+        "write it anew: cargo run -p yostel-core --example manifest_schema > docs/manifest.schema.json"
+    );
+    let schema = jsonschema::draft202012::new(&page).unwrap();
+    let demo = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    let mut open = vec![demo];
+    let mut seen = 0;
+    while let Some(path) = open.pop() {
+        if path.is_dir() {
+            open.extend(std::fs::read_dir(path).unwrap().map(|entry| entry.unwrap().path()));
+        } else if path.ends_with("yostel.toml") {
+            let text = std::fs::read_to_string(&path).unwrap();
+            assert!(schema.is_valid(&as_json(&text)), "{}", path.display());
+            seen += 1;
+        }
+    }
+    assert!(seen > 60, "{seen} manifests of the demo");
+    let head = "[project]\nname = \"ropeway/console\"\n";
+    let whole = "numbering = { order = \"words\", breaks-at = 2 }\nplatforms = [\"linux/amd64\"]\nyostel = \">=0.1\"\n\
+                 [needs.run]\n\"valley/bell\" = \"agreed\"\nrope = { accept = \"^3\", why = \"older\" }\n\
+                 [agreed]\n\"valley/bell\" = \"^1\"\nrope = \"^2\"\n\
+                 [force]\nbell = { version = \"2025.1-sp1\", why = \"x\", until = 2027-03-01 }\n\
+                 [swap]\nold = { for = \"new\", accept = \"^2\", why = \"x\" }\n\
+                 [sources.depot]\nfolder = \"../depot\"\nreserves = [\"valley/*\"]\n\
+                 [policy]\nminimum-age = \"7 days\"\nprefer = \"oldest\"\nshare-roles = [\"logger\"]\n\
+                 [offers]\nroles = [\"logger\"]\nprograms = [\"bin\"]\nvariables = { CPATH = \"include\" }\n\
+                 [alter]\nrope = { patch = \"patches/rope.patch\", why = \"x\" }\n";
+    for (text, right) in [
+        (format!("{head}{whole}"), true),
+        (head.to_owned(), true),
+        (String::new(), false),
+        ("[project]\nname = \"Ropeway\"\n".into(), false),
+        (format!("{head}[need.run]\n"), false),
+        (format!("{head}[needs.run]\nrope = 3\n"), false),
+        (format!("{head}[needs.run]\nrope = {{ why = \"x\" }}\n"), false),
+        (format!("{head}platforms = [\"any\"]\n"), false),
+        (format!("{head}numbering = {{ order = \"roman\" }}\n"), false),
+        (format!("{head}[force]\nrope = {{ version = \"^3\", why = \"x\" }}\n"), false),
+        (format!("{head}[force]\nrope = {{ version = \"3.0.0\" }}\n"), false),
+        (format!("{head}[force]\nrope = {{ version = \"3.0.0\", why = \"x\", until = \"soon\" }}\n"), false),
+        (format!("{head}[swap]\nrope = {{ why = \"x\" }}\n"), false),
+        (format!("{head}[sources.depot]\nreserves = []\n"), false),
+        (format!("{head}[policy]\nminimum-age = \"a while\"\n"), false),
+        (format!("{head}[offers]\nvariables = {{ cpath = \"include\" }}\n"), false),
+        (format!("{head}[alter]\nrope = {{ patch = \"/tmp/x\", why = \"x\" }}\n"), false),
+    ] {
+        assert_eq!(schema.is_valid(&as_json(&text)), right, "the schema, of:\n{text}");
+        assert_eq!(yostel_core::Manifest::parse(&text).is_ok(), right, "the program, of:\n{text}");
+    }
+}

@@ -1,0 +1,187 @@
+//! The keys a manifest may have: one table, from which unknown keys are refused and the schema for editors is written.
+
+use serde_json::{Map, Value, json};
+
+/// What the value of a key looks like.
+#[derive(Debug, Clone, Copy)]
+enum Shape {
+    Text,
+    /// A text that matches this regular expression.
+    Matching(&'static str),
+    /// One of these texts.
+    OneOf(&'static [&'static str]),
+    Number,
+    /// A list of texts that match this regular expression.
+    List(&'static str),
+    /// A table with the keys of this name.
+    Table(&'static str),
+    /// Names of the author's, each with a value: what the names match, and the value.
+    Named(&'static str, &'static Shape),
+    /// A text, or else a table with the keys of this name.
+    TextOrTable(&'static str),
+}
+
+/// A key of a table; `*` in the table's name stands for a name that its author chooses.
+struct Key {
+    table: &'static str,
+    key: &'static str,
+    shape: Shape,
+    must: bool,
+    says: &'static str,
+}
+
+const WORD: &str = "^[a-z0-9]([a-z0-9._-]*[a-z0-9])?$";
+const NAME: &str = "^[a-z0-9]([a-z0-9._-]*[a-z0-9])?(/[a-z0-9]([a-z0-9._-]*[a-z0-9])?)*$";
+const PATTERN: &str = "^[a-z0-9]([a-z0-9._-]*[a-z0-9])?(/[a-z0-9]([a-z0-9._-]*[a-z0-9])?)*(/\\*)?$";
+const PLATFORM: &str = "^[a-z0-9_]+/[a-z0-9_]+$";
+const INSIDE: &str = "^[^/\\\\][^\\\\]*$";
+const DAY: &str = "^[0-9]{4}-[0-9]{2}-[0-9]{2}$";
+const AGE: &str = "^[0-9]+ (day|days|week|weeks)$";
+const VARIABLE: &str = "^[A-Z_][A-Z0-9_]*$";
+const ONE_VERSION: &str = "^[A-Za-z0-9][^,|* ]*$";
+
+const fn key(table: &'static str, key: &'static str, shape: Shape, says: &'static str) -> Key {
+    Key { table, key, shape, must: false, says }
+}
+
+const fn must(table: &'static str, key: &'static str, shape: Shape, says: &'static str) -> Key {
+    Key { table, key, shape, must: true, says }
+}
+
+const KEYS: &[Key] = &[
+    must("", "project", Shape::Table("project"), "What this project or package is"),
+    key(
+        "",
+        "needs",
+        Shape::Named(WORD, &Shape::Named(NAME, &Shape::TextOrTable("needs.*.*"))),
+        "What it needs, by purpose: run (ships), build, test, or any word",
+    ),
+    key("", "agreed", Shape::Named(NAME, &Shape::Text), "Constraints that bind packages wherever they turn up"),
+    key("", "force", Shape::Named(NAME, &Shape::Table("force.*")), "Versions that packages have wherever they turn up"),
+    key(
+        "",
+        "swap",
+        Shape::Named(NAME, &Shape::Table("swap.*")),
+        "Packages that others stand in for wherever they turn up",
+    ),
+    key("", "sources", Shape::Named(WORD, &Shape::Table("sources.*")), "Where packages come from"),
+    key("", "offers", Shape::Table("offers"), "What it gives those who need it"),
+    key("", "policy", Shape::Table("policy"), "Which releases it may be given"),
+    key(
+        "",
+        "alter",
+        Shape::Named(NAME, &Shape::Table("alter.*")),
+        "Packages that are changed here, by a patch that all get",
+    ),
+    must("project", "name", Shape::Matching(NAME), "Lower-case words with digits, `-`, `.`, `_`; levels by `/`"),
+    key("project", "version", Shape::Text, "A version in its own numbering; needed to publish"),
+    key(
+        "project",
+        "numbering",
+        Shape::Table("numbering"),
+        "How its versions order, and what a change of each position promises",
+    ),
+    key(
+        "project",
+        "platforms",
+        Shape::List(PLATFORM),
+        "System and architecture of each machine that the lockfile serves",
+    ),
+    key("project", "yostel", Shape::Text, "Which versions of yostel may work on it"),
+    key("project", "licence", Shape::Text, "SPDX licence expression"),
+    key("project", "about", Shape::Text, "What it is, in a sentence"),
+    key("project", "notes", Shape::Text, "What is new in this version"),
+    key("numbering", "order", Shape::OneOf(&["semver", "words"]), "Semantic Versioning, or dotted numbers and words"),
+    key(
+        "numbering",
+        "breaks-at",
+        Shape::Number,
+        "The position at which a new compatible line starts; 0 = nothing ever breaks",
+    ),
+    must("needs.*.*", "accept", Shape::Text, "A constraint, or `agreed`"),
+    key("needs.*.*", "why", Shape::Text, "Why it deviates from what is agreed"),
+    must("force.*", "version", Shape::Matching(ONE_VERSION), "One version, without a sign"),
+    must("force.*", "why", Shape::Text, "Why"),
+    key("force.*", "until", Shape::Matching(DAY), "The day until which it should be needed"),
+    must("swap.*", "for", Shape::Matching(NAME), "The package that stands in"),
+    key("swap.*", "accept", Shape::Text, "Which of its versions will do; what was asked, when left out"),
+    must("swap.*", "why", Shape::Text, "Why"),
+    key("swap.*", "until", Shape::Matching(DAY), "The day until which it should be needed"),
+    must("sources.*", "folder", Shape::Text, "The folder of a registry, relative to the manifest"),
+    key("sources.*", "reserves", Shape::List(PATTERN), "Names, or `level/*`, that come from here and nowhere else"),
+    key(
+        "policy",
+        "minimum-age",
+        Shape::Matching(AGE),
+        "How long a release must have been published before it is chosen",
+    ),
+    key("policy", "prefer", Shape::OneOf(&["newest", "oldest"]), "Which of the releases that fit to take"),
+    key("policy", "share-roles", Shape::List(WORD), "Roles that several packages may fill"),
+    key("offers", "roles", Shape::List(WORD), "Jobs of which a set has one package each"),
+    key("offers", "programs", Shape::List(INSIDE), "Folders put before PATH"),
+    key(
+        "offers",
+        "variables",
+        Shape::Named(VARIABLE, &Shape::Matching(INSIDE)),
+        "Folders put before what the variable holds",
+    ),
+    must("alter.*", "patch", Shape::Matching(INSIDE), "A unified diff in the project, relative to the manifest"),
+    must("alter.*", "why", Shape::Text, "Why"),
+];
+
+/// Lists the keys of a table, in the order in which they are told.
+pub(super) fn keys_of(table: &str) -> Vec<&'static str> {
+    KEYS.iter().filter(|key| key.table == table).map(|key| key.key).collect()
+}
+
+/// Writes a JSON Schema (draft 2020-12) of the manifest, for editors: what is wrong by its shape is marked, and each key is
+/// completed with what it means. What only the whole manifest can tell, [`super::Manifest::parse`] does.
+pub fn manifest_schema() -> Value {
+    let mut schema = Map::new();
+    schema.insert("$schema".into(), "https://json-schema.org/draft/2020-12/schema".into());
+    schema.insert("title".into(), "yostel.toml".into());
+    schema.extend(table_schema(""));
+    let mut tables: Vec<&str> = KEYS.iter().map(|key| key.table).filter(|table| !table.is_empty()).collect();
+    tables.dedup();
+    let defs = tables.into_iter().map(|table| (table.to_owned(), Value::Object(table_schema(table))));
+    schema.insert("$defs".into(), Value::Object(defs.collect()));
+    Value::Object(schema)
+}
+
+fn table_schema(table: &str) -> Map<String, Value> {
+    let of_table = || KEYS.iter().filter(|key| key.table == table);
+    let property = |key: &Key| {
+        let mut schema = shape_schema(&key.shape);
+        schema.insert("description".into(), key.says.into());
+        (key.key.to_owned(), Value::Object(schema))
+    };
+    let required: Vec<&str> = of_table().filter(|key| key.must).map(|key| key.key).collect();
+    let mut schema = Map::new();
+    schema.insert("type".into(), "object".into());
+    schema.insert("additionalProperties".into(), false.into());
+    schema.insert("properties".into(), Value::Object(of_table().map(property).collect()));
+    if !required.is_empty() {
+        schema.insert("required".into(), json!(required));
+    }
+    schema
+}
+
+fn shape_schema(shape: &Shape) -> Map<String, Value> {
+    let reference = |table: &str| json!({ "$ref": format!("#/$defs/{table}") });
+    let value = match shape {
+        Shape::Text => json!({ "type": "string" }),
+        Shape::Matching(pattern) => json!({ "type": "string", "pattern": pattern }),
+        Shape::OneOf(words) => json!({ "enum": words }),
+        Shape::Number => json!({ "type": "integer", "minimum": 0 }),
+        Shape::List(pattern) => json!({ "type": "array", "items": { "type": "string", "pattern": pattern } }),
+        Shape::Table(table) => reference(table),
+        Shape::Named(pattern, of) => json!({
+            "type": "object", "propertyNames": { "pattern": pattern }, "additionalProperties": shape_schema(of),
+        }),
+        Shape::TextOrTable(table) => json!({ "oneOf": [{ "type": "string" }, reference(table)] }),
+    };
+    match value {
+        Value::Object(schema) => schema,
+        _ => unreachable!("each shape is an object"),
+    }
+}
