@@ -81,8 +81,24 @@ impl Sandbox {
     /// Prepares a run in a folder of the sandbox; words are split at spaces.
     pub fn command(&self, folder: &str, words: &str) -> Command {
         let mut command = Command::new(&self.program);
+        command.args(words.split(' ').filter(|word| !word.is_empty()));
+        self.prepare(command, folder)
+    }
+
+    /// Prepares a line for the shell, which finds the program by its name.
+    pub fn shell(&self, folder: &str, line: &str) -> Command {
+        let mut command = Command::new("sh");
+        command.args(["-c", line]);
+        let mut command = self.prepare(command, folder);
+        let folders = self.program.parent().into_iter().map(Path::to_owned);
+        let before = std::env::var_os("PATH").unwrap_or_default();
+        let path = std::env::join_paths(folders.chain(std::env::split_paths(&before)));
+        command.env("PATH", path.unwrap_or(before));
         command
-            .args(words.split(' ').filter(|word| !word.is_empty()))
+    }
+
+    fn prepare(&self, mut command: Command, folder: &str) -> Command {
+        command
             .current_dir(self.path(folder))
             .env_clear()
             .env("PATH", std::env::var_os("PATH").unwrap_or_default())

@@ -30,7 +30,7 @@ pub(crate) struct Install {
     purposes: Vec<Purpose>,
 
     /// Real files, no link out of the project: for containers, and for copying the project elsewhere
-    #[arg(long, conflicts_with = "whole_trees")]
+    #[arg(long, conflicts_with = "whole_trees", env = "YOSTEL_SELF_CONTAINED", hide_env_values = true)]
     self_contained: bool,
 
     /// One link a package into the cache: at once, and of no use without that cache

@@ -381,6 +381,17 @@ fn a_release_takes_one_more_platform_and_never_other_files() {
 }
 
 #[test]
+fn a_container_says_once_that_it_wants_files_of_its_own() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let mut command = sandbox.command("console", "install");
+    let told = sandbox.finish(command.env("YOSTEL_SELF_CONTAINED", "true")).expect(0).stdout;
+    assert!(told.contains("of their own; nothing leads out of the project"), "{told}");
+    let file = sandbox.path(&format!("{}/yostel.toml", folder_of(&sandbox, "gust")));
+    assert_eq!(fs::metadata(file).unwrap().nlink(), 1);
+}
+
+#[test]
 fn what_ships_holds_nothing_that_only_tests_need() {
     let sandbox = small_world();
     // The test package brings something of its own, and its own tests would need more.

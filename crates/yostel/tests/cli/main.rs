@@ -8,6 +8,7 @@ mod deciding;
 mod declaring;
 mod demo;
 mod giving;
+mod guide;
 mod installing;
 mod keeping;
 mod locking;
