@@ -29,9 +29,9 @@ pub use diagnostic::{Diagnostic, Place};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
 pub use lockfile::{Alteration, AskedBy, Difference, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError};
 pub use manifest::{
-    Alter, EditError, Force, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, Policy,
-    Project, SourceDeclaration, Swap, add_alter, add_need, manifest_schema, new_manifest, remove_alter, remove_need,
-    run_purpose,
+    Alter, EditError, Force, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, NeedForm,
+    Policy, Project, SourceDeclaration, Swap, add_agreed, add_alter, add_need, manifest_schema, new_manifest,
+    remove_alter, remove_need, run_purpose,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest};
 pub use overrides::{Overridden, Overrides, overridden};

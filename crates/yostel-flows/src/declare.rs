@@ -4,7 +4,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use yostel_core::{
-    Accept, Constraint, PackageName, Purpose, Release, SourceName, Version, add_need, new_manifest, remove_need,
+    Accept, Constraint, NeedForm, PackageName, Purpose, Release, SourceName, Version, add_agreed, add_need,
+    new_manifest, remove_need,
 };
 use yostel_store::write_atomically;
 
@@ -49,6 +50,10 @@ pub struct AddRequest {
     pub accept: Option<Accept>,
     /// For what.
     pub purpose: Purpose,
+    /// Whether to agree on the constraint for every package, and need what is agreed.
+    pub agreed: bool,
+    /// Why to deviate from what is agreed.
+    pub why: Option<String>,
 }
 
 /// What adding came to.
@@ -60,8 +65,10 @@ pub struct AddReport {
     pub package: PackageName,
     /// The purpose.
     pub purpose: Purpose,
-    /// The constraint as written.
+    /// The constraint, as written or as agreed.
     pub accept: Accept,
+    /// How the need refers to it.
+    pub form: NeedForm,
     /// The same, bound to the package's numbering.
     pub constraint: Constraint,
     /// The constraint that stood there before.
@@ -89,10 +96,21 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
     let Some((source, document)) = sources.document(&request.package)? else {
         return Err(unknown_package(&request.package, None, project, &sources));
     };
-    let accept = match (request.accept, document.newest()) {
+    let there = project.manifest.agreed.get(&request.package).map(|agreed| &agreed.accept);
+    let accept = match (request.accept.or_else(|| there.cloned()), document.newest()) {
         (Some(accept), _) => accept,
         (None, Some(newest)) => Accept::parse(&format!("^{}", newest.version)).expect("a version makes a constraint"),
         (None, None) => Accept::parse("*").expect("a star is a constraint"),
+    };
+    let form = match (request.agreed, there, request.why) {
+        (true, ..) => NeedForm::Agreed,
+        (false, Some(agreed), _) if *agreed == accept => NeedForm::Agreed,
+        (false, Some(_), Some(why)) => NeedForm::Deviation(accept.clone(), why),
+        (false, Some(agreed), None) => {
+            return Err(FlowError::Deviates { package: request.package, agreed: Some(agreed.clone()) });
+        }
+        (false, None, Some(_)) => return Err(FlowError::Deviates { package: request.package, agreed: None }),
+        (false, None, None) => NeedForm::Accept(accept.clone()),
     };
     let constraint = accept.bind(document.numbering).map_err(|cause| FlowError::Unreadable {
         package: request.package.clone(),
@@ -107,7 +125,11 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
         let known = document.releases.iter().filter(|r| r.withdrawn.is_none()).map(|r| r.version.clone()).collect();
         return Err(FlowError::AdmitsNothing { package: request.package, accept, known });
     };
-    let edit = add_need(&project.text, &request.purpose, &request.package, &accept)?;
+    let text = match request.agreed {
+        true => add_agreed(&project.text, &request.package, &accept)?,
+        false => project.text.clone(),
+    };
+    let edit = add_need(&text, &request.purpose, &request.package, &form)?;
     let newest = document.newest().map(|release| release.version.clone());
     let report = AddReport {
         path: project.manifest_path(),
@@ -122,6 +144,7 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
         deprecated: last.deprecated.clone().map(|why| (why, last.replaced_by.clone())),
         admitted: open.iter().map(|release| release.version.clone()).collect(),
         accept,
+        form,
     };
     write_atomically(&report.path, edit.text.as_bytes())?;
     Ok(report)

@@ -255,6 +255,14 @@ pub enum FlowError {
         /// What there is.
         offered: Vec<String>,
     },
+    /// A need would deviate from what is agreed without saying why, or says why and nothing is agreed.
+    #[error("{package} would deviate from what is agreed")]
+    Deviates {
+        /// The package.
+        package: PackageName,
+        /// What is agreed.
+        agreed: Option<Accept>,
+    },
     /// The project has no needs for a purpose.
     #[error("nothing is needed for {purpose}")]
     UnknownPurpose {
@@ -336,6 +344,7 @@ impl FlowError {
             | Self::NoSuchVersion { .. }
             | Self::NotAltered { .. }
             | Self::UnknownPurpose { .. }
+            | Self::Deviates { .. }
             | Self::Edit(_) => FlowClass::Usage,
             Self::Patch { problem: PatchProblem::NotMade { error: AlterError::Store(_), .. }, .. } => {
                 FlowClass::Machine

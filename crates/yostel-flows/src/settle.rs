@@ -3,8 +3,8 @@
 use std::collections::BTreeSet;
 
 use yostel_core::{
-    Declared, Lockfile, Manifest, Move, Outcome, Problem, Purpose, Repair, Requirement, Resolver, WishEdit, add_need,
-    compare, remove_need,
+    Declared, Lockfile, Manifest, Move, NeedForm, Outcome, Problem, Purpose, Repair, Requirement, Resolver, WishEdit,
+    add_need, compare, remove_need,
 };
 use yostel_store::{Cache, write_atomically};
 
@@ -83,7 +83,9 @@ fn edited(text: &str, edits: &[WishEdit]) -> Result<String, FlowError> {
         let wish = edit.wish();
         let purpose: &Purpose = &wish.purpose;
         text = match edit {
-            WishEdit::Change { accept, .. } => add_need(&text, purpose, &wish.package, accept)?.text,
+            WishEdit::Change { accept, .. } => {
+                add_need(&text, purpose, &wish.package, &NeedForm::Accept(accept.clone()))?.text
+            }
             WishEdit::Drop { .. } => remove_need(&text, Some(purpose), &wish.package)?.text,
         };
     }

@@ -230,6 +230,17 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
             tell("no-artifact", headline, format!("list \"{wanted}\" in platforms of [project], then yostel lock"))
                 .or(format!("yostel install --platform {first}"))
         }
+        FlowError::Deviates { package, agreed: Some(agreed) } => {
+            let headline = format!("{package} is agreed to be {agreed}");
+            tell("manifest-agreed", headline, format!("yostel add {package}, to need what is agreed"))
+                .or(format!("yostel add {package} CONSTRAINT --agreed, to agree on something else"))
+                .or(format!("yostel add {package} CONSTRAINT --why \"…\", to deviate from it"))
+                .note("the manifest is as it was")
+        }
+        FlowError::Deviates { package, agreed: None } => {
+            let headline = format!("nothing is agreed on {package}, so there is nothing to deviate from");
+            tell("manifest-agreed", headline, format!("yostel add {package} CONSTRAINT, without --why"))
+        }
         FlowError::UnknownPurpose { purpose, known } => {
             let near = nearest(purpose.as_str(), known.iter().map(Purpose::as_str));
             let words: Vec<String> = known.iter().map(ToString::to_string).collect();

@@ -2,6 +2,7 @@
 
 use toml_edit::{DocumentMut, Item, Table, Value};
 
+use super::parse::AGREED;
 use crate::constraint::Accept;
 use crate::name::{PackageName, Purpose};
 
@@ -35,11 +36,26 @@ pub fn new_manifest(name: &PackageName, version: &str) -> String {
     format!("[project]\nname = \"{name}\"\nversion = \"{version}\"\n\n[needs.run]\n")
 }
 
+/// What to write for a need.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NeedForm {
+    /// A constraint.
+    Accept(Accept),
+    /// What is agreed.
+    Agreed,
+    /// A constraint in place of the one that is agreed, and why.
+    Deviation(Accept, String),
+}
+
 /// Adds a need, or gives the one that is there a new constraint.
 ///
 /// # Errors
 /// `Unreadable` when the text is no manifest.
-pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, accept: &Accept) -> Result<NeedEdit, EditError> {
+pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, form: &NeedForm) -> Result<NeedEdit, EditError> {
+    let accept = match form {
+        NeedForm::Accept(accept) | NeedForm::Deviation(accept, _) => accept.as_str(),
+        NeedForm::Agreed => AGREED,
+    };
     edit(text, |document| {
         let needs = document.entry("needs").or_insert_with(|| {
             let mut table = Table::new();
@@ -51,25 +67,77 @@ pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, accept: &A
         let entries = entries.as_table_like_mut().ok_or(EditError::Unreadable)?;
         let mut before = None;
         match entries.get_mut(package.as_str()) {
+            // A table for the reason's sake alone is not needed where no reason is given.
+            Some(Item::Value(value)) if is_only_a_deviation(value) => {
+                let there = value.as_inline_table().and_then(|table| table.get("accept"));
+                before = there.and_then(Value::as_str).map(str::to_owned);
+                let decor = value.decor().clone();
+                *value = need_value(accept, form);
+                *value.decor_mut() = decor;
+            }
             Some(Item::Value(Value::InlineTable(table))) => {
                 before = table.get("accept").and_then(Value::as_str).map(str::to_owned);
                 match table.get_mut("accept") {
-                    Some(value) => replace(value, accept),
-                    None => drop(table.insert("accept", accept.as_str().into())),
+                    Some(value) => put(value, accept),
+                    None => drop(table.insert("accept", accept.into())),
+                }
+                if let NeedForm::Deviation(_, why) = form {
+                    table.insert("why", why.as_str().into());
                 }
             }
             Some(Item::Value(value)) => {
                 before = value.as_str().map(str::to_owned);
-                replace(value, accept);
+                let decor = value.decor().clone();
+                *value = need_value(accept, form);
+                *value.decor_mut() = decor;
             }
+            Some(_) => return Err(EditError::Unreadable),
+            None => {
+                entries.insert(package.as_str(), Item::Value(need_value(accept, form)));
+                place_sorted(entries, package.as_str());
+            }
+        }
+        Ok((before, vec![purpose.as_str().to_owned()]))
+    })
+}
+
+/// Tells whether a need is a table of nothing but a constraint and the reason for it.
+fn is_only_a_deviation(value: &Value) -> bool {
+    let Value::InlineTable(table) = value else { return false };
+    table.len() == 2 && table.contains_key("accept") && table.contains_key("why")
+}
+
+fn need_value(accept: &str, form: &NeedForm) -> Value {
+    match form {
+        NeedForm::Accept(_) | NeedForm::Agreed => accept.into(),
+        NeedForm::Deviation(_, why) => {
+            let mut table = toml_edit::InlineTable::new();
+            table.insert("accept", accept.into());
+            table.insert("why", why.as_str().into());
+            Value::InlineTable(table)
+        }
+    }
+}
+
+/// Agrees on a constraint for a package, in place of the one that is agreed.
+///
+/// # Errors
+/// `Unreadable` when the text is no manifest.
+pub fn add_agreed(text: &str, package: &PackageName, accept: &Accept) -> Result<String, EditError> {
+    let edited = edit(text, |document| {
+        let entries = document.entry(AGREED).or_insert_with(|| Item::Table(Table::new()));
+        let entries = entries.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        match entries.get_mut(package.as_str()) {
+            Some(Item::Value(value)) => put(value, accept.as_str()),
             Some(_) => return Err(EditError::Unreadable),
             None => {
                 entries.insert(package.as_str(), toml_edit::value(accept.as_str()));
                 place_sorted(entries, package.as_str());
             }
         }
-        Ok((before, vec![purpose.as_str().to_owned()]))
-    })
+        Ok((None, Vec::new()))
+    })?;
+    Ok(edited.text)
 }
 
 /// Removes a need, from one purpose or from all.
@@ -163,10 +231,6 @@ fn edit(
 }
 
 /// Replaces a value but keeps the comment and spacing around it.
-fn replace(value: &mut Value, accept: &Accept) {
-    put(value, accept.as_str());
-}
-
 fn put(value: &mut Value, text: &str) {
     let decor = value.decor().clone();
     *value = text.into();

@@ -11,7 +11,9 @@ use std::ops::Range;
 
 use jiff::civil::Date;
 
-pub use edit::{EditError, NeedEdit, add_alter, add_need, new_manifest, remove_alter, remove_need};
+pub use edit::{
+    EditError, NeedEdit, NeedForm, add_agreed, add_alter, add_need, new_manifest, remove_alter, remove_need,
+};
 pub use keys::manifest_schema;
 pub use parse::{ManifestProblem, ManifestProblemKind};
 

@@ -17,7 +17,7 @@ use crate::resolve::Prefer;
 use crate::version::{Numbering, NumberingError, Order, VersionError};
 
 /// In place of a constraint: the one that is agreed.
-const AGREED: &str = "agreed";
+pub(super) const AGREED: &str = "agreed";
 
 /// One thing wrong with a manifest.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

@@ -36,6 +36,10 @@ fn package(text: &str) -> PackageName {
     PackageName::parse(text).unwrap()
 }
 
+fn plain(text: &str) -> NeedForm {
+    NeedForm::Accept(accept(text))
+}
+
 fn accept(text: &str) -> Accept {
     Accept::parse(text).unwrap()
 }
@@ -157,14 +161,14 @@ fn an_unknown_key_offers_the_nearest() {
 
 #[test]
 fn adding_keeps_comments_order_and_spacing() {
-    let edit = add_need(WHOLE, &word("run"), &package("cable-tension"), &accept("^3.3")).unwrap();
+    let edit = add_need(WHOLE, &word("run"), &package("cable-tension"), &plain("^3.3")).unwrap();
     assert_eq!(edit.text, WHOLE.replace("^3.2", "^3.3"));
     assert_eq!(edit.before.as_deref(), Some("^3.2"));
-    let edit = add_need(WHOLE, &word("run"), &package("gust-model"), &accept("^2")).unwrap();
+    let edit = add_need(WHOLE, &word("run"), &package("gust-model"), &plain("^2")).unwrap();
     assert_eq!(edit.text, WHOLE.replace(">=2.1, <3", "^2"));
-    let edit = add_need(WHOLE, &word("run"), &package("fog-lamp"), &accept("*")).unwrap();
+    let edit = add_need(WHOLE, &word("run"), &package("fog-lamp"), &plain("*")).unwrap();
     assert_eq!(edit.text, WHOLE.replace("gust-model    =", "fog-lamp = \"*\"\ngust-model    ="));
-    let edit = add_need(WHOLE, &word("build"), &package("ropeway/tools"), &accept("^1")).unwrap();
+    let edit = add_need(WHOLE, &word("build"), &package("ropeway/tools"), &plain("^1")).unwrap();
     assert!(edit.text.contains("[needs.build]\n\"ropeway/tools\" = \"^1\"\n"), "{}", edit.text);
     assert_eq!(Manifest::parse(&edit.text).unwrap().requirements().len(), 4);
 }
@@ -172,14 +176,14 @@ fn adding_keeps_comments_order_and_spacing() {
 #[test]
 fn an_unsorted_table_stays_as_its_author_ordered_it() {
     let text = "[project]\nname = 'x'\n[needs.run]\nzebra = '^1'\n# first\napple = '^1'\n";
-    let edit = add_need(text, &word("run"), &package("mango"), &accept("^1")).unwrap();
+    let edit = add_need(text, &word("run"), &package("mango"), &plain("^1")).unwrap();
     assert_eq!(edit.text, format!("{text}mango = \"^1\"\n"));
 }
 
 #[test]
 fn windows_line_endings_stay() {
     let text = WHOLE.replace('\n', "\r\n");
-    let edit = add_need(&text, &word("run"), &package("fog-lamp"), &accept("^1")).unwrap();
+    let edit = add_need(&text, &word("run"), &package("fog-lamp"), &plain("^1")).unwrap();
     assert_eq!(edit.text.matches('\n').count(), edit.text.matches("\r\n").count());
     assert_eq!(remove_need(&edit.text, None, &package("fog-lamp")).unwrap().text, text);
 }
@@ -211,15 +215,43 @@ proptest! {
         let text = format!("{}{junk}{}", &WHOLE[..at], &WHOLE[end..]);
         match Manifest::parse(&text) {
             Err(problems) => prop_assert!(!problems.is_empty()),
-            Ok(_) => { add_need(&text, &word("run"), &package("x"), &accept("^1")).unwrap(); }
+            Ok(_) => { add_need(&text, &word("run"), &package("x"), &plain("^1")).unwrap(); }
         }
     }
 
     #[test]
     fn adding_then_removing_is_undone_byte_for_byte(name in "[a-z][a-z0-9]{0,8}", purpose in "run|test") {
         prop_assume!(!WHOLE.contains(&name));
-        let added = add_need(WHOLE, &word(&purpose), &package(&name), &accept("^1")).unwrap();
+        let added = add_need(WHOLE, &word(&purpose), &package(&name), &plain("^1")).unwrap();
         prop_assert!(Manifest::parse(&added.text).is_ok());
         prop_assert_eq!(remove_need(&added.text, None, &package(&name)).unwrap().text, WHOLE);
     }
+}
+
+#[test]
+fn agreeing_and_deviating_are_written_where_they_belong_and_read_back() {
+    let rope = package("rope");
+    let text = "[project]\nname = 'console'\n\n[needs.run]\nrope = '^2'  # for the winch\n";
+    let text = add_agreed(text, &rope, &accept("^3")).unwrap();
+    let edit = add_need(&text, &word("run"), &rope, &NeedForm::Agreed).unwrap();
+    assert_eq!(edit.before.as_deref(), Some("^2"));
+    assert!(
+        edit.text.contains("rope = \"agreed\"  # for the winch\n") && edit.text.contains("[agreed]\nrope = \"^3\"\n")
+    );
+    let read = Manifest::parse(&edit.text).unwrap();
+    assert_eq!(read.needs[&word("run")][&rope].accept, accept("^3"));
+    assert_eq!(read.overrides().agreed[&rope], accept("^3"));
+    let deviation = NeedForm::Deviation(accept("^4"), "the new winch".into());
+    let edit = add_need(&edit.text, &word("run"), &rope, &deviation).unwrap();
+    assert!(
+        edit.text.contains("rope = { accept = \"^4\", why = \"the new winch\" }  # for the winch\n"),
+        "{}",
+        edit.text
+    );
+    let read = Manifest::parse(&edit.text).unwrap();
+    assert_eq!(read.needs[&word("run")][&rope].why.as_deref(), Some("the new winch"));
+    assert!(read.overrides().agreed.is_empty(), "nothing is agreed where somebody deviates");
+    let back = add_need(&edit.text, &word("run"), &rope, &NeedForm::Agreed).unwrap().text;
+    assert!(back.contains("rope = \"agreed\"  # for the winch\n"), "{back}");
+    assert!(Manifest::parse(&back).unwrap().needs[&word("run")][&rope].why.is_none());
 }

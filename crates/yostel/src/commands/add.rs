@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::json;
-use yostel_core::{Accept, Diagnostic, PackageName, Purpose, Version};
+use yostel_core::{Accept, Diagnostic, NeedForm, PackageName, Purpose, Version};
 use yostel_flows::{AddReport, AddRequest, FlowError, add};
 
 use super::{Answer, package_name, word};
@@ -24,6 +24,14 @@ pub(crate) struct Add {
     /// What it is for: run (ships with the project), build, test, or a word of your own
     #[arg(long = "for", value_name = "PURPOSE", default_value = "run", value_parser = word)]
     purpose: Purpose,
+
+    /// Agree on the constraint for every package, whoever asks, and need what is agreed
+    #[arg(long)]
+    agreed: bool,
+
+    /// Why this need deviates from what is agreed
+    #[arg(long, value_name = "WHY", conflicts_with = "agreed")]
+    why: Option<String>,
 }
 
 pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError> {
@@ -35,7 +43,16 @@ pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError
             return Ok(failure_of(&[diagnostic], Exit::Usage, context.format));
         }
     };
-    let report = add(&project, AddRequest { package: arguments.package, accept, purpose: arguments.purpose })?;
+    let report = add(
+        &project,
+        AddRequest {
+            package: arguments.package,
+            accept,
+            purpose: arguments.purpose,
+            agreed: arguments.agreed,
+            why: arguments.why,
+        },
+    )?;
     let texts = |versions: &[Version]| versions.iter().map(ToString::to_string).collect::<Vec<_>>();
     Ok(Answer::either(
         context,
@@ -47,6 +64,7 @@ pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError
                 "package": report.package.as_str(),
                 "purpose": report.purpose.as_str(),
                 "accept": report.accept.as_str(),
+                "agreed": report.form == NeedForm::Agreed,
                 "means": report.constraint.to_words(),
                 "before": report.before,
                 "source": report.source.as_str(),
@@ -62,6 +80,11 @@ pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError
 fn words(report: &AddReport, context: &Context) -> String {
     let AddReport { package, accept, .. } = report;
     let mut text = match &report.before {
+        before if report.form == NeedForm::Agreed => {
+            let verb = if before.is_some() { "Changed" } else { "Added" };
+            let path = context.show(&report.path);
+            format!("{verb} {package} to what is agreed, {accept}, for {} in {path}.\n", report.purpose)
+        }
         Some(before) if before == accept.as_str() => {
             format!("{package} {accept} was in {} already.\n", context.show(&report.path))
         }

@@ -117,6 +117,9 @@ fn words(report: &AuditReport, context: &Context) -> String {
     if !report.duplicates.is_empty() {
         sums.push(format!("{} there twice", report.duplicates.len()));
     }
+    if !report.upkeep.is_empty() {
+        sums.push(format!("{} to look after", report.upkeep.len()));
+    }
     text.push_str(&format!("{}.\n", sums.join(", ")));
     if admitted > 0 {
         let takes = format!("yostel lock --fresh takes the {} that the constraints admit", count(admitted, "update"));

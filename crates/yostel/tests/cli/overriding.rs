@@ -212,3 +212,31 @@ fn two_packages_in_one_role_want_a_word_and_each_of_the_ways_offered_works() {
     manifest(&sandbox, needs, "[policy]\nshare-roles = [\"Writer\"]\n");
     sandbox.run("console", "lock").expect(2).says(&["Writer"]);
 }
+
+#[test]
+fn add_knows_what_is_agreed() {
+    let sandbox = world();
+    sandbox.run("console", "add rope --why x").expect(2).says(&["nothing is agreed on rope"]);
+    let told = sandbox.run("console", "add rope <3.3 --agreed").expect(0).stdout;
+    assert!(told.starts_with("Added rope to what is agreed, <3.3, for run in yostel.toml.\n"), "{told}");
+    let manifest = sandbox.read("console/yostel.toml");
+    assert!(manifest.contains("rope = \"agreed\"\n") && manifest.contains("[agreed]\nrope = \"<3.3\"\n"), "{manifest}");
+    sandbox.run("console", "lock").expect(0);
+    assert_eq!(locked(&sandbox, "rope"), "3.2.7");
+    // For another purpose, what is agreed is taken without a word; something else wants a reason.
+    sandbox.run("console", "add rope --for test").expect(0);
+    assert_eq!(sandbox.read("console/yostel.toml").matches("rope = \"agreed\"").count(), 2);
+    sandbox.run("console", "add rope ^3.3").expect(2).says(&[
+        "rope is agreed to be <3.3",
+        "yostel add rope, to need what is agreed",
+        "CONSTRAINT --agreed",
+        "CONSTRAINT --why",
+    ]);
+    let mut command = sandbox.command("console", "add rope ^3.3 --why");
+    sandbox.finish(command.arg("frames")).expect(0);
+    assert!(sandbox.read("console/yostel.toml").contains("rope = { accept = \"^3.3\", why = \"frames\" }"));
+    let told = sandbox.run("console", "add rope ^3 --agreed --format json").expect(0).stdout;
+    let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+    assert_eq!((told["agreed"].as_bool(), told["accept"].as_str()), (Some(true), Some("^3")));
+    sandbox.run("console", "lock").expect(0);
+}
