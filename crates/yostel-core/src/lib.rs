@@ -41,8 +41,9 @@ pub use release::{
 };
 pub use requirement::{Asker, Requirement};
 pub use resolve::{
-    Arrival, Certificate, Choice, Collision, Fact, Formula, Outcome, Phase, Prefer, Problem, Repair, Resolution,
-    ResolveError, Resolver, RoleClash, Rules, SearchStats, Step, Unfinished, WishEdit, WithinReach, requirements_of,
+    Arrival, Certificate, Choice, Collision, Fact, Formula, LinesApart, Outcome, Phase, Prefer, Problem, Repair,
+    Resolution, ResolveError, Resolver, RoleClash, Rules, SearchStats, Step, Unfinished, WishEdit, WithinReach,
+    requirements_of,
 };
 pub use satisfies::{Violation, satisfies};
 pub use tree::{

@@ -117,7 +117,7 @@ const WALK: &[Step] = &[
     ),
     step("What is outdated, what is there twice", "yostel audit", 1, &["HELD BACK BY", "valley-chart"]),
     step("Two wishes collide through a third package", "yostel add grip-watch '^2'", 0, &[]),
-    step("", "yostel lock", 3, &["cannot be met together", "frame-codec"]),
+    step("", "yostel lock", 3, &["cannot be met together", "1.x and 2.x of frame-codec are different lines"]),
     step("", "yostel install", 6, &["no longer fits"]),
     step("", "yostel settle", 0, &["change grip-watch from ^2 to ^1.2.0", "drop cable-tension"]),
     step(

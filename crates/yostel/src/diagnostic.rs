@@ -544,6 +544,13 @@ pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&
     for clash in &collision.roles {
         lines.push(format!("{} and {} both fill the role {}", clash.one, clash.other, clash.role));
     }
+    for apart in &collision.lines {
+        let (apart_lines, position) = (join(&apart.lines), apart.breaks_at);
+        let package = &apart.package;
+        lines.push(format!(
+            "{apart_lines} of {package} are different lines: its numbering breaks at position {position}"
+        ));
+    }
     if collision.facts.len() > 2 * TOLD {
         lines.push(format!("and {} more facts of this kind", collision.facts.len() - 2 * TOLD));
     }

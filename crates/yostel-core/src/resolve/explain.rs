@@ -27,6 +27,8 @@ pub struct Collision {
     pub facts: Vec<Fact>,
     /// Roles that two of the packages would fill.
     pub roles: Vec<RoleClash>,
+    /// Packages that the story asks for on different compatible lines.
+    pub lines: Vec<LinesApart>,
     /// What the constraints in the story admit.
     pub reach: Vec<WithinReach>,
     /// Collisions beside this one that share no wish with it or with each other: ending one leaves the others.
@@ -75,6 +77,17 @@ pub struct RoleClash {
     pub one: PackageName,
     /// The other, later by name.
     pub other: PackageName,
+}
+
+/// A package that is asked for on different compatible lines.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LinesApart {
+    /// The package.
+    pub package: PackageName,
+    /// The lines, like `2.x`, rising.
+    pub lines: Vec<String>,
+    /// The position, from 1, whose change starts a new line of the first.
+    pub breaks_at: usize,
 }
 
 /// What a switch of an explanation stands for.
@@ -319,5 +332,38 @@ fn tell(wishes: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, known:
             known: known.document(package).is_some(),
         });
     }
-    Collision { wishes, facts, roles, reach, others: Vec::new(), minimal: false }
+    let lines = lines_apart(&reach, &wishes, &facts, known);
+    Collision { wishes, facts, roles, lines, reach, others: Vec::new(), minimal: false }
+}
+
+/// Finds packages of which two askers want releases of no line in common.
+fn lines_apart(reach: &[WithinReach], wishes: &[Requirement], facts: &[Fact], known: &Known) -> Vec<LinesApart> {
+    // What releases of one package need are its author's changes of mind, and stand against nothing.
+    let askers = |reach: &WithinReach| -> BTreeSet<&PackageName> {
+        let wished = wishes.iter().filter(|wish| wish.package == reach.package && wish.accept == reach.accept);
+        let needed = facts.iter().filter(|fact| fact.package == reach.package && fact.accept == reach.accept);
+        wished.map(|wish| wish.asker.name()).chain(needed.map(|fact| &fact.asker)).collect()
+    };
+    let mut found: Vec<LinesApart> = Vec::new();
+    for (at, one) in reach.iter().enumerate() {
+        for other in reach[at + 1..].iter().filter(|other| other.package == one.package) {
+            let Some(numbering) = known.document(&one.package).map(|document| document.numbering) else { continue };
+            let (Some(here), Some(there)) = (one.versions.last(), other.versions.last()) else { continue };
+            let shares = |a: &Version| other.versions.iter().any(|b| numbering.is_same_line(a, b));
+            let wished =
+                |reach: &WithinReach| wishes.iter().any(|w| w.package == reach.package && w.accept == reach.accept);
+            let by_one = askers(one) == askers(other) && askers(one).len() == 1 && !wished(one) && !wished(other);
+            let told = found.iter().any(|apart| apart.package == one.package);
+            if by_one || told || one.versions.iter().any(shares) {
+                continue;
+            }
+            let (lower, upper) = if here < there { (here, there) } else { (there, here) };
+            found.push(LinesApart {
+                package: one.package.clone(),
+                lines: vec![numbering.line_name(lower), numbering.line_name(upper)],
+                breaks_at: numbering.line_positions(lower),
+            });
+        }
+    }
+    found
 }

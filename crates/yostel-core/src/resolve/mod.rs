@@ -16,7 +16,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 pub use certify::{Certificate, Formula};
-pub use explain::{Collision, Fact, RoleClash, WithinReach};
+pub use explain::{Collision, Fact, LinesApart, RoleClash, WithinReach};
 pub use repair::{Repair, WishEdit};
 
 use jiff::Timestamp;

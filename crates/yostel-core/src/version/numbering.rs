@@ -88,6 +88,13 @@ impl Numbering {
         }
     }
 
+    /// Names the compatible line of a version, like `2.x` or `0.9.x`.
+    pub fn line_name(self, version: &Version) -> String {
+        let number = |i: usize| version.numbers().get(i).unwrap_or(&Number::ZERO).to_string();
+        let positions = (0..self.line_positions(version)).map(number);
+        positions.chain(["x".to_owned()]).collect::<Vec<_>>().join(".")
+    }
+
     /// Tells whether two versions are on one compatible line.
     pub fn is_same_line(self, a: &Version, b: &Version) -> bool {
         let positions = self.line_positions(a).max(self.line_positions(b));

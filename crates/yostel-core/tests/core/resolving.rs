@@ -6,8 +6,8 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use yostel_core::{
-    Accept, Declared, Lockfile, Outcome, Overrides, PackageName, Prefer, Repair, Requirement, ResolveError, Resolver,
-    RoleClash, WishEdit,
+    Accept, Declared, LinesApart, Lockfile, Outcome, Overrides, PackageName, Prefer, Repair, Requirement, ResolveError,
+    Resolver, RoleClash, WishEdit,
 };
 use yostel_testkit::{World, brute_force};
 
@@ -595,4 +595,24 @@ fn two_packages_never_fill_one_role_unless_that_is_permitted() {
     let mut problem = world.problem(&[]);
     problem.rules.shared_roles.insert(role.clone());
     assert!(matches!(world.resolve_with(problem, |answers| answers), Ok(Outcome::Resolved(_))));
+}
+
+#[test]
+fn a_collision_of_two_lines_is_told_as_one_and_by_which_position() {
+    let collision = |text: &str| match World::parse(text).resolve(&[]).unwrap() {
+        Outcome::Collision(collision) => collision.lines,
+        other => panic!("{other:?}"),
+    };
+    let told = collision("console: a *, b *\na 1.0.0: rope ^2\nb 1.0.0: rope ^3\nrope 2.1.0\nrope 3.0.0");
+    let [LinesApart { package, lines, breaks_at }] = &told[..] else { panic!("{told:?}") };
+    assert_eq!((package.as_str(), lines.join(" "), *breaks_at), ("rope", "2.x 3.x".to_owned(), 1));
+    let told = collision("console: a *, b *\na 1.0.0: rope ^0.9\nb 1.0.0: rope ^0.10\nrope 0.9.1\nrope 0.10.0");
+    assert_eq!((told[0].lines.join(" "), told[0].breaks_at), ("0.9.x 0.10.x".to_owned(), 2));
+    let told = collision("console: a ^1, b *\nb 1.0.0: a ^2\na 1.0.0\na 2.0.0");
+    assert_eq!(told[0].lines.join(" "), "1.x 2.x", "a wish against a release");
+    // One line, and still nothing in common; and releases of one package that changed their author's mind.
+    let same = "console: a *, b *\na 1.0.0: rope =2.0.0\nb 1.0.0: rope ^2.1\nrope 2.0.0\nrope 2.1.0";
+    assert_eq!(collision(same), []);
+    let mind = "console: a *, b *\na 1.0.0: rope ^2\na 2.0.0: rope ^3\nb 1.0.0 role=one\nrope 2.0.0 role=one\nrope 3.0.0 role=one";
+    assert_eq!(collision(mind), []);
 }
