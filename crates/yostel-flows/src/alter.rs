@@ -3,12 +3,12 @@
 use std::fs;
 use std::path::PathBuf;
 
-use yostel_core::{PackageName, Patch, Version, add_alter, nearest, remove_alter};
+use yostel_core::{PackageName, Patch, Version, add_alter, remove_alter};
 use yostel_store::{
-    Cache, FileChange, HeldProject, OpenPackage, PlannedPackage, Project, StoreError, altered_folder, write_atomically,
+    Cache, FileChange, HeldProject, OpenPackage, Project, StoreError, altered_folder, write_atomically,
 };
 
-use crate::compose::plan_of;
+use crate::environment::planned_package;
 use crate::error::{FlowError, NotAltered};
 use crate::install::{InstallRequest, as_installed, bring_in, install};
 use crate::lock::{LockRequest, lock};
@@ -69,7 +69,7 @@ pub fn open_alter(
     settings: &Settings,
     observer: &dyn Observer,
 ) -> Result<Opened, FlowError> {
-    let planned = planned(project, package, settings)?;
+    let planned = planned_package(project, package, settings)?;
     reinstall(project, settings, observer)?;
     let cache = Cache::open(&settings.cache);
     let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
@@ -125,7 +125,7 @@ pub fn keep_alter(
     let refuse = |why| Err(not_altered(package, why));
     let target = Project::at(&project.root)?;
     let Some(open) = target.opened(package) else { return refuse(NotAltered::NotOpen) };
-    let planned = planned(project, package, settings)?;
+    let planned = planned_package(project, package, settings)?;
     if planned.artifact.tree != open.base {
         let (opened, locked) = (open.version, planned.version.to_string());
         return refuse(NotAltered::OtherRelease { opened, locked });
@@ -207,17 +207,6 @@ pub fn drop_alter(
 
 fn not_altered(package: &PackageName, why: NotAltered) -> FlowError {
     FlowError::NotAltered { package: package.clone(), why }
-}
-
-/// Plans a locked package as it is, or would be, installed.
-fn planned(project: &LoadedProject, package: &PackageName, settings: &Settings) -> Result<PlannedPackage, FlowError> {
-    let (_, selection) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
-    let mut plan = plan_of(&load_fitting_lockfile(project)?, &selection, &project.patches()?)?;
-    plan.packages.remove(package).ok_or_else(|| {
-        let near = nearest(package.as_str(), plan.packages.keys().map(PackageName::as_str));
-        let near = near.and_then(|near| PackageName::parse(near).ok());
-        FlowError::NotLocked { package: package.clone(), near }
-    })
 }
 
 fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject, FlowError> {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use yostel_core::{Manifest, PackageName, nearest};
-use yostel_store::{Cache, Project};
+use yostel_store::{Cache, PlannedPackage, Project};
 
 use crate::compose::plan_of;
 use crate::error::FlowError;
@@ -54,19 +54,28 @@ pub fn environment(project: &LoadedProject, settings: &Settings) -> Result<Envir
 /// # Errors
 /// `NotLocked`, `NotInstalled`, and as loading the lockfile.
 pub fn where_is(project: &LoadedProject, package: &PackageName, settings: &Settings) -> Result<PathBuf, FlowError> {
-    let lockfile = load_fitting_lockfile(project)?;
-    let target = Project::at(&project.root)?;
-    let (_, selection) = as_installed(&target, &Cache::open(&settings.cache), settings);
-    let plan = plan_of(&lockfile, &selection, &project.patches()?)?;
-    let Some(planned) = plan.packages.get(package) else {
-        let near = nearest(package.as_str(), plan.packages.keys().map(PackageName::as_str));
-        let near = near.and_then(|near| PackageName::parse(near).ok());
-        // Locked, and not for what is installed.
-        if lockfile.chosen.contains_key(package) {
-            return Err(FlowError::NotInstalled);
-        }
-        return Err(FlowError::NotLocked { package: package.clone(), near });
-    };
-    let folder = target.state().join("packages").join(planned.folder());
+    let planned = planned_package(project, package, settings)?;
+    let folder = Project::at(&project.root)?.state().join("packages").join(planned.folder());
     if folder.is_dir() { Ok(folder) } else { Err(FlowError::NotInstalled) }
+}
+
+/// Plans a locked package as it is, or would be, installed.
+pub(crate) fn planned_package(
+    project: &LoadedProject,
+    package: &PackageName,
+    settings: &Settings,
+) -> Result<PlannedPackage, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    let (_, selection) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
+    let mut plan = plan_of(&lockfile, &selection, &project.patches()?)?;
+    if let Some(planned) = plan.packages.remove(package) {
+        return Ok(planned);
+    }
+    // Locked, and not for what is installed.
+    if lockfile.chosen.contains_key(package) {
+        return Err(FlowError::NotInstalled);
+    }
+    let near = nearest(package.as_str(), plan.packages.keys().map(PackageName::as_str));
+    let near = near.and_then(|near| PackageName::parse(near).ok());
+    Err(FlowError::NotLocked { package: package.clone(), near })
 }

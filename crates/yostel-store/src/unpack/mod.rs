@@ -36,6 +36,9 @@ pub struct UnpackConfig {
     pub growth: u64,
 }
 
+/// Longest target of a link, in bytes: as long as a path may be.
+const MOST_TARGET: u64 = 1024;
+
 /// What any archive may unpack to, however small it is.
 const UNSUSPICIOUS: u64 = 64 << 20;
 
@@ -229,8 +232,11 @@ impl Tree<'_> {
 
     fn link(&mut self, path: &str, content: &mut dyn Read) -> Result<Entry, AdmitError> {
         let mut target = Vec::new();
-        // Longer than any target that stays inside can be.
-        content.take(1 << 16).read_to_end(&mut target).map_err(malformed)?;
+        content.take(MOST_TARGET + 1).read_to_end(&mut target).map_err(malformed)?;
+        if target.len() as u64 > MOST_TARGET {
+            let reason = "its target is longer than 1024 bytes";
+            return Err(refused(UnpackRefusal::Name { path: path.escape_debug().to_string(), reason }));
+        }
         let shown = String::from_utf8_lossy(&target).escape_debug().to_string();
         let target = match std::str::from_utf8(&target) {
             Ok(target) if link_stays_inside(path, target) => target,

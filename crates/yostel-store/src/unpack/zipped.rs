@@ -11,16 +11,21 @@ use crate::error::{AdmitError, UnpackRefusal};
 const KIND_BITS: u32 = 0o170_000;
 
 /// The record that ends a zip file without a comment: its first bytes, and its length.
-const END: (&[u8], i64) = (b"PK\x05\x06", 22);
+const END: (&[u8], usize) = (b"PK\x05\x06", 22);
 
 pub(super) fn unpack(mut archive: impl Read + Seek, size: u64, tree: &mut Tree<'_>) -> Result<(), AdmitError> {
-    let mut end = [0; 4];
-    if size >= END.1.unsigned_abs() {
-        archive.seek(SeekFrom::End(-END.1)).and_then(|_| archive.read_exact(&mut end)).map_err(malformed)?;
+    let mut end = [0; END.1];
+    if size >= END.1 as u64 {
+        archive.seek(SeekFrom::End(-(END.1 as i64))).and_then(|_| archive.read_exact(&mut end)).map_err(malformed)?;
+    }
+    // The whole directory is read before the first entry, so how long it can be bounds the memory that takes.
+    let is_64_bit = |field: &[u8]| field.iter().all(|byte| *byte == 0xff);
+    if end.starts_with(END.0) && [&end[8..10], &end[10..12], &end[12..16], &end[16..20]].into_iter().any(is_64_bit) {
+        return Err(refused(UnpackRefusal::TooMuch { limit: 65_534, unit: "entries of a zip file" }));
     }
     let mut reader = zip::ZipArchive::new(archive).map_err(unread)?;
     // A comment, or bytes around what the directory tells, could be read as something else by another reader.
-    if end != END.0 || reader.offset() != 0 {
+    if !end.starts_with(END.0) || reader.offset() != 0 {
         return Err(refused(UnpackRefusal::Malformed("data before its start or after its end".into())));
     }
     for index in 0..reader.len() {

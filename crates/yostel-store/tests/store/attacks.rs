@@ -63,6 +63,15 @@ fn tar_entry(bytes: &mut Vec<u8>, name: &[u8], kind: tar::EntryType, mode: u32, 
     bytes.extend(vec![0; content.len().next_multiple_of(512) - content.len()]);
 }
 
+/// A link whose target is too long for a header, as GNU tar writes it.
+fn long_link(target: &str) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    tar_entry(&mut bytes, b"././@LongLink", tar::EntryType::GNULongLink, 0o644, b"", target.as_bytes());
+    tar_entry(&mut bytes, b"way", tar::EntryType::Symlink, 0o777, b"", b"");
+    bytes.extend([0; 1024]);
+    bytes
+}
+
 fn zstd_of(bytes: &[u8]) -> Vec<u8> {
     zstd::encode_all(bytes, 1).unwrap()
 }
@@ -130,6 +139,11 @@ fn what_would_leave_the_folder_is_refused() {
     }
     for target in ["/etc", "../outside", "a/../../outside", ""] {
         refused(target, &[link("way", target)], |refusal| matches!(refusal, LinkLeaves { .. }));
+    }
+    let far = "a/".repeat(600);
+    for bytes in zip_of(&[link("way", &far)]).into_iter().chain([gzip_of(&long_link(&far))]) {
+        let refusal = try_unpack(&bytes, UnpackConfig::default(), |_| {});
+        assert!(matches!(refusal, Err(AdmitError::Refused(UnpackRefusal::Name { .. }))), "{refusal:?}");
     }
     refused("a file through a link", &[folder("b"), link("way", "b"), file("way/c", "evil")], |refusal| {
         matches!(refusal, BelowLink(_))
@@ -269,6 +283,12 @@ fn streams_that_are_cut_padded_or_followed_by_something_are_refused() {
         try_unpack(&preceded, UnpackConfig::default(), |_| {}),
         Err(AdmitError::Refused(UnpackRefusal::UnknownFormat))
     ));
+    // A directory of the 64-bit kind could be of any length.
+    let mut endless = zip.clone();
+    let at = endless.len() - 12;
+    endless[at..at + 2].copy_from_slice(&[0xff; 2]);
+    let refusal = try_unpack(&endless, UnpackConfig::default(), |_| {});
+    assert!(matches!(refusal, Err(AdmitError::Refused(UnpackRefusal::TooMuch { limit: 65_534, .. }))), "{refusal:?}");
     let hidden = [&tar[..], b"hidden after the end".as_slice()].concat();
     for bytes in [zstd_of(&hidden), gzip_of(&hidden)] {
         assert!(try_unpack(&bytes, UnpackConfig::default(), |_| {}).is_err());
