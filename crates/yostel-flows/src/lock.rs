@@ -89,6 +89,25 @@ pub struct LockReport {
     pub search: Option<SearchReport>,
 }
 
+impl LockReport {
+    /// Of a lockfile that fits as it is.
+    fn nothing_new(path: PathBuf, packages: usize, seal: Seal) -> Self {
+        Self {
+            path,
+            packages,
+            seal,
+            lockfile: None,
+            moves: Vec::new(),
+            changed: false,
+            written: false,
+            newer: Vec::new(),
+            overridden: Vec::new(),
+            unused_patches: BTreeSet::new(),
+            search: None,
+        }
+    }
+}
+
 /// What a search did, how long each part took, and what is known of its answer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SearchReport {
@@ -140,22 +159,7 @@ pub fn lock(
         && let Some(Glance { seal, declarations: locked, packages }) = glance_at_lockfile(project)
         && locked == declared.seal()
     {
-        let (moves, newer, lockfile) = (Vec::new(), Vec::new(), None);
-        let (changed, written, search) = (false, false, None);
-        let (overridden, unused_patches) = (Vec::new(), BTreeSet::new());
-        return Ok(LockReport {
-            path,
-            packages,
-            seal,
-            lockfile,
-            moves,
-            changed,
-            written,
-            newer,
-            overridden,
-            unused_patches,
-            search,
-        });
+        return Ok(LockReport::nothing_new(path, packages, seal));
     }
     let before = match (load_lockfile(project), request.keep) {
         (Err(FlowError::Lockfile { .. }), Keep::Nothing) => None,
@@ -212,22 +216,10 @@ pub fn lock(
         write_atomically(&path, text.as_bytes())?;
     }
     let newer = kept_below_newest(&lockfile, &documents, &moves);
-    let unused_patches = patches.unused(&lockfile);
-    let (packages, seal, lockfile) = (lockfile.chosen.len(), lockfile.seal(), Some(lockfile));
-    let overridden = overridden(&declared, &resolution);
-    Ok(LockReport {
-        path,
-        packages,
-        seal,
-        lockfile,
-        moves,
-        changed,
-        written,
-        newer,
-        overridden,
-        unused_patches,
-        search,
-    })
+    let (overridden, unused_patches) = (overridden(&declared, &resolution), patches.unused(&lockfile));
+    let told = LockReport::nothing_new(path, lockfile.chosen.len(), lockfile.seal());
+    let lockfile = Some(lockfile);
+    Ok(LockReport { lockfile, moves, changed, written, newer, overridden, unused_patches, search, ..told })
 }
 
 /// Says which releases a lockfile would take with other content than the one before, when what is locked is to be kept.

@@ -1,0 +1,106 @@
+//! Collisions: the wishes, the facts, and what to do.
+
+use yostel_core::{Collision, Diagnostic, PackageName, Requirement, Version};
+use yostel_flows::WishPlace;
+
+use super::{TOLD, tell};
+use crate::render::{count, join};
+
+pub(super) fn some_versions(versions: &[Version]) -> String {
+    let shown: Vec<String> = versions.iter().rev().take(TOLD).map(ToString::to_string).collect();
+    match versions.len().checked_sub(TOLD).filter(|more| *more > 0) {
+        _ if versions.is_empty() => "nothing".into(),
+        None => join(&shown),
+        Some(more) => format!("{} and {more} older", shown.join(", ")),
+    }
+}
+
+/// Tells a collision as a story: the wishes, then each fact with what it admits, in the order one follows them.
+pub(super) fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagnostic {
+    let headline = match &collision.wishes[..] {
+        [one] => format!("{one}: no release can meet that"),
+        wishes => {
+            let names: Vec<String> = wishes.iter().map(|w| format!("{} {}", w.package, w.accept)).collect();
+            format!("{} cannot be met together", join(&names))
+        }
+    };
+    let next = "yostel settle, for the smallest edits that end this, each proved by resolving it";
+    let mut diagnostic = tell("collision", headline, next);
+    diagnostic.notes = story(collision, places, None);
+    if !collision.minimal {
+        diagnostic.notes.push("not all of this may matter: to find out would have taken too long".into());
+    }
+    if let Some(clash) = collision.roles.first() {
+        let newest = collision.reach.iter().filter(|reach| reach.package == clash.other);
+        let newest = newest.filter_map(|reach| reach.versions.last()).max();
+        let accept = newest.map(|version| format!(", accept = \"^{version}\"")).unwrap_or_default();
+        let swap = format!(
+            "{} = {{ for = \"{}\"{accept}, why = \"…\" }} in [swap], to have one of them only",
+            clash.one, clash.other
+        );
+        diagnostic.next.push(swap);
+        diagnostic.next.push(format!("share-roles = [\"{}\"] in [policy], if both may be there", clash.role));
+    }
+    if collision.reach.iter().any(|reach| reach.versions.is_empty() && reach.barred > 0) {
+        diagnostic.next.push("a later --as-of or a smaller minimum-age, where that is what keeps releases away".into());
+    }
+    diagnostic
+}
+
+/// Tells a collision line by line: the wishes with their places, then each fact with what it admits. The wish that only
+/// stands for a question is told as such.
+pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&Requirement>) -> Vec<String> {
+    let mut lines: Vec<String> =
+        asked.iter().map(|wish| format!("asked for: {} {}", wish.package, wish.accept)).collect();
+    let line = |wish: &Requirement| places.iter().find(|place| place.wish == *wish).map(|place| place.line);
+    let admits = |package: &PackageName, accept: &yostel_core::Accept| {
+        let reach = collision.reach.iter().find(|reach| reach.package == *package && reach.accept == *accept);
+        match reach {
+            Some(reach) if !reach.known => format!("; no source has {package}"),
+            Some(reach) if reach.versions.is_empty() && reach.unserved.0 > 0 => {
+                let platforms: Vec<String> = reach.unserved.1.iter().cloned().collect();
+                let verb = if reach.unserved.0 == 1 { "offers" } else { "offer" };
+                let releases = count(reach.unserved.0, "release");
+                format!("; {releases} would be that, but {verb} nothing for {}", join(&platforms))
+            }
+            Some(reach) if reach.versions.is_empty() && reach.barred > 0 => {
+                format!("; {} would be that, withdrawn or published too late", count(reach.barred, "release"))
+            }
+            Some(reach) if reach.versions.is_empty() => "; no release is that".to_owned(),
+            Some(reach) => format!("; that is {}", some_versions(&reach.versions)),
+            None => String::new(),
+        }
+    };
+    for wish in &collision.wishes {
+        if asked == Some(wish) {
+            continue;
+        }
+        let place = line(wish).map(|line| format!("yostel.toml:{line}: ")).unwrap_or_default();
+        lines.push(format!("{place}{wish}{}", admits(&wish.package, &wish.accept)));
+    }
+    for fact in collision.facts.iter().take(2 * TOLD) {
+        let versions: Vec<String> = fact.versions.iter().map(ToString::to_string).collect();
+        let versions = if versions.len() > 3 {
+            format!("{} to {} ({} releases)", versions[0], versions[versions.len() - 1], versions.len())
+        } else {
+            join(&versions)
+        };
+        let verb = if fact.versions.len() == 1 { "needs" } else { "need" };
+        let reach = admits(&fact.package, &fact.accept);
+        lines.push(format!("{} {versions} {verb} {} {}{reach}", fact.asker, fact.package, fact.accept));
+    }
+    for clash in &collision.roles {
+        lines.push(format!("{} and {} both fill the role {}", clash.one, clash.other, clash.role));
+    }
+    for apart in &collision.lines {
+        let (apart_lines, position) = (join(&apart.lines), apart.breaks_at);
+        let package = &apart.package;
+        lines.push(format!(
+            "{apart_lines} of {package} are different lines: its numbering breaks at position {position}"
+        ));
+    }
+    if collision.facts.len() > 2 * TOLD {
+        lines.push(format!("and {} more facts of this kind", collision.facts.len() - 2 * TOLD));
+    }
+    lines
+}

@@ -1,0 +1,163 @@
+//! Content that is not what was vouched for: archives, trees, releases published again.
+
+use jiff::Timestamp;
+use yostel_core::{Diagnostic, Hunk, Mark, PackageName, Version};
+use yostel_flows::{Republished, Seen};
+use yostel_store::{AdmitError, FileChange, UnpackRefusal};
+
+use super::place::{of_io, of_store};
+use super::{Also, TOLD, TOLD_LINES, tell};
+use crate::context::Context;
+use crate::render::{age, count, join};
+
+pub(super) fn of_admit(error: &AdmitError, package: &PackageName, version: &Version, place: &str) -> Diagnostic {
+    let label = format!("{package} {version}");
+    match error {
+        AdmitError::ArchiveDiffers { expected, found, bytes, expected_bytes } => {
+            let size = match bytes.cmp(expected_bytes) {
+                std::cmp::Ordering::Equal => format!("both have {}", count(*bytes as usize, "byte")),
+                std::cmp::Ordering::Less => {
+                    format!("it has {bytes} bytes, {expected_bytes} were announced: it was cut short")
+                }
+                std::cmp::Ordering::Greater => format!("more than the {expected_bytes} bytes that were announced"),
+            };
+            tell(
+                "archive-differs",
+                format!("{label} is not the archive that was locked; nothing was installed"),
+                "ask whoever keeps that source: its archive was changed or damaged",
+            )
+            .note(format!("locked {expected}"))
+            .note(format!("found  {found} ({size})"))
+            .note(format!("from   {place}"))
+            .or("yostel install again, once the source is repaired")
+        }
+        AdmitError::TreeDiffers { expected, found } => tell(
+            "tree-differs",
+            format!("{label} does not unpack to the files that were locked; nothing was installed"),
+            "ask whoever published it: its document and its archive do not belong together",
+        )
+        .note(format!("locked tree {expected}"))
+        .note(format!("found  tree {found}"))
+        .note(format!("from   {place}")),
+        AdmitError::Refused(refusal) => {
+            let why = match refusal {
+                UnpackRefusal::UnknownFormat => "a file that is no archive, or a page of words in place of one",
+                UnpackRefusal::Malformed(_) => "an archive that was cut short or damaged",
+                UnpackRefusal::TooMuch { .. } => "an archive that fills the disk",
+                UnpackRefusal::Leaves(_)
+                | UnpackRefusal::LinkLeaves { .. }
+                | UnpackRefusal::BelowLink(_)
+                | UnpackRefusal::Kind { .. } => "an archive like this can overwrite files outside the project",
+                UnpackRefusal::Name { .. } | UnpackRefusal::Twice(..) => {
+                    "an archive like this unpacks differently elsewhere"
+                }
+            };
+            tell(
+                "archive-refused",
+                format!("{label} is refused: {refusal}"),
+                format!("do not use it, and ask whoever published it: {why}"),
+            )
+            .note(format!("from {place}"))
+            .note("nothing was installed")
+        }
+        AdmitError::Read { bytes, cause } => {
+            of_io("source-broken", format!("{label}: reading it broke off after {bytes} bytes: {cause}"), cause)
+                .note(format!("from {place}"))
+        }
+        AdmitError::Store(error) => of_store(error),
+    }
+}
+
+/// Tells releases that were published again: what was locked, what is offered now, and what differs.
+pub(super) fn of_republished(releases: &[Republished], context: &Context) -> Diagnostic {
+    let names: Vec<String> =
+        releases.iter().map(|release| format!("{} {}", release.package, release.version)).collect();
+    let headline = format!("{} was published again with other content than is locked", join(&names));
+    let here = releases.iter().all(|release| release.changes.is_some());
+    let next = if here {
+        "ask who published it why; what is locked still installs from the cache"
+    } else {
+        "ask who published it why; where a cache still has it, yostel cache save FILE there and yostel cache load FILE here"
+    };
+    let mut told = tell("republished", headline, next)
+        .or("yostel lock --fresh, to take the new content (and newer versions) over")
+        .note("a release should never change: whoever locked it before gets other files than you would");
+    for release in releases.iter().take(TOLD) {
+        if releases.len() > 1 {
+            told = told.note(format!("{} {}:", release.package, release.version));
+        }
+        told = told.note(format!("locked {}", release.locked.digest));
+        told = with_seen(told, release.seen.as_ref(), context);
+        told = told.note(format!("found  {}", release.offered.digest)).note(format!("from   {}", release.place));
+        told = match &release.changes {
+            None => told.note("what differs cannot be told: the cache does not hold what is locked"),
+            Some(changes) if changes.is_empty() => {
+                told.note("the files in both are the same; only the archive was made anew")
+            }
+            Some(changes) => {
+                let told = told.note("what differs, from locked to found:");
+                changes_told(changes, TOLD_LINES).into_iter().fold(told, Also::note)
+            }
+        };
+    }
+    told
+}
+
+/// Adds when the right content was last here.
+pub(super) fn with_seen(told: Diagnostic, seen: Option<&Seen>, context: &Context) -> Diagnostic {
+    let Some(seen) = seen else { return told };
+    let ago = |second: i64| match Timestamp::from_second(second) {
+        Ok(then) => match age(then, context.settings.now).as_str() {
+            "today" => "today".to_owned(),
+            age => format!("{age} ago"),
+        },
+        Err(_) => "some day".to_owned(),
+    };
+    let by = match context.show(&seen.by) {
+        here if here.is_empty() || here == "." => "this project".to_owned(),
+        there => there,
+    };
+    let (brought, used) = (ago(seen.brought), ago(seen.used));
+    told.note(format!("seen   {brought}, brought here from {} by {by}; last used {used}", seen.from))
+}
+
+/// Tells what differs in files, in so many lines at most.
+pub(crate) fn changes_told(changes: &[FileChange], most: usize) -> Vec<String> {
+    let mut lines = Vec::new();
+    let mut more = 0;
+    for change in changes {
+        if lines.len() >= most {
+            more += 1;
+            continue;
+        }
+        let unsaid = if change.patch.is_none() { ", which is not text" } else { "" };
+        lines.push(format!("{}: {}{unsaid}", change.path, change.word()));
+        let hunks = change.patch.iter().flat_map(|patch| &patch.hunks);
+        let text: Vec<String> = hunks.flat_map(told_lines).collect();
+        let room = most.saturating_sub(lines.len()).max(2);
+        lines.extend(text.iter().take(room).cloned());
+        if text.len() > room {
+            lines.push(format!("    … and {} more of this file", count(text.len() - room, "line")));
+        }
+    }
+    if more > 0 {
+        lines.push(format!("and {} more", count(more, "file")));
+    }
+    lines
+}
+
+/// The lines of a hunk that go or come, and one of those around them on each side.
+fn told_lines(hunk: &Hunk) -> Vec<String> {
+    let changed = |at: usize| hunk.lines.get(at).is_some_and(|line| line.mark != Mark::Same);
+    let mut number = hunk.old_start;
+    let mut told = Vec::new();
+    for (at, line) in hunk.lines.iter().enumerate() {
+        let near = changed(at) || changed(at + 1) || at > 0 && changed(at - 1);
+        let place = if line.mark == Mark::Added { String::new() } else { number.to_string() };
+        number += usize::from(line.mark != Mark::Added);
+        if near {
+            told.push(format!("{place:>6} {} {}", line.mark.sign(), line.text.trim_end_matches('\n')));
+        }
+    }
+    told
+}

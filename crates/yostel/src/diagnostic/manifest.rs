@@ -1,0 +1,110 @@
+//! Manifests and lockfiles: what is wrong, at its line.
+
+use yostel_core::{Diagnostic, Difference, LockfileError, ManifestProblem, ManifestProblemKind, Place};
+
+use super::{Also, TOLD, bad_accept, bad_name, tell};
+use crate::render::join;
+
+pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> Diagnostic {
+    let headline = problem.to_string();
+    let mut diagnostic = match &problem.kind {
+        ManifestProblemKind::Syntax(_) => {
+            tell("manifest-syntax", headline, "correct the line; values are in quotes, tables in [ ]")
+        }
+        ManifestProblemKind::UnknownKey { key, near, known, .. } => {
+            let next = match near {
+                Some(near) => format!("write `{near}` instead of `{}`", key.escape_debug()),
+                None => {
+                    format!("the keys here are {}", join(&known.iter().map(|k| format!("`{k}`")).collect::<Vec<_>>()))
+                }
+            };
+            tell("manifest-unknown-key", headline, next)
+        }
+        ManifestProblemKind::WrongType { expected, .. } => tell("manifest-type", headline, format!("write {expected}")),
+        ManifestProblemKind::Missing { example, .. } => tell(
+            "manifest-missing-key",
+            headline,
+            format!("write, for example: {}", example.replace('\n', " and below it ")),
+        ),
+        ManifestProblemKind::Name(error) => bad_name(error),
+        ManifestProblemKind::Accept(error) => bad_accept(error, None),
+        ManifestProblemKind::Version(error) => {
+            let next = error.suggestion.as_ref().map(|works| format!("write \"{works}\""));
+            tell("version", headline, next.unwrap_or_else(|| "write a version like \"1.4.2\"".into()))
+        }
+        ManifestProblemKind::Numbering(_) => {
+            tell("manifest-value", headline, "write { order = \"semver\", breaks-at = 1 }, for example")
+        }
+        ManifestProblemKind::Value { reason, .. } => tell("manifest-value", headline, format!("correct it: {reason}")),
+        ManifestProblemKind::NotAgreed(package) => {
+            tell("manifest-agreed", headline, format!("add to [agreed]: {package} = \"^1\", or whatever will do"))
+        }
+        ManifestProblemKind::Deviates { package, agreed } => {
+            tell("manifest-agreed", headline, format!("write {package} = \"agreed\", which is {agreed}"))
+                .or("say why: { accept = \"…\", why = \"…\" }")
+        }
+        ManifestProblemKind::SwapCircle(_) => {
+            tell("manifest-contradiction", headline, "remove one of the swaps that lead back")
+        }
+        ManifestProblemKind::ForcedAndSwapped(package) => {
+            tell("manifest-contradiction", headline, format!("remove {package} from [force], or from [swap]"))
+        }
+        ManifestProblemKind::NeedsItself(_) => tell("needs-itself", headline, "remove the line"),
+    };
+    diagnostic.place = Some(Place::of(file, text, &problem.span));
+    diagnostic
+}
+
+pub(super) fn of_lockfile(error: &LockfileError, file: &str, text: &str) -> Diagnostic {
+    let place = |span| Some(Place::of(file, text, span));
+    match error {
+        LockfileError::MergeMarks { span } => Diagnostic {
+            place: place(span),
+            ..tell(
+                "lockfile-merge",
+                error.to_string(),
+                "take one side whole: git checkout --theirs yostel.lock, then: yostel lock",
+            )
+        },
+        LockfileError::NoSeal => tell(
+            "lockfile-changed",
+            format!("{file} has no seal, so nothing vouches for it"),
+            "get it back from version control",
+        )
+        .or("yostel lock --fresh, to resolve anew"),
+        LockfileError::SealDiffers { written, found, span } => {
+            let mut diagnostic =
+                tell("lockfile-changed", error.to_string(), "get it back from version control, then: yostel lock")
+                    .note(format!("its seal says {written}"))
+                    .note(format!("its content has {found}"))
+                    .or("yostel lock --fresh, to resolve anew");
+            diagnostic.place = place(span);
+            diagnostic
+        }
+        LockfileError::Format { .. } => {
+            tell("lockfile-later-format", error.to_string(), "use the yostel that wrote it, or a newer one")
+        }
+        LockfileError::Part { span, .. } => {
+            let headline = format!("{file} cannot be used: {error}");
+            let mut diagnostic = tell("lockfile-broken", headline, "get it back from version control")
+                .or("yostel lock --fresh, to resolve anew");
+            if !span.is_empty() {
+                diagnostic.place = place(span);
+            }
+            diagnostic
+        }
+    }
+}
+
+pub(super) fn of_stale(differences: &[Difference]) -> Diagnostic {
+    let mut diagnostic = tell(
+        "lockfile-stale",
+        "yostel.lock no longer fits yostel.toml",
+        "yostel lock, to bring it up to date with the fewest moves",
+    );
+    diagnostic.notes = differences.iter().take(TOLD).map(ToString::to_string).collect();
+    if differences.len() > TOLD {
+        diagnostic.notes.push(format!("and {} more", differences.len() - TOLD));
+    }
+    diagnostic
+}

@@ -1,0 +1,100 @@
+//! Sources, registries, and what the machine refuses.
+
+use std::error::Error;
+use std::io;
+
+use yostel_core::Diagnostic;
+use yostel_registry::RegistryError;
+use yostel_sources::{SourceError, SourceErrorKind};
+use yostel_store::StoreError;
+
+use super::collision::some_versions;
+use super::{Also, tell};
+use crate::context::Context;
+
+pub(super) fn of_source(error: &SourceError) -> Diagnostic {
+    let source = &error.source_name;
+    let headline = error.to_string();
+    match &error.kind {
+        SourceErrorKind::Missing(_) => {
+            tell("source-missing", headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
+        }
+        SourceErrorKind::NotARegistry(path) => {
+            tell("source-missing", headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
+                .or(format!("yostel registry create {}, if one should be there", path.display()))
+        }
+        SourceErrorKind::Format { .. } => tell("registry-later-format", headline, "use a newer yostel"),
+        SourceErrorKind::Document { path, cause, .. } => tell(
+            "source-broken",
+            headline,
+            "get the file back from a copy of the registry, or publish the package again",
+        )
+        .note(format!("{}: {cause}", path.display())),
+        SourceErrorKind::ArchiveMissing(_) => tell(
+            "source-archive-missing",
+            headline,
+            "get the archive back from a copy of the registry, or lock another version",
+        ),
+        SourceErrorKind::Read { cause, .. } => of_io("source-broken", format!("{headline}: {cause}"), cause),
+        SourceErrorKind::Ambiguous { package, .. } => {
+            let place = format!("say whose it is, below [sources.{source}] (or the other): reserves = [\"{package}\"]");
+            tell("ambiguous-source", headline, place).note("a name that two sources have could be a stranger's package")
+        }
+    }
+}
+
+pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnostic {
+    let headline = error.to_string();
+    match error {
+        RegistryError::Occupied(path) => tell(
+            "registry-occupied",
+            headline,
+            format!("name a folder that is empty, like {}-registry", context.show(path)),
+        ),
+        RegistryError::NotARegistry(path) => {
+            tell("registry-missing", headline, format!("yostel registry create {}", context.show(path)))
+        }
+        RegistryError::Format(_) => tell("registry-later-format", headline, "use a newer yostel"),
+        RegistryError::NoVersion(_) => tell("no-version", headline, "add to [project]: version = \"1.0.0\""),
+        RegistryError::AlreadyPublished { package, version, differs } => {
+            let headline = format!("{package} {version} is published already, and {differs} differ");
+            tell("already-published", headline, "give it a new version in [project], then publish again")
+                .note("whoever locked it relies on its content, so it never changes")
+        }
+        RegistryError::Numbering { before, .. } => {
+            tell("numbering", headline, format!("keep numbering by {before}; a package has one order for good"))
+        }
+        RegistryError::NoSuchRelease { known, .. } => {
+            tell("no-such-release", headline, "yostel registry contents FOLDER, to see what there is")
+                .note(format!("there is {}", some_versions(known)))
+        }
+        RegistryError::Version(error) => {
+            let next = error.suggestion.as_ref().map(|works| format!("write {works}"));
+            tell("version", headline, next.unwrap_or_else(|| "write a version like 1.4.2".into()))
+        }
+        RegistryError::Document { cause, .. } => {
+            tell("registry-broken", headline, "get the file back from a copy of the registry").note(cause.to_string())
+        }
+        RegistryError::Store(error) => of_store(error),
+    }
+}
+
+pub(super) fn of_store(error: &StoreError) -> Diagnostic {
+    let cause = error.source().map(|cause| format!(": {cause}")).unwrap_or_default();
+    of_io("cannot-write", format!("{error}{cause}"), &error.cause)
+}
+
+/// What the machine refused has a remedy by its kind, whatever was being done.
+pub(super) fn of_io(code: &'static str, headline: String, cause: &io::Error) -> Diagnostic {
+    match cause.kind() {
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded | io::ErrorKind::FileTooLarge => {
+            tell("disk-full", headline, "make room on that disk, then run the same command again")
+                .note("nothing was left half-written")
+        }
+        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
+            tell("no-permission", headline, "get permission to write there, or work in a copy")
+                .note("nothing was changed")
+        }
+        _ => tell(code, headline, "look at that path; when it is as it should be, run the same command again"),
+    }
+}
