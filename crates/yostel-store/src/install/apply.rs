@@ -134,7 +134,8 @@ impl HeldProject {
             self.place_listing(package, cache)?;
             return Ok(Placed { state: Before::Same, stamp: OPEN.to_owned(), copied: 0 });
         }
-        if folder.symlink_metadata().is_ok() && !old.another_way {
+        // A link that leads nowhere, like that to a copy which somebody removed, is nothing.
+        if folder.is_dir() && !old.another_way {
             let now = stamp(&folder).map_err(StoreError::when("read the folder", &folder))?;
             let differences = if old.stamps.get(&key) == Some(&now) {
                 Vec::new()

@@ -38,6 +38,13 @@ fn an_open_package_is_used_at_once_and_the_cache_is_untouched() {
     let told = sandbox.run("console", "install").expect(0).stdout;
     assert!(told.contains("gust is open for changes"), "{told}");
     assert_eq!(sandbox.run("console", "run -- gust-now").expect(0).stdout, "strong gust 2.1.0\n");
+    // A copy that somebody removed by hand leaves the package as it is locked.
+    fs::rename(sandbox.path("console/altered"), sandbox.path("console/kept")).unwrap();
+    assert!(sandbox.run("console", "verify").expect(4).stdout.contains("missing"));
+    assert!(sandbox.run("console", "install").expect(0).stdout.contains("1 from the cache"));
+    assert_eq!(sandbox.run("console", "run -- gust-now").expect(0).stdout, "gust 2.1.0\n");
+    fs::rename(sandbox.path("console/kept"), sandbox.path("console/altered")).unwrap();
+    sandbox.run("console", "alter gust").expect(0);
     // Even after everything installed was removed, what somebody wrote is there.
     fs::remove_dir_all(sandbox.path("console/.yostel")).unwrap();
     sandbox.run("console", "install").expect(0);
