@@ -309,7 +309,7 @@ pub(crate) fn rules_of(
 
 /// Reads a lockfile's versions as versions to keep: all but those that were forced and are not any more, since nobody
 /// chose them.
-fn kept_versions(lockfile: &Lockfile, declared: &Declared) -> BTreeMap<PackageName, Version> {
+pub(crate) fn kept_versions(lockfile: &Lockfile, declared: &Declared) -> BTreeMap<PackageName, Version> {
     let mut keep = versions_of(lockfile);
     keep.retain(|name, _| !lockfile.chosen[name].forced || declared.overrides.forced.contains_key(name));
     keep

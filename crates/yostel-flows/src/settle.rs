@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use jiff::Timestamp;
 use yostel_core::{
     Declared, Lockfile, Manifest, Move, NeedForm, Outcome, Problem, Purpose, Repair, Requirement, Resolver, WishEdit,
     add_need, compare, remove_need,
@@ -9,7 +10,7 @@ use yostel_core::{
 use yostel_store::{Cache, write_atomically};
 
 use crate::error::FlowError;
-use crate::lock::{Driven, drive, rules_of, versions_of};
+use crate::lock::{Driven, drive, kept_versions, rules_of};
 use crate::observer::{Event, Observer};
 use crate::patches::complete;
 use crate::project::{LoadedProject, Settings, load_lockfile};
@@ -30,24 +31,26 @@ pub struct Settlement {
     pub moves: Vec<Move>,
 }
 
-/// Lists the smallest repairs, smallest first; nothing when there is a set as things are.
+/// Lists the smallest repairs, smallest first; nothing when there is a set as things are. Only releases published by
+/// `as_of` count, when it is given, but for versions that are locked.
 ///
 /// # Errors
 /// As locking, but for a collision.
 pub fn settle(
     project: &LoadedProject,
+    as_of: Option<Timestamp>,
     settings: &Settings,
     observer: &dyn Observer,
 ) -> Result<Option<Vec<Settlement>>, FlowError> {
     let before = load_lockfile(project)?;
-    let keep = before.as_ref().map(versions_of).unwrap_or_default();
     let patches = project.patches()?;
     let declared = project.declared_with(&patches);
     if declared.wishes.is_empty() {
         return Ok(None);
     }
+    let keep = before.as_ref().map(|before| kept_versions(before, &declared)).unwrap_or_default();
     let wishes = declared.wishes.clone();
-    let rules = rules_of(project, None, None, settings);
+    let rules = rules_of(project, as_of, None, settings);
     let resolver = Resolver::with_repairs(Problem { wishes, keep, rules });
     let Driven { outcome, mut resolver, .. } = drive(resolver, project, &project.sources()?, observer)?;
     if matches!(outcome, Outcome::Resolved(_)) {

@@ -212,7 +212,7 @@ fn the_environment_puts_direct_needs_first() {
 fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
     let world = World::new(&RELEASES, "gust = '^2'  # calibrated\nunit = '^2'");
     let ear = Ear::default();
-    let settlements = settle(&world.project(), &world.settings(), &ear).unwrap().unwrap();
+    let settlements = settle(&world.project(), None, &world.settings(), &ear).unwrap().unwrap();
     assert!(!ear.heard().iter().any(|event| event.starts_with("Write")), "looking writes nothing");
     assert_eq!(settlements[0].repair.edits.len(), 1);
     apply_settlement(&world.project(), &settlements[0], &Silent).unwrap();
@@ -220,13 +220,13 @@ fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
     assert!(settlements[0].text.contains("# calibrated"));
     let (report, heard) = world.lock(Keep::Locked, Write::File);
     assert_eq!((report.unwrap().seal, heard), (settlements[0].lockfile.seal(), vec![]), "the lock was fresh");
-    assert!(settle(&world.project(), &world.settings(), &Silent).unwrap().is_none());
+    assert!(settle(&world.project(), None, &world.settings(), &Silent).unwrap().is_none());
 }
 
 #[test]
 fn a_settlement_that_cannot_be_locked_puts_the_manifest_back() {
     let world = World::new(&RELEASES, "gust = '^2'\nunit = '^2'");
-    let settlements = settle(&world.project(), &world.settings(), &Silent).unwrap().unwrap();
+    let settlements = settle(&world.project(), None, &world.settings(), &Silent).unwrap().unwrap();
     let before = fs::read_to_string(world.path("console/yostel.toml")).unwrap();
     // A folder in the lockfile's place cannot be replaced by a file.
     fs::create_dir_all(world.path("console/yostel.lock/in-the-way")).unwrap();

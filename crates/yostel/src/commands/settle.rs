@@ -1,13 +1,14 @@
 //! `settle`: the smallest edits that end a collision.
 
 use clap::Args;
+use jiff::Timestamp;
 use serde_json::{Value, json};
 use similar::{ChangeTag, TextDiff};
 use yostel_core::{Diagnostic, MoveKind, WishEdit};
 use yostel_flows::{FlowError, Settlement, apply_settlement, settle};
 
 use super::Answer;
-use super::lock::{move_document, moves};
+use super::lock::{moment, move_document, moves};
 use crate::context::{Context, failure_of};
 use crate::exit::Exit;
 use crate::render::{Role, count, join, paint};
@@ -24,11 +25,15 @@ pub(crate) struct Settle {
     /// Only show what the edit with this number would change
     #[arg(long, requires = "number")]
     preview: bool,
+
+    /// Only releases published by this day (or RFC 3339 time); what is locked may stay
+    #[arg(long, value_name = "DATE", value_parser = moment)]
+    as_of: Option<Timestamp>,
 }
 
 pub(crate) fn run(arguments: Settle, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
-    let Some(settlements) = settle(&project, &context.settings, &context.progress)? else {
+    let Some(settlements) = settle(&project, arguments.as_of, &context.settings, &context.progress)? else {
         return Ok(Answer::either(
             context,
             Exit::Fine,
@@ -43,7 +48,7 @@ pub(crate) fn run(arguments: Settle, context: &Context) -> Result<Answer, FlowEr
             Exit::Fine,
             "settle",
             || json!({ "collision": true, "repairs": settlements.iter().map(document).collect::<Vec<_>>() }),
-            || list(&settlements),
+            || list(&settlements, arguments.as_of),
         ));
     };
     let Some(settlement) = number.checked_sub(1).and_then(|at| settlements.get(at)) else {
@@ -90,7 +95,7 @@ pub(crate) fn run(arguments: Settle, context: &Context) -> Result<Answer, FlowEr
     ))
 }
 
-fn list(settlements: &[Settlement]) -> String {
+fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
     if settlements.is_empty() {
         return "No edit of four wishes or fewer ends the collision; yostel lock tells what collides.\n".into();
     }
@@ -104,7 +109,10 @@ fn list(settlements: &[Settlement]) -> String {
         ));
         text.push_str(&format!("      {}\n", consequence(settlement)));
     }
-    text.push_str(&format!("{} yostel settle --preview 1, or yostel settle 1\n", paint(Role::Good, "next:")));
+    // The numbers are of this list: the same question must be asked again.
+    let asked = as_of.map(|day| format!(" --as-of {day}")).unwrap_or_default();
+    let next = paint(Role::Good, "next:");
+    text.push_str(&format!("{next} yostel settle{asked} --preview 1, or yostel settle{asked} 1\n"));
     text
 }
 

@@ -202,3 +202,20 @@ fn when_the_time_is_up_nothing_is_written_and_nothing_is_claimed() {
     told.says(&["no set was found within 0.02 s", "not known that there is none", "--time-limit 10m"]);
     assert!(!sandbox.path("console/yostel.lock").exists());
 }
+
+#[test]
+fn a_collision_as_of_a_day_is_settled_as_of_that_day() {
+    let sandbox = small_world();
+    project(&sandbox, "gust = \"^2\"\n\"valley/bell\" = \"^1\"", "");
+    std::fs::create_dir_all(sandbox.path("made/gust-4.0.0")).unwrap();
+    let text = "[project]\nname = \"gust\"\nversion = \"4.0.0\"\n[needs.run]\nunit = \"^2\"\n";
+    sandbox.write("made/gust-4.0.0/yostel.toml", text);
+    let mut command = sandbox.command("made/gust-4.0.0", "publish --to ../../depot");
+    sandbox.finish(command.env("SOURCE_DATE_EPOCH", "1790864000")).expect(0);
+    assert!(sandbox.run("console", "settle").expect(0).stdout.contains("change gust from ^2 to ^4.0.0"));
+    let told = sandbox.run("console", "settle --as-of 2026-09-25").expect(0).stdout;
+    assert!(told.contains("change gust from ^2 to ^3.0.0"), "{told}");
+    assert!(told.contains("yostel settle --as-of 2026-09-25T23:59:59Z 1"), "{told}");
+    sandbox.run("console", "settle --as-of 2026-09-25T23:59:59Z 1").expect(0);
+    assert!(sandbox.read("console/yostel.lock").contains("name = \"gust\"\nversion = \"3.0.0\""));
+}
