@@ -1,4 +1,4 @@
-//! `audit`: what is outdated, what is there twice.
+//! `audit`: what is outdated, what is there twice, what is to be looked after.
 
 use clap::{Args, ValueEnum};
 use serde_json::{Value, json};
@@ -10,7 +10,7 @@ use crate::context::Context;
 use crate::exit::Exit;
 use crate::render::{Columns, Role, age, count, join, paint};
 
-/// Find what is outdated or there twice
+/// Find what is outdated, there twice, or to be looked after
 ///
 /// Exit status 1 when there are findings, so that a pipeline notices.
 #[derive(Debug, Args)]
@@ -64,7 +64,7 @@ pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowErr
 
 fn words(report: &AuditReport, context: &Context) -> String {
     if !report.has_findings() {
-        return format!("{} audited: nothing outdated, nothing there twice.\n", count(report.packages, "package"));
+        return format!("{} audited: nothing outdated, nothing there twice, nothing to look after.\n", count(report.packages, "package"));
     }
     let mut text = String::new();
     // Both tables begin their second column at one place.
