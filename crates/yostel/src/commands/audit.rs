@@ -64,7 +64,10 @@ pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowErr
 
 fn words(report: &AuditReport, context: &Context) -> String {
     if !report.has_findings() {
-        return format!("{} audited: nothing outdated, nothing there twice, nothing to look after.\n", count(report.packages, "package"));
+        return format!(
+            "{} audited: nothing outdated, nothing there twice, nothing to look after.\n",
+            count(report.packages, "package")
+        );
     }
     let mut text = String::new();
     // Both tables begin their second column at one place.
