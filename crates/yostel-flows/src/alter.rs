@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use yostel_core::{PackageName, Patch, Version, add_alter, remove_alter};
 use yostel_store::{
-    Cache, FileChange, HeldProject, OpenPackage, Project, StoreError, altered_folder, write_atomically,
+    Cache, FileChange, HeldProject, OpenPackage, PlannedPackage, Project, StoreError, altered_folder, write_atomically,
 };
 
 use crate::environment::planned_package;
@@ -74,8 +74,7 @@ pub fn open_alter(
     let cache = Cache::open(&settings.cache);
     let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
     // Changes are told against the release, so its own tree is needed too.
-    let lockfile = load_fitting_lockfile(project)?;
-    bring_in(project, &lockfile, &[&planned], &cache, false, observer)?;
+    bring_release_in(project, &planned, &cache, observer)?;
     let held = hold(project, observer)?;
     let was_there = held.project().opened(package).is_some();
     held.open(&planned, &cache)?;
@@ -91,10 +90,14 @@ pub fn open_alter(
 ///
 /// # Errors
 /// `NotAltered` when it is neither open nor changed.
-pub fn show_alter(project: &LoadedProject, package: &PackageName, settings: &Settings) -> Result<Changes, FlowError> {
-    let target = Project::at(&project.root)?;
-    if let Some(open) = target.opened(package) {
-        let files = target.changes_in_copy(package, &open, &Cache::open(&settings.cache))?;
+pub fn show_alter(
+    project: &LoadedProject,
+    package: &PackageName,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Changes, FlowError> {
+    if let Some(open) = Project::at(&project.root)?.opened(package) {
+        let files = changes_in_copy(project, package, &open, settings, observer)?;
         return Ok(Changes { open: Some(open), files });
     }
     if !project.manifest.alter.contains_key(package) {
@@ -130,7 +133,7 @@ pub fn keep_alter(
         let (opened, locked) = (open.version, planned.version.to_string());
         return refuse(NotAltered::OtherRelease { opened, locked });
     }
-    let files = target.changes_in_copy(package, &open, &Cache::open(&settings.cache))?;
+    let files = changes_in_copy(project, package, &open, settings, observer)?;
     if files.is_empty() {
         return refuse(NotAltered::Nothing);
     }
@@ -178,7 +181,7 @@ pub fn drop_alter(
     let cache = Cache::open(&settings.cache);
     if let Some(open) = target.opened(package) {
         // What somebody wrote is not thrown away unseen.
-        let changes = target.changes_in_copy(package, &open, &cache)?;
+        let changes = changes_in_copy(project, package, &open, settings, observer)?;
         let patch = Patch { files: changes.into_iter().filter_map(|change| change.patch).collect() };
         let kept = project.root.join(format!("{}.dropped.patch", altered_folder(package)));
         let worth = !patch.files.is_empty() && Some(&patch) != project.patches()?.patch(package).ok().as_ref();
@@ -207,6 +210,35 @@ pub fn drop_alter(
 
 fn not_altered(package: &PackageName, why: NotAltered) -> FlowError {
     FlowError::NotAltered { package: package.clone(), why }
+}
+
+fn bring_release_in(
+    project: &LoadedProject,
+    planned: &PlannedPackage,
+    cache: &Cache,
+    observer: &dyn Observer,
+) -> Result<(), FlowError> {
+    bring_in(project, &load_fitting_lockfile(project)?, &[planned], cache, false, observer).map(drop)
+}
+
+/// Lists what was changed in an open copy. Somebody may have emptied the cache since it was opened: what is still locked is
+/// brought in again.
+fn changes_in_copy(
+    project: &LoadedProject,
+    package: &PackageName,
+    open: &OpenPackage,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Vec<FileChange>, FlowError> {
+    let cache = Cache::open(&settings.cache);
+    if !cache.is_tree_sound(open.base) {
+        let planned = planned_package(project, package, settings)?;
+        if planned.artifact.tree == open.base {
+            let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+            bring_release_in(project, &planned, &cache, observer)?;
+        }
+    }
+    Ok(Project::at(&project.root)?.changes_in_copy(package, open, &cache)?)
 }
 
 fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject, FlowError> {

@@ -1,6 +1,6 @@
 //! Is the cache sound, and how large is it.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
 
@@ -9,6 +9,7 @@ use yostel_core::{ArchiveDigest, TreeDigest};
 use super::notes::files_below;
 use super::{Cache, digest_file};
 use crate::error::StoreError;
+use crate::install::Placing;
 use crate::parallel::for_each_in_parallel;
 use crate::verify::compare_tree;
 
@@ -111,7 +112,7 @@ impl Cache {
     /// # Errors
     /// When a folder of the cache cannot be read.
     pub fn stats(&self) -> Result<CacheStats, StoreError> {
-        let mut sizes: BTreeMap<String, u64> = BTreeMap::new();
+        let mut sizes: Vec<(TreeDigest, u64)> = Vec::new();
         let mut inodes = BTreeSet::new();
         let mut stats = CacheStats { projects: names(&self.root.join("projects"))?.len(), ..CacheStats::default() };
         for name in names(&self.root.join("archives/sha256"))? {
@@ -128,11 +129,18 @@ impl Cache {
                 let files = files_below(&self.tree_files(listing.digest())).into_iter();
                 let again = files.filter(|(inode, _)| !inodes.insert(*inode));
                 stats.tree_bytes_shared += again.map(|(_, size)| size).sum::<u64>();
-                sizes.insert(listing.digest().to_string(), listing.size());
+                sizes.push((listing.digest(), listing.size()));
             }
         }
         for record in self.project_records()?.iter().filter(|record| record.project.is_dir()) {
-            stats.shared_bytes += record.trees.iter().filter_map(|tree| sizes.get(tree)).sum::<u64>();
+            // Copies share nothing; and a release that is only the base of local changes is needed, but not installed.
+            let links = record.placing != Placing::Copy;
+            let is_installed = |tree: &&(TreeDigest, u64)| {
+                record.trees.contains(&tree.0.to_string())
+                    && record.stamps.keys().any(|folder| folder.ends_with(&format!("-{}", tree.0.to_short())))
+            };
+            stats.shared_bytes +=
+                sizes.iter().filter(|tree| links && is_installed(tree)).map(|(_, size)| size).sum::<u64>();
         }
         Ok(stats)
     }

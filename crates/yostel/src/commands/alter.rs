@@ -78,7 +78,7 @@ fn open(package: &PackageName, context: &Context) -> Result<Answer, FlowError> {
 }
 
 fn show(package: &PackageName, context: &Context) -> Result<Answer, FlowError> {
-    let changes = show_alter(&context.project()?, package, &context.settings)?;
+    let changes = show_alter(&context.project()?, package, &context.settings, &context.progress)?;
     let is_open = changes.open.is_some();
     Ok(Answer::either(
         context,

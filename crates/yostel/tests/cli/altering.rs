@@ -55,6 +55,23 @@ fn an_open_package_is_used_at_once_and_the_cache_is_untouched() {
 }
 
 #[test]
+fn an_emptied_cache_takes_nothing_from_who_is_changing_a_package() {
+    let sandbox = opened();
+    for task in ["--show", "--keep --why urgent", "--drop"] {
+        fs::remove_dir_all(sandbox.path("cache")).unwrap();
+        let told = sandbox.run("console", &format!("alter gust {task}")).expect(0).stdout;
+        assert!(told.contains("+echo strong gust 2.1.0") || task != "--show", "{told}");
+    }
+    sandbox.run("console", "verify").expect(0);
+    sandbox.run("console", "alter gust").expect(0);
+    sandbox.write("console/altered/gust/new", "new");
+    fs::remove_dir_all(sandbox.path("cache")).unwrap();
+    sandbox.run("console", "alter gust --drop").expect(0);
+    assert!(sandbox.read("console/altered/gust.dropped.patch").contains("+new"));
+    sandbox.run("console", "verify").expect(0);
+}
+
+#[test]
 fn a_kept_change_is_locked_and_everyone_gets_it() {
     let sandbox = opened();
     sandbox.write("console/altered/gust/share/new.txt", "new\n");

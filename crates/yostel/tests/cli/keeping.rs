@@ -297,3 +297,25 @@ fn a_kit_with_evil_in_it_is_refused_and_leaves_no_trace() {
     // It is no archive, whatever the kit calls it; but who asks for that digest gets what has that digest.
     sandbox.run("", "cache verify").expect(0);
 }
+
+#[test]
+fn what_projects_share_is_counted_for_what_they_have_and_not_for_copies() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let shared = |sandbox: &Sandbox| {
+        let told = sandbox.run("", "cache stats --format json").expect(0).stdout;
+        serde_json::from_str::<Value>(&told).unwrap()["shared-bytes"].as_u64().unwrap()
+    };
+    sandbox.run("console", "install").expect(0);
+    let whole = shared(&sandbox);
+    sandbox.run("console", "install --for test").expect(0);
+    assert!(shared(&sandbox) < whole && shared(&sandbox) > 0);
+    sandbox.run("console", "install").expect(0);
+    // A changed package counts once, not with the release that it is made from.
+    sandbox.run("console", "alter rig").expect(0);
+    sandbox.write("console/altered/rig/share/a", "ab");
+    sandbox.run("console", "alter rig --keep --why longer").expect(0);
+    assert_eq!(shared(&sandbox), whole + 1);
+    sandbox.run("console", "install --self-contained").expect(0);
+    assert_eq!(shared(&sandbox), 0);
+}
