@@ -32,17 +32,16 @@ enum Kind {
 
 pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowError> {
     let mut report = audit(&context.project()?, &context.settings, &context.progress)?;
-    if !arguments.kinds.is_empty() {
-        if !arguments.kinds.contains(&Kind::Outdated) {
-            report.outdated.clear();
-            report.unknown.clear();
-        }
-        if !arguments.kinds.contains(&Kind::Duplicates) {
-            report.duplicates.clear();
-        }
-        if !arguments.kinds.contains(&Kind::Upkeep) {
-            report.upkeep.clear();
-        }
+    let looked_for = |kind| arguments.kinds.is_empty() || arguments.kinds.contains(&kind);
+    if !looked_for(Kind::Outdated) {
+        report.outdated.clear();
+        report.unknown.clear();
+    }
+    if !looked_for(Kind::Duplicates) {
+        report.duplicates.clear();
+    }
+    if !looked_for(Kind::Upkeep) {
+        report.upkeep.clear();
     }
     let exit = if report.has_findings() { Exit::Findings } else { Exit::Fine };
     Ok(Answer::either(
@@ -58,16 +57,20 @@ pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowErr
                 "unknown": report.unknown.iter().map(|name| name.as_str()).collect::<Vec<_>>(),
             })
         },
-        || words(&report, context),
+        || words(&report, looked_for, context),
     ))
 }
 
-fn words(report: &AuditReport, context: &Context) -> String {
+fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Context) -> String {
     if !report.has_findings() {
-        return format!(
-            "{} audited: nothing outdated, nothing there twice, nothing to look after.\n",
-            count(report.packages, "package")
-        );
+        let nothing = [
+            (Kind::Outdated, "nothing outdated"),
+            (Kind::Duplicates, "nothing there twice"),
+            (Kind::Upkeep, "nothing to look after"),
+        ];
+        let said = nothing.into_iter().filter(|(kind, _)| looked_for(*kind)).map(|(_, words)| words);
+        let said = said.collect::<Vec<_>>().join(", ");
+        return format!("{} audited: {said}.\n", count(report.packages, "package"));
     }
     let mut text = String::new();
     // Both tables begin their second column at one place.
@@ -113,7 +116,11 @@ fn words(report: &AuditReport, context: &Context) -> String {
     }
     let admitted = report.outdated.iter().filter(|outdated| outdated.admitted.is_some()).count();
     let crossing = report.outdated.iter().filter(|outdated| outdated.crosses_line).count();
-    let mut sums = vec![format!("{} of {} outdated", report.outdated.len(), count(report.packages, "package"))];
+    let packages = count(report.packages, "package");
+    let mut sums = vec![match looked_for(Kind::Outdated) {
+        true => format!("{} of {packages} outdated", report.outdated.len()),
+        false => format!("{packages} audited"),
+    }];
     if crossing > 0 {
         sums.push(format!("{crossing} on an older compatible line (marked !)"));
     }

@@ -149,7 +149,11 @@ fn upkeep_tells_what_is_past_its_day_changes_nothing_or_hides_something() {
     assert!(told.contains("swap") && told.contains("changes nothing any more"), "{told}");
     manifest(&sandbox, "cabin = \"^1\"", "");
     sandbox.run("console", "lock").expect(0);
-    assert!(sandbox.run("console", "audit upkeep").expect(0).stdout.contains("audited"));
+    // What was not looked for is not said to be well.
+    let told = sandbox.run("console", "audit upkeep").expect(0).stdout;
+    assert_eq!(told, "3 packages audited: nothing to look after.\n");
+    let told = sandbox.run("console", "audit").stdout;
+    assert!(told.contains("outdated"), "{told}");
 }
 
 #[test]
