@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::lockfile::{AskedBy, LockedPackage, Lockfile};
 use crate::name::{PackageName, Purpose};
+use crate::origin::Origin;
 use crate::release::artifact_for;
 use crate::requirement::Asker;
 use crate::version::Version;
@@ -48,6 +49,15 @@ pub enum MoveKind {
     Content {
         /// The version.
         version: Version,
+    },
+    /// Same version, from somewhere else, or from another commit.
+    Origin {
+        /// The version.
+        version: Version,
+        /// Where it came from.
+        from: Origin,
+        /// Where it comes from now.
+        to: Origin,
     },
     /// Same release, locked for other platforms.
     Platforms {
@@ -150,6 +160,12 @@ fn kind_of(from: Option<&LockedPackage>, to: Option<&LockedPackage>) -> Option<M
             let crosses_line = from.numbering.order() != to.numbering.order()
                 || !to.numbering.is_same_line(&from.version, &to.version);
             Some(MoveKind::Moved { from: from.version.clone(), to: to.version.clone(), crosses_line })
+        }
+        (Some(from), Some(to))
+            if from.from != to.from && (from.from.source().is_none() || to.from.source().is_none()) =>
+        {
+            let version = to.version.clone();
+            Some(MoveKind::Origin { version, from: from.from.clone(), to: to.from.clone() })
         }
         (Some(from), Some(to)) if from.from != to.from || has_other_content(from, to) => {
             Some(MoveKind::Content { version: to.version.clone() })

@@ -2,10 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use crate::constraint::Accept;
 use crate::digest::{ContentDigest, Seal};
+use crate::manifest::run_purpose;
 use crate::name::{PackageName, Word};
+use crate::origin::{Elsewhere, Origin};
 use crate::overrides::Overrides;
-use crate::requirement::Requirement;
+use crate::requirement::{Asker, Requirement};
+use crate::version::{Numbering, Version};
 
 /// What projects declare.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -20,12 +24,42 @@ pub struct Declared {
     pub shared_roles: BTreeSet<Word>,
     /// What is said about packages wherever they turn up.
     pub overrides: Overrides,
+    /// Packages that come from elsewhere than a source, and whose content is locked.
+    pub elsewhere: BTreeMap<PackageName, Elsewhere>,
+    /// Packages that are what lies in a folder at the time.
+    pub live: BTreeMap<PackageName, Live>,
+}
+
+/// A package that is what lies in a folder at the time: a project of the workspace, or a path that somebody named.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Live {
+    /// Which of the two, and the folder relative to the lockfile's.
+    pub origin: Origin,
+    /// Its version.
+    pub version: Version,
+    /// How it numbers.
+    pub numbering: Numbering,
+    /// What it needs of others at run time; nothing for a project, whose needs are wishes already.
+    pub needs: BTreeMap<PackageName, Accept>,
 }
 
 impl Declared {
     /// Returns the needs as they bind, with what is said about packages wherever they turn up.
     pub fn bound_wishes(&self) -> Vec<Requirement> {
         self.wishes.iter().map(|wish| self.overrides.bound(wish)).collect()
+    }
+
+    /// Returns what a package in a folder needs, as it binds; nothing for one whose content is locked.
+    pub fn needs_of_live(&self, name: &PackageName) -> Vec<Requirement> {
+        let Some(live) = self.live.get(name) else { return Vec::new() };
+        let purpose = run_purpose();
+        let needs = live.needs.iter().map(|(package, accept)| Requirement {
+            asker: Asker::Release(name.clone(), live.version.clone()),
+            package: package.clone(),
+            accept: accept.clone(),
+            purpose: purpose.clone(),
+        });
+        needs.map(|need| self.overrides.bound(&need)).collect()
     }
 
     /// Returns the digest of what is declared: equal for equal declarations, whatever their order in the manifest.
@@ -37,7 +71,24 @@ impl Declared {
         lines.extend(self.alterations.iter().map(|(package, patch)| format!("with patch\t{package}\t{patch}\n")));
         lines.extend(self.shared_roles.iter().map(|role| format!("sharing role\t{role}\n")));
         lines.extend(self.overrides.lines());
+        lines.extend(
+            self.elsewhere
+                .iter()
+                .map(|(package, place)| format!("from elsewhere\t{package}\t{place}\t{}\n", digest(place))),
+        );
+        for (package, live) in &self.live {
+            let needs: String = live.needs.iter().map(|(needed, accept)| format!("\t{needed} {accept}")).collect();
+            let Live { origin, version, .. } = live;
+            lines.insert(format!("as it lies\t{package}\t{origin}\t{version}{needs}\n"));
+        }
         Seal::of(lines.into_iter().collect::<String>().as_bytes())
+    }
+}
+
+fn digest(place: &Elsewhere) -> String {
+    match place {
+        Elsewhere::Archive { digest, .. } => digest.to_string(),
+        Elsewhere::Git(_) | Elsewhere::Path(_) => String::new(),
     }
 }
 

@@ -12,6 +12,7 @@ mod lockfile;
 mod lookup;
 mod manifest;
 mod name;
+mod origin;
 mod overrides;
 mod release;
 mod requirement;
@@ -24,16 +25,17 @@ mod why;
 pub use audit::{Duplicate, Holder, Outdated, duplicates, outdated};
 pub use compare::{Move, MoveKind, compare};
 pub use constraint::{Accept, AcceptError, AcceptProblem, BindError, Constraint, VersionSet};
-pub use declared::Declared;
+pub use declared::{Declared, Live};
 pub use diagnostic::{Diagnostic, Place};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
 pub use lockfile::{Alteration, AskedBy, Difference, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError};
 pub use manifest::{
     Alter, EditError, Force, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, NeedForm,
-    Policy, Project, SourceDeclaration, Swap, add_agreed, add_alter, add_need, manifest_schema, new_manifest,
-    remove_alter, remove_need, run_purpose,
+    Policy, Project, SourceDeclaration, Swap, Workspace, WorkspaceEntry, add_agreed, add_alter, add_need,
+    manifest_schema, new_manifest, remove_alter, remove_need, run_purpose,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest};
+pub use origin::{Elsewhere, GitAt, GitPlace, Origin};
 pub use overrides::{Overridden, Overrides, overridden};
 pub use release::{
     ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Withdrawal, artifact_for,

@@ -46,7 +46,7 @@ pub struct Release {
     pub licence: Option<String>,
     /// What is new in it.
     pub notes: Option<String>,
-    /// Its files, by platform; at least one.
+    /// Its files, by platform; none when it is what lies in a folder at the time, which is there for every platform.
     pub artifacts: Vec<Artifact>,
     /// Digest of its files without the manifest, to find one content under two names; not known of old releases.
     pub content: Option<TreeDigest>,
@@ -113,6 +113,35 @@ mod words {
     pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<Word>, D::Error> {
         let texts = Vec::<String>::deserialize(deserializer)?;
         texts.iter().map(|text| Word::parse(text).map_err(D::Error::custom)).collect()
+    }
+}
+
+impl Release {
+    /// Describes what no registry tells of: it was never published, so it is as old as can be.
+    pub fn unpublished(
+        version: Version,
+        needs: BTreeMap<Purpose, BTreeMap<PackageName, Accept>>,
+        offers: Offers,
+        artifacts: Vec<Artifact>,
+    ) -> Self {
+        Self {
+            version,
+            published: Timestamp::UNIX_EPOCH,
+            needs,
+            offers,
+            licence: None,
+            notes: None,
+            artifacts,
+            content: None,
+            withdrawn: None,
+            deprecated: None,
+            replaced_by: None,
+        }
+    }
+
+    /// Tells whether there is something for a platform.
+    pub fn serves(&self, platform: &str) -> bool {
+        self.artifacts.is_empty() || artifact_for(&self.artifacts, platform).is_some()
     }
 }
 

@@ -97,7 +97,8 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
         }
         for platform in &problem.rules.platforms {
             let serves = |artifact: &Artifact| artifact.platform == *platform || artifact.platform == ANY_PLATFORM;
-            if !release.artifacts.iter().any(serves) {
+            // Without any, it is what lies in a folder at the time.
+            if !release.artifacts.is_empty() && !release.artifacts.iter().any(serves) {
                 violations.push(Violation::Unserved(name.clone(), release.version.clone(), platform.clone()));
             }
         }

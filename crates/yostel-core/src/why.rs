@@ -6,7 +6,7 @@ use jiff::Timestamp;
 
 use crate::lockfile::{AskedBy, Lockfile};
 use crate::name::PackageName;
-use crate::release::{PackageDocument, Release, artifact_for};
+use crate::release::{PackageDocument, Release};
 use crate::requirement::Asker;
 use crate::resolve::Rules;
 use crate::version::Version;
@@ -89,7 +89,7 @@ fn reason(
     if rules.published_by.is_some_and(|by| release.published > by) {
         return Reason::TooNew(release.published);
     }
-    if let Some(platform) = rules.platforms.iter().find(|p| artifact_for(&release.artifacts, p).is_none()) {
+    if let Some(platform) = rules.platforms.iter().find(|p| !release.serves(p)) {
         return Reason::Unserved(platform.clone());
     }
     let refuses = |asked: &&AskedBy| {

@@ -69,6 +69,9 @@ pub fn open_alter(
     settings: &Settings,
     observer: &dyn Observer,
 ) -> Result<Opened, FlowError> {
+    if let Some(folder) = project.live().get(package).and_then(|live| live.origin.live_folder()) {
+        return Err(not_altered(package, NotAltered::Live(folder.to_owned())));
+    }
     let planned = planned_package(project, package, settings)?;
     reinstall(project, settings, observer)?;
     let cache = Cache::open(&settings.cache);
@@ -100,7 +103,7 @@ pub fn show_alter(
         let files = changes_in_copy(project, package, &open, settings, observer)?;
         return Ok(Changes { open: Some(open), files });
     }
-    if !project.manifest.alter.contains_key(package) {
+    if !project.manifest().alter.contains_key(package) {
         return Err(not_altered(package, NotAltered::NotOpen));
     }
     let patch = project.patches()?.patch(package)?;
@@ -142,7 +145,7 @@ pub fn keep_alter(
     if !not_text.is_empty() {
         return refuse(NotAltered::NotText(not_text));
     }
-    let named = project.manifest.alter.get(package);
+    let named = project.manifest().alter.get(package);
     let Some(why) = why.or(named.map(|named| named.why.as_str())).filter(|why| !why.trim().is_empty()) else {
         return refuse(NotAltered::NoReason);
     };
@@ -156,7 +159,11 @@ pub fn keep_alter(
     let mut undo = Undo::default();
     let locked = (|| {
         undo.write(&project.root.join(&patch), Some(&text), observer)?;
-        undo.write(&project.manifest_path(), Some(&add_alter(&project.text, package, &patch, &why)?), observer)?;
+        undo.write(
+            &project.manifest_of(&project.top),
+            Some(&add_alter(&project.top.text, package, &patch, &why)?),
+            observer,
+        )?;
         let project = load_project(&project.root, settings)?;
         lock(&project, LockRequest::default(), settings, observer)?;
         Ok(project)
@@ -192,12 +199,12 @@ pub fn drop_alter(
         reinstall(project, settings, observer)?;
         return Ok(Dropped::Copy(worth.then_some(kept)));
     }
-    let Some(named) = project.manifest.alter.get(package) else {
+    let Some(named) = project.manifest().alter.get(package) else {
         return Err(not_altered(package, NotAltered::NotOpen));
     };
     let mut undo = Undo::default();
     let locked = (|| {
-        undo.write(&project.manifest_path(), Some(&remove_alter(&project.text, package)?), observer)?;
+        undo.write(&project.manifest_of(&project.top), Some(&remove_alter(&project.top.text, package)?), observer)?;
         undo.write(&project.root.join(&named.patch), None, observer)?;
         let project = load_project(&project.root, settings)?;
         lock(&project, LockRequest::default(), settings, observer)?;

@@ -123,8 +123,8 @@ fn fetch_missing(
         if cache.has_archive(artifact.digest) {
             return Ok(None);
         }
-        let unknown = || FlowError::UnknownSource { package: (*name).clone(), source_name: locked.from.clone() };
-        let source = sources.source(&locked.from).ok_or_else(unknown)?;
+        let unknown = || FlowError::UnknownSource { package: (*name).clone(), source_name: locked.from.to_string() };
+        let source = locked.from.source().and_then(|name| sources.source(name)).ok_or_else(unknown)?;
         fetch(source, (name, &locked.version), artifact, cache, observer).map(Some)
     });
     observer.notice(Event::End);

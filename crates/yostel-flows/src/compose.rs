@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{AskedBy, Asker, Lockfile, PackageName, Purpose};
+use yostel_core::{AskedBy, Asker, Declared, Lockfile, PackageName, Purpose, Requirement, run_purpose};
 use yostel_store::{InstallPlan, Link, PlannedPackage};
 
 use crate::error::FlowError;
@@ -15,16 +15,20 @@ pub struct Selection {
     pub platform: String,
     /// Only what is reached for one of these purposes; everything when there is none.
     pub purposes: BTreeSet<Purpose>,
+    /// Only what these projects of the workspace reach; everything when there is none.
+    pub projects: BTreeSet<PackageName>,
 }
 
 impl Selection {
     /// Selects everything, on a platform.
     pub fn all_for(platform: impl Into<String>) -> Self {
-        Self { platform: platform.into(), purposes: BTreeSet::new() }
+        Self { platform: platform.into(), ..Self::default() }
     }
 
-    fn takes(&self, purposes: &BTreeSet<Purpose>) -> bool {
-        self.purposes.is_empty() || !self.purposes.is_disjoint(purposes)
+    /// Tells whether what somebody in a project needs is selected by itself.
+    fn takes(&self, wish: &Requirement) -> bool {
+        (self.purposes.is_empty() || self.purposes.contains(&wish.purpose))
+            && (self.projects.is_empty() || self.projects.contains(wish.asker.name()))
     }
 }
 
@@ -32,14 +36,38 @@ impl Selection {
 ///
 /// # Errors
 /// `NoArtifact` for each package that has nothing for the platform; `Patch` for a patch that is none.
-pub fn plan_of(lockfile: &Lockfile, selection: &Selection, patches: &Patches) -> Result<InstallPlan, FlowError> {
+pub fn plan_of(
+    lockfile: &Lockfile,
+    declared: &Declared,
+    selection: &Selection,
+    patches: &Patches,
+) -> Result<InstallPlan, FlowError> {
     let platform = &selection.platform;
-    let is_taken =
-        |name: &PackageName| lockfile.chosen.get(name).is_some_and(|locked| selection.takes(&locked.purposes));
+    let mut wishes = declared.bound_wishes();
+    wishes.retain(|wish| selection.takes(wish));
+    let reached = lockfile.reached(&wishes, declared);
+    // A project that others need brings along what it needs to run.
+    let all = declared.bound_wishes();
+    let comes_along = |wish: &&Requirement| wish.purpose == run_purpose() && reached.contains_key(wish.asker.name());
+    let of_live = reached.keys().flat_map(|name| declared.needs_of_live(name));
+    let needs = wishes.iter().chain(all.iter().filter(comes_along)).cloned().chain(of_live);
+    let mut links: BTreeSet<Link> = needs
+        .filter(|need| lockfile.chosen.contains_key(&need.package))
+        .map(|need| link(&need.asker, &need.purpose, &need.package))
+        .collect();
     let mut packages = BTreeMap::new();
-    let mut links = BTreeSet::new();
+    let mut live = BTreeMap::new();
     let mut failures = Vec::new();
-    for (name, locked) in lockfile.chosen.iter().filter(|(name, _)| is_taken(name)) {
+    for (name, locked) in lockfile.chosen.iter().filter(|(name, _)| reached.contains_key(*name)) {
+        let release = |asked: &&AskedBy| {
+            let asker = asked.who.name();
+            !asked.who.is_project() && !declared.live.contains_key(asker) && reached.contains_key(asker)
+        };
+        links.extend(locked.asked_by.iter().filter(release).map(|asked| link(&asked.who, &asked.purpose, name)));
+        if let Some(folder) = locked.from.live_folder() {
+            live.insert(name.clone(), folder.to_owned());
+            continue;
+        }
         let Some((artifact, altered)) = locked.fitting(platform) else {
             failures.push(FlowError::NoArtifact {
                 package: name.clone(),
@@ -56,29 +84,24 @@ pub fn plan_of(lockfile: &Lockfile, selection: &Selection, patches: &Patches) ->
             altered: patches.planned(name, altered)?,
         };
         packages.insert(name.clone(), planned);
-        let asks = |asked: &&AskedBy| match &asked.who {
-            Asker::Project(_) => selection.takes(&BTreeSet::from([asked.purpose.clone()])),
-            Asker::Release(name, _) => is_taken(name),
-        };
-        for asked in locked.asked_by.iter().filter(asks) {
-            links.insert(Link {
-                who: who_element(&asked.who),
-                purpose: asked.purpose.to_string(),
-                package: name.clone(),
-            });
-        }
     }
     if failures.is_empty() {
         Ok(InstallPlan {
             lock: lockfile.seal(),
             platform: platform.clone(),
             purposes: selection.purposes.iter().map(ToString::to_string).collect(),
+            projects: selection.projects.iter().map(ToString::to_string).collect(),
             packages,
+            live,
             links: links.into_iter().collect(),
         })
     } else {
         Err(FlowError::several(failures))
     }
+}
+
+fn link(who: &Asker, purpose: &Purpose, package: &PackageName) -> Link {
+    Link { who: who_element(who), purpose: purpose.to_string(), package: package.clone() }
 }
 
 fn who_element(who: &Asker) -> String {

@@ -1,17 +1,21 @@
 //! Start a manifest, add and remove needs, telling what they admit today.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use yostel_core::{
-    Accept, Constraint, NeedForm, PackageName, Purpose, Release, SourceName, Version, add_agreed, add_need,
+    Accept, Constraint, NeedForm, Origin, PackageName, Purpose, Release, SourceName, Version, add_agreed, add_need,
     new_manifest, remove_need,
 };
 use yostel_store::write_atomically;
 
 use crate::error::FlowError;
 use crate::lock::unknown_package;
+use crate::observer::Silent;
 use crate::project::{LoadedProject, MANIFEST_NAME};
+use crate::settle::write_manifests;
+use crate::workspace::ProjectFile;
 
 /// A first manifest.
 #[derive(Debug, Clone)]
@@ -74,7 +78,7 @@ pub struct AddReport {
     /// The constraint that stood there before.
     pub before: Option<String>,
     /// The source that has the package.
-    pub source: SourceName,
+    pub source: Origin,
     /// The releases admitted today, rising; never empty.
     pub admitted: Vec<Version>,
     /// The newest release of all, when it is not admitted.
@@ -96,7 +100,7 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
     let Some((source, document)) = sources.document(&request.package)? else {
         return Err(unknown_package(&request.package, None, project, &sources));
     };
-    let there = project.manifest.agreed.get(&request.package).map(|agreed| &agreed.accept);
+    let there = project.manifest().agreed.get(&request.package).map(|agreed| &agreed.accept);
     let accept = match (request.accept.or_else(|| there.cloned()), document.newest()) {
         (Some(accept), _) => accept,
         (None, Some(newest)) => Accept::parse(&format!("^{}", newest.version)).expect("a version makes a constraint"),
@@ -125,14 +129,18 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
         let known = document.releases.iter().filter(|r| r.withdrawn.is_none()).map(|r| r.version.clone()).collect();
         return Err(FlowError::AdmitsNothing { package: request.package, accept, known });
     };
-    let text = match request.agreed {
-        true => add_agreed(&project.text, &request.package, &accept)?,
-        false => project.text.clone(),
-    };
-    let edit = add_need(&text, &request.purpose, &request.package, &form)?;
+    let (top, here) = (&project.top, project.here());
+    let mut texts: BTreeMap<String, (String, String)> = BTreeMap::new();
+    if request.agreed {
+        let agreed = add_agreed(&top.text, &request.package, &accept)?;
+        texts.insert(top.manifest_path(), (top.text.clone(), agreed));
+    }
+    let (_, text) = texts.entry(here.manifest_path()).or_insert_with(|| (here.text.clone(), here.text.clone()));
+    let edit = add_need(text, &request.purpose, &request.package, &form)?;
+    *text = edit.text;
     let newest = document.newest().map(|release| release.version.clone());
     let report = AddReport {
-        path: project.manifest_path(),
+        path: project.manifest_of(here),
         package: request.package,
         purpose: request.purpose,
         constraint,
@@ -146,7 +154,7 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
         accept,
         form,
     };
-    write_atomically(&report.path, edit.text.as_bytes())?;
+    write_manifests(project, &texts, &Silent)?;
     Ok(report)
 }
 
@@ -170,8 +178,68 @@ pub fn remove(
     package: &PackageName,
     purpose: Option<&Purpose>,
 ) -> Result<RemoveReport, FlowError> {
-    let edit = remove_need(&project.text, purpose, package)?;
-    let path = project.manifest_path();
+    let here = project.here();
+    let edit = remove_need(&here.text, purpose, package)?;
+    let path = project.manifest_of(here);
     write_atomically(&path, edit.text.as_bytes())?;
     Ok(RemoveReport { path, before: edit.before, purposes: edit.purposes })
+}
+
+/// Constraints that many projects had and that are agreed now.
+#[derive(Debug)]
+pub struct GatherReport {
+    /// The manifest with `[agreed]`.
+    pub path: PathBuf,
+    /// By package, what is agreed and who needs it.
+    pub gathered: BTreeMap<PackageName, (Accept, Vec<PackageName>)>,
+    /// Packages that projects need by different constraints, each with who needs what: those stay.
+    pub apart: BTreeMap<PackageName, Vec<(PackageName, Accept)>>,
+}
+
+/// Moves constraints that two or more projects have in common into `[agreed]`; of these packages, or of all.
+///
+/// # Errors
+/// `Edit`, `Store`. All manifests are changed, or none.
+pub fn gather_agreed(project: &LoadedProject, only: &[PackageName]) -> Result<GatherReport, FlowError> {
+    let mut needed: BTreeMap<PackageName, Vec<(&ProjectFile, &Purpose, &Accept)>> = BTreeMap::new();
+    for file in project.projects() {
+        for (purpose, needs) in &file.manifest.needs {
+            for (package, need) in needs {
+                // Between projects, and of what lies elsewhere, there is nothing to agree on.
+                let own = project.projects().any(|other| other.name() == package);
+                if need.elsewhere.is_none() && !own && (only.is_empty() || only.contains(package)) {
+                    needed.entry(package.clone()).or_default().push((file, purpose, &need.accept));
+                }
+            }
+        }
+    }
+    let top = &project.top;
+    needed.retain(|package, _| !top.manifest.agreed.contains_key(package));
+    let mut texts: BTreeMap<String, (String, String)> = BTreeMap::new();
+    let text_of = |file: &ProjectFile| (file.manifest_path(), (file.text.clone(), file.text.clone()));
+    let (mut gathered, mut apart) = (BTreeMap::new(), BTreeMap::new());
+    for (package, needs) in needed {
+        let projects: BTreeSet<&PackageName> = needs.iter().map(|(file, ..)| file.name()).collect();
+        if projects.len() < 2 {
+            continue;
+        }
+        let accept = needs[0].2;
+        if needs.iter().any(|(_, _, other)| *other != accept) {
+            let told = needs.iter().map(|(file, _, accept)| (file.name().clone(), (*accept).clone()));
+            apart.insert(package, told.collect());
+            continue;
+        }
+        let (path, text) = text_of(top);
+        let (_, text) = texts.entry(path).or_insert(text);
+        *text = add_agreed(text, &package, accept)?;
+        for (file, purpose, _) in &needs {
+            let (path, text) = text_of(file);
+            let (_, text) = texts.entry(path).or_insert(text);
+            *text = add_need(text, purpose, &package, &NeedForm::Agreed)?.text;
+        }
+        let projects = projects.into_iter().cloned().collect();
+        gathered.insert(package, (accept.clone(), projects));
+    }
+    write_manifests(project, &texts, &Silent)?;
+    Ok(GatherReport { path: project.manifest_of(top), gathered, apart })
 }

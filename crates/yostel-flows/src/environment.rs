@@ -1,10 +1,10 @@
 //! The environment that a project's packages make, and where they lie.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use yostel_core::{Manifest, PackageName, nearest};
-use yostel_store::{Cache, PlannedPackage, Project};
+use yostel_core::{Manifest, PackageName, Purpose, nearest};
+use yostel_store::{Cache, InstallPlan, PlannedPackage, Project, STATE_FOLDER};
 
 use crate::compose::plan_of;
 use crate::error::FlowError;
@@ -18,7 +18,8 @@ pub struct Environment {
     pub prepend: BTreeMap<String, Vec<PathBuf>>,
 }
 
-/// Composes the environment: what the project asked for itself first, then what came along, each by name.
+/// Composes the environment of the project that is worked on, of what it needs and what came along with that: what it
+/// asked for itself first, then the rest, each by name.
 ///
 /// # Errors
 /// `NotInstalled` when the lockfile's packages are not (all) there, and as loading the lockfile.
@@ -26,27 +27,43 @@ pub fn environment(project: &LoadedProject, settings: &Settings) -> Result<Envir
     let lockfile = load_fitting_lockfile(project)?;
     let target = Project::at(&project.root)?;
     let (_, selection) = as_installed(&target, &Cache::open(&settings.cache), settings);
-    let plan = plan_of(&lockfile, &selection, &project.patches()?)?;
-    let state = target.state().to_owned();
-    let mut packages: Vec<_> = plan.packages.values().collect();
-    packages.sort_by_key(|package| (!lockfile.is_direct(&package.name), package.name.clone()));
+    let declared = project.declared()?;
+    let plan = plan_of(&lockfile, &declared, &selection, &project.patches()?)?;
+    let mut wishes = declared.bound_wishes();
+    wishes.retain(|wish| wish.asker.name() == project.here().name());
+    // What was left out of the install on purpose is not missed.
+    let taken = |purpose: &Purpose| selection.purposes.is_empty() || selection.purposes.contains(purpose);
+    wishes.retain(|wish| taken(&wish.purpose));
+    let direct: BTreeSet<&PackageName> = wishes.iter().map(|wish| &wish.package).collect();
+    let reached = lockfile.reached(&wishes, &declared);
+    let mut packages: Vec<&PackageName> = reached.keys().filter(|name| lockfile.chosen.contains_key(*name)).collect();
+    packages.sort_by_key(|name| !direct.contains(name));
     let mut environment = Environment::default();
-    for package in packages {
-        let folder = state.join("packages").join(package.folder());
-        if !folder.is_dir() {
+    for name in packages {
+        let Some(folder) = folder_of(project, &plan, name).filter(|folder| folder.is_dir()) else {
             return Err(FlowError::NotInstalled);
-        }
+        };
         // A package without a manifest offers nothing.
         let Ok(text) = std::fs::read_to_string(folder.join(MANIFEST_NAME)) else { continue };
-        let Ok(manifest) = Manifest::parse(&text) else { continue };
-        for path in &manifest.offers.programs {
+        let Some(offers) = Manifest::offers_of(&text) else { continue };
+        for path in &offers.programs {
             environment.prepend.entry("PATH".into()).or_default().push(folder.join(path));
         }
-        for (variable, path) in &manifest.offers.variables {
+        for (variable, path) in &offers.variables {
             environment.prepend.entry(variable.clone()).or_default().push(folder.join(path));
         }
     }
     Ok(environment)
+}
+
+/// Returns where a package lies, or would when it were installed.
+fn folder_of(project: &LoadedProject, plan: &InstallPlan, package: &PackageName) -> Option<PathBuf> {
+    if let Some(folder) = plan.live.get(package) {
+        let folder = project.root.join(folder);
+        return Some(folder.canonicalize().unwrap_or(folder));
+    }
+    let planned = plan.packages.get(package)?;
+    Some(project.root.join(STATE_FOLDER).join("packages").join(planned.folder()))
 }
 
 /// Returns the folder where a package is installed.
@@ -54,8 +71,15 @@ pub fn environment(project: &LoadedProject, settings: &Settings) -> Result<Envir
 /// # Errors
 /// `NotLocked`, `NotInstalled`, and as loading the lockfile.
 pub fn where_is(project: &LoadedProject, package: &PackageName, settings: &Settings) -> Result<PathBuf, FlowError> {
-    let planned = planned_package(project, package, settings)?;
-    let folder = Project::at(&project.root)?.state().join("packages").join(planned.folder());
+    let live = project.live();
+    let folder = match live.get(package).and_then(|live| live.origin.live_folder()) {
+        Some(folder) => project.root.join(folder),
+        None => {
+            let planned = planned_package(project, package, settings)?;
+            Project::at(&project.root)?.state().join("packages").join(planned.folder())
+        }
+    };
+    let folder = folder.canonicalize().unwrap_or(folder);
     if folder.is_dir() { Ok(folder) } else { Err(FlowError::NotInstalled) }
 }
 
@@ -67,7 +91,7 @@ pub(crate) fn planned_package(
 ) -> Result<PlannedPackage, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
     let (_, selection) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
-    let mut plan = plan_of(&lockfile, &selection, &project.patches()?)?;
+    let mut plan = plan_of(&lockfile, &project.declared()?, &selection, &project.patches()?)?;
     if let Some(planned) = plan.packages.remove(package) {
         return Ok(planned);
     }

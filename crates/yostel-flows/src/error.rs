@@ -1,17 +1,19 @@
 //! Everything a flow can fail with. Each error carries the values a sentence needs; the words are the command line's.
 
 use std::io;
+use std::ops::Range;
 use std::path::PathBuf;
 
 use yostel_core::{
-    Accept, BindError, Collision, Difference, EditError, LockfileError, ManifestProblem, PackageName, PatchError,
-    Purpose, Requirement, ResolveError, SourceName, Version,
+    Accept, BindError, Collision, Difference, EditError, LockfileError, ManifestProblem, Origin, PackageName,
+    PatchError, Purpose, Requirement, ResolveError, SourceName, Version,
 };
 use yostel_registry::RegistryError;
 use yostel_sources::{SourceError, SourceErrorKind};
 use yostel_store::{AdmitError, AlterError, ErrorClass, KitError, StoreError};
 
 use crate::republished::{Republished, Seen};
+use crate::workspace::WorkspaceProblem;
 
 /// What helps against an error; the command line maps it to an exit status.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -37,7 +39,9 @@ pub enum FlowClass {
 pub struct WishPlace {
     /// The wish.
     pub wish: Requirement,
-    /// Line in the manifest, from 1.
+    /// The manifest, relative to the workspace's root.
+    pub file: String,
+    /// Line in it, from 1.
     pub line: usize,
 }
 
@@ -57,6 +61,17 @@ pub enum PatchProblem {
     },
 }
 
+/// Why a package in a folder cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PathProblem {
+    /// There is no such folder.
+    #[error("there is no such folder")]
+    NoFolder,
+    /// It holds another package.
+    #[error("it holds {0}")]
+    OtherName(PackageName),
+}
+
 /// Why local changes are not shown, kept or dropped.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum NotAltered {
@@ -66,6 +81,9 @@ pub enum NotAltered {
     /// The copy is as the release is.
     #[error("nothing was changed")]
     Nothing,
+    /// It is what lies in a folder: it is changed there.
+    #[error("it is what lies in {0}")]
+    Live(String),
     /// Files were changed that are not text.
     #[error("{} changed file(s) are not text", .0.len())]
     NotText(Vec<String>),
@@ -130,6 +148,36 @@ pub enum FlowError {
         text: String,
         /// The problems, in the order of the text.
         problems: Vec<ManifestProblem>,
+    },
+    /// The workspace's projects are not what its manifest says, or contradict each other.
+    #[error("{problem}")]
+    Workspace {
+        /// The manifest's file.
+        path: PathBuf,
+        /// Its text.
+        text: String,
+        /// Byte range of what is wrong; empty when it stands in no one place.
+        span: Range<usize>,
+        /// What it is.
+        problem: Box<WorkspaceProblem>,
+    },
+    /// The workspace has no project of that name.
+    #[error("there is no project {name} here")]
+    NoSuchProject {
+        /// The name.
+        name: PackageName,
+        /// Those there are.
+        known: Vec<PackageName>,
+    },
+    /// A package in a folder cannot be used.
+    #[error("{package} cannot be taken from {}: {problem}", folder.display())]
+    Path {
+        /// The package.
+        package: PackageName,
+        /// The folder.
+        folder: PathBuf,
+        /// Why.
+        problem: PathProblem,
     },
     /// The project wants another version of the tool.
     #[error("{project} wants yostel {accept}, this is {found}")]
@@ -209,6 +257,9 @@ pub enum FlowError {
         /// The folder a proof was written to, when one was asked for.
         proof: Option<PathBuf>,
     },
+    /// Packages of the lockfile are folders of this machine, and the lockfile is for others too.
+    #[error("{} package(s) can be had on this machine only", .0.len())]
+    NotShareable(Vec<(PackageName, Origin)>),
     /// The resolver broke its own rules.
     #[error(transparent)]
     WrongAnswer(ResolveError),
@@ -224,7 +275,7 @@ pub enum FlowError {
         /// The package.
         package: PackageName,
         /// The source.
-        source_name: SourceName,
+        source_name: String,
     },
     /// An archive or tree was refused.
     #[error("{package} {version}: {error}")]
@@ -333,6 +384,10 @@ impl FlowError {
             Self::NoProject(_)
             | Self::Manifest { .. }
             | Self::OtherTool { .. }
+            | Self::Workspace { .. }
+            | Self::NoSuchProject { .. }
+            | Self::Path { .. }
+            | Self::NotShareable(_)
             | Self::AlreadyAProject(_)
             | Self::NoSources
             | Self::UnknownPackage { .. }

@@ -103,12 +103,12 @@ fn demand(
     observer: &dyn Observer,
 ) -> Result<Instead, FlowError> {
     let demand = Requirement {
-        asker: Asker::Project(project.manifest.project.name.clone()),
+        asker: Asker::Project(project.here().manifest.project.name.clone()),
         package: package.clone(),
         accept: Accept::parse(&format!("={version}")).expect("a version makes a constraint"),
         purpose: run_purpose(),
     };
-    let mut wishes = project.manifest.requirements();
+    let mut wishes = project.requirements();
     wishes.push(demand.clone());
     let mut keep = versions_of(lockfile);
     // What is demanded is not held against keeping it where it is.

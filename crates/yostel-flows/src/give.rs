@@ -35,7 +35,12 @@ pub fn publish(
     remarks: ReleaseRemarks,
     settings: &Settings,
 ) -> Result<Published, FlowError> {
-    Ok(Registry::open(registry)?.publish(&project.root, &project.manifest, settings.now, remarks)?)
+    Ok(Registry::open(registry)?.publish(
+        &project.folder_of(project.here()),
+        &project.here().manifest,
+        settings.now,
+        remarks,
+    )?)
 }
 
 /// Withdraws a release; returns whether it was not withdrawn before.

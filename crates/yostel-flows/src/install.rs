@@ -4,9 +4,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::Mutex;
 
-use yostel_core::{
-    Artifact, FilePatch, Lockfile, PackageName, Purpose, Seal, SourceName, TreeDigest, TreeFile, Version,
-};
+use yostel_core::{Artifact, FilePatch, Lockfile, Origin, PackageName, Purpose, Seal, TreeDigest, TreeFile, Version};
 use yostel_sources::{Source, SourceErrorKind, SourceSet};
 use yostel_store::{
     AdmitError, Cache, FileChange, Installed, Placing, PlannedPackage, Project, ProjectRecord, StagedArchive,
@@ -31,6 +29,8 @@ pub struct InstallRequest {
     pub placing: Placing,
     /// Only what is reached for one of these purposes; everything when there is none.
     pub purposes: BTreeSet<Purpose>,
+    /// Only what these projects of the workspace reach; everything when there is none.
+    pub projects: BTreeSet<PackageName>,
     /// Trust the record of the last install: when the lockfile is still the same, no installed file is looked at.
     pub quick: bool,
 }
@@ -38,8 +38,8 @@ pub struct InstallRequest {
 impl InstallRequest {
     /// Asks for an install in the way in which it was done before.
     pub(crate) fn again(placing: Placing, selection: Selection) -> Self {
-        let Selection { platform, purposes } = selection;
-        Self { platform: Some(platform), placing, purposes, ..Self::default() }
+        let Selection { platform, purposes, projects } = selection;
+        Self { platform: Some(platform), placing, purposes, projects, ..Self::default() }
     }
 }
 
@@ -92,7 +92,8 @@ pub fn install(
     let cache = Cache::open(&settings.cache);
     let target = Project::at(&project.root)?.placing(request.placing);
     let platform = request.platform.as_deref().unwrap_or(&settings.platform);
-    let selection = Selection { platform: platform.to_owned(), purposes: request.purposes.clone() };
+    let (purposes, projects) = (request.purposes.clone(), request.projects.clone());
+    let selection = Selection { platform: platform.to_owned(), purposes, projects };
     if request.quick
         && let Some(report) = recorded(project, &target, &cache, &selection)
     {
@@ -100,7 +101,8 @@ pub fn install(
     }
     let lockfile = load_fitting_lockfile(project)?;
     known_purposes(project, &lockfile, &request.purposes)?;
-    let plan = plan_of(&lockfile, &selection, &project.patches()?)?;
+    request.projects.iter().try_for_each(|name| project.project(name).map(drop))?;
+    let plan = plan_of(&lockfile, &project.declared()?, &selection, &project.patches()?)?;
     let mut report = InstallReport {
         packages: plan.packages.len(),
         fetched: Vec::new(),
@@ -128,8 +130,8 @@ pub fn install(
         observer.notice(Event::End);
     }
     for package in packages {
-        let from = lockfile.chosen[&package.name].from.as_str();
-        let release = [package.name.as_str(), package.version.as_str(), from];
+        let from = lockfile.chosen[&package.name].from.to_string();
+        let release = [package.name.as_str(), package.version.as_str(), &from];
         note_use(&cache, release, &package.artifact, &project.root, settings);
     }
     drop(in_use);
@@ -143,7 +145,7 @@ fn recorded(project: &LoadedProject, target: &Project, cache: &Cache, selection:
     let record = target.recorded(cache)?;
     let fits = glance.declarations == declared.seal();
     let digest = Seal::parse(&record.digest).ok()?;
-    let same = record.platform == selection.platform && purposes_of(&record) == selection.purposes;
+    let same = selection_of(&record) == *selection;
     (fits && same && record.lock == glance.seal.to_string()).then(|| InstallReport {
         packages: record.stamps.len(),
         fetched: Vec::new(),
@@ -260,7 +262,7 @@ pub(crate) fn bring_in(
 fn stage(
     project: &LoadedProject,
     package: &PlannedPackage,
-    (from, like): (&SourceName, Option<TreeDigest>),
+    (from, like): (&Origin, Option<TreeDigest>),
     cache: &Cache,
     sources: &SourceSet,
     offline: bool,
@@ -277,15 +279,14 @@ fn stage(
             Err(error) => return Err(refused(format!("the cache, {}", cache.root().display()))(error)),
         }
     }
+    let unknown = || FlowError::UnknownSource { package: package.name.clone(), source_name: from.to_string() };
     let opened;
-    let source = match sources.source(from) {
+    let source = match from.source().and_then(|name| sources.source(name)) {
         Some(source) => source,
         None => {
             // Not opened yet (the rotten archive was a surprise), or not named by the manifest.
             opened = project.sources()?;
-            opened
-                .source(from)
-                .ok_or_else(|| FlowError::UnknownSource { package: package.name.clone(), source_name: from.clone() })?
+            opened.source(from.source().ok_or_else(unknown)?).ok_or_else(unknown)?
         }
     };
     let archive = fetch(source, release, &package.artifact, cache, observer).map_err(|error| {
@@ -357,7 +358,7 @@ pub fn verify(
     let target = Project::at(&project.root)?;
     let (placing, selection) = as_installed(&target, &cache, settings);
     let target = target.placing(placing);
-    let plan = plan_of(&lockfile, &selection, &project.patches()?)?;
+    let plan = plan_of(&lockfile, &project.declared()?, &selection, &project.patches()?)?;
     if !plan.packages.is_empty() && !target.state().join("packages").is_dir() {
         return Err(FlowError::NotInstalled);
     }
@@ -421,7 +422,7 @@ pub fn repair(
     let cache = Cache::open(&settings.cache);
     let target = Project::at(&project.root)?;
     let (placing, selection) = as_installed(&target, &cache, settings);
-    let plan = plan_of(&load_fitting_lockfile(project)?, &selection, &project.patches()?)?;
+    let plan = plan_of(&load_fitting_lockfile(project)?, &project.declared()?, &selection, &project.patches()?)?;
     let differing: Vec<&PlannedPackage> = report.differing.iter().filter_map(|name| plan.packages.get(name)).collect();
     target.distrust(&differing, &cache)?;
     install(project, &InstallRequest::again(placing, selection), settings, observer)
@@ -430,22 +431,24 @@ pub fn repair(
 /// Tells how the project was installed, and what of it; as it would be now, when that is not known.
 pub(crate) fn as_installed(target: &Project, cache: &Cache, settings: &Settings) -> (Placing, Selection) {
     match target.record(cache) {
-        Some(record) if !record.platform.is_empty() => {
-            let purposes = purposes_of(&record);
-            (record.placing, Selection { platform: record.platform, purposes })
-        }
+        Some(record) if !record.platform.is_empty() => (record.placing, selection_of(&record)),
         _ => (Placing::default(), Selection::all_for(&settings.platform)),
     }
 }
 
-fn purposes_of(record: &ProjectRecord) -> BTreeSet<Purpose> {
-    record.purposes.iter().filter_map(|purpose| Purpose::parse(purpose).ok()).collect()
+fn selection_of(record: &ProjectRecord) -> Selection {
+    Selection {
+        platform: record.platform.clone(),
+        purposes: record.purposes.iter().filter_map(|purpose| Purpose::parse(purpose).ok()).collect(),
+        projects: record.projects.iter().filter_map(|name| PackageName::parse(name).ok()).collect(),
+    }
 }
 
 /// Checks that a project has needs for each of these purposes.
 fn known_purposes(project: &LoadedProject, lockfile: &Lockfile, wanted: &BTreeSet<Purpose>) -> Result<(), FlowError> {
     let locked = lockfile.chosen.values().flat_map(|locked| locked.purposes.iter());
-    let known: BTreeSet<Purpose> = project.manifest.needs.keys().chain(locked).cloned().collect();
+    let known: BTreeSet<Purpose> =
+        project.projects().flat_map(|one| one.manifest.needs.keys()).chain(locked).cloned().collect();
     match wanted.iter().find(|purpose| !known.contains(*purpose)) {
         Some(unknown) => {
             Err(FlowError::UnknownPurpose { purpose: unknown.clone(), known: known.into_iter().collect() })

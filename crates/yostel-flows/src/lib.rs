@@ -18,17 +18,19 @@ mod lock;
 mod look;
 mod observer;
 mod patches;
+mod places;
 mod project;
 mod republished;
 mod settle;
 mod upkeep;
+mod workspace;
 
 pub use alter::{Changes, Dropped, Kept, Opened, drop_alter, keep_alter, open_alter, show_alter};
 pub use cache::{cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
 pub use compose::{Selection, plan_of};
-pub use declare::{AddReport, AddRequest, InitRequest, RemoveReport, add, init, remove};
+pub use declare::{AddReport, AddRequest, GatherReport, InitRequest, RemoveReport, add, gather_agreed, init, remove};
 pub use environment::{Environment, environment, where_is};
-pub use error::{FlowClass, FlowError, NotAltered, PatchProblem, RulePlace, WishPlace};
+pub use error::{FlowClass, FlowError, NotAltered, PatchProblem, PathProblem, RulePlace, WishPlace};
 pub use explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use give::{contents, create_registry, publish, withdraw};
 pub use install::{InstallReport, InstallRequest, VerifyReport, install, repair, verify};
@@ -42,3 +44,4 @@ pub use project::{
 pub use republished::{Republished, Seen};
 pub use settle::{Settlement, apply_settlement, settle};
 pub use upkeep::{Debt, Upkeep, UpkeepRule};
+pub use workspace::{ProjectFile, WorkspaceProblem, in_order_of_needs};

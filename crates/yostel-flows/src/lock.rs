@@ -8,9 +8,9 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use yostel_core::{
-    Arrival, Collision, Declared, Glance, Lockfile, Move, MoveKind, Outcome, Overridden, PackageDocument, PackageName,
-    Phase, Prefer, Problem, Resolution, ResolveError, Resolver, Rules, Seal, SearchStats, Step, Unfinished, Version,
-    compare, nearest, overridden,
+    Arrival, Collision, Declared, Glance, Lockfile, Move, MoveKind, Origin, Outcome, Overridden, PackageDocument,
+    PackageName, Phase, Prefer, Problem, Resolution, ResolveError, Resolver, Rules, Seal, SearchStats, Step,
+    Unfinished, Version, compare, nearest, overridden,
 };
 use yostel_sources::SourceSet;
 use yostel_store::{Cache, for_each_in_parallel, write_atomically};
@@ -18,7 +18,7 @@ use yostel_store::{Cache, for_each_in_parallel, write_atomically};
 use crate::error::{FlowError, RulePlace, WishPlace};
 use crate::observer::{Event, Observer};
 use crate::patches::complete;
-use crate::project::{LoadedProject, Settings, glance_at_lockfile, load_lockfile};
+use crate::project::{LoadedProject, Settings, glance_at_lockfile, line_of, load_lockfile};
 use crate::republished;
 
 /// What to keep of an earlier lockfile.
@@ -54,11 +54,21 @@ pub struct LockRequest {
     pub proof: Option<PathBuf>,
     /// How long to search, asking the sources not counted, before the best found so far will do.
     pub time_limit: Option<Duration>,
+    /// Whether to refuse a lockfile with packages that only this machine has.
+    pub shareable: bool,
 }
 
 impl Default for LockRequest {
     fn default() -> Self {
-        Self { keep: Keep::Locked, write: Write::File, as_of: None, prefer: None, proof: None, time_limit: None }
+        Self {
+            keep: Keep::Locked,
+            write: Write::File,
+            as_of: None,
+            prefer: None,
+            proof: None,
+            time_limit: None,
+            shareable: false,
+        }
     }
 }
 
@@ -83,6 +93,8 @@ pub struct LockReport {
     pub newer: Vec<(PackageName, Version, Version)>,
     /// Needs that get another package, or a version that they do not admit, because the manifest says so.
     pub overridden: Vec<Overridden>,
+    /// Packages that only this machine has.
+    pub only_here: Vec<(PackageName, Origin)>,
     /// Patches that the manifest names for packages that are not locked.
     pub unused_patches: BTreeSet<PackageName>,
     /// What the search did; none when there was nothing to search for.
@@ -102,6 +114,7 @@ impl LockReport {
             written: false,
             newer: Vec::new(),
             overridden: Vec::new(),
+            only_here: Vec::new(),
             unused_patches: BTreeSet::new(),
             search: None,
         }
@@ -155,7 +168,9 @@ pub fn lock(
     let path = project.lockfile_path();
     let patches = project.patches()?;
     let declared = project.declared_with(&patches);
+    // Whether it can be shared is for its content to tell.
     if request.keep == Keep::Locked
+        && !request.shareable
         && let Some(Glance { seal, declarations: locked, packages }) = glance_at_lockfile(project)
         && locked == declared.seal()
     {
@@ -202,6 +217,13 @@ pub fn lock(
         }
     };
     let mut lockfile = Lockfile::from_resolution(&declared, &resolution);
+    if request.shareable {
+        let bound = lockfile.chosen.iter().filter(|(_, locked)| !locked.from.is_shareable());
+        let bound: Vec<_> = bound.map(|(name, locked)| (name.clone(), locked.from.clone())).collect();
+        if !bound.is_empty() {
+            return Err(FlowError::NotShareable(bound));
+        }
+    }
     let cache = Cache::open(&settings.cache);
     if let Some(told) = published_again(before.as_ref(), &lockfile, request.keep, project, &cache, observer)? {
         return Err(told);
@@ -218,8 +240,10 @@ pub fn lock(
     let newer = kept_below_newest(&lockfile, &documents, &moves);
     let (overridden, unused_patches) = (overridden(&declared, &resolution), patches.unused(&lockfile));
     let told = LockReport::nothing_new(path, lockfile.chosen.len(), lockfile.seal());
+    let only_here = lockfile.chosen.iter().filter(|(_, locked)| !locked.from.is_shareable());
+    let only_here = only_here.map(|(name, locked)| (name.clone(), locked.from.clone())).collect();
     let lockfile = Some(lockfile);
-    Ok(LockReport { lockfile, moves, changed, written, newer, overridden, unused_patches, search, ..told })
+    Ok(LockReport { only_here, lockfile, moves, changed, written, newer, overridden, unused_patches, search, ..told })
 }
 
 /// Says which releases a lockfile would take with other content than the one before, when what is locked is to be kept.
@@ -248,18 +272,18 @@ pub(crate) fn places_of(project: &LoadedProject, collision: &Collision) -> Vec<W
 
 /// Finds what the manifest says, wherever they turn up, about the packages of a collision.
 fn rules_about(project: &LoadedProject, collision: &Collision) -> Vec<RulePlace> {
-    let manifest = &project.manifest;
+    let manifest = project.manifest();
     let all = std::iter::once(collision).chain(&collision.others);
     let met: BTreeSet<&PackageName> = all
         .flat_map(|one| one.wishes.iter().map(|wish| &wish.package).chain(one.facts.iter().map(|fact| &fact.package)))
         .collect();
     let place = |span, table, package: &PackageName, says| RulePlace {
-        line: project.line_of(span),
+        line: line_of(&project.top.text, span),
         table,
         package: package.clone(),
         says,
     };
-    let agreed = manifest.overrides().agreed;
+    let agreed = project.overrides().agreed;
     let mut rules: Vec<RulePlace> = Vec::new();
     for (package, accept) in agreed.iter().filter(|(package, _)| met.contains(package)) {
         rules.push(place(&manifest.agreed[package].span, "agreed", package, accept.to_string()));
@@ -295,15 +319,15 @@ pub(crate) fn rules_of(
     prefer: Option<Prefer>,
     settings: &Settings,
 ) -> Rules {
-    let policy = &project.manifest.policy;
+    let policy = &project.manifest().policy;
     let old_enough = policy.minimum_age_days.and_then(|days| {
         let seconds = i64::from(days) * 86_400;
         Timestamp::from_second(settings.now.as_second() - seconds).ok()
     });
     let published_by = [as_of, old_enough].into_iter().flatten().min();
-    let platforms = project.manifest.project.platforms.clone();
+    let platforms = project.manifest().project.platforms.clone();
     let shared_roles = policy.share_roles.clone();
-    let overrides = project.manifest.overrides();
+    let overrides = project.overrides();
     Rules { published_by, prefer: prefer.or(policy.prefer).unwrap_or_default(), platforms, shared_roles, overrides }
 }
 
@@ -449,10 +473,13 @@ pub(crate) fn unknown_package(
     project: &LoadedProject,
     sources: &SourceSet,
 ) -> FlowError {
+    if project.manifest().sources.is_empty() {
+        return FlowError::NoSources;
+    }
     let names = sources.names();
     let near = nearest(package.as_str(), names.iter().map(PackageName::as_str));
     let near = near.and_then(|near| names.iter().find(|name| name.as_str() == near)).cloned();
-    let sources = project.manifest.sources.keys().cloned().collect();
+    let sources = project.manifest().sources.keys().cloned().collect();
     FlowError::UnknownPackage { package: package.clone(), wish, near, sources }
 }
 

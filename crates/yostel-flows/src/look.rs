@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_core::{
-    Accept, Duplicate, Outdated, PackageDocument, PackageName, Purpose, SourceName, TreeDigest, Version, duplicates,
-    outdated,
+    Accept, Duplicate, Origin, Outdated, PackageDocument, PackageName, Purpose, TreeDigest, Version, duplicates,
+    outdated, run_purpose,
 };
 use yostel_store::for_each_in_parallel;
 
@@ -12,6 +12,7 @@ use crate::error::FlowError;
 use crate::observer::{Event, Observer};
 use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
 use crate::upkeep::{Upkeep, upkeep};
+use crate::workspace::ProjectFile;
 
 /// All locked packages.
 #[derive(Debug)]
@@ -34,35 +35,38 @@ pub struct ListRow {
     /// For which purposes it is there.
     pub purposes: BTreeSet<Purpose>,
     /// Where it comes from.
-    pub from: SourceName,
+    pub from: Origin,
     /// Who asks for it, sorted.
     pub asked_by: Vec<String>,
     /// Digests of its trees, by platform.
     pub trees: BTreeMap<String, TreeDigest>,
 }
 
-/// Lists what is locked.
+/// Lists what is locked; of a workspace, for the project that is worked on, or for all when that is the one at the root.
 ///
 /// # Errors
 /// As loading a lockfile that must fit the manifest.
 pub fn list(project: &LoadedProject) -> Result<ListReport, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
-    let rows = lockfile.chosen.iter().map(|(name, locked)| ListRow {
-        package: name.clone(),
-        version: locked.version.clone(),
-        direct: lockfile.is_direct(name),
-        purposes: locked.purposes.clone(),
-        from: locked.from.clone(),
-        asked_by: locked
-            .asked_by
-            .iter()
-            .map(|asked| asked.who.to_string())
-            .collect::<BTreeSet<_>>()
-            .into_iter()
-            .collect(),
-        trees: locked.artifacts.iter().map(|artifact| (artifact.platform.clone(), artifact.tree)).collect(),
+    let declared = project.declared()?;
+    let mut wishes = declared.bound_wishes();
+    let here = project.here().name();
+    wishes.retain(|wish| project.here.is_none() || wish.asker.name() == here);
+    let reached = lockfile.reached(&wishes, &declared);
+    let rows = lockfile.chosen.iter().filter_map(|(name, locked)| {
+        let purposes = reached.get(name)?.clone();
+        let asked_by: BTreeSet<String> = locked.asked_by.iter().map(|asked| asked.who.to_string()).collect();
+        Some(ListRow {
+            package: name.clone(),
+            version: locked.version.clone(),
+            direct: wishes.iter().any(|wish| wish.package == *name),
+            purposes,
+            from: locked.from.clone(),
+            asked_by: asked_by.into_iter().collect(),
+            trees: locked.artifacts.iter().map(|artifact| (artifact.platform.clone(), artifact.tree)).collect(),
+        })
     });
-    Ok(ListReport { project: project.manifest.project.name.clone(), rows: rows.collect() })
+    Ok(ListReport { project: here.clone(), rows: rows.collect() })
 }
 
 /// The graph, as a tree from the project down.
@@ -93,33 +97,48 @@ pub struct TreeNode {
     pub repeated: bool,
 }
 
-/// Draws the tree. What a package needs is told once; where it comes up again, it is marked as repeated.
+/// Draws the tree of the project that is worked on; of a workspace, when that is the one at its root, one of each project.
+/// What a package needs is told once; where it comes up again, it is marked as repeated.
 ///
 /// # Errors
 /// As loading a lockfile that must fit the manifest.
-pub fn tree(project: &LoadedProject) -> Result<Tree, FlowError> {
+pub fn tree(project: &LoadedProject) -> Result<Vec<Tree>, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
-    let mut needs: BTreeMap<&PackageName, Vec<(&PackageName, &Accept)>> = BTreeMap::new();
+    let declared = project.declared()?;
+    let mut needs: BTreeMap<PackageName, Vec<(PackageName, Accept)>> = BTreeMap::new();
     for (name, locked) in &lockfile.chosen {
         for asked in locked.asked_by.iter().filter(|asked| !asked.who.is_project()) {
-            needs.entry(asked.who.name()).or_default().push((name, &asked.accept));
+            needs.entry(asked.who.name().clone()).or_default().push((name.clone(), asked.accept.clone()));
         }
     }
-    let mut told = BTreeSet::new();
-    let mut roots = Vec::new();
-    for wish in project.declared()?.bound_wishes() {
-        let version = |name: &PackageName| lockfile.chosen[name].version.clone();
-        roots.push(node(&wish.package, &wish.accept, Some(wish.purpose.clone()), &needs, &version, &mut told));
+    let wishes = declared.bound_wishes();
+    let run = run_purpose();
+    for wish in wishes.iter().filter(|wish| wish.purpose == run && lockfile.chosen.contains_key(wish.asker.name())) {
+        needs.entry(wish.asker.name().clone()).or_default().push((wish.package.clone(), wish.accept.clone()));
     }
-    let about = &project.manifest.project;
-    Ok(Tree { project: about.name.clone(), version: about.version.clone(), roots })
+    let mut told = BTreeSet::new();
+    let shown = project.projects().filter(|one| project.here.is_none() || std::ptr::eq(*one, project.here()));
+    let tree = |one: &ProjectFile| {
+        let of_project = wishes.iter().filter(|wish| wish.asker.name() == one.name());
+        let version = |name: &PackageName| lockfile.chosen[name].version.clone();
+        let roots = of_project
+            .map(|wish| node(&wish.package, &wish.accept, Some(wish.purpose.clone()), &needs, &version, &mut told));
+        let about = &one.manifest.project;
+        Tree { project: about.name.clone(), version: about.version.clone(), roots: roots.collect() }
+    };
+    let mut trees: Vec<Tree> = shown.map(tree).collect();
+    // A root that only holds the others together has nothing to show.
+    if trees.len() > 1 && trees[0].roots.is_empty() {
+        trees.remove(0);
+    }
+    Ok(trees)
 }
 
 fn node(
     package: &PackageName,
     accept: &Accept,
     purpose: Option<Purpose>,
-    needs: &BTreeMap<&PackageName, Vec<(&PackageName, &Accept)>>,
+    needs: &BTreeMap<PackageName, Vec<(PackageName, Accept)>>,
     version: &impl Fn(&PackageName) -> Version,
     told: &mut BTreeSet<PackageName>,
 ) -> TreeNode {
@@ -162,7 +181,9 @@ impl AuditReport {
 /// As loading a lockfile that must fit the manifest, and asking the sources.
 pub fn audit(project: &LoadedProject, settings: &Settings, observer: &dyn Observer) -> Result<AuditReport, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
-    let names: Vec<&PackageName> = lockfile.chosen.keys().collect();
+    // Of what does not come from a source, none can tell anything.
+    let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
+    let names: Vec<&PackageName> = from_source.map(|(name, _)| name).collect();
     let mut documents: BTreeMap<PackageName, PackageDocument> = BTreeMap::new();
     let mut unknown = Vec::new();
     if !names.is_empty() {

@@ -31,7 +31,7 @@ impl LoadedProject {
     /// `Patch` when one is not there or cannot be read.
     pub fn patches(&self) -> Result<Patches, FlowError> {
         let mut patches = BTreeMap::new();
-        for (package, change) in &self.manifest.alter {
+        for (package, change) in &self.top.manifest.alter {
             let path = self.root.join(&change.patch);
             let text = fs::read_to_string(&path).map_err(|cause| FlowError::Patch {
                 package: package.clone(),
@@ -54,10 +54,12 @@ impl LoadedProject {
 
     pub(crate) fn declared_with(&self, patches: &Patches) -> Declared {
         Declared {
-            wishes: self.manifest.requirements(),
-            platforms: self.manifest.project.platforms.clone(),
-            shared_roles: self.manifest.policy.share_roles.clone(),
-            overrides: self.manifest.overrides(),
+            wishes: self.requirements(),
+            platforms: self.top.manifest.project.platforms.clone(),
+            shared_roles: self.top.manifest.policy.share_roles.clone(),
+            overrides: self.overrides(),
+            elsewhere: self.elsewhere.clone(),
+            live: self.live(),
             alterations: patches.0.keys().filter_map(|name| Some((name.clone(), patches.digest(name)?))).collect(),
         }
     }

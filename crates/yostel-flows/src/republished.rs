@@ -114,7 +114,8 @@ pub(crate) fn tell_all(
     for (package, was) in &before.chosen {
         let Some(is) = after.chosen.get(package).filter(|is| is.version == was.version) else { continue };
         let pair = was.artifacts.iter().find_map(|locked| Some((locked, other_content(locked, &is.artifacts)?)));
-        if let (Some((locked, offered)), Some(source)) = (pair, sources.source(&is.from)) {
+        if let (Some((locked, offered)), Some(source)) = (pair, is.from.source().and_then(|name| sources.source(name)))
+        {
             told.push(tell((package, &is.version), locked, offered, source, cache, observer));
         }
     }

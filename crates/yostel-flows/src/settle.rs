@@ -1,11 +1,11 @@
 //! The smallest repairs of a collision: listed, previewed, applied.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use yostel_core::{
-    Declared, Lockfile, Manifest, Move, NeedForm, Outcome, Problem, Purpose, Repair, Requirement, Resolver, WishEdit,
-    add_need, compare, remove_need,
+    Declared, Lockfile, Move, NeedForm, Outcome, Problem, Purpose, Repair, Requirement, Resolver, WishEdit, add_need,
+    compare, remove_need,
 };
 use yostel_store::{Cache, write_atomically};
 
@@ -23,8 +23,8 @@ const MOST_REPAIRS: usize = 8;
 pub struct Settlement {
     /// The edits of the manifest, and the set they lead to.
     pub repair: Repair,
-    /// The manifest's text afterwards.
-    pub text: String,
+    /// The manifests that change, each by its path relative to the root, with its text before and afterwards.
+    pub texts: BTreeMap<String, (String, String)>,
     /// The lockfile afterwards.
     pub lockfile: Lockfile,
     /// What moves against the lockfile as it is.
@@ -58,58 +58,89 @@ pub fn settle(
     }
     let mut settlements = Vec::new();
     for repair in resolver.repairs(MOST_REPAIRS) {
-        let text = edited(&project.text, &repair.edits)?;
+        let texts = edited(project, &repair.edits)?;
         // What is said about packages wherever they turn up can undo an edit, or forbid it.
-        if !means(&text, &repair.wishes) {
+        if !means(project, &texts, &repair.wishes) {
             continue;
         }
         let declared = Declared { wishes: repair.wishes.clone(), ..declared.clone() };
         let mut lockfile = Lockfile::from_resolution(&declared, &repair.resolution);
         complete(&mut lockfile, before.as_ref(), &patches, project, &Cache::open(&settings.cache), observer)?;
         let moves = compare(before.as_ref(), &lockfile);
-        settlements.push(Settlement { repair, text, lockfile, moves });
+        settlements.push(Settlement { repair, texts, lockfile, moves });
     }
     Ok(Some(settlements))
 }
 
-/// Tells whether a manifest comes to these wishes.
-fn means(text: &str, wishes: &[Requirement]) -> bool {
-    let Ok(manifest) = Manifest::parse(text) else { return false };
-    let overrides = manifest.overrides();
-    let bound: BTreeSet<Requirement> = manifest.requirements().iter().map(|wish| overrides.bound(wish)).collect();
+/// Manifests by their path relative to the root, before and after an edit.
+type Texts = BTreeMap<String, (String, String)>;
+
+/// Tells whether the edited manifests come to these wishes.
+fn means(project: &LoadedProject, texts: &Texts, wishes: &[Requirement]) -> bool {
+    let after = texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
+    let Some(edited) = project.with_texts(&after) else { return false };
+    let overrides = edited.overrides();
+    let bound: BTreeSet<Requirement> = edited.requirements().iter().map(|wish| overrides.bound(wish)).collect();
     bound == wishes.iter().cloned().collect()
 }
 
-fn edited(text: &str, edits: &[WishEdit]) -> Result<String, FlowError> {
-    let mut text = text.to_owned();
+fn edited(project: &LoadedProject, edits: &[WishEdit]) -> Result<Texts, FlowError> {
+    let mut texts = Texts::new();
     for edit in edits {
         let wish = edit.wish();
         let purpose: &Purpose = &wish.purpose;
-        text = match edit {
+        let Some(file) = project.projects().find(|file| file.name() == wish.asker.name()) else { continue };
+        let (_, text) = texts.entry(file.manifest_path()).or_insert_with(|| (file.text.clone(), file.text.clone()));
+        *text = match edit {
             WishEdit::Change { accept, .. } => {
-                add_need(&text, purpose, &wish.package, &NeedForm::Accept(accept.clone()))?.text
+                add_need(text, purpose, &wish.package, &NeedForm::Accept(accept.clone()))?.text
             }
-            WishEdit::Drop { .. } => remove_need(&text, Some(purpose), &wish.package)?.text,
+            WishEdit::Drop { .. } => remove_need(text, Some(purpose), &wish.package)?.text,
         };
     }
-    Ok(text)
+    Ok(texts)
 }
 
-/// Applies a repair: the manifest in place, then the lockfile.
+/// Applies a repair: the manifests in place, then the lockfile.
 ///
 /// # Errors
-/// `Store`; the manifest is put back when the lockfile cannot be written.
+/// `Store`; everything is put back when something cannot be written.
 pub fn apply_settlement(
     project: &LoadedProject,
     settlement: &Settlement,
     observer: &dyn Observer,
 ) -> Result<(), FlowError> {
-    observer.notice(Event::Write("yostel.toml"));
-    write_atomically(&project.manifest_path(), settlement.text.as_bytes())?;
+    write_manifests(project, &settlement.texts, observer)?;
     observer.notice(Event::Write("yostel.lock"));
     if let Err(error) = write_atomically(&project.lockfile_path(), settlement.lockfile.write().as_bytes()) {
-        write_atomically(&project.manifest_path(), project.text.as_bytes())?;
+        put_back(project, settlement.texts.iter())?;
         return Err(error.into());
+    }
+    Ok(())
+}
+
+/// Writes edited manifests, all of them or none.
+pub(crate) fn write_manifests(
+    project: &LoadedProject,
+    texts: &Texts,
+    observer: &dyn Observer,
+) -> Result<(), FlowError> {
+    for (at, (file, (_, after))) in texts.iter().enumerate() {
+        observer.notice(Event::Write("yostel.toml"));
+        if let Err(error) = write_atomically(&project.root.join(file), after.as_bytes()) {
+            put_back(project, texts.iter().take(at))?;
+            return Err(error.into());
+        }
+    }
+    Ok(())
+}
+
+fn put_back<'t>(
+    project: &LoadedProject,
+    texts: impl Iterator<Item = (&'t String, &'t (String, String))>,
+) -> Result<(), FlowError> {
+    for (file, (before, _)) in texts {
+        write_atomically(&project.root.join(file), before.as_bytes())?;
     }
     Ok(())
 }

@@ -1,12 +1,15 @@
 //! What a project says about packages wherever they turn up is a debt: is it past its day, does it still change anything,
 //! what does it hide.
 
+use std::ops::Range;
+
 use yostel_core::{Lockfile, Outcome, PackageName, Problem, Resolver, Rules, Version};
 
 use crate::error::FlowError;
 use crate::lock::{Driven, drive, rules_of, versions_of};
 use crate::observer::Observer;
-use crate::project::{LoadedProject, Settings};
+use crate::project::{LoadedProject, Settings, line_of};
+use crate::workspace::ProjectFile;
 
 /// Which rule of the manifest it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -39,7 +42,9 @@ pub struct Upkeep {
     pub rule: UpkeepRule,
     /// The package it is about.
     pub package: PackageName,
-    /// The line of the manifest, from 1.
+    /// The manifest, relative to the workspace's root.
+    pub file: String,
+    /// The line of it, from 1.
     pub line: usize,
     /// Why it is there.
     pub why: String,
@@ -57,7 +62,7 @@ pub(crate) fn upkeep(
     settings: &Settings,
     observer: &dyn Observer,
 ) -> Result<Vec<Upkeep>, FlowError> {
-    let manifest = &project.manifest;
+    let manifest = project.manifest();
     let today = settings.now.to_zoned(jiff::tz::TimeZone::UTC).date();
     let past = |until: Option<jiff::civil::Date>| {
         let days = until.and_then(|until| today.since(until).ok()).map_or(0, |span| i64::from(span.get_days()));
@@ -65,18 +70,20 @@ pub(crate) fn upkeep(
     };
     let rules = || rules_of(project, None, None, settings);
     let mut found = Vec::new();
-    let mut look = |rule, package: &PackageName, span, why: &str, debts: Vec<Debt>| {
+    let mut look = |rule, package: &PackageName, (file, span): (&ProjectFile, &Range<usize>), why: &str, debts| {
+        let debts: Vec<Debt> = debts;
         if !debts.is_empty() {
-            let (package, line, why) = (package.clone(), project.line_of(span), why.to_owned());
-            found.push(Upkeep { rule, package, line, why, debts });
+            let (package, line, why) = (package.clone(), line_of(&file.text, span), why.to_owned());
+            found.push(Upkeep { rule, package, file: file.manifest_path(), line, why, debts });
         }
     };
+    let top = &project.top;
     for (package, force) in &manifest.force {
         let mut without = rules();
         without.overrides.forced.remove(package);
         let mut debts: Vec<Debt> = past(force.until).into_iter().collect();
         debts.extend(compare_without(project, lockfile, without, package, observer)?);
-        look(UpkeepRule::Force, package, &force.span, &force.why, debts);
+        look(UpkeepRule::Force, package, (top, &force.span), &force.why, debts);
     }
     for (package, swap) in &manifest.swap {
         let mut without = rules();
@@ -85,12 +92,12 @@ pub(crate) fn upkeep(
         debts.extend(
             compare_without(project, lockfile, without, package, observer)?.filter(|d| *d == Debt::ChangesNothing),
         );
-        look(UpkeepRule::Swap, package, &swap.span, &swap.why, debts);
+        look(UpkeepRule::Swap, package, (top, &swap.span), &swap.why, debts);
     }
-    for needs in manifest.needs.values() {
-        for (package, need) in needs {
+    for file in project.projects() {
+        for (package, need) in file.manifest.needs.values().flatten() {
             if let Some(why) = &need.why {
-                look(UpkeepRule::Deviation, package, &need.span, why, vec![Debt::Stands]);
+                look(UpkeepRule::Deviation, package, (file, &need.span), why, vec![Debt::Stands]);
             }
         }
     }
@@ -108,7 +115,7 @@ fn compare_without(
     let mut keep = versions_of(lockfile);
     // It is free to be what it would be.
     keep.remove(package);
-    let problem = Problem { wishes: project.manifest.requirements(), keep, rules: without };
+    let problem = Problem { wishes: project.requirements(), keep, rules: without };
     let Driven { outcome, .. } = match drive(Resolver::new(problem), project, &project.sources()?, observer) {
         // What would be needed is gone from all sources: the rule is what keeps the project going.
         Err(FlowError::UnknownPackage { .. } | FlowError::Unreadable { .. }) => return Ok(None),

@@ -3,7 +3,9 @@
 //! A name that a source reserves comes from that source alone. A name that two sources have and none reserves is an
 //! error: otherwise a stranger who publishes under a private name would be installed in its place.
 
-use yostel_core::{NamePattern, PackageDocument, PackageName, SourceName};
+use std::collections::BTreeMap;
+
+use yostel_core::{NamePattern, Origin, PackageDocument, PackageName, SourceName};
 
 use crate::Source;
 use crate::error::{SourceError, SourceErrorKind};
@@ -12,12 +14,19 @@ use crate::error::{SourceError, SourceErrorKind};
 #[derive(Default)]
 pub struct SourceSet {
     sources: Vec<(Box<dyn Source>, Vec<NamePattern>)>,
+    /// Packages that come from elsewhere, whatever a source may have by their name.
+    given: BTreeMap<PackageName, (Origin, PackageDocument)>,
 }
 
 impl SourceSet {
     /// Adds a source and the names it reserves.
     pub fn add(&mut self, source: Box<dyn Source>, reserves: Vec<NamePattern>) {
         self.sources.push((source, reserves));
+    }
+
+    /// Adds a package that comes from elsewhere: no source is asked about it.
+    pub fn give(&mut self, origin: Origin, document: PackageDocument) {
+        self.given.insert(document.name.clone(), (origin, document));
     }
 
     /// Tells whether there is no source at all.
@@ -34,7 +43,10 @@ impl SourceSet {
     ///
     /// # Errors
     /// As [`Source::document`]; and `Ambiguous`.
-    pub fn document(&self, package: &PackageName) -> Result<Option<(SourceName, PackageDocument)>, SourceError> {
+    pub fn document(&self, package: &PackageName) -> Result<Option<(Origin, PackageDocument)>, SourceError> {
+        if let Some(given) = self.given.get(package) {
+            return Ok(Some(given.clone()));
+        }
         let reserving =
             |(_, reserves): &&(Box<dyn Source>, Vec<NamePattern>)| reserves.iter().any(|p| p.covers(package));
         let reserved: Vec<_> = self.sources.iter().filter(reserving).collect();
@@ -50,13 +62,14 @@ impl SourceSet {
             let kind = SourceErrorKind::Ambiguous { package: package.clone(), others };
             return Err(SourceError { source_name: found[0].0.clone(), kind });
         }
-        Ok(found.pop())
+        Ok(found.pop().map(|(name, document)| (Origin::Source(name), document)))
     }
 
     /// Lists all names that any source knows, sorted; sources that cannot be asked are passed over.
     pub fn names(&self) -> Vec<PackageName> {
         let mut names: Vec<PackageName> =
             self.sources.iter().flat_map(|(source, _)| source.names().unwrap_or_default()).collect();
+        names.extend(self.given.keys().cloned());
         names.sort();
         names.dedup();
         names

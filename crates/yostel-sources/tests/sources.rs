@@ -37,7 +37,7 @@ fn a_name_in_two_sources_is_refused_until_one_reserves_it() {
     let error = both(&[]).document(&name).unwrap_err();
     assert_eq!(error.to_string(), "source depot: valley/gust is also in valley");
     let (source, document) = both(&["valley/*"]).document(&name).unwrap().unwrap();
-    assert_eq!((source.as_str(), document.releases[0].version.as_str()), ("valley", "1.0.0"));
+    assert_eq!((source.to_string().as_str(), document.releases[0].version.as_str()), ("valley", "1.0.0"));
     assert_eq!(both(&[]).names(), [name]);
 }
 

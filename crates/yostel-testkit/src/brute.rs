@@ -4,7 +4,9 @@
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{Choice, PackageName, Prefer, Problem, Resolution, Version, Word, requirements_of, satisfies};
+use yostel_core::{
+    Choice, Origin, PackageName, Prefer, Problem, Resolution, Version, Word, requirements_of, satisfies,
+};
 
 use crate::World;
 
@@ -22,7 +24,7 @@ pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
                 let choice = Choice {
                     release: release.clone(),
                     numbering: document.numbering,
-                    source: Word::parse("depot").unwrap(),
+                    origin: Origin::Source(Word::parse("depot").unwrap()),
                 };
                 with.chosen.insert(name.clone(), choice);
                 more.push(with);

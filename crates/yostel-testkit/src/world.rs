@@ -13,8 +13,8 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 use yostel_core::{
-    Accept, ArchiveDigest, Arrival, Artifact, Asker, Numbering, Offers, Outcome, PackageDocument, PackageName, Problem,
-    Release, Requirement, ResolveError, Resolver, Step, TreeDigest, Version, Withdrawal, Word, run_purpose,
+    Accept, ArchiveDigest, Arrival, Artifact, Asker, Numbering, Offers, Origin, Outcome, PackageDocument, PackageName,
+    Problem, Release, Requirement, ResolveError, Resolver, Step, TreeDigest, Version, Withdrawal, Word, run_purpose,
 };
 
 /// Wishes and releases.
@@ -119,7 +119,7 @@ impl World {
 
     /// Answers a question of the resolver.
     pub fn answer(&self, wanted: &BTreeSet<PackageName>) -> Vec<Arrival> {
-        let source = Word::parse("depot").unwrap();
+        let source = Origin::Source(Word::parse("depot").unwrap());
         let found = |name: &PackageName| self.documents.get(name).map(|d| (source.clone(), d.clone()));
         wanted.iter().map(|name| Arrival { package: name.clone(), found: found(name) }).collect()
     }

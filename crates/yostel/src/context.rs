@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use serde_json::json;
-use yostel_core::{Diagnostic, Order, Version};
+use yostel_core::{Diagnostic, Order, PackageName, Version};
 use yostel_flows::{FlowError, LoadedProject, Settings, current_platform, load_project};
 
 use crate::args::{Arguments, Color, Format};
@@ -19,6 +19,8 @@ use crate::render;
 pub(crate) struct Context {
     pub(crate) folder: PathBuf,
     pub(crate) settings: Settings,
+    /// The project of the workspace to work on, when one was named.
+    pub(crate) project: Option<PackageName>,
     pub(crate) format: Format,
     pub(crate) quiet: bool,
     pub(crate) verbose: bool,
@@ -70,6 +72,7 @@ impl Context {
         Ok(Self {
             folder,
             settings: Settings { cache, now, platform: current_platform(), tool },
+            project: arguments.project.clone(),
             format: arguments.format,
             quiet: arguments.quiet,
             verbose: arguments.verbose,
@@ -79,7 +82,11 @@ impl Context {
 
     /// Reads the project here or above.
     pub(crate) fn project(&self) -> Result<LoadedProject, FlowError> {
-        load_project(&self.folder, &self.settings)
+        let project = load_project(&self.folder, &self.settings)?;
+        match &self.project {
+            Some(name) => project.at_project(name),
+            None => Ok(project),
+        }
     }
 
     /// Tells whether the answer is for a program.
@@ -106,7 +113,7 @@ pub(crate) fn failure_of(diagnostics: &[Diagnostic], exit: Exit, format: Format)
             Answer { stdout: String::new(), stderr: texts.join("\n"), exit }
         }
         Format::Json => {
-            let document = json!({ "format": 1, "exit": exit as u8, "errors": diagnostics });
+            let document = json!({ "format": 1, "exit": exit.status(), "errors": diagnostics });
             Answer { stdout: format!("{document:#}\n"), stderr: String::new(), exit }
         }
     }

@@ -6,23 +6,43 @@ use yostel_flows::FlowClass;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Exit {
     /// Fine.
-    Fine = 0,
+    Fine,
     /// Findings: an audit or a verification found something.
-    Findings = 1,
+    Findings,
     /// Usage or manifest error.
-    Usage = 2,
+    Usage,
     /// No consistent set.
-    NoResolution = 3,
+    NoResolution,
     /// Integrity failure.
-    Integrity = 4,
+    Integrity,
     /// Source unavailable.
-    SourceUnavailable = 5,
+    SourceUnavailable,
     /// Lockfile out of date, or not installed.
-    Stale = 6,
+    Stale,
     /// The machine refused: permissions, space.
-    Machine = 7,
+    Machine,
     /// Our own fault.
-    Internal = 70,
+    Internal,
+    /// What a command that was run ended with.
+    OfCommand(u8),
+}
+
+impl Exit {
+    /// Returns the number.
+    pub(crate) fn status(self) -> u8 {
+        match self {
+            Self::Fine => 0,
+            Self::Findings => 1,
+            Self::Usage => 2,
+            Self::NoResolution => 3,
+            Self::Integrity => 4,
+            Self::SourceUnavailable => 5,
+            Self::Stale => 6,
+            Self::Machine => 7,
+            Self::Internal => 70,
+            Self::OfCommand(status) => status,
+        }
+    }
 }
 
 impl From<FlowClass> for Exit {

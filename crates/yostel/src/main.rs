@@ -27,7 +27,7 @@ fn main() -> ExitCode {
         Ok(context) => commands::run(arguments.command, &context).unwrap_or_else(|error| context.failure(&error)),
         Err(answer) => answer,
     };
-    ExitCode::from(finish(&answer) as u8)
+    ExitCode::from(finish(&answer).status())
 }
 
 /// Tells on standard error what goes on inside, when `YOSTEL_LOG` asks for it: `debug`, `trace`, or a part like

@@ -173,6 +173,11 @@ impl Accept {
         Ok(Self(Arc::new(Parsed { text: write(&groups), groups })))
     }
 
+    /// Returns the constraint that admits every version but pre-releases: `*`.
+    pub fn anything() -> Self {
+        Self::parse("*").expect("a star is a constraint")
+    }
+
     /// Returns the constraint that admits what both admit, whatever the numbering.
     #[must_use]
     pub fn and(&self, other: &Self) -> Self {

@@ -15,7 +15,8 @@ use crate::constraint::Accept;
 use crate::declared::Declared;
 use crate::digest::{ContentDigest, Seal, TreeDigest};
 use crate::manifest::run_purpose;
-use crate::name::{PackageName, Purpose, SourceName};
+use crate::name::{PackageName, Purpose};
+use crate::origin::Origin;
 use crate::release::{Artifact, artifact_for};
 use crate::requirement::{Asker, Requirement};
 use crate::resolve::Resolution;
@@ -40,13 +41,13 @@ pub struct LockedPackage {
     pub version: Version,
     /// How its package numbers.
     pub numbering: Numbering,
-    /// The source it comes from.
-    pub from: SourceName,
+    /// Where it comes from.
+    pub from: Origin,
     /// For which purposes of a project it is there; never empty.
     pub purposes: BTreeSet<Purpose>,
     /// Who asked for it; never empty.
     pub asked_by: BTreeSet<AskedBy>,
-    /// Its files by platform, sorted; never empty.
+    /// Its files by platform, sorted; none when it is what lies in a folder at the time.
     pub artifacts: Vec<Artifact>,
     /// How it is changed locally, when it is.
     pub altered: Option<Alteration>,
@@ -71,6 +72,11 @@ impl LockedPackage {
         let artifact = artifact_for(&self.artifacts, platform)?;
         let at = self.artifacts.iter().position(|other| std::ptr::eq(other, artifact))?;
         Some((artifact, self.altered.as_ref().and_then(|altered| altered.trees.get(at).copied())))
+    }
+
+    /// Tells whether there is something for a platform.
+    pub fn serves(&self, platform: &str) -> bool {
+        self.from.live_folder().is_some() || artifact_for(&self.artifacts, platform).is_some()
     }
 }
 
@@ -107,7 +113,7 @@ impl Lockfile {
                 let locked = LockedPackage {
                     version: choice.release.version.clone(),
                     numbering: choice.numbering,
-                    from: choice.source.clone(),
+                    from: choice.origin.clone(),
                     purposes: BTreeSet::new(),
                     asked_by: BTreeSet::new(),
                     artifacts: needed_artifacts(&choice.release.artifacts, &declared.platforms),
@@ -131,7 +137,7 @@ impl Lockfile {
         declared.wishes.iter().for_each(&mut ask);
         resolution.requirements().iter().for_each(&mut ask);
         let mut lockfile = Self { declarations: declared.seal(), chosen };
-        for (name, purposes) in lockfile.reached(wishes) {
+        for (name, purposes) in lockfile.reached(wishes, declared) {
             if let Some(locked) = lockfile.chosen.get_mut(&name) {
                 locked.purposes = purposes;
             }
@@ -139,14 +145,24 @@ impl Lockfile {
         lockfile
     }
 
-    /// Lists, for each package reached from the wishes along who asked for whom, the purposes it is reached for.
-    fn reached(&self, wishes: &[Requirement]) -> BTreeMap<PackageName, BTreeSet<Purpose>> {
-        let mut needed_by: BTreeMap<&PackageName, Vec<&PackageName>> = BTreeMap::new();
+    /// Lists, for each package reached from these wishes, as they bind, the purposes it is reached for. The way goes along
+    /// who asked for whom; from a package in a folder, along what it needs by now, and from a project, along what that
+    /// needs to run.
+    pub fn reached(&self, wishes: &[Requirement], declared: &Declared) -> BTreeMap<PackageName, BTreeSet<Purpose>> {
+        let run = run_purpose();
+        let mut needed_by: BTreeMap<&PackageName, BTreeSet<&PackageName>> = BTreeMap::new();
         for (name, locked) in &self.chosen {
-            for asked in &locked.asked_by {
-                if !asked.who.is_project() {
-                    needed_by.entry(asked.who.name()).or_default().push(name);
-                }
+            let release = |asked: &&AskedBy| !asked.who.is_project() && !declared.live.contains_key(asked.who.name());
+            for asked in locked.asked_by.iter().filter(release) {
+                needed_by.entry(asked.who.name()).or_default().insert(name);
+            }
+        }
+        let bound = declared.bound_wishes();
+        let of_live: Vec<Requirement> = declared.live.keys().flat_map(|name| declared.needs_of_live(name)).collect();
+        let runs = bound.iter().filter(|wish| wish.purpose == run).chain(&of_live);
+        for need in runs {
+            if let Some((name, _)) = self.chosen.get_key_value(&need.package) {
+                needed_by.entry(need.asker.name()).or_default().insert(name);
             }
         }
         let mut reached: BTreeMap<PackageName, BTreeSet<Purpose>> = BTreeMap::new();

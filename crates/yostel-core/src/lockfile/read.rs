@@ -11,6 +11,7 @@ use super::{Alteration, AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfil
 use crate::constraint::Accept;
 use crate::digest::{ArchiveDigest, ContentDigest, Seal, TreeDigest};
 use crate::name::{PackageName, Word};
+use crate::origin::{GitAt, GitPlace, Origin};
 use crate::release::{Artifact, check_platform};
 use crate::requirement::Asker;
 use crate::version::{Numbering, Order};
@@ -71,7 +72,7 @@ struct RawChosen {
     version: String,
     #[serde(default)]
     numbering: RawNumbering,
-    from: String,
+    from: RawOrigin,
     #[serde(default)]
     forced: bool,
     #[serde(default)]
@@ -79,6 +80,7 @@ struct RawChosen {
     patch: Option<String>,
     purposes: Vec<String>,
     asked_by: Vec<RawAskedBy>,
+    #[serde(default)]
     artifacts: Vec<RawArtifact>,
 }
 
@@ -87,6 +89,53 @@ struct RawChosen {
 struct RawNumbering {
     order: Option<String>,
     breaks_at: Option<u8>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum RawOrigin {
+    Source(String),
+    Elsewhere(RawElsewhere),
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields, default)]
+struct RawElsewhere {
+    git: Option<String>,
+    at: Option<String>,
+    tag: Option<String>,
+    branch: Option<String>,
+    folder: Option<String>,
+    commit: Option<String>,
+    archive: Option<String>,
+    path: Option<String>,
+    project: Option<String>,
+}
+
+impl RawOrigin {
+    fn read(self) -> Result<Origin, String> {
+        let raw = match self {
+            Self::Source(name) => return Word::parse(&name).map(Origin::Source).map_err(|error| error.to_string()),
+            Self::Elsewhere(raw) => raw,
+        };
+        let RawElsewhere { git, at, tag, branch, folder, commit, archive, path, project } = raw;
+        match (git, archive, path, project) {
+            (Some(address), None, None, None) => {
+                let (at, commit) = match (at, tag, branch, commit) {
+                    (Some(at), None, None, None) => (GitAt::Commit(at.clone()), at),
+                    (None, Some(tag), None, Some(commit)) => (GitAt::Tag(tag), commit),
+                    (None, None, Some(branch), Some(commit)) => (GitAt::Branch(branch), commit),
+                    (None, None, None, Some(commit)) => (GitAt::Head, commit),
+                    _ => return Err("the commit of a repository is missing, or told twice".into()),
+                };
+                Ok(Origin::Git { place: GitPlace { address, at, folder }, commit })
+            }
+            (None, Some(address), None, None) => Ok(Origin::Archive { address }),
+            (None, None, Some(folder), None) => Ok(Origin::Path { folder }),
+            (None, None, None, Some(folder)) => Ok(Origin::Project { folder }),
+            _ => Err("`from` tells of no place, or of several".into()),
+        }
+    }
 }
 
 #[derive(Deserialize)]
@@ -221,8 +270,12 @@ fn read_chosen(
             tree: TreeDigest::parse(&artifact.tree).map_err(|e| text(&e))?,
         });
     }
-    if artifacts.is_empty() || raw.asked_by.is_empty() || raw.purposes.is_empty() {
-        return Err(format!("{name} is locked without artifacts, without purposes or without anyone who asks for it"));
+    let from = raw.from.read().map_err(|reason| format!("{name}: {reason}"))?;
+    if artifacts.is_empty() != from.live_folder().is_some() {
+        return Err(format!("{name} is locked without artifacts, or with some where there can be none"));
+    }
+    if raw.asked_by.is_empty() || raw.purposes.is_empty() {
+        return Err(format!("{name} is locked without purposes or without anyone who asks for it"));
     }
     let patch = raw.patch.as_deref().map(ContentDigest::parse).transpose().map_err(|e| text(&e))?;
     let altered = match patch {
@@ -246,7 +299,7 @@ fn read_chosen(
     let locked = LockedPackage {
         version: numbering.parse_version(&raw.version).map_err(|e| text(&e))?,
         numbering,
-        from: Word::parse(&raw.from).map_err(|e| text(&e))?,
+        from,
         purposes: purposes.map_err(|e| text(&e))?,
         asked_by: BTreeSet::new(),
         artifacts,

@@ -3,10 +3,11 @@
 use std::collections::BTreeSet;
 use std::fmt;
 
-use super::Lockfile;
+use super::{AskedBy, LockedPackage, Lockfile};
 use crate::constraint::{Accept, BindError};
 use crate::declared::Declared;
 use crate::name::{PackageName, Purpose};
+use crate::origin::{Elsewhere, Origin};
 use crate::requirement::Requirement;
 use crate::version::Version;
 
@@ -76,6 +77,15 @@ pub enum Difference {
         /// Whether it should.
         wanted: bool,
     },
+    /// A package does not come from where the manifests say, or is not there as it was.
+    Origin {
+        /// The package.
+        package: PackageName,
+        /// Where it is locked to come from, and at which version.
+        locked: String,
+        /// Where it comes from now.
+        wanted: String,
+    },
     /// A package is not changed locally as is declared.
     Altered {
         /// The package.
@@ -121,6 +131,9 @@ impl fmt::Display for Difference {
             Self::Swapped { package, by, wanted: false } => {
                 write!(f, "{by} is locked in place of {package}, which [swap] does not say")
             }
+            Self::Origin { package, locked, wanted } => {
+                write!(f, "{package} is locked as {locked}, but is {wanted} now")
+            }
             Self::Altered { package, wanted: true, locked: true } => {
                 write!(f, "{package} is locked with another patch than the one that is there now")
             }
@@ -137,7 +150,8 @@ impl fmt::Display for Difference {
 pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Difference> {
     let wishes = &declared.bound_wishes();
     let mut differences = Vec::new();
-    for wish in wishes {
+    let of_live: Vec<Requirement> = lockfile.chosen.keys().flat_map(|name| declared.needs_of_live(name)).collect();
+    for wish in wishes.iter().chain(&of_live) {
         let Some(locked) = lockfile.chosen.get(&wish.package) else {
             differences.push(Difference::Missing(wish.clone()));
             continue;
@@ -149,7 +163,9 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
         }
     }
     for (name, locked) in &lockfile.chosen {
-        for asked in locked.asked_by.iter().filter(|asked| !asked.who.is_project()) {
+        differences.extend(other_origin(name, locked, declared));
+        let release = |asked: &&AskedBy| !asked.who.is_project() && !declared.live.contains_key(asked.who.name());
+        for asked in locked.asked_by.iter().filter(release) {
             if !asked.accept.bind(locked.numbering).is_ok_and(|constraint| constraint.admits(&locked.version)) {
                 let (asker, accept, purpose) = (asked.who.clone(), asked.accept.clone(), asked.purpose.clone());
                 let wish = Requirement { asker, package: name.clone(), accept, purpose };
@@ -157,7 +173,7 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
             }
         }
     }
-    let reached = lockfile.reached(wishes);
+    let reached = lockfile.reached(wishes, declared);
     for (name, locked) in &lockfile.chosen {
         match reached.get(name) {
             None => differences.push(Difference::Unneeded(name.clone(), locked.version.clone())),
@@ -168,7 +184,7 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
             }),
             Some(_) => {}
         }
-        for platform in declared.platforms.iter().filter(|platform| locked.fitting(platform).is_none()) {
+        for platform in declared.platforms.iter().filter(|platform| !locked.serves(platform)) {
             let (package, locked, platform) = (name.clone(), locked.version.clone(), platform.clone());
             differences.push(Difference::Platform { package, locked, platform });
         }
@@ -184,7 +200,7 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
             let (package, locked, accept) = (name.clone(), locked.version.clone(), accept.clone());
             differences.push(Difference::Agreed { package, locked, accept });
         }
-        if let Some((by, _)) = declared.overrides.swapped.get(name) {
+        if let Some((by, _)) = declared.overrides.swapped.get(name).filter(|(by, _)| by != name) {
             differences.push(Difference::Swapped { package: name.clone(), by: by.clone(), wanted: true });
         }
         let stands_in = |other: &&PackageName| {
@@ -201,4 +217,32 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
         }
     }
     differences
+}
+
+/// Says where a locked package comes from now, when that is not what is locked.
+fn other_origin(name: &PackageName, locked: &LockedPackage, declared: &Declared) -> Option<Difference> {
+    let differs = |locked: String, wanted: String| Some(Difference::Origin { package: name.clone(), locked, wanted });
+    if let Some(live) = declared.live.get(name) {
+        let same = live.origin == locked.from
+            && live.numbering == locked.numbering
+            && live.version.as_str() == locked.version.as_str();
+        let told = |version: &Version, from: &Origin| format!("{version} ({from})");
+        return (!same)
+            .then(|| differs(told(&locked.version, &locked.from), told(&live.version, &live.origin)))
+            .flatten();
+    }
+    let fits = match (declared.elsewhere.get(name), &locked.from) {
+        (None, from) => from.source().is_some(),
+        (Some(Elsewhere::Git(wanted)), Origin::Git { place, .. }) => wanted == place,
+        (Some(Elsewhere::Archive { address, digest }), Origin::Archive { address: there }) => {
+            address == there && locked.artifacts.iter().all(|artifact| artifact.digest == *digest)
+        }
+        (Some(_), _) => false,
+    };
+    let wanted = declared.elsewhere.get(name).map_or_else(|| "from a source".to_owned(), ToString::to_string);
+    let from = match &locked.from {
+        Origin::Git { place, .. } => place.to_string(),
+        other => other.to_string(),
+    };
+    (!fits).then(|| differs(from, wanted)).flatten()
 }

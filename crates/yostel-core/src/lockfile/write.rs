@@ -2,6 +2,7 @@
 
 use super::{LOCKFILE_FORMAT, Lockfile};
 use crate::digest::Seal;
+use crate::origin::{GitAt, Origin};
 use crate::requirement::Asker;
 use crate::version::{Numbering, Order};
 
@@ -33,7 +34,7 @@ pub(super) fn body(lockfile: &Lockfile) -> String {
         if locked.numbering != Numbering::default() {
             text.push_str(&numbering(locked.numbering));
         }
-        text.push_str(&format!("from = \"{}\"\n", locked.from));
+        text.push_str(&format!("from = {}\n", origin(&locked.from)));
         if locked.forced {
             text.push_str("forced = true\n");
         }
@@ -54,7 +55,11 @@ pub(super) fn body(lockfile: &Lockfile) -> String {
             };
             text.push_str(&format!("  {{ who = \"{}\", {purpose}accept = \"{}\" }},\n", asked.who, asked.accept));
         }
-        text.push_str("]\nartifacts = [\n");
+        text.push_str("]\n");
+        if locked.from.live_folder().is_some() {
+            continue;
+        }
+        text.push_str("artifacts = [\n");
         for (at, artifact) in locked.artifacts.iter().enumerate() {
             let altered = locked.altered.as_ref().and_then(|altered| altered.trees.get(at));
             let altered = altered.map(|tree| format!(", altered = \"{tree}\"")).unwrap_or_default();
@@ -66,6 +71,41 @@ pub(super) fn body(lockfile: &Lockfile) -> String {
         text.push_str("]\n");
     }
     text
+}
+
+fn origin(origin: &Origin) -> String {
+    let pairs: Vec<(&str, &str)> = match origin {
+        Origin::Source(name) => return format!("\"{name}\""),
+        Origin::Git { place, commit } => {
+            let at = place.at.to_pair().filter(|(key, _)| *key != "at");
+            let folder = place.folder.as_deref().map(|folder| ("folder", folder));
+            let asked = match place.at {
+                GitAt::Commit(_) => Some(("at", commit.as_str())),
+                _ => None,
+            };
+            let commit = asked.unwrap_or(("commit", commit));
+            std::iter::once(("git", place.address.as_str())).chain(at).chain(folder).chain([commit]).collect()
+        }
+        Origin::Archive { address } => vec![("archive", address)],
+        Origin::Path { folder } => vec![("path", folder)],
+        Origin::Project { folder } => vec![("project", folder)],
+    };
+    let pairs: Vec<String> = pairs.into_iter().map(|(key, value)| format!("{key} = {}", quoted(value))).collect();
+    format!("{{ {} }}", pairs.join(", "))
+}
+
+/// Writes a basic string of TOML.
+fn quoted(text: &str) -> String {
+    let mut quoted = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => quoted.extend(['\\', c]),
+            c if c.is_control() => quoted.push_str(&format!("\\u{:04X}", u32::from(c))),
+            c => quoted.push(c),
+        }
+    }
+    quoted.push('"');
+    quoted
 }
 
 fn numbering(numbering: Numbering) -> String {

@@ -48,8 +48,22 @@ const fn must(table: &'static str, key: &'static str, shape: Shape, says: &'stat
     Key { table, key, shape, must: true, says }
 }
 
+const COMMIT: &str = "^([0-9a-f]{40}|[0-9a-f]{64})$";
+const DIGEST: &str = "^sha256:[0-9a-f]{64}$";
+const FOLDERS: &str = "^!?[^/!][^\\\\]*$";
+
+const GIT: &str = "Address of the repository that it comes from";
+const AT: &str = "The commit, whole";
+const TAG: &str = "The tag";
+const BRANCH: &str = "The branch; the lockfile holds the commit that it had";
+const FOLDER: &str = "The folder of the repository that is the package";
+const PATH: &str = "The folder that it is, as it is there at the time; not for lockfiles that others share";
+const ARCHIVE: &str = "Address or path of the archive that it is";
+const DIGEST_SAYS: &str = "Digest of the archive's bytes";
+
 const KEYS: &[Key] = &[
     must("", "project", Shape::Table("project"), "What this project or package is"),
+    key("", "workspace", Shape::Table("workspace"), "The projects that share one lockfile and one install"),
     key(
         "",
         "needs",
@@ -72,6 +86,12 @@ const KEYS: &[Key] = &[
         "alter",
         Shape::Named(NAME, &Shape::Table("alter.*")),
         "Packages that are changed here, by a patch that all get",
+    ),
+    must(
+        "workspace",
+        "projects",
+        Shape::List(FOLDERS),
+        "Folders of the projects; `*` stands for any part of a name, `!` before it leaves folders out",
     ),
     must("project", "name", Shape::Matching(NAME), "Lower-case words with digits, `-`, `.`, `_`; levels by `/`"),
     key("project", "version", Shape::Text, "A version in its own numbering; needed to publish"),
@@ -98,13 +118,29 @@ const KEYS: &[Key] = &[
         Shape::Number,
         "The position at which a new compatible line starts; 0 = nothing ever breaks",
     ),
-    must("needs.*.*", "accept", Shape::Text, "A constraint, or `agreed`"),
+    key("needs.*.*", "accept", Shape::Text, "A constraint, or `agreed`; may be left out where the place says enough"),
     key("needs.*.*", "why", Shape::Text, "Why it deviates from what is agreed"),
+    key("needs.*.*", "git", Shape::Text, GIT),
+    key("needs.*.*", "at", Shape::Matching(COMMIT), AT),
+    key("needs.*.*", "tag", Shape::Text, TAG),
+    key("needs.*.*", "branch", Shape::Text, BRANCH),
+    key("needs.*.*", "folder", Shape::Matching(INSIDE), FOLDER),
+    key("needs.*.*", "path", Shape::Text, PATH),
+    key("needs.*.*", "archive", Shape::Text, ARCHIVE),
+    key("needs.*.*", "digest", Shape::Matching(DIGEST), DIGEST_SAYS),
     must("force.*", "version", Shape::Matching(ONE_VERSION), "One version, without a sign"),
     must("force.*", "why", Shape::Text, "Why"),
     key("force.*", "until", Shape::Matching(DAY), "The day until which it should be needed"),
-    must("swap.*", "for", Shape::Matching(NAME), "The package that stands in"),
+    key("swap.*", "for", Shape::Matching(NAME), "The package that stands in; the same, from elsewhere, when left out"),
     key("swap.*", "accept", Shape::Text, "Which of its versions will do; what was asked, when left out"),
+    key("swap.*", "git", Shape::Text, GIT),
+    key("swap.*", "at", Shape::Matching(COMMIT), AT),
+    key("swap.*", "tag", Shape::Text, TAG),
+    key("swap.*", "branch", Shape::Text, BRANCH),
+    key("swap.*", "folder", Shape::Matching(INSIDE), FOLDER),
+    key("swap.*", "path", Shape::Text, PATH),
+    key("swap.*", "archive", Shape::Text, ARCHIVE),
+    key("swap.*", "digest", Shape::Matching(DIGEST), DIGEST_SAYS),
     must("swap.*", "why", Shape::Text, "Why"),
     key("swap.*", "until", Shape::Matching(DAY), "The day until which it should be needed"),
     must("sources.*", "folder", Shape::Text, "The folder of a registry, relative to the manifest"),
@@ -128,6 +164,10 @@ const KEYS: &[Key] = &[
     must("alter.*", "patch", Shape::Matching(INSIDE), "A unified diff in the project, relative to the manifest"),
     must("alter.*", "why", Shape::Text, "Why"),
 ];
+
+/// Tables of which one of these keys must be there.
+const ONE_OF: &[(&str, &[&str])] =
+    &[("needs.*.*", &["accept", "git", "path", "archive"]), ("swap.*", &["for", "git", "path", "archive"])];
 
 /// Lists the keys of a table, in the order in which they are told.
 pub(super) fn keys_of(table: &str) -> Vec<&'static str> {
@@ -160,6 +200,10 @@ fn table_schema(table: &str) -> Map<String, Value> {
     schema.insert("type".into(), "object".into());
     schema.insert("additionalProperties".into(), false.into());
     schema.insert("properties".into(), Value::Object(of_table().map(property).collect()));
+    if let Some((_, keys)) = ONE_OF.iter().find(|(name, _)| *name == table) {
+        let one_of: Vec<Value> = keys.iter().map(|key| json!({ "required": [key] })).collect();
+        schema.insert("anyOf".into(), one_of.into());
+    }
     if !required.is_empty() {
         schema.insert("required".into(), json!(required));
     }

@@ -19,6 +19,7 @@ pub use parse::{ManifestProblem, ManifestProblemKind};
 
 use crate::constraint::Accept;
 use crate::name::{PackageName, Purpose, SourceName, Word};
+use crate::origin::Elsewhere;
 use crate::overrides::Overrides;
 use crate::release::Offers;
 use crate::requirement::{Asker, Requirement};
@@ -30,6 +31,8 @@ use crate::version::{Numbering, Version};
 pub struct Manifest {
     /// What this project is.
     pub project: Project,
+    /// The projects that share its lockfile, when it is the root of a workspace.
+    pub workspace: Option<Workspace>,
     /// What it needs, by purpose and package.
     pub needs: BTreeMap<Purpose, BTreeMap<PackageName, Need>>,
     /// Where releases come from.
@@ -46,6 +49,23 @@ pub struct Manifest {
     pub force: BTreeMap<PackageName, Force>,
     /// Packages that others stand in for wherever they turn up.
     pub swap: BTreeMap<PackageName, Swap>,
+}
+
+/// The `[workspace]` table.
+#[derive(Debug, Clone)]
+pub struct Workspace {
+    /// Folders with the projects, as written.
+    pub projects: Vec<WorkspaceEntry>,
+}
+
+/// Folders of a workspace's projects.
+#[derive(Debug, Clone)]
+pub struct WorkspaceEntry {
+    /// A path below the manifest's folder, in which `*` stands for any part of a folder's name; with `!` before it, folders
+    /// that are no projects.
+    pub pattern: String,
+    /// Byte range of the entry in the manifest.
+    pub span: Range<usize>,
 }
 
 /// One entry of `[force]`.
@@ -68,6 +88,8 @@ pub struct Swap {
     pub by: PackageName,
     /// Which of its versions will do; what was asked of the other, when it is left out.
     pub accept: Option<Accept>,
+    /// Where it lies, when that is not for a source to say.
+    pub elsewhere: Option<Elsewhere>,
     /// Why.
     pub why: String,
     /// The day until which it should be needed.
@@ -126,8 +148,23 @@ pub struct Need {
     pub accept: Accept,
     /// Why it deviates from what is agreed, when it does.
     pub why: Option<String>,
+    /// Where the package lies, when that is not for a source to say.
+    pub elsewhere: Option<Elsewhere>,
     /// Byte range of the entry's key in the manifest.
     pub span: Range<usize>,
+}
+
+impl Need {
+    pub(crate) fn of(accept: Accept, span: Range<usize>) -> Self {
+        Self { accept, why: None, elsewhere: None, span }
+    }
+}
+
+impl Swap {
+    /// Tells whether the package stays, and only where it comes from is said.
+    pub fn is_of_place(&self, package: &PackageName) -> bool {
+        self.elsewhere.is_some() && self.by == *package
+    }
 }
 
 /// One `[sources.<name>]` table.
@@ -191,7 +228,32 @@ impl Manifest {
     /// assert_eq!(problems[0].to_string(), "the manifest has no key `need`");
     /// ```
     pub fn parse(text: &str) -> Result<Self, Vec<ManifestProblem>> {
-        parse::parse(text)
+        parse::parse(text, None)
+    }
+
+    /// Reads the manifest of one of a workspace's projects below its root. `agreed` is what the root agreed on.
+    ///
+    /// # Errors
+    /// As [`Self::parse`]; also what only the root may say.
+    pub fn parse_below(text: &str, agreed: &BTreeMap<PackageName, Need>) -> Result<Self, Vec<ManifestProblem>> {
+        parse::parse(text, Some(agreed))
+    }
+
+    /// Reads what an installed package offers. What it needs is for its registry to tell, and its manifest may have been
+    /// one of a workspace.
+    pub fn offers_of(text: &str) -> Option<Offers> {
+        match Self::parse_below(text, &BTreeMap::new()) {
+            Ok(manifest) => Some(manifest.offers),
+            Err(_) => parse::offers(text),
+        }
+    }
+
+    /// Lists the packages that are taken from elsewhere than a source, each with where that is and the place that says so.
+    pub fn places(&self) -> impl Iterator<Item = (&PackageName, &Elsewhere, &Range<usize>)> {
+        let needs = self.needs.values().flatten();
+        let of_needs = needs.filter_map(|(package, need)| Some((package, need.elsewhere.as_ref()?, &need.span)));
+        let of_swaps = self.swap.values().filter_map(|swap| Some((&swap.by, swap.elsewhere.as_ref()?, &swap.span)));
+        of_needs.chain(of_swaps)
     }
 
     /// Returns what is said about packages wherever they turn up. What the project itself asks of an agreed package, and
@@ -201,7 +263,12 @@ impl Manifest {
             self.needs.values().any(|needs| needs.get(package).is_some_and(|need| need.why.is_some()))
         };
         let agreed = self.agreed.iter().filter(|(package, _)| !deviates(package));
-        let swapped = |swap: &Swap| (swap.by.clone(), swap.accept.clone());
+        // What lies elsewhere stands in for whatever was asked.
+        let instead = |swap: &Swap| match (&swap.accept, &swap.elsewhere) {
+            (None, Some(_)) => Some(Accept::anything()),
+            (accept, _) => accept.clone(),
+        };
+        let swapped = |swap: &Swap| (swap.by.clone(), instead(swap));
         Overrides {
             agreed: agreed.map(|(package, need)| (package.clone(), need.accept.clone())).collect(),
             forced: self.force.iter().map(|(package, force)| (package.clone(), force.accept.clone())).collect(),

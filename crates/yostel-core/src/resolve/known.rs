@@ -11,7 +11,8 @@ use super::Arrival;
 use crate::constraint::{Accept, Bindings, Constraint};
 use crate::lookup::Lookup;
 use crate::manifest::run_purpose;
-use crate::name::{PackageName, Purpose, SourceName, Word};
+use crate::name::{PackageName, Purpose, Word};
+use crate::origin::Origin;
 use crate::overrides::Overrides;
 use crate::release::{PackageDocument, Release};
 
@@ -51,7 +52,7 @@ enum State {
     Awaited,
     /// No source has it.
     Absent,
-    Here(SourceName, PackageDocument),
+    Here(Origin, PackageDocument),
 }
 
 #[derive(Debug)]
@@ -255,7 +256,7 @@ impl Known {
         &self.packages[id.index()].name
     }
 
-    fn here(&self, id: PackageId) -> Option<(&SourceName, &PackageDocument)> {
+    fn here(&self, id: PackageId) -> Option<(&Origin, &PackageDocument)> {
         match &self.packages[id.index()].state {
             State::Here(source, document) => Some((source, document)),
             State::Awaited | State::Absent => None,
@@ -270,7 +271,7 @@ impl Known {
         self.here(id).map(|(_, document)| document)
     }
 
-    pub(super) fn source_of(&self, id: PackageId) -> Option<&SourceName> {
+    pub(super) fn origin_of(&self, id: PackageId) -> Option<&Origin> {
         self.here(id).map(|(source, _)| source)
     }
 

@@ -24,9 +24,10 @@ use yostel_solver::Config;
 
 use crate::constraint::BindError;
 use crate::manifest::run_purpose;
-use crate::name::{PackageName, SourceName, Word};
+use crate::name::{PackageName, Word};
+use crate::origin::Origin;
 use crate::overrides::Overrides;
-use crate::release::{PackageDocument, Release, artifact_for};
+use crate::release::{PackageDocument, Release};
 use crate::requirement::{Asker, Requirement};
 use crate::satisfies::{Violation, satisfies};
 use crate::version::{Numbering, Version};
@@ -72,7 +73,7 @@ pub enum Prefer {
 impl Problem {
     /// Lists the platforms to be served for which a release offers nothing.
     pub fn unserved<'a>(&'a self, release: &'a Release) -> impl Iterator<Item = &'a String> {
-        self.rules.platforms.iter().filter(|platform| artifact_for(&release.artifacts, platform).is_none())
+        self.rules.platforms.iter().filter(|platform| !release.serves(platform))
     }
 
     /// Tells whether a release may be chosen: neither withdrawn nor published too late, or to be kept; and something for
@@ -93,7 +94,7 @@ pub struct Arrival {
     /// The package asked about.
     pub package: PackageName,
     /// Its releases and where they come from; none when no source knows it.
-    pub found: Option<(SourceName, PackageDocument)>,
+    pub found: Option<(Origin, PackageDocument)>,
 }
 
 /// What the resolver wants next, or what it found.
@@ -164,7 +165,7 @@ pub struct Choice {
     /// How its package numbers.
     pub numbering: Numbering,
     /// Where it comes from.
-    pub source: SourceName,
+    pub origin: Origin,
 }
 
 impl Resolution {

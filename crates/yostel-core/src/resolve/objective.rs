@@ -269,7 +269,7 @@ impl Search {
             let choice = Choice {
                 release: document.releases.get(at as usize)?.clone(),
                 numbering: document.numbering,
-                source: known.source_of(id)?.clone(),
+                origin: known.origin_of(id)?.clone(),
             };
             chosen.insert(known.name(id).clone(), choice);
         }

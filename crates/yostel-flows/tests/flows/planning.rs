@@ -3,7 +3,9 @@
 use std::collections::BTreeSet;
 
 use proptest::prelude::*;
-use yostel_core::{ArchiveDigest, Artifact, Lockfile, Outcome, PackageName, Resolution, TreeDigest, Word, run_purpose};
+use yostel_core::{
+    ArchiveDigest, Artifact, Declared, Lockfile, Outcome, PackageName, Resolution, TreeDigest, Word, run_purpose,
+};
 use yostel_flows::{FlowError, Keep, Patches, Selection, Write, plan_of};
 
 use crate::{RELEASES, World};
@@ -13,20 +15,20 @@ fn artifact(platform: &str) -> Artifact {
     Artifact { platform: platform.into(), digest: ArchiveDigest::of(bytes), size: 1, tree: TreeDigest::of(bytes) }
 }
 
-fn lockfile_with(platforms: &[&str]) -> Lockfile {
+fn lockfile_with(platforms: &[&str]) -> (Lockfile, Declared) {
     let world = World::new(&RELEASES, "gust = '^2'");
     let mut lockfile = world.lock(Keep::Locked, Write::Nothing).0.unwrap().lockfile.unwrap();
     let gust = lockfile.chosen.get_mut(&PackageName::parse("gust").unwrap()).unwrap();
     gust.artifacts = platforms.iter().map(|platform| artifact(platform)).collect();
-    lockfile
+    (lockfile, world.project().declared().unwrap())
 }
 
 #[test]
 fn a_machine_gets_its_own_artifact_before_the_one_for_any() {
-    let lockfile = lockfile_with(&["any", "linux/arm64"]);
+    let (lockfile, declared) = lockfile_with(&["any", "linux/arm64"]);
     let gust = PackageName::parse("gust").unwrap();
     let platform_for = |machine: &str| {
-        plan_of(&lockfile, &Selection::all_for(machine), &Patches::default()).unwrap().packages[&gust]
+        plan_of(&lockfile, &declared, &Selection::all_for(machine), &Patches::default()).unwrap().packages[&gust]
             .artifact
             .platform
             .clone()
@@ -37,9 +39,9 @@ fn a_machine_gets_its_own_artifact_before_the_one_for_any() {
 
 #[test]
 fn a_machine_for_which_there_is_nothing_hears_what_there_is() {
-    let lockfile = lockfile_with(&["linux/arm64", "windows/amd64"]);
+    let (lockfile, declared) = lockfile_with(&["linux/arm64", "windows/amd64"]);
     let Err(FlowError::NoArtifact { package, wanted, offered, .. }) =
-        plan_of(&lockfile, &Selection::all_for("linux/amd64"), &Patches::default())
+        plan_of(&lockfile, &declared, &Selection::all_for("linux/amd64"), &Patches::default())
     else {
         panic!()
     };
@@ -49,7 +51,8 @@ fn a_machine_for_which_there_is_nothing_hears_what_there_is() {
 
 #[test]
 fn each_asker_is_linked_to_what_it_declared() {
-    let plan = plan_of(&lockfile_with(&["any"]), &Selection::all_for("linux/amd64"), &Patches::default()).unwrap();
+    let (lockfile, declared) = lockfile_with(&["any"]);
+    let plan = plan_of(&lockfile, &declared, &Selection::all_for("linux/amd64"), &Patches::default()).unwrap();
     let links: Vec<String> = plan.links.iter().map(|link| link.path()).collect();
     assert_eq!(links, ["console/run/gust", "gust@2.1.0/run/unit"]);
     let folder = plan.packages[&PackageName::parse("unit").unwrap()].folder();
@@ -81,10 +84,11 @@ proptest! {
             wish.purpose = Word::parse(purpose).unwrap();
         }
         let Ok(Outcome::Resolved(resolution)) = world.resolve(&[]) else { panic!("every set is right here") };
-        let lockfile = Lockfile::from_resolution(&world.wishes.clone().into(), &resolution);
+        let declared: Declared = world.wishes.clone().into();
+        let lockfile = Lockfile::from_resolution(&declared, &resolution);
         let wanted: BTreeSet<Word> = wanted.iter().map(|purpose| Word::parse(purpose).unwrap()).collect();
-        let selection = Selection { platform: "linux/amd64".into(), purposes: wanted.clone() };
-        let plan = plan_of(&lockfile, &selection, &Patches::default()).unwrap();
+        let selection = Selection { platform: "linux/amd64".into(), purposes: wanted.clone(), ..Selection::default() };
+        let plan = plan_of(&lockfile, &declared, &selection, &Patches::default()).unwrap();
         let reached = reached(&world, &resolution, &wanted);
         prop_assert_eq!(plan.packages.keys().cloned().collect::<BTreeSet<_>>(), reached.clone());
         // Every link is of somebody who is there, to something that is there.
@@ -93,7 +97,7 @@ proptest! {
             let by_project = link.who == "console" && wanted.contains(&Word::parse(&link.purpose).unwrap());
             prop_assert!(by_project || reached.iter().any(|name| link.who == format!("{name}@1.0.0")), "{:?}", link);
         }
-        let everything = plan_of(&lockfile, &Selection::all_for("linux/amd64"), &Patches::default()).unwrap();
+        let everything = plan_of(&lockfile, &declared, &Selection::all_for("linux/amd64"), &Patches::default()).unwrap();
         prop_assert_eq!(everything.packages.len(), lockfile.chosen.len());
     }
 }

@@ -30,6 +30,9 @@ pub struct ProjectRecord {
     /// The purposes it was installed for; none when everything was.
     #[serde(default)]
     pub purposes: BTreeSet<String>,
+    /// The projects it was installed for; none when it was for all.
+    #[serde(default)]
+    pub projects: BTreeSet<String>,
     /// Digest of all that was installed.
     #[serde(default)]
     pub digest: String,

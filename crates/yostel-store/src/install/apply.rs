@@ -116,6 +116,7 @@ impl HeldProject {
             lock: plan.lock.to_string(),
             platform: plan.platform.clone(),
             purposes: plan.purposes.clone(),
+            projects: plan.projects.clone(),
             digest: inventory.digest().to_string(),
             placing: self.project.placing,
             stamps,

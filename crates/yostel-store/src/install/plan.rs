@@ -67,8 +67,12 @@ pub struct InstallPlan {
     pub platform: String,
     /// The purposes it is for; none when it is everything.
     pub purposes: BTreeSet<String>,
+    /// The projects it is for; none when it is for all.
+    pub projects: BTreeSet<String>,
     /// By name.
     pub packages: BTreeMap<PackageName, PlannedPackage>,
+    /// Packages that are what lies in a folder, each with that, absolute or relative to the project's.
+    pub live: BTreeMap<PackageName, String>,
     /// Sorted; each to one of the packages.
     pub links: Vec<Link>,
 }
@@ -76,6 +80,14 @@ pub struct InstallPlan {
 impl InstallPlan {
     /// Returns the target text of a link, relative to where it lies.
     pub fn target(&self, link: &Link) -> Option<String> {
+        if let Some(folder) = self.live.get(&link.package) {
+            let up = "../../../..";
+            return Some(match folder.as_str() {
+                "." => up.to_owned(),
+                absolute if absolute.starts_with('/') => absolute.to_owned(),
+                folder => format!("{up}/{folder}"),
+            });
+        }
         self.packages.get(&link.package).map(|package| format!("../../../packages/{}", package.folder()))
     }
 

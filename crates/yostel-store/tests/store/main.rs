@@ -48,6 +48,8 @@ fn plan(name: &str, artifact: &Artifact) -> InstallPlan {
     InstallPlan {
         platform: "linux/amd64".into(),
         purposes: Default::default(),
+        projects: Default::default(),
+        live: Default::default(),
         lock: Seal::of(b"lock"),
         packages: [(name.clone(), package)].into(),
         links: vec![Link { who: "console".into(), purpose: "run".into(), package: name }],

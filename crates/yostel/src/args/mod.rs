@@ -4,7 +4,9 @@ use std::path::PathBuf;
 
 use clap::{Parser, ValueEnum};
 
-use crate::commands::{Command, grouped_help};
+use yostel_core::PackageName;
+
+use crate::commands::{Command, grouped_help, package_name};
 
 /// Declare, resolve, lock, install, verify and audit packages of any language
 #[derive(Debug, Parser)]
@@ -24,6 +26,10 @@ pub(crate) struct Arguments {
     /// Work as if started in this folder
     #[arg(short = 'C', long = "folder", global = true, value_name = "FOLDER")]
     pub(crate) start: Option<PathBuf>,
+
+    /// Work on this project of the workspace, as if started in its folder
+    #[arg(long, global = true, value_name = "NAME", value_parser = package_name)]
+    pub(crate) project: Option<PackageName>,
 
     /// Folder of the local cache
     #[arg(long, global = true, value_name = "FOLDER", env = "YOSTEL_CACHE", hide_env_values = true)]

@@ -3,20 +3,20 @@
 use clap::Args;
 use serde_json::json;
 use yostel_core::{Accept, Diagnostic, NeedForm, PackageName, Purpose, Version};
-use yostel_flows::{AddReport, AddRequest, FlowError, add};
+use yostel_flows::{AddReport, AddRequest, FlowError, GatherReport, LoadedProject, add, gather_agreed};
 
-use super::{Answer, package_name, word};
+use super::{Answer, origin_document, package_name, word};
 use crate::context::{Context, failure_of};
 use crate::diagnostic::bad_accept;
 use crate::exit::Exit;
-use crate::render::{Role, count, paint};
+use crate::render::{Role, count, join, paint};
 
 /// Add a need to the manifest, or change its constraint
 #[derive(Debug, Args)]
 pub(crate) struct Add {
     /// The package
-    #[arg(value_parser = package_name)]
-    package: PackageName,
+    #[arg(value_parser = package_name, required_unless_present = "move_to_agreed")]
+    package: Option<PackageName>,
 
     /// Which versions will do, like '^2.1' or '>=2.1, <3'; what is compatible with the newest when left out
     constraint: Option<String>,
@@ -29,6 +29,10 @@ pub(crate) struct Add {
     #[arg(long)]
     agreed: bool,
 
+    /// Move constraints that two or more projects have in common to what is agreed; of this package, or of all
+    #[arg(long, conflicts_with_all = ["agreed", "why", "constraint", "purpose"])]
+    move_to_agreed: bool,
+
     /// Why this need deviates from what is agreed
     #[arg(long, value_name = "WHY", conflicts_with = "agreed")]
     why: Option<String>,
@@ -36,22 +40,19 @@ pub(crate) struct Add {
 
 pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
+    let Some(package) = arguments.package.clone().filter(|_| !arguments.move_to_agreed) else {
+        return gather(arguments.package.as_slice(), &project, context);
+    };
     let accept = match arguments.constraint.as_deref().map(Accept::parse).transpose() {
         Ok(accept) => accept,
         Err(error) => {
-            let diagnostic: Diagnostic = bad_accept(&error, Some(&arguments.package));
+            let diagnostic: Diagnostic = bad_accept(&error, Some(&package));
             return Ok(failure_of(&[diagnostic], Exit::Usage, context.format));
         }
     };
     let report = add(
         &project,
-        AddRequest {
-            package: arguments.package,
-            accept,
-            purpose: arguments.purpose,
-            agreed: arguments.agreed,
-            why: arguments.why,
-        },
+        AddRequest { package, accept, purpose: arguments.purpose, agreed: arguments.agreed, why: arguments.why },
     )?;
     let texts = |versions: &[Version]| versions.iter().map(ToString::to_string).collect::<Vec<_>>();
     Ok(Answer::either(
@@ -67,13 +68,55 @@ pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError
                 "agreed": report.form == NeedForm::Agreed,
                 "means": report.constraint.to_words(),
                 "before": report.before,
-                "source": report.source.as_str(),
+                "source": origin_document(&report.source),
                 "admitted": texts(&report.admitted),
                 "newest-not-admitted": report.newest_not_admitted.as_ref().map(ToString::to_string),
                 "bounded-above": report.constraint.is_bounded_above(),
             })
         },
         || words(&report, context),
+    ))
+}
+
+fn gather(only: &[PackageName], project: &LoadedProject, context: &Context) -> Result<Answer, FlowError> {
+    let GatherReport { path, gathered, apart } = gather_agreed(project, only)?;
+    let names = |names: &[PackageName]| names.iter().map(ToString::to_string).collect::<Vec<_>>();
+    Ok(Answer::either(
+        context,
+        Exit::Fine,
+        "add",
+        || {
+            json!({
+                "manifest": path,
+                "agreed": gathered.iter().map(|(package, (accept, projects))| json!({
+                    "package": package.as_str(), "accept": accept.as_str(), "projects": names(projects),
+                })).collect::<Vec<_>>(),
+                "apart": apart.iter().map(|(package, needs)| json!({
+                    "package": package.as_str(),
+                    "needs": needs.iter().map(|(project, accept)| json!({
+                        "project": project.as_str(), "accept": accept.as_str(),
+                    })).collect::<Vec<_>>(),
+                })).collect::<Vec<_>>(),
+            })
+        },
+        || {
+            let mut text = match gathered.len() {
+                0 => "No two projects have a constraint in common that is not agreed on yet.\n".to_owned(),
+                number => format!("Agreed on {} in {}:\n", count(number, "constraint"), context.show(&path)),
+            };
+            for (package, (accept, projects)) in &gathered {
+                text.push_str(&format!("  {package} {accept}, which {} had\n", join(&names(projects))));
+            }
+            for (package, needs) in &apart {
+                let needs: Vec<String> = needs.iter().map(|(who, accept)| format!("{who} {accept}")).collect();
+                let note = paint(Role::Notice, "note:");
+                text.push_str(&format!("  {note} {package} stays as it is: {}\n", join(&needs)));
+            }
+            if !gathered.is_empty() {
+                text.push_str(&format!("{} yostel lock\n", paint(Role::Good, "next:")));
+            }
+            text
+        },
     ))
 }
 

@@ -93,7 +93,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
         let mut columns = Columns::new(&["rule", "package", "line", "what", "why it is there"]);
         for upkeep in &report.upkeep {
             let debts: Vec<String> = upkeep.debts.iter().map(debt_words).collect();
-            let (line, why) = (format!("yostel.toml:{}", upkeep.line), upkeep.why.clone());
+            let (line, why) = (format!("{}:{}", upkeep.file, upkeep.line), upkeep.why.clone());
             columns.row([rule_word(upkeep.rule).into(), upkeep.package.to_string(), line, join(&debts), why]);
         }
         text.push_str(&columns.finish());
@@ -220,7 +220,7 @@ fn upkeep_document(upkeep: &Upkeep) -> Value {
         Debt::Stands => json!({ "kind": "stands" }),
     });
     json!({
-        "rule": rule_word(upkeep.rule), "package": upkeep.package.as_str(), "line": upkeep.line, "why": upkeep.why,
+        "rule": rule_word(upkeep.rule), "package": upkeep.package.as_str(), "file": upkeep.file, "line": upkeep.line, "why": upkeep.why,
         "debts": debts.collect::<Vec<_>>(),
     })
 }

@@ -6,7 +6,7 @@ use yostel_core::{PackageName, Purpose};
 use yostel_flows::{FlowError, InstallReport, InstallRequest, install};
 use yostel_store::{Placing, altered_folder};
 
-use super::{Answer, word};
+use super::{Answer, package_name, word};
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::render::{Role, count, paint, size};
@@ -28,6 +28,10 @@ pub(crate) struct Install {
     /// Only what is needed for this purpose, like run for what ships; may be repeated
     #[arg(long = "for", value_name = "PURPOSE", value_parser = word)]
     purposes: Vec<Purpose>,
+
+    /// Only what this project of the workspace needs, and what comes along; may be repeated
+    #[arg(long, value_name = "PROJECT", value_parser = package_name)]
+    only: Vec<PackageName>,
 
     /// Real files, no link out of the project: for containers, and for copying the project elsewhere
     #[arg(long, conflicts_with = "whole_trees", env = "YOSTEL_SELF_CONTAINED", hide_env_values = true)]
@@ -54,6 +58,7 @@ pub(crate) fn run(arguments: Install, context: &Context) -> Result<Answer, FlowE
         platform: arguments.platform,
         placing,
         purposes: arguments.purposes.into_iter().collect(),
+        projects: arguments.only.into_iter().collect(),
         quick: arguments.quick,
     };
     let report = install(&project, &request, &context.settings, &context.progress)?;

@@ -4,7 +4,7 @@ use clap::Args;
 use serde_json::json;
 use yostel_flows::{FlowError, list};
 
-use super::Answer;
+use super::{Answer, origin_document};
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::render::{Columns, count};
@@ -18,7 +18,8 @@ pub(crate) struct List {
 }
 
 pub(crate) fn run(arguments: List, context: &Context) -> Result<Answer, FlowError> {
-    let mut report = list(&context.project()?)?;
+    let project = context.project()?;
+    let mut report = list(&project)?;
     report.rows.retain(|row| row.direct || !arguments.direct);
     if context.json() {
         let rows = report.rows.iter().map(|row| {
@@ -27,7 +28,7 @@ pub(crate) fn run(arguments: List, context: &Context) -> Result<Answer, FlowErro
                 "version": row.version.as_str(),
                 "direct": row.direct,
                 "purposes": row.purposes.iter().map(|p| p.as_str()).collect::<Vec<_>>(),
-                "from": row.from.as_str(),
+                "from": origin_document(&row.from),
                 "asked-by": row.asked_by,
                 "trees": row.trees.iter().map(|(platform, tree)| (platform.clone(), tree.to_string().into()))
                     .collect::<serde_json::Map<_, _>>(),
@@ -54,7 +55,16 @@ pub(crate) fn run(arguments: List, context: &Context) -> Result<Answer, FlowErro
         ]);
     }
     let direct = report.rows.iter().filter(|row| row.direct).count();
-    let total =
-        format!("{}, {direct} of them asked for by {} itself.\n", count(report.rows.len(), "package"), report.project);
+    let total = match project.below.is_empty() || project.here().name() != project.top.name() {
+        true => {
+            let packages = count(report.rows.len(), "package");
+            format!("{packages}, {direct} of them asked for by {} itself.\n", report.project)
+        }
+        false => format!(
+            "{}, {direct} of them asked for by one of {}.\n",
+            count(report.rows.len(), "package"),
+            count(project.projects().count(), "project")
+        ),
+    };
     Ok(Answer::words(Exit::Fine, columns.finish() + &total))
 }

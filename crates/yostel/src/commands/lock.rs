@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use yostel_core::{Move, MoveKind, Overridden, Prefer};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
 
-use super::Answer;
+use super::{Answer, origin_document};
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::render::{Columns, Role, count, paint};
@@ -42,6 +42,10 @@ pub(crate) struct Lock {
     /// Which of the releases that fit to take: newest, or oldest, which proves the lower bounds
     #[arg(long, value_enum, value_name = "WHICH", hide_possible_values = true)]
     prefer: Option<PreferArgument>,
+
+    /// Refuse packages that only this machine has, like those needed by path
+    #[arg(long)]
+    shareable: bool,
 
     /// When there is no set, write a proof of that into this folder, for an independent checker (docs/formats.md)
     #[arg(long, value_name = "FOLDER")]
@@ -89,6 +93,7 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
         }),
         proof: arguments.proof.as_ref().map(|folder| context.folder.join(folder)),
         time_limit: arguments.time_limit,
+        shareable: arguments.shareable,
     };
     let started = Instant::now();
     let report = lock(&project, request, &context.settings, &context.progress)?;
@@ -110,6 +115,7 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
                     "who": one.asked.asker.to_string(), "asked": one.asked.package.as_str(),
                     "accept": one.asked.accept.as_str(), "package": one.package.as_str(), "version": one.version.as_str(),
                 })).collect::<Vec<_>>(),
+                "only-here": report.only_here.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>(),
                 "unused-patches": report.unused_patches.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
                 "newer-admitted": report.newer.iter().map(|(package, locked, newer)| json!({
                     "package": package.as_str(), "locked": locked.as_str(), "newer": newer.as_str(),
@@ -154,6 +160,10 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
         text.push_str(&format!("  {} {what}. For the best: {again}\n", paint(Role::Quiet, "note:")));
     }
     text.push_str(&overridden(&report.overridden));
+    for (package, from) in &report.only_here {
+        let note = paint(Role::Notice, "note:");
+        text.push_str(&format!("  {note} {package} is what lies at {from}: others cannot install this lockfile\n"));
+    }
     for package in &report.unused_patches {
         let note = paint(Role::Notice, "note:");
         text.push_str(&format!(
@@ -227,6 +237,7 @@ pub(super) fn moves(moves: &[Move], most: usize) -> String {
                 (if *crosses_line { "moved !" } else { "moved" }, format!("{from} -> {to}"))
             }
             MoveKind::Content { version } => ("content", format!("{version}, other content")),
+            MoveKind::Origin { version, from, to } => ("origin", format!("{version}, {from} -> {to}")),
             MoveKind::Platforms { to, .. } => ("platforms", format!("now for {}", to.join(", "))),
             MoveKind::Altered { now: true } => ("changed", "with a patch".to_owned()),
             MoveKind::Altered { now: false } => ("changed", "without a patch again".to_owned()),
@@ -302,6 +313,9 @@ pub(super) fn move_document(m: &Move) -> Value {
             json!({ "kind": "moved", "from": from.as_str(), "to": to.as_str(), "crosses-line": crosses_line })
         }
         MoveKind::Content { version } => json!({ "kind": "content", "version": version.as_str() }),
+        MoveKind::Origin { version, from, to } => json!({
+            "kind": "origin", "version": version.as_str(), "from": origin_document(from), "to": origin_document(to),
+        }),
         MoveKind::Platforms { from, to } => json!({ "kind": "platforms", "from": from, "to": to }),
         MoveKind::Altered { now } => json!({ "kind": "altered", "now": now }),
         MoveKind::Purposes { from, to } => json!({

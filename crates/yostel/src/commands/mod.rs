@@ -23,7 +23,7 @@ mod withdraw;
 
 use clap::Subcommand;
 use serde_json::{Value, json};
-use yostel_core::{NameError, PackageName, Word};
+use yostel_core::{NameError, Origin, PackageName, Word};
 use yostel_flows::FlowError;
 
 use crate::context::Context;
@@ -146,8 +146,19 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<Answer, FlowErr
     }
 }
 
+/// Writes where a package comes from: the source's name, or what the lockfile says of another place.
+fn origin_document(origin: &Origin) -> Value {
+    match origin {
+        Origin::Source(name) => name.as_str().into(),
+        Origin::Git { place, commit } => json!({ "git": place.address, "commit": commit, "folder": place.folder }),
+        Origin::Archive { address } => json!({ "archive": address }),
+        Origin::Path { folder } => json!({ "path": folder }),
+        Origin::Project { folder } => json!({ "project": folder }),
+    }
+}
+
 /// Reads a package name from the command line.
-fn package_name(text: &str) -> Result<PackageName, String> {
+pub(crate) fn package_name(text: &str) -> Result<PackageName, String> {
     PackageName::parse(text).map_err(with_suggestion)
 }
 

@@ -44,7 +44,7 @@ fn platform(text: &str) -> Result<String, String> {
 
 pub(crate) fn run(arguments: Publish, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
-    let declared = word(&arguments.to).ok().and_then(|name: SourceName| project.manifest.sources.get(&name));
+    let declared = word(&arguments.to).ok().and_then(|name: SourceName| project.manifest().sources.get(&name));
     let registry: PathBuf = match declared {
         Some(source) => project.root.join(&source.folder),
         None => context.folder.join(&arguments.to),
@@ -66,7 +66,7 @@ pub(crate) fn run(arguments: Publish, context: &Context) -> Result<Answer, FlowE
     };
     let published = publish(&project, &registry, remarks, &context.settings)?;
     let artifact = &published.release.artifacts[0];
-    let name = &project.manifest.project.name;
+    let name = project.here().name();
     Ok(Answer::either(
         context,
         Exit::Fine,
@@ -95,7 +95,7 @@ pub(crate) fn run(arguments: Publish, context: &Context) -> Result<Answer, FlowE
                 format!("{name} {version} is published already, with the very same content ({files}).\n")
             };
             text.push_str(&format!("  archive {}\n  tree    {}\n", artifact.digest, artifact.tree));
-            if project.manifest.project.licence.is_none() {
+            if project.here().manifest.project.licence.is_none() {
                 let line = "licence = \"MIT\" in [project] would tell its users what they may do";
                 text.push_str(&format!("  {} no licence; {line}\n", paint(Role::Notice, "note:")));
             }

@@ -1,16 +1,20 @@
-//! `run`: a command with the project's packages in its environment.
+//! `run`: a command with the project's packages in its environment; or with each project's, one after the other.
 
 use std::ffi::OsString;
-use std::os::unix::process::CommandExt;
-use std::process::Command;
+use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::path::Path;
+use std::process::{Command, ExitStatus, Stdio};
+use std::time::{Duration, Instant};
 
 use clap::Args;
-use yostel_core::Diagnostic;
-use yostel_flows::{Environment, FlowError, environment};
+use serde_json::json;
+use yostel_core::{Diagnostic, PackageName};
+use yostel_flows::{Environment, FlowError, LoadedProject, environment, in_order_of_needs};
 
 use super::Answer;
 use crate::context::{Context, failure_of};
 use crate::exit::Exit;
+use crate::render::{Columns, Role, count, paint};
 
 /// Run a command with the packages in its environment
 ///
@@ -18,6 +22,14 @@ use crate::exit::Exit;
 /// The exit status is the command's own.
 #[derive(Debug, Args)]
 pub(crate) struct Run {
+    /// In the folder of each project of the workspace, those first that others need; stops where one fails
+    #[arg(long, conflicts_with = "project")]
+    each: bool,
+
+    /// With --each, go on where one fails
+    #[arg(long, requires = "each")]
+    go_on: bool,
+
     /// The command and its arguments, after --
     #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true, value_name = "COMMAND")]
     command: Vec<OsString>,
@@ -25,15 +37,29 @@ pub(crate) struct Run {
 
 pub(crate) fn run(arguments: Run, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
-    let environment = environment(&project, &context.settings)?;
-    let (program, rest) = arguments.command.split_first().expect("clap asks for at least one");
-    let mut command = Command::new(program);
-    command.args(rest).current_dir(&context.folder);
-    for (variable, value) in values(&environment) {
-        command.env(variable, value);
+    if arguments.each {
+        return each(&arguments, project, context);
     }
+    let environment = environment(&project, &context.settings)?;
+    // With the project named, one stands in its folder.
+    let folder = context.project.as_ref().map_or(context.folder.clone(), |_| project.folder_of(project.here()));
+    let mut command = command(&arguments.command, &folder, &environment);
     // On success this process becomes the command, so that signals and the exit status are its own.
     let error = command.exec();
+    Ok(cannot_run(&arguments.command[0], &error, context))
+}
+
+fn command(line: &[OsString], folder: &Path, environment: &Environment) -> Command {
+    let (program, rest) = line.split_first().expect("clap asks for at least one");
+    let mut command = Command::new(program);
+    command.args(rest).current_dir(folder);
+    for (variable, value) in values(environment) {
+        command.env(variable, value);
+    }
+    command
+}
+
+fn cannot_run(program: &OsString, error: &std::io::Error, context: &Context) -> Answer {
     let diagnostic = Diagnostic {
         code: "cannot-run",
         headline: format!("`{}` cannot be run: {error}", program.to_string_lossy()),
@@ -44,7 +70,90 @@ pub(crate) fn run(arguments: Run, context: &Context) -> Result<Answer, FlowError
             "yostel add NAME, when the program is in a package the project does not need yet".into(),
         ],
     };
-    Ok(failure_of(&[diagnostic], Exit::Usage, context.format))
+    failure_of(&[diagnostic], Exit::Usage, context.format)
+}
+
+/// What became of the command in one project.
+struct Outcome {
+    project: PackageName,
+    /// None when it was not run, because it failed in another.
+    ended: Option<(ExitStatus, Duration)>,
+}
+
+impl Outcome {
+    /// Returns the exit status as a shell tells it.
+    fn status(&self) -> Option<u8> {
+        let (status, _) = self.ended?;
+        let code = status.code().or_else(|| status.signal().map(|signal| 128 + signal)).unwrap_or(1);
+        Some(u8::try_from(code).unwrap_or(1))
+    }
+}
+
+fn each(arguments: &Run, project: LoadedProject, context: &Context) -> Result<Answer, FlowError> {
+    let order: Vec<PackageName> = in_order_of_needs(&project).into_iter().map(|file| file.name().clone()).collect();
+    let mut outcomes: Vec<Outcome> = Vec::new();
+    let mut stopped = false;
+    for name in order {
+        let project = project.clone().at_project(&name)?;
+        if stopped {
+            outcomes.push(Outcome { project: name, ended: None });
+            continue;
+        }
+        let environment = environment(&project, &context.settings)?;
+        if !context.quiet && !context.json() {
+            anstream::eprintln!("{} {name}", paint(Role::Title, "in"));
+        }
+        let started = Instant::now();
+        let mut command = command(&arguments.command, &project.folder_of(project.here()), &environment);
+        if context.json() {
+            // What a program reads is the summary alone.
+            command.stdout(Stdio::from(std::io::stderr()));
+        }
+        let status = match command.status() {
+            Ok(status) => status,
+            Err(error) => return Ok(cannot_run(&arguments.command[0], &error, context)),
+        };
+        stopped = !status.success() && !arguments.go_on;
+        outcomes.push(Outcome { project: name, ended: Some((status, started.elapsed())) });
+    }
+    let failed = outcomes.iter().filter_map(Outcome::status).find(|status| *status != 0);
+    let exit = failed.map_or(Exit::Fine, Exit::OfCommand);
+    Ok(Answer::either(
+        context,
+        exit,
+        "run",
+        || {
+            json!({ "projects": outcomes.iter().map(|outcome| json!({
+                "project": outcome.project.as_str(),
+                "status": outcome.status(),
+                "seconds": outcome.ended.map(|(_, took)| took.as_secs_f64()),
+            })).collect::<Vec<_>>() })
+        },
+        || summary(&outcomes),
+    ))
+}
+
+fn summary(outcomes: &[Outcome]) -> String {
+    let mut columns = Columns::new(&["project", "result", "time"]);
+    for outcome in outcomes {
+        let result = match outcome.status() {
+            Some(0) => "fine".to_owned(),
+            Some(status) => format!("failed, status {status}"),
+            None => "not run".to_owned(),
+        };
+        let time = outcome.ended.map(|(_, took)| format!("{:.2} s", took.as_secs_f64())).unwrap_or_default();
+        columns.row([outcome.project.to_string(), result, time]);
+    }
+    let failed = outcomes.iter().filter(|outcome| outcome.status().is_some_and(|status| status != 0)).count();
+    let left = outcomes.iter().filter(|outcome| outcome.ended.is_none()).count();
+    let mut total = format!("{}: {} fine", count(outcomes.len(), "project"), outcomes.len() - failed - left);
+    if failed > 0 {
+        total.push_str(&format!(", {failed} failed"));
+    }
+    if left > 0 {
+        total.push_str(&format!(", {left} not run (--go-on would)"));
+    }
+    columns.finish() + &total + ".\n"
 }
 
 /// Joins what the packages offer with what the variables hold.

@@ -74,20 +74,26 @@ pub(crate) fn run(arguments: Settle, context: &Context) -> Result<Answer, FlowEr
         || {
             let mut content = document(settlement);
             content["applied"] = (!arguments.preview).into();
-            content["manifest"] = settlement.text.clone().into();
+            let after = settlement.texts.iter().map(|(file, (_, after))| (file.clone(), after.as_str().into()));
+            content["manifests"] = Value::Object(after.collect());
             content
         },
         || {
-            let diff = diff(&project.text, &settlement.text);
+            let files: Vec<String> = settlement.texts.keys().cloned().collect();
+            let diffs = settlement.texts.iter().map(|(file, (before, after))| match files.len() {
+                1 => diff(before, after),
+                _ => format!("  {file}\n{}", diff(before, after)),
+            });
+            let (diff, files): (String, String) = (diffs.collect(), join(&files));
             let moved = moves(&settlement.moves, usize::MAX);
             let moved = if moved.is_empty() { "Nothing moves.\n".to_owned() } else { format!("What moves:\n{moved}") };
             if arguments.preview {
                 let next = format!("yostel settle {number}, to do it");
-                format!("yostel.toml would become:\n{diff}{moved}{} {next}\n", paint(Role::Good, "next:"))
+                format!("{files} would become:\n{diff}{moved}{} {next}\n", paint(Role::Good, "next:"))
             } else {
                 let locked = count(settlement.lockfile.chosen.len(), "package");
                 format!(
-                    "Edited yostel.toml:\n{diff}Locked {locked}. {moved}{} yostel install\n",
+                    "Edited {files}:\n{diff}Locked {locked}. {moved}{} yostel install\n",
                     paint(Role::Good, "next:")
                 )
             }
@@ -99,7 +105,7 @@ fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
     if settlements.is_empty() {
         return "No edit of four wishes or fewer ends the collision; yostel lock tells what collides.\n".into();
     }
-    let mut text = String::from("Each of these edits of yostel.toml ends the collision, proved by resolving it:\n");
+    let mut text = String::from("Each of these edits of the manifest ends the collision, proved by resolving it:\n");
     for (number, settlement) in (1..).zip(settlements) {
         let edits: Vec<String> = settlement.repair.edits.iter().map(words).collect();
         text.push_str(&format!(
@@ -155,7 +161,7 @@ fn document(settlement: &Settlement) -> Value {
             };
             json!({
                 "kind": kind, "package": wish.package.as_str(), "purpose": wish.purpose.as_str(),
-                "from": wish.accept.as_str(), "to": to,
+                "project": wish.asker.to_string(), "from": wish.accept.as_str(), "to": to,
             })
         }).collect::<Vec<_>>(),
         "packages": settlement.lockfile.chosen.len(),

@@ -19,18 +19,27 @@ pub(crate) struct Tree {
 }
 
 pub(crate) fn run(arguments: Tree, context: &Context) -> Result<Answer, FlowError> {
-    let tree = tree(&context.project()?)?;
+    let trees = tree(&context.project()?)?;
     if context.json() {
-        let content = json!({
-            "project": tree.project.as_str(),
-            "version": tree.version.as_ref().map(|version| version.as_str()),
-            "needs": tree.roots.iter().map(document).collect::<Vec<_>>(),
-        });
+        let one = |tree: &yostel_flows::Tree| {
+            json!({
+                "project": tree.project.as_str(),
+                "version": tree.version.as_ref().map(|version| version.as_str()),
+                "needs": tree.roots.iter().map(document).collect::<Vec<_>>(),
+            })
+        };
+        let content = match &trees[..] {
+            [tree] => one(tree),
+            trees => json!({ "projects": trees.iter().map(one).collect::<Vec<_>>() }),
+        };
         return Ok(Answer::document(Exit::Fine, "tree", content));
     }
-    let version = tree.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
-    let mut text = format!("{}{version}\n", paint(Role::Title, &tree.project));
-    draw(&tree.roots, "", arguments.depth.unwrap_or(usize::MAX), &mut text);
+    let mut text = String::new();
+    for tree in &trees {
+        let version = tree.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+        text.push_str(&format!("{}{version}\n", paint(Role::Title, &tree.project)));
+        draw(&tree.roots, "", arguments.depth.unwrap_or(usize::MAX), &mut text);
+    }
     Ok(Answer::words(Exit::Fine, text))
 }
 

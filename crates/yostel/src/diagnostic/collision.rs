@@ -52,7 +52,9 @@ pub(super) fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagn
 pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&Requirement>) -> Vec<String> {
     let mut lines: Vec<String> =
         asked.iter().map(|wish| format!("asked for: {} {}", wish.package, wish.accept)).collect();
-    let line = |wish: &Requirement| places.iter().find(|place| place.wish == *wish).map(|place| place.line);
+    let line = |wish: &Requirement| {
+        places.iter().find(|place| place.wish == *wish).map(|place| format!("{}:{}: ", place.file, place.line))
+    };
     let admits = |package: &PackageName, accept: &yostel_core::Accept| {
         let reach = collision.reach.iter().find(|reach| reach.package == *package && reach.accept == *accept);
         match reach {
@@ -75,7 +77,7 @@ pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&
         if asked == Some(wish) {
             continue;
         }
-        let place = line(wish).map(|line| format!("yostel.toml:{line}: ")).unwrap_or_default();
+        let place = line(wish).unwrap_or_default();
         lines.push(format!("{place}{wish}{}", admits(&wish.package, &wish.accept)));
     }
     for fact in collision.facts.iter().take(2 * TOLD) {

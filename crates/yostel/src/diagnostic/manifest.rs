@@ -1,6 +1,9 @@
 //! Manifests and lockfiles: what is wrong, at its line.
 
+use std::ops::Range;
+
 use yostel_core::{Diagnostic, Difference, LockfileError, ManifestProblem, ManifestProblemKind, Place};
+use yostel_flows::WorkspaceProblem;
 
 use super::{Also, TOLD, bad_accept, bad_name, tell};
 use crate::render::join;
@@ -49,9 +52,50 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
         ManifestProblemKind::ForcedAndSwapped(package) => {
             tell("manifest-contradiction", headline, format!("remove {package} from [force], or from [swap]"))
         }
+        ManifestProblemKind::TwoPlaces { one, other } => {
+            tell("manifest-contradiction", headline, format!("keep `{one}` or `{other}`"))
+        }
+        ManifestProblemKind::Alone { key, owner } => {
+            tell("manifest-contradiction", headline, format!("remove `{key}`, or write `{owner}` beside it"))
+        }
+        ManifestProblemKind::PackageInTwoPlaces(_) => {
+            tell("manifest-contradiction", headline, "say one place, or the same in both")
+        }
+        ManifestProblemKind::ListedTwice(_) => tell("workspace", headline, "remove one of the two entries"),
+        ManifestProblemKind::NestedWorkspace => {
+            tell("workspace", headline, "remove [workspace] here, and list its projects in the one above")
+                .or("put `!` and this folder into `projects` of the one above, so that this is a workspace of its own")
+        }
+        ManifestProblemKind::OnlyInRoot(table) => {
+            tell("workspace", headline, format!("move `{table}` to the yostel.toml with [workspace]"))
+        }
         ManifestProblemKind::NeedsItself(_) => tell("needs-itself", headline, "remove the line"),
     };
     diagnostic.place = Some(Place::of(file, text, &problem.span));
+    diagnostic
+}
+
+/// Tells what is wrong with the projects of a workspace.
+pub(super) fn of_workspace(problem: &WorkspaceProblem, file: &str, text: &str, span: &Range<usize>) -> Diagnostic {
+    let headline = problem.to_string();
+    let mut diagnostic = match problem {
+        WorkspaceProblem::NoProject(folder) => {
+            tell("workspace", headline, format!("yostel -C {folder} init, to start one there (make the folder first)"))
+                .or("correct or remove the entry")
+        }
+        WorkspaceProblem::Twice { folder, .. } => tell("workspace", headline, "remove one of the two entries")
+            .or(format!("leave it out of one: \"!{folder}\"")),
+        WorkspaceProblem::Circle(folder) => tell("workspace", headline, format!("remove the link {folder}"))
+            .or(format!("leave it out: add \"!{folder}\" to `projects`")),
+        WorkspaceProblem::SameName { other, .. } => {
+            tell("workspace", headline, format!("give the project in {other} another name"))
+        }
+        WorkspaceProblem::TwoPlaces { package, .. } => {
+            tell("manifest-contradiction", headline, format!("say one place for {package}, the same in all projects"))
+                .note("one package is there once, whoever needs it")
+        }
+    };
+    diagnostic.place = (!span.is_empty()).then(|| Place::of(file, text, span));
     diagnostic
 }
 

@@ -10,13 +10,13 @@ mod place;
 use yostel_core::{
     AcceptError, AcceptProblem, BindError, Diagnostic, EditError, NameError, PackageName, Purpose, nearest,
 };
-use yostel_flows::{FlowError, NotAltered, RulePlace, WishPlace};
+use yostel_flows::{FlowError, NotAltered, PathProblem, RulePlace, WishPlace};
 
 pub(crate) use collision::story;
 use collision::{of_collision, some_versions};
 pub(crate) use content::changes_told;
 use content::{of_admit, of_republished, with_seen};
-use manifest::{of_lockfile, of_manifest, of_stale};
+use manifest::{of_lockfile, of_manifest, of_stale, of_workspace};
 use patch::{of_not_altered, of_patch};
 use place::{of_io, of_registry, of_source, of_store};
 
@@ -70,6 +70,7 @@ pub(crate) const CODES: &[&str] = &[
     "no-releases-admitted",
     "no-source",
     "no-such-need",
+    "no-such-project",
     "no-such-registry",
     "no-such-release",
     "no-such-repair",
@@ -80,9 +81,11 @@ pub(crate) const CODES: &[&str] = &[
     "not-locked",
     "numbering",
     "other-tool",
+    "not-shareable",
     "patch-rejected",
     "patch-syntax",
     "patch-unreadable",
+    "path",
     "registry-broken",
     "registry-later-format",
     "registry-missing",
@@ -97,6 +100,7 @@ pub(crate) const CODES: &[&str] = &[
     "unknown-purpose",
     "unknown-source",
     "version",
+    "workspace",
 ];
 
 fn tell(code: &'static str, headline: impl Into<String>, next: impl Into<String>) -> Diagnostic {
@@ -157,6 +161,22 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
     let headline = error.to_string();
     match error {
         FlowError::Several(_) | FlowError::Manifest { .. } => tell("manifest", headline, "see above"),
+        FlowError::Workspace { path, text, span, problem } => of_workspace(problem, &context.show(path), text, span),
+        FlowError::NoSuchProject { name, known } => {
+            let near = nearest(name.as_str(), known.iter().map(PackageName::as_str));
+            let known: Vec<String> = known.iter().map(ToString::to_string).collect();
+            let next = near.map_or_else(
+                || "name a project of this workspace".to_owned(),
+                |near| format!("write {near}, if that was meant"),
+            );
+            tell("no-such-project", headline, next).note(format!("there is {}", join(&known)))
+        }
+        FlowError::Path { package, problem: PathProblem::NoFolder, .. } => {
+            tell("path", headline, format!("correct `path` of {package}, or get the folder there"))
+        }
+        FlowError::Path { problem: PathProblem::OtherName(found), .. } => {
+            tell("path", headline, format!("need it as {found}, which is what its manifest says"))
+        }
         FlowError::NoProject(_) => tell("no-project", headline, "yostel init, to start one here")
             .or("yostel -C FOLDER …, to work on one elsewhere"),
         FlowError::Read { path, cause } => of_io("cannot-read", format!("{}: {cause}", context.show(path)), cause),
@@ -210,6 +230,12 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::OutOfTime(_) => tell("out-of-time", headline, "give it more time: --time-limit 10m")
             .or("narrow the constraints of what you need, so that there is less to search through"),
         FlowError::WrongAnswer(_) => internal(headline),
+        FlowError::NotShareable(packages) => {
+            let named: Vec<String> = packages.iter().map(|(name, from)| format!("{name} ({from})")).collect();
+            let headline = format!("{} can be had on this machine only", join(&named));
+            let next = "need a release, a commit or an archive instead, then yostel lock";
+            tell("not-shareable", headline, next).note("the lockfile is as it was")
+        }
         FlowError::Republished(releases) => of_republished(releases, context),
         FlowError::Source(error) => of_source(error),
         FlowError::UnknownSource { source_name, .. } => {
@@ -296,7 +322,7 @@ fn internal(headline: String) -> Diagnostic {
 
 fn with_wish(mut diagnostic: Diagnostic, place: Option<&WishPlace>) -> Diagnostic {
     if let Some(place) = place {
-        diagnostic.notes.insert(0, format!("yostel.toml:{}: {}", place.line, place.wish));
+        diagnostic.notes.insert(0, format!("{}:{}: {}", place.file, place.line, place.wish));
     }
     diagnostic
 }

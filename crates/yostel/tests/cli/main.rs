@@ -18,6 +18,7 @@ mod pages;
 mod refusing;
 mod speaking;
 mod together;
+mod workspaces;
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt;

@@ -1,6 +1,7 @@
 //! From text to a manifest, or to all that is wrong with it. Each table is read key by key against the list of keys it
 //! may have, so that a key nobody knows is never passed over.
 
+mod elsewhere;
 mod overriding;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -107,6 +108,34 @@ pub enum ManifestProblemKind {
     /// A package that is forced and swapped away.
     #[error("{0} is forced, but [swap] has another package stand in for it")]
     ForcedAndSwapped(PackageName),
+    /// Two keys of which there can be one.
+    #[error("`{one}` and `{other}` say two different places")]
+    TwoPlaces {
+        /// The one.
+        one: &'static str,
+        /// The other.
+        other: &'static str,
+    },
+    /// A key that says more about another, which is not there.
+    #[error("`{key}` says nothing without `{owner}`")]
+    Alone {
+        /// The key.
+        key: &'static str,
+        /// The key that it belongs to.
+        owner: &'static str,
+    },
+    /// Two needs that take one package from two places.
+    #[error("{0} is taken from two places")]
+    PackageInTwoPlaces(PackageName),
+    /// An entry that stands there twice.
+    #[error("`{0}` is listed twice")]
+    ListedTwice(String),
+    /// A workspace below another.
+    #[error("this project is one of a workspace, so it cannot be a workspace itself")]
+    NestedWorkspace,
+    /// Something said in one project of a workspace that binds all of them.
+    #[error("`{0}` binds all projects, so it stands only in the manifest at the root of the workspace")]
+    OnlyInRoot(&'static str),
     /// A project that needs itself.
     #[error("{0} needs itself")]
     NeedsItself(PackageName),
@@ -149,14 +178,18 @@ struct Reader<'t> {
 type Table<'i> = DeTable<'i>;
 type Value<'i> = Spanned<DeValue<'i>>;
 
-pub(super) fn parse(text: &str) -> Result<Manifest, Vec<ManifestProblem>> {
+/// Reads a manifest; `agreed` is what the workspace agreed on, when it is that of one of its other projects.
+pub(super) fn parse(
+    text: &str,
+    agreed: Option<&BTreeMap<PackageName, Need>>,
+) -> Result<Manifest, Vec<ManifestProblem>> {
     let mut reader = Reader { text, problems: Vec::new() };
     let (root, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let span = error.span().unwrap_or(0..0);
         reader.problem(span, ManifestProblemKind::Syntax(error.message().to_owned()));
     }
-    let manifest = reader.manifest(root.get_ref());
+    let manifest = reader.manifest(root.get_ref(), agreed);
     if reader.problems.is_empty() {
         // Without a problem every required part was found.
         manifest.ok_or_else(Vec::new)
@@ -164,6 +197,17 @@ pub(super) fn parse(text: &str) -> Result<Manifest, Vec<ManifestProblem>> {
         reader.problems.sort_by_key(|problem| (problem.span.start, problem.span.end));
         Err(reader.problems)
     }
+}
+
+/// Reads `[offers]` alone; nothing when it has a problem of its own.
+pub(super) fn offers(text: &str) -> Option<Offers> {
+    let mut reader = Reader { text, problems: Vec::new() };
+    let (root, _) = DeTable::parse_recoverable(text);
+    let offers = match root.get_ref().get("offers") {
+        Some(value) => reader.table("offers", value).map(|table| reader.offers(table))?,
+        None => Offers::default(),
+    };
+    reader.problems.is_empty().then_some(offers)
 }
 
 impl<'t> Reader<'t> {
@@ -176,8 +220,11 @@ impl<'t> Reader<'t> {
         result.map_err(|error| self.problem(span, error.into())).ok()
     }
 
-    fn manifest(&mut self, root: &Table<'_>) -> Option<Manifest> {
+    fn manifest(&mut self, root: &Table<'_>, outer: Option<&BTreeMap<PackageName, Need>>) -> Option<Manifest> {
         self.check_keys("", root);
+        if outer.is_some() {
+            self.check_inner(root);
+        }
         let project = match root.get("project") {
             Some(value) => self.table("project", value).and_then(|table| self.project(table, value.span())),
             None => {
@@ -191,10 +238,11 @@ impl<'t> Reader<'t> {
             let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
             let accept = self.accept(key.get_ref(), value);
             if let (Some(name), Some(accept)) = (name, accept) {
-                agreed.insert(name, Need { accept, why: None, span: key.span() });
+                agreed.insert(name, Need::of(accept, key.span()));
             }
         }
-        let needs = self.needs(root, project.as_ref().map(|p| &p.name), &agreed);
+        let needs = self.needs(root, project.as_ref().map(|p| &p.name), outer.unwrap_or(&agreed));
+        let workspace = self.workspace(root);
         let (force, swap) = (self.forces(root), self.swaps(root));
         self.check_overrides(&force, &swap);
         let mut sources = BTreeMap::new();
@@ -223,7 +271,10 @@ impl<'t> Reader<'t> {
                 alter.insert(name, change);
             }
         }
-        Some(Manifest { project: project?, needs, sources, offers, policy, alter, agreed, force, swap })
+        let project = project?;
+        let manifest = Manifest { project, workspace, needs, sources, offers, policy, alter, agreed, force, swap };
+        self.check_places(&manifest);
+        Some(manifest)
     }
 
     fn project(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<Project> {
@@ -331,19 +382,24 @@ impl<'t> Reader<'t> {
         span: Range<usize>,
         agreed: Option<(&PackageName, &BTreeMap<PackageName, Need>)>,
     ) -> Option<Need> {
-        let (text, why) = match value.get_ref() {
+        let (text, why, elsewhere) = match value.get_ref() {
             DeValue::Table(table) => {
                 self.check_keys("needs.*.*", table);
                 let why = table.get("why").and_then(|why| self.string("why", why)).map(str::to_owned);
+                let problems = self.problems.len();
+                let elsewhere = self.elsewhere(table);
                 let Some(accept) = table.get("accept") else {
-                    let example = "{ accept = \"^2.1\" }";
-                    let missing = ManifestProblemKind::Missing { table: "needs.*.*", key: "accept", example };
-                    self.problem(value.span(), missing);
-                    return None;
+                    // Where it lies says what it is, too.
+                    if elsewhere.is_none() && self.problems.len() == problems {
+                        let example = "{ accept = \"^2.1\" }";
+                        let missing = ManifestProblemKind::Missing { table: "needs.*.*", key: "accept", example };
+                        self.problem(value.span(), missing);
+                    }
+                    return Some(Need { elsewhere: Some(elsewhere?), ..Need::of(Accept::anything(), span) });
                 };
-                (accept, why)
+                (accept, why, elsewhere)
             }
-            DeValue::String(_) => (value, None),
+            DeValue::String(_) => (value, None, None),
             _ => {
                 self.wrong_type(key, value, "a constraint in quotes, like \"^2.1\"");
                 return None;
@@ -354,7 +410,7 @@ impl<'t> Reader<'t> {
             if let (None, Some((package, _))) = (there, agreed) {
                 self.problem(text.span(), ManifestProblemKind::NotAgreed(package.clone()));
             }
-            return there.map(|agreed| Need { accept: agreed.accept.clone(), why: None, span });
+            return there.map(|agreed| Need { elsewhere, ..Need::of(agreed.accept.clone(), span) });
         }
         let accept = self.accept(if std::ptr::eq(text, value) { key } else { "accept" }, text)?;
         if let (Some(there), Some((package, _)), None) = (there, agreed, &why)
@@ -364,7 +420,7 @@ impl<'t> Reader<'t> {
             self.problem(text.span(), ManifestProblemKind::Deviates { package, agreed });
         }
         let why = why.filter(|_| there.is_some_and(|agreed| agreed.accept != accept));
-        Some(Need { accept, why, span })
+        Some(Need { why, elsewhere, ..Need::of(accept, span) })
     }
 
     fn source(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<SourceDeclaration> {

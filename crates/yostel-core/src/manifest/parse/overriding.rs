@@ -72,17 +72,24 @@ impl Reader<'_> {
             let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
             let Some(table) = self.table(&format!("swap.{}", key.get_ref()), value) else { continue };
             self.check_keys("swap.*", table);
-            let by = self.wanted("swap.*", table, "for", "for = \"plain-logger\"", key.span());
-            let by = by.and_then(|value| {
-                let text = self.string("for", value)?;
-                self.keep(value.span(), PackageName::parse(text))
-            });
+            let elsewhere = self.elsewhere(table);
+            // The same package, from elsewhere, needs no other name.
+            let by = match (table.get("for"), &elsewhere) {
+                (None, Some(_)) => name.clone(),
+                _ => {
+                    let by = self.wanted("swap.*", table, "for", "for = \"plain-logger\"", key.span());
+                    by.and_then(|value| {
+                        let text = self.string("for", value)?;
+                        self.keep(value.span(), PackageName::parse(text))
+                    })
+                }
+            };
             let why = self.wanted("swap.*", table, "why", "why = \"abandoned\"", key.span());
             let why = why.and_then(|value| self.string("why", value)).map(str::to_owned);
             let accept = table.get("accept").and_then(|value| self.accept("accept", value));
             let until = self.until(table);
             if let (Some(name), Some(by), Some(why)) = (name, by, why) {
-                swaps.insert(name, Swap { by, accept, why, until, span: key.span() });
+                swaps.insert(name, Swap { by, accept, elsewhere, why, until, span: key.span() });
             }
         }
         swaps
@@ -91,6 +98,12 @@ impl Reader<'_> {
     /// Refuses what contradicts itself.
     pub(super) fn check_overrides(&mut self, force: &BTreeMap<PackageName, Force>, swap: &BTreeMap<PackageName, Swap>) {
         for (package, entry) in swap {
+            if entry.is_of_place(package) {
+                if let Some(forced) = force.get(package) {
+                    self.problem(forced.span.clone(), ManifestProblemKind::ForcedAndSwapped(package.clone()));
+                }
+                continue;
+            }
             let mut at = &entry.by;
             let mut steps = 0;
             while let Some(next) = swap.get(at).filter(|_| at != package && steps < swap.len()) {
