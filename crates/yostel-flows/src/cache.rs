@@ -123,6 +123,10 @@ fn fetch_missing(
         if cache.has_archive(artifact.digest) {
             return Ok(None);
         }
+        if locked.from.source().is_none() {
+            let release = (*name, &locked.version);
+            return project.fetch_elsewhere(release, &locked.from, artifact, cache, observer).map(Some);
+        }
         let unknown = || FlowError::UnknownSource { package: (*name).clone(), source_name: locked.from.to_string() };
         let source = locked.from.source().and_then(|name| sources.source(name)).ok_or_else(unknown)?;
         fetch(source, (name, &locked.version), artifact, cache, observer).map(Some)

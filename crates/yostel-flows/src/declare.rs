@@ -2,17 +2,20 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use yostel_core::{
-    Accept, Constraint, NeedForm, Origin, PackageName, Purpose, Release, SourceName, Version, add_agreed, add_need,
-    new_manifest, remove_need,
+    Accept, ArchiveDigest, Constraint, Elsewhere, GitPlace, NeedForm, Origin, PackageName, Purpose, Release, Sha256,
+    SourceName, Version, add_agreed, add_need, new_manifest, remove_need,
 };
+use yostel_sources::{ArchiveError, commit_of, open_archive};
 use yostel_store::write_atomically;
 
 use crate::error::FlowError;
 use crate::lock::unknown_package;
 use crate::observer::Silent;
+use crate::places::{is_relative, path_from, read_package};
 use crate::project::{LoadedProject, MANIFEST_NAME};
 use crate::settle::write_manifests;
 use crate::workspace::ProjectFile;
@@ -156,6 +159,81 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
     };
     write_manifests(project, &texts, &Silent)?;
     Ok(report)
+}
+
+/// Where to take a package from, as somebody says it where they stand.
+#[derive(Debug, Clone)]
+pub enum TakeFrom {
+    /// A repository.
+    Git(GitPlace),
+    /// A folder, absolute.
+    Path(PathBuf),
+    /// An archive; without a digest, that of what lies there now.
+    Archive(String, Option<ArchiveDigest>),
+}
+
+/// What adding a need of a package from elsewhere came to.
+#[derive(Debug)]
+pub struct AddedElsewhere {
+    /// The manifest's file.
+    pub path: PathBuf,
+    /// Where the package is taken from, as written.
+    pub elsewhere: Elsewhere,
+    /// The commit that is there now, of a repository.
+    pub commit: Option<String>,
+    /// The constraint that stood there before.
+    pub before: Option<String>,
+}
+
+/// Adds a need of a package that lies elsewhere than in a source, after a look whether it is there.
+///
+/// # Errors
+/// `Git`, `Path`, `Archive`, `Edit`, `Store`. The manifest is then as it was.
+pub fn add_elsewhere(
+    project: &LoadedProject,
+    package: &PackageName,
+    purpose: &Purpose,
+    from: TakeFrom,
+    accept: Option<Accept>,
+) -> Result<AddedElsewhere, FlowError> {
+    let here = project.here();
+    let folder = project.folder_of(here);
+    let mut commit = None;
+    let elsewhere = match from {
+        TakeFrom::Git(place) => {
+            let fail = |error| FlowError::Git { package: package.clone(), commit: None, error };
+            let address = match is_relative(&place.address) {
+                true => folder.join(&place.address).to_string_lossy().into_owned(),
+                false => place.address.clone(),
+            };
+            commit = Some(commit_of(&address, &place.at).map_err(fail)?);
+            Elsewhere::Git(place)
+        }
+        TakeFrom::Path(path) => {
+            read_package(package, &path)?;
+            Elsewhere::Path(path_from(&folder, &path))
+        }
+        TakeFrom::Archive(address, Some(digest)) => Elsewhere::Archive { address, digest },
+        TakeFrom::Archive(address, None) => {
+            let fail = |error| FlowError::Archive { package: package.clone(), error };
+            let unread = |cause| fail(ArchiveError { address: address.clone(), cause });
+            let mut stream = open_archive(&address, &folder).map_err(fail)?;
+            let mut digest = Sha256::default();
+            let mut buffer = vec![0; 128 * 1024];
+            loop {
+                match stream.read(&mut buffer).map_err(unread)? {
+                    0 => break,
+                    n => digest.update(&buffer[..n]),
+                }
+            }
+            let digest = ArchiveDigest::new(digest.finish());
+            Elsewhere::Archive { address, digest }
+        }
+    };
+    let edit = add_need(&here.text, purpose, package, &NeedForm::Elsewhere(elsewhere.clone(), accept))?;
+    let path = project.manifest_of(here);
+    write_atomically(&path, edit.text.as_bytes())?;
+    Ok(AddedElsewhere { path, elsewhere, commit, before: edit.before })
 }
 
 /// What removing came to.

@@ -9,7 +9,7 @@ use yostel_core::{
     PatchError, Purpose, Requirement, ResolveError, SourceName, Version,
 };
 use yostel_registry::RegistryError;
-use yostel_sources::{SourceError, SourceErrorKind};
+use yostel_sources::{ArchiveError, GitError, SourceError, SourceErrorKind};
 use yostel_store::{AdmitError, AlterError, ErrorClass, KitError, StoreError};
 
 use crate::republished::{Republished, Seen};
@@ -59,6 +59,20 @@ pub enum PatchProblem {
         /// Why.
         error: AlterError,
     },
+}
+
+/// Why the manifest of a package from elsewhere cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ForeignProblem {
+    /// It is of another package.
+    #[error("it holds {0}")]
+    OtherName(PackageName),
+    /// It has a problem.
+    #[error("its manifest cannot be read: {0}")]
+    Manifest(String),
+    /// It takes a package from a place that only it knows.
+    #[error("it takes {0} from {1}")]
+    Place(PackageName, String),
 }
 
 /// Why a package in a folder cannot be used.
@@ -178,6 +192,34 @@ pub enum FlowError {
         folder: PathBuf,
         /// Why.
         problem: PathProblem,
+    },
+    /// A package cannot be had from its repository.
+    #[error("{package}: {error}")]
+    Git {
+        /// The package.
+        package: PackageName,
+        /// The commit that is locked, when one is.
+        commit: Option<String>,
+        /// Why.
+        error: GitError,
+    },
+    /// A package cannot be had from the address of its archive.
+    #[error("{package}: {error}")]
+    Archive {
+        /// The package.
+        package: PackageName,
+        /// Why.
+        error: ArchiveError,
+    },
+    /// The manifest of a package from elsewhere cannot be used.
+    #[error("{package}, {place}: {problem}")]
+    Foreign {
+        /// The package.
+        package: PackageName,
+        /// Where it is from.
+        place: String,
+        /// Why.
+        problem: ForeignProblem,
     },
     /// The project wants another version of the tool.
     #[error("{project} wants yostel {accept}, this is {found}")]
@@ -388,6 +430,7 @@ impl FlowError {
             | Self::NoSuchProject { .. }
             | Self::Path { .. }
             | Self::NotShareable(_)
+            | Self::Foreign { .. }
             | Self::AlreadyAProject(_)
             | Self::NoSources
             | Self::UnknownPackage { .. }
@@ -419,7 +462,8 @@ impl FlowError {
                 FlowClass::Machine
             }
             Self::Kit { .. } => FlowClass::Integrity,
-            Self::NotInCache(_) => FlowClass::SourceUnavailable,
+            Self::Git { error: GitError::Write { .. }, .. } => FlowClass::Machine,
+            Self::NotInCache(_) | Self::Git { .. } | Self::Archive { .. } => FlowClass::SourceUnavailable,
             Self::Admit { error: AdmitError::Read { .. }, .. } => FlowClass::SourceUnavailable,
             Self::Admit { error, .. } => match error.class() {
                 ErrorClass::Integrity => FlowClass::Integrity,

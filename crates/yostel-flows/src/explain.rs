@@ -6,10 +6,10 @@ use yostel_core::{
     Accept, Asker, Collision, Lockfile, Move, Outcome, PackageDocument, PackageName, Problem, Reason, Requirement,
     Resolver, Version, Why, compare, nearest, run_purpose, why,
 };
-use yostel_store::for_each_in_parallel;
+use yostel_store::{Cache, for_each_in_parallel};
 
 use crate::error::{FlowError, WishPlace};
-use crate::lock::{drive, places_of, rules_of, versions_of};
+use crate::lock::{Keep, drive, places_of, rules_of, versions_of};
 use crate::observer::Observer;
 use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
 
@@ -64,7 +64,8 @@ pub fn explain(
         let near = near.and_then(|near| PackageName::parse(near).ok());
         return Err(FlowError::NotLocked { package: package.clone(), near });
     }
-    let sources = project.sources()?;
+    let cache = Cache::open(&settings.cache);
+    let sources = project.sources_and_elsewhere(Some(&lockfile), Keep::Locked, &cache, observer)?;
     let names: Vec<&PackageName> = lockfile.chosen.keys().collect();
     let mut documents: BTreeMap<PackageName, PackageDocument> = BTreeMap::new();
     for (name, answer) in names.iter().zip(for_each_in_parallel(&names, |name| sources.document(name))) {
@@ -117,7 +118,9 @@ fn demand(
     // What would be without it is the question.
     rules.overrides.forced.remove(package);
     let problem = Problem { wishes, keep, rules };
-    let outcome = drive(Resolver::new(problem), project, &project.sources()?, observer)?.outcome;
+    let cache = Cache::open(&settings.cache);
+    let sources = project.sources_and_elsewhere(Some(lockfile), Keep::Locked, &cache, observer)?;
+    let outcome = drive(Resolver::new(problem), project, &sources, observer)?.outcome;
     let outcome = match outcome {
         Outcome::Resolved(resolution) => {
             let mut after = Lockfile::from_resolution(&project.declared()?, &resolution);

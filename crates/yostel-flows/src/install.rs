@@ -279,6 +279,14 @@ fn stage(
             Err(error) => return Err(refused(format!("the cache, {}", cache.root().display()))(error)),
         }
     }
+    if from.source().is_none() {
+        let archive = project.fetch_elsewhere(release, from, &package.artifact, cache, observer)?;
+        observer.notice(Event::Unpack(package.name.clone()));
+        let tree = cache
+            .stage_tree(&package.artifact, Some(&archive), UnpackConfig::default(), like)
+            .map_err(refused(from.to_string()))?;
+        return Ok((Some(archive), tree));
+    }
     let unknown = || FlowError::UnknownSource { package: package.name.clone(), source_name: from.to_string() };
     let opened;
     let source = match from.source().and_then(|name| sources.source(name)) {
@@ -319,7 +327,7 @@ pub(crate) fn fetch(
 }
 
 /// Says which release was refused, and when its right content was last here.
-fn refused_by<'a>(
+pub(crate) fn refused_by<'a>(
     (name, version): (&'a PackageName, &'a Version),
     artifact: &'a Artifact,
     cache: &'a Cache,

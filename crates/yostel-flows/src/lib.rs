@@ -9,6 +9,7 @@ mod alter;
 mod cache;
 mod compose;
 mod declare;
+mod elsewhere;
 mod environment;
 mod error;
 mod explain;
@@ -28,9 +29,12 @@ mod workspace;
 pub use alter::{Changes, Dropped, Kept, Opened, drop_alter, keep_alter, open_alter, show_alter};
 pub use cache::{cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
 pub use compose::{Selection, plan_of};
-pub use declare::{AddReport, AddRequest, GatherReport, InitRequest, RemoveReport, add, gather_agreed, init, remove};
+pub use declare::{
+    AddReport, AddRequest, AddedElsewhere, GatherReport, InitRequest, RemoveReport, TakeFrom, add, add_elsewhere,
+    gather_agreed, init, remove,
+};
 pub use environment::{Environment, environment, where_is};
-pub use error::{FlowClass, FlowError, NotAltered, PatchProblem, PathProblem, RulePlace, WishPlace};
+pub use error::{FlowClass, FlowError, ForeignProblem, NotAltered, PatchProblem, PathProblem, RulePlace, WishPlace};
 pub use explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use give::{contents, create_registry, publish, withdraw};
 pub use install::{InstallReport, InstallRequest, VerifyReport, install, repair, verify};
@@ -39,7 +43,8 @@ pub use look::{AuditReport, ListReport, ListRow, Tree, TreeNode, audit, list, tr
 pub use observer::{Event, Observer, Silent};
 pub use patches::Patches;
 pub use project::{
-    LOCKFILE_NAME, LoadedProject, MANIFEST_NAME, Settings, current_platform, load_lockfile, load_project,
+    LOCKFILE_NAME, LoadedProject, MANIFEST_NAME, Settings, current_platform, load_lockfile, load_manifests,
+    load_project,
 };
 pub use republished::{Republished, Seen};
 pub use settle::{Settlement, apply_settlement, settle};

@@ -189,7 +189,8 @@ pub fn lock(
     let (resolution, documents, search) = if declared.wishes.is_empty() {
         (Resolution::default(), BTreeMap::new(), None)
     } else {
-        let sources = project.sources()?;
+        let cache = Cache::open(&settings.cache);
+        let sources = project.sources_and_elsewhere(before.as_ref(), request.keep, &cache, observer)?;
         let stop = Arc::new(AtomicBool::new(false));
         let resolver = Resolver::with_stop(problem, stop.clone());
         let alarm = request.time_limit.map(|limit| Alarm { limit, stop });

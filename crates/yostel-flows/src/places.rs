@@ -27,8 +27,18 @@ fn said_by(manifest: &Manifest, folder: &str) -> Vec<Said> {
 }
 
 /// Tells whether an address is a path on this machine that depends on where one stands.
-fn is_relative(address: &str) -> bool {
+pub(crate) fn is_relative(address: &str) -> bool {
     !address.starts_with('/') && !address.contains(':')
+}
+
+/// Says how one gets from a folder to a path, both absolute.
+pub(crate) fn path_from(folder: &Path, path: &Path) -> String {
+    let (folder, path) = (plain_path(folder), plain_path(path));
+    let (from, to): (Vec<&str>, Vec<&str>) = (folder.split('/').collect(), path.split('/').collect());
+    let shared = from.iter().zip(&to).take_while(|(one, other)| one == other).count();
+    let up = std::iter::repeat_n("..", from.len() - shared);
+    let way: Vec<&str> = up.chain(to[shared..].iter().copied()).collect();
+    if way.is_empty() { ".".into() } else { way.join("/") }
 }
 
 /// Says where something lies as seen from the root.

@@ -280,6 +280,17 @@ fn workspace_of(folder: &Path) -> Result<Option<(PathBuf, ProjectFile, String)>,
 /// # Errors
 /// `NoProject`, `Read`, `Manifest`, `Workspace`, `Path`, `OtherTool`.
 pub fn load_project(start: &Path, settings: &Settings) -> Result<LoadedProject, FlowError> {
+    let mut project = load_manifests(start, settings)?;
+    project.read_places()?;
+    Ok(project)
+}
+
+/// The same, for a change of manifests: what lies in folders that they name is not looked at, so that one that is gone is
+/// no obstacle to saying so.
+///
+/// # Errors
+/// As [`load_project`], but for `Path`.
+pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject, FlowError> {
     let nearest = start.ancestors().find(|folder| folder.join(MANIFEST_NAME).is_file());
     let nearest = nearest.ok_or_else(|| FlowError::NoProject(start.to_owned()))?;
     let (root, top, inside) = match workspace_of(nearest)? {
@@ -290,9 +301,7 @@ pub fn load_project(start: &Path, settings: &Settings) -> Result<LoadedProject, 
     let below = read_projects(&root, &top.text, &top.manifest)?;
     below.iter().try_for_each(|project| check_tool(&project.manifest, settings))?;
     let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
-    let mut project = LoadedProject { root, top, below, here, paths: BTreeMap::new(), elsewhere: BTreeMap::new() };
-    project.read_places()?;
-    Ok(project)
+    Ok(LoadedProject { root, top, below, here, paths: BTreeMap::new(), elsewhere: BTreeMap::new() })
 }
 
 /// Checks that this version of the tool may work on a project.

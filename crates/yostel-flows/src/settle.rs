@@ -10,7 +10,7 @@ use yostel_core::{
 use yostel_store::{Cache, write_atomically};
 
 use crate::error::FlowError;
-use crate::lock::{Driven, drive, kept_versions, rules_of};
+use crate::lock::{Driven, Keep, drive, kept_versions, rules_of};
 use crate::observer::{Event, Observer};
 use crate::patches::complete;
 use crate::project::{LoadedProject, Settings, load_lockfile};
@@ -52,7 +52,9 @@ pub fn settle(
     let wishes = declared.wishes.clone();
     let rules = rules_of(project, as_of, None, settings);
     let resolver = Resolver::with_repairs(Problem { wishes, keep, rules });
-    let Driven { outcome, mut resolver, .. } = drive(resolver, project, &project.sources()?, observer)?;
+    let cache = Cache::open(&settings.cache);
+    let sources = project.sources_and_elsewhere(before.as_ref(), Keep::Locked, &cache, observer)?;
+    let Driven { outcome, mut resolver, .. } = drive(resolver, project, &sources, observer)?;
     if matches!(outcome, Outcome::Resolved(_)) {
         return Ok(None);
     }

@@ -4,9 +4,11 @@
 use std::ops::Range;
 
 use yostel_core::{Lockfile, Outcome, PackageName, Problem, Resolver, Rules, Version};
+use yostel_sources::SourceSet;
+use yostel_store::Cache;
 
 use crate::error::FlowError;
-use crate::lock::{Driven, drive, rules_of, versions_of};
+use crate::lock::{Driven, Keep, drive, rules_of, versions_of};
 use crate::observer::Observer;
 use crate::project::{LoadedProject, Settings, line_of};
 use crate::workspace::ProjectFile;
@@ -63,6 +65,11 @@ pub(crate) fn upkeep(
     observer: &dyn Observer,
 ) -> Result<Vec<Upkeep>, FlowError> {
     let manifest = project.manifest();
+    let cache = Cache::open(&settings.cache);
+    let sources = match manifest.force.is_empty() && manifest.swap.is_empty() {
+        true => SourceSet::default(),
+        false => project.sources_and_elsewhere(Some(lockfile), Keep::Locked, &cache, observer)?,
+    };
     let today = settings.now.to_zoned(jiff::tz::TimeZone::UTC).date();
     let past = |until: Option<jiff::civil::Date>| {
         let days = until.and_then(|until| today.since(until).ok()).map_or(0, |span| i64::from(span.get_days()));
@@ -82,7 +89,7 @@ pub(crate) fn upkeep(
         let mut without = rules();
         without.overrides.forced.remove(package);
         let mut debts: Vec<Debt> = past(force.until).into_iter().collect();
-        debts.extend(compare_without(project, lockfile, without, package, observer)?);
+        debts.extend(compare_without((project, &sources), lockfile, without, package, observer)?);
         look(UpkeepRule::Force, package, (top, &force.span), &force.why, debts);
     }
     for (package, swap) in &manifest.swap {
@@ -90,7 +97,8 @@ pub(crate) fn upkeep(
         without.overrides.swapped.remove(package);
         let mut debts: Vec<Debt> = past(swap.until).into_iter().collect();
         debts.extend(
-            compare_without(project, lockfile, without, package, observer)?.filter(|d| *d == Debt::ChangesNothing),
+            compare_without((project, &sources), lockfile, without, package, observer)?
+                .filter(|d| *d == Debt::ChangesNothing),
         );
         look(UpkeepRule::Swap, package, (top, &swap.span), &swap.why, debts);
     }
@@ -106,7 +114,7 @@ pub(crate) fn upkeep(
 
 /// Resolves without a rule and says what that tells of it.
 fn compare_without(
-    project: &LoadedProject,
+    (project, sources): (&LoadedProject, &SourceSet),
     lockfile: &Lockfile,
     without: Rules,
     package: &PackageName,
@@ -116,7 +124,7 @@ fn compare_without(
     // It is free to be what it would be.
     keep.remove(package);
     let problem = Problem { wishes: project.requirements(), keep, rules: without };
-    let Driven { outcome, .. } = match drive(Resolver::new(problem), project, &project.sources()?, observer) {
+    let Driven { outcome, .. } = match drive(Resolver::new(problem), project, sources, observer) {
         // What would be needed is gone from all sources: the rule is what keeps the project going.
         Err(FlowError::UnknownPackage { .. } | FlowError::Unreadable { .. }) => return Ok(None),
         driven => driven?,

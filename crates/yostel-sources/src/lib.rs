@@ -5,16 +5,21 @@
 
 #![deny(missing_docs)]
 
+mod archive;
 mod error;
 mod folder;
+mod git;
+mod http;
 mod set;
 
 use std::io::Read;
 
 use yostel_core::{ArchiveDigest, PackageDocument, PackageName, SourceName};
 
+pub use archive::{ArchiveError, open_archive};
 pub use error::{SourceError, SourceErrorKind};
 pub use folder::{FolderSource, REGISTRY_FORMAT, RegistryHead, archive_file, document_file};
+pub use git::{GitError, check_out, commit_of};
 pub use set::SourceSet;
 
 /// A place releases come from.

@@ -21,7 +21,7 @@ mod verify;
 pub use alter::AlterError;
 pub use cache::{
     Cache, CacheEntry, CacheProblem, CacheReport, CacheStats, Carried, Fetching, InUse, KitError, Loaded, Note,
-    ProjectRecord, PruneRule, Pruned, StagedArchive, StagedTree,
+    ProjectRecord, PruneRule, Pruned, StagedArchive, StagedTree, WorkFolder,
 };
 pub use changes::{FileChange, changes_between, read_file};
 pub use disk::{Disk, Step, Watch, write_atomically, write_atomically_with};
@@ -30,7 +30,7 @@ pub use install::{
     Differing, HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, OpenPackage, Placing,
     PlannedAlteration, PlannedPackage, Project, ReplacedPackage, STATE_FOLDER, Trust, altered_folder,
 };
-pub use pack::{Packed, pack};
+pub use pack::{Packed, pack, pack_plain};
 pub use parallel::for_each_in_parallel;
 pub use unpack::{UnpackConfig, unpack};
 pub use verify::{TreeDifference, compare_tree, list_tree};

@@ -6,7 +6,7 @@ use std::io::{self, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use yostel_core::{ArchiveDigest, Artifact, ContentDigest, Sha256};
+use yostel_core::{ANY_PLATFORM, ArchiveDigest, Artifact, ContentDigest, Sha256};
 
 use crate::error::StoreError;
 use yostel_core::{Entry, EntryKind, Listing, check_entry_path, link_stays_inside};
@@ -35,23 +35,41 @@ pub struct Packed {
 /// When a file cannot be read, is neither file nor link nor folder, has a name that not every system can hold, or is
 /// a link out of the folder; and when `to` cannot be written.
 pub fn pack(folder: &Path, platform: &str, to: &Path) -> Result<Packed, StoreError> {
+    let file = fs::File::create(to).map_err(StoreError::when("write", to))?;
+    let hashing = Hashing { inner: file, digest: Sha256::default(), bytes: 0 };
+    let encoder = zstd::Encoder::new(hashing, LEVEL).map_err(StoreError::when("write", to))?;
+    pack_into(folder, platform, to, encoder, zstd::Encoder::finish)
+}
+
+/// Packs a folder without compression: what no registry keeps, and everybody must be able to make again byte for byte,
+/// does not depend on a compressor's version.
+///
+/// # Errors
+/// As [`pack`].
+pub fn pack_plain(folder: &Path, to: &Path) -> Result<Packed, StoreError> {
+    let file = fs::File::create(to).map_err(StoreError::when("write", to))?;
+    let hashing = Hashing { inner: file, digest: Sha256::default(), bytes: 0 };
+    pack_into(folder, ANY_PLATFORM, to, hashing, Ok)
+}
+
+fn pack_into<W: Write>(
+    folder: &Path,
+    platform: &str,
+    to: &Path,
+    writer: W,
+    finish: impl FnOnce(W) -> io::Result<Hashing>,
+) -> Result<Packed, StoreError> {
     let mut files = Vec::new();
     collect(folder, "", &mut files)?;
     files.sort();
-    let file = fs::File::create(to).map_err(StoreError::when("write", to))?;
-    let hashing = Hashing { inner: file, digest: Sha256::default(), bytes: 0 };
-    let written = |cause| StoreError { doing: "write", path: to.to_owned(), cause };
-    let encoder = zstd::Encoder::new(hashing, LEVEL).map_err(written)?;
-    let mut builder = tar::Builder::new(encoder);
+    let mut builder = tar::Builder::new(writer);
     let mut listing = Listing::default();
     for (path, on_disk) in &files {
         let entry = append(&mut builder, path, on_disk)?;
         listing.entries.insert(path.clone(), entry);
     }
-    let written = |cause| StoreError { doing: "write", path: to.to_owned(), cause };
-    let encoder = builder.into_inner().map_err(written)?;
-    let written = |cause| StoreError { doing: "write", path: to.to_owned(), cause };
-    let hashing = encoder.finish().map_err(written)?;
+    let writer = builder.into_inner().map_err(StoreError::when("write", to))?;
+    let hashing = finish(writer).map_err(StoreError::when("write", to))?;
     hashing.inner.sync_all().map_err(StoreError::when("write", to))?;
     let artifact = Artifact {
         platform: platform.to_owned(),

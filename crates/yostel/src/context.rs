@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use serde_json::json;
 use yostel_core::{Diagnostic, Order, PackageName, Version};
-use yostel_flows::{FlowError, LoadedProject, Settings, current_platform, load_project};
+use yostel_flows::{FlowError, LoadedProject, Settings, current_platform, load_manifests, load_project};
 
 use crate::args::{Arguments, Color, Format};
 use crate::commands::Answer;
@@ -82,7 +82,15 @@ impl Context {
 
     /// Reads the project here or above.
     pub(crate) fn project(&self) -> Result<LoadedProject, FlowError> {
-        let project = load_project(&self.folder, &self.settings)?;
+        self.at_project(load_project(&self.folder, &self.settings)?)
+    }
+
+    /// Reads the manifests here or above, to change them.
+    pub(crate) fn manifests(&self) -> Result<LoadedProject, FlowError> {
+        self.at_project(load_manifests(&self.folder, &self.settings)?)
+    }
+
+    fn at_project(&self, project: LoadedProject) -> Result<LoadedProject, FlowError> {
         match &self.project {
             Some(name) => project.at_project(name),
             None => Ok(project),

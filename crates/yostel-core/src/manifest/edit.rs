@@ -5,6 +5,7 @@ use toml_edit::{DocumentMut, Item, Table, Value};
 use super::parse::AGREED;
 use crate::constraint::Accept;
 use crate::name::{PackageName, Purpose};
+use crate::origin::{Elsewhere, GitPlace};
 
 /// Why an edit is not possible.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -45,6 +46,8 @@ pub enum NeedForm {
     Agreed,
     /// A constraint in place of the one that is agreed, and why.
     Deviation(Accept, String),
+    /// Where it lies, and a constraint if there is one.
+    Elsewhere(Elsewhere, Option<Accept>),
 }
 
 /// Adds a need, or gives the one that is there a new constraint.
@@ -55,6 +58,7 @@ pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, form: &Nee
     let accept = match form {
         NeedForm::Accept(accept) | NeedForm::Deviation(accept, _) => accept.as_str(),
         NeedForm::Agreed => AGREED,
+        NeedForm::Elsewhere(_, accept) => accept.as_ref().map_or("*", Accept::as_str),
     };
     edit(text, |document| {
         let needs = document.entry("needs").or_insert_with(|| {
@@ -75,7 +79,7 @@ pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, form: &Nee
                 *value = need_value(accept, form);
                 *value.decor_mut() = decor;
             }
-            Some(Item::Value(Value::InlineTable(table))) => {
+            Some(Item::Value(Value::InlineTable(table))) if !matches!(form, NeedForm::Elsewhere(..)) => {
                 before = table.get("accept").and_then(Value::as_str).map(str::to_owned);
                 match table.get_mut("accept") {
                     Some(value) => put(value, accept),
@@ -86,7 +90,8 @@ pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, form: &Nee
                 }
             }
             Some(Item::Value(value)) => {
-                before = value.as_str().map(str::to_owned);
+                let there = value.as_inline_table().and_then(|table| table.get("accept")).unwrap_or(value);
+                before = there.as_str().map(str::to_owned);
                 let decor = value.decor().clone();
                 *value = need_value(accept, form);
                 *value.decor_mut() = decor;
@@ -114,6 +119,26 @@ fn need_value(accept: &str, form: &NeedForm) -> Value {
             let mut table = toml_edit::InlineTable::new();
             table.insert("accept", accept.into());
             table.insert("why", why.as_str().into());
+            Value::InlineTable(table)
+        }
+        NeedForm::Elsewhere(elsewhere, accept) => {
+            let mut table = toml_edit::InlineTable::new();
+            let mut put = |key: &str, value: &str| drop(table.insert(key, value.into()));
+            if let Some(accept) = accept {
+                put("accept", accept.as_str());
+            }
+            match elsewhere {
+                Elsewhere::Git(GitPlace { address, at, folder }) => {
+                    put("git", address);
+                    at.to_pair().into_iter().for_each(|(key, value)| put(key, value));
+                    folder.iter().for_each(|folder| put("folder", folder));
+                }
+                Elsewhere::Path(path) => put("path", path),
+                Elsewhere::Archive { address, digest } => {
+                    put("archive", address);
+                    put("digest", &digest.to_string());
+                }
+            }
             Value::InlineTable(table)
         }
     }

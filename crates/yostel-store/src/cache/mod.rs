@@ -21,7 +21,7 @@ use std::io::{self, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-use yostel_core::{ArchiveDigest, Artifact, Sha256, TreeDigest};
+use yostel_core::{ANY_PLATFORM, ArchiveDigest, Artifact, Sha256, TreeDigest};
 
 pub use health::{CacheProblem, CacheReport, CacheStats};
 pub use kit::{Carried, KitError, Loaded};
@@ -71,6 +71,17 @@ impl StagedTree {
     /// When it cannot be read.
     pub fn listing(&self) -> Result<Listing, StoreError> {
         read_listing(&self.made.path().join("listing"), self.tree)
+    }
+}
+
+/// A folder that goes when this is dropped.
+#[derive(Debug)]
+pub struct WorkFolder(Made);
+
+impl WorkFolder {
+    /// Returns its path.
+    pub fn path(&self) -> &Path {
+        self.0.path()
     }
 }
 
@@ -140,8 +151,23 @@ impl Cache {
         &self,
         artifact: &Artifact,
         from: &mut dyn Read,
-        mut progress: impl FnMut(u64),
+        progress: impl FnMut(u64),
     ) -> Result<StagedArchive, AdmitError> {
+        let (found, bytes, archive) = self.take_in(artifact, from, progress)?;
+        if found != artifact.digest || bytes != artifact.size {
+            let (expected, expected_bytes) = (artifact.digest, artifact.size);
+            return Err(AdmitError::ArchiveDiffers { expected, found, bytes, expected_bytes });
+        }
+        Ok(archive)
+    }
+
+    /// Writes a stream aside, and says what came; of one that is longer than announced, only a part.
+    fn take_in(
+        &self,
+        artifact: &Artifact,
+        from: &mut dyn Read,
+        mut progress: impl FnMut(u64),
+    ) -> Result<(ArchiveDigest, u64, StagedArchive), AdmitError> {
         let target = self.archive_path(artifact.digest);
         let made = self.aside()?.place();
         let mut file = self.disk.create(made.path(), 0o644)?;
@@ -164,12 +190,50 @@ impl Cache {
                 break;
             }
         }
-        let found = ArchiveDigest::new(digest.finish());
-        if found != artifact.digest || bytes != artifact.size {
-            let (expected, expected_bytes) = (artifact.digest, artifact.size);
-            return Err(AdmitError::ArchiveDiffers { expected, found, bytes, expected_bytes });
-        }
-        Ok(StagedArchive { made, target })
+        Ok((ArchiveDigest::new(digest.finish()), bytes, StagedArchive { made, target }))
+    }
+
+    /// Takes in an archive of which only the digest is known, aside: its size and what it unpacks to are found out.
+    ///
+    /// # Errors
+    /// `ArchiveDiffers`, `Read`, `Refused`, `Store`.
+    pub fn stage_unknown(
+        &self,
+        digest: ArchiveDigest,
+        from: &mut dyn Read,
+        config: UnpackConfig,
+        progress: impl FnMut(u64),
+    ) -> Result<(Artifact, StagedArchive, StagedTree), AdmitError> {
+        let announced = Artifact {
+            platform: ANY_PLATFORM.to_owned(),
+            digest,
+            // No archive of more bytes than it may unpack to is of any use.
+            size: config.bytes,
+            tree: TreeDigest::of(b""),
+        };
+        let archive = match self.take_in(&announced, from, progress)? {
+            (found, bytes, archive) if found == digest => (bytes, archive),
+            (found, bytes, _) => {
+                return Err(AdmitError::ArchiveDiffers { expected: digest, found, bytes, expected_bytes: bytes });
+            }
+        };
+        let (size, archive) = archive;
+        let made = self.aside()?.folder()?;
+        let files = made.path().join("files");
+        self.disk.make_folder(&files)?;
+        let path = archive.made.path();
+        let reader = File::open(path).map_err(StoreError::when("read", path))?;
+        let listing = unpack_on(&self.disk, BufReader::with_capacity(128 * 1024, reader), &files, config, None)?;
+        let tree = self.describe(made, &listing)?;
+        Ok((Artifact { size, tree: tree.tree(), ..announced }, archive, tree))
+    }
+
+    /// Makes a folder in which something may be made before it comes into the cache; it goes when it is dropped.
+    ///
+    /// # Errors
+    /// When the cache cannot be written.
+    pub fn work_folder(&self) -> Result<WorkFolder, StoreError> {
+        Ok(WorkFolder(self.aside()?.folder()?))
     }
 
     /// Tells whether the tree can be linked as it is: there, and untouched since it was unpacked.

@@ -48,7 +48,7 @@ impl Default for UnpackConfig {
     }
 }
 
-/// Unpacks a `.tar.zst`, `.tar.gz` or `.zip`, told apart by its first bytes, into an empty folder and returns what is in it.
+/// Unpacks a `.tar.zst`, `.tar.gz`, `.tar` or `.zip`, told apart by its first bytes, into an empty folder and returns what is in it.
 ///
 /// Files are read-only, programs executable; times are fixed; owners, set-uid and the like are dropped.
 ///
@@ -68,8 +68,8 @@ pub(crate) fn unpack_on(
 ) -> Result<Listing, AdmitError> {
     let size = archive.seek(SeekFrom::End(0)).map_err(malformed)?;
     archive.rewind().map_err(malformed)?;
-    let mut head = [0; 4];
-    let known = size.min(4) as usize;
+    let mut head = [0; 262];
+    let known = size.min(262) as usize;
     archive.read_exact(&mut head[..known]).map_err(malformed)?;
     archive.rewind().map_err(malformed)?;
     let suspicious = UNSUSPICIOUS.saturating_add(size.saturating_mul(config.growth));
@@ -85,13 +85,15 @@ pub(crate) fn unpack_on(
         folders: BTreeSet::new(),
     };
     match head {
-        [0x28, 0xb5, 0x2f, 0xfd] => {
+        [0x28, 0xb5, 0x2f, 0xfd, ..] => {
             let mut decoder = zstd::Decoder::new(archive).map_err(malformed)?;
             decoder.window_log_max(config.window_log).map_err(malformed)?;
             tape::unpack(decoder, &mut tree)?;
         }
         [0x1f, 0x8b, ..] => tape::unpack(flate2::read::MultiGzDecoder::new(archive), &mut tree)?,
-        [b'P', b'K', 3, 4] | [b'P', b'K', 5, 6] => zipped::unpack(archive, size, &mut tree)?,
+        [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => zipped::unpack(archive, size, &mut tree)?,
+        // Not compressed: POSIX has this word in the head of each entry.
+        [.., b'u', b's', b't', b'a', b'r'] => tape::unpack(archive, &mut tree)?,
         _ => return Err(refused(UnpackRefusal::UnknownFormat)),
     }
     Ok(tree.listing)

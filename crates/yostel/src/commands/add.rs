@@ -1,9 +1,16 @@
 //! `add`: declare a need, and hear what it admits today.
 
+use std::path::PathBuf;
+
 use clap::Args;
 use serde_json::json;
-use yostel_core::{Accept, Diagnostic, NeedForm, PackageName, Purpose, Version};
-use yostel_flows::{AddReport, AddRequest, FlowError, GatherReport, LoadedProject, add, gather_agreed};
+use yostel_core::{
+    Accept, ArchiveDigest, Diagnostic, Elsewhere, GitAt, GitPlace, NeedForm, PackageName, Purpose, Version,
+};
+use yostel_flows::{
+    AddReport, AddRequest, AddedElsewhere, FlowError, GatherReport, LoadedProject, TakeFrom, add, add_elsewhere,
+    gather_agreed,
+};
 
 use super::{Answer, origin_document, package_name, word};
 use crate::context::{Context, failure_of};
@@ -29,8 +36,40 @@ pub(crate) struct Add {
     #[arg(long)]
     agreed: bool,
 
+    /// Take it from this repository, whoever needs it; the branch it shows first, unless another state is named
+    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["agreed", "why", "path", "archive"])]
+    git: Option<String>,
+
+    /// With --git, this commit, by all of its digits
+    #[arg(long, value_name = "COMMIT", requires = "git", conflicts_with_all = ["tag", "branch"], value_parser = commit)]
+    at: Option<String>,
+
+    /// With --git, this tag
+    #[arg(long, requires = "git", conflicts_with = "branch")]
+    tag: Option<String>,
+
+    /// With --git, this branch; the lockfile holds the commit that it had
+    #[arg(long, requires = "git")]
+    branch: Option<String>,
+
+    /// With --git, the folder of the repository that is the package
+    #[arg(long = "inside", value_name = "FOLDER", requires = "git")]
+    inside: Option<String>,
+
+    /// Take what lies in this folder, as it is there at the time
+    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["agreed", "why", "archive"])]
+    path: Option<PathBuf>,
+
+    /// Take this archive: an address or a path
+    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["agreed", "why"])]
+    archive: Option<String>,
+
+    /// With --archive, the digest of its bytes; that of what lies there now, when left out
+    #[arg(long, requires = "archive", value_parser = archive_digest)]
+    digest: Option<ArchiveDigest>,
+
     /// Move constraints that two or more projects have in common to what is agreed; of this package, or of all
-    #[arg(long, conflicts_with_all = ["agreed", "why", "constraint", "purpose"])]
+    #[arg(long, conflicts_with_all = ["agreed", "why", "constraint", "purpose", "git", "path", "archive"])]
     move_to_agreed: bool,
 
     /// Why this need deviates from what is agreed
@@ -39,7 +78,7 @@ pub(crate) struct Add {
 }
 
 pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError> {
-    let project = context.project()?;
+    let project = context.manifests()?;
     let Some(package) = arguments.package.clone().filter(|_| !arguments.move_to_agreed) else {
         return gather(arguments.package.as_slice(), &project, context);
     };
@@ -50,6 +89,10 @@ pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError
             return Ok(failure_of(&[diagnostic], Exit::Usage, context.format));
         }
     };
+    if let Some(from) = take_from(&arguments, context) {
+        let report = add_elsewhere(&project, &package, &arguments.purpose, from, accept.clone())?;
+        return Ok(told_elsewhere(&report, &package, accept.as_ref(), &arguments.purpose, context));
+    }
     let report = add(
         &project,
         AddRequest { package, accept, purpose: arguments.purpose, agreed: arguments.agreed, why: arguments.why },
@@ -76,6 +119,78 @@ pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError
         },
         || words(&report, context),
     ))
+}
+
+fn commit(text: &str) -> Result<String, String> {
+    let hex = text.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b));
+    let whole = hex && matches!(text.len(), 40 | 64);
+    whole.then(|| text.to_owned()).ok_or_else(|| "a commit is told by all of its digits: git rev-parse HEAD".to_owned())
+}
+
+fn archive_digest(text: &str) -> Result<ArchiveDigest, String> {
+    ArchiveDigest::parse(text).map_err(|error| error.to_string())
+}
+
+fn take_from(arguments: &Add, context: &Context) -> Option<TakeFrom> {
+    if let Some(address) = arguments.git.clone() {
+        let at = match (&arguments.at, &arguments.tag, &arguments.branch) {
+            (Some(commit), ..) => GitAt::Commit(commit.clone()),
+            (_, Some(tag), _) => GitAt::Tag(tag.clone()),
+            (.., Some(branch)) => GitAt::Branch(branch.clone()),
+            _ => GitAt::Head,
+        };
+        return Some(TakeFrom::Git(GitPlace { address, at, folder: arguments.inside.clone() }));
+    }
+    if let Some(path) = &arguments.path {
+        let path = context.folder.join(path);
+        return Some(TakeFrom::Path(path.canonicalize().unwrap_or(path)));
+    }
+    arguments.archive.clone().map(|address| TakeFrom::Archive(address, arguments.digest))
+}
+
+fn told_elsewhere(
+    report: &AddedElsewhere,
+    package: &PackageName,
+    accept: Option<&Accept>,
+    purpose: &Purpose,
+    context: &Context,
+) -> Answer {
+    let digest = match &report.elsewhere {
+        Elsewhere::Archive { digest, .. } => Some(digest.to_string()),
+        Elsewhere::Git(_) | Elsewhere::Path(_) => None,
+    };
+    Answer::either(
+        context,
+        Exit::Fine,
+        "add",
+        || {
+            json!({
+                "manifest": report.path, "package": package.as_str(), "purpose": purpose.as_str(),
+                "accept": accept.map(Accept::as_str), "elsewhere": report.elsewhere.to_string(),
+                "commit": report.commit, "digest": digest, "before": report.before,
+            })
+        },
+        || {
+            let manifest = context.show(&report.path);
+            let verb = if report.before.is_some() { "Changed" } else { "Added" };
+            let mut text =
+                format!("{verb} {package}, from {}, in [needs.{purpose}] of {manifest}.\n", report.elsewhere);
+            if let Some(commit) = &report.commit {
+                text.push_str(&format!("  That is commit {commit} now.\n"));
+            }
+            if let Some(digest) = &digest {
+                text.push_str(&format!("  It is the one with {digest}, and no other.\n"));
+            }
+            if matches!(report.elsewhere, Elsewhere::Path(_)) {
+                let note = paint(Role::Notice, "note:");
+                text.push_str(&format!(
+                    "  {note} it is what lies there at the time, so others cannot install the lockfile\n"
+                ));
+            }
+            text.push_str(&format!("{} yostel lock\n", paint(Role::Good, "next:")));
+            text
+        },
+    )
 }
 
 fn gather(only: &[PackageName], project: &LoadedProject, context: &Context) -> Result<Answer, FlowError> {

@@ -23,7 +23,7 @@ pub(crate) struct Remove {
 }
 
 pub(crate) fn run(arguments: Remove, context: &Context) -> Result<Answer, FlowError> {
-    let project = context.project()?;
+    let project = context.manifests()?;
     let report = remove(&project, &arguments.package, arguments.purpose.as_ref())?;
     Ok(Answer::either(
         context,

@@ -10,7 +10,7 @@ mod place;
 use yostel_core::{
     AcceptError, AcceptProblem, BindError, Diagnostic, EditError, NameError, PackageName, Purpose, nearest,
 };
-use yostel_flows::{FlowError, NotAltered, PathProblem, RulePlace, WishPlace};
+use yostel_flows::{FlowError, ForeignProblem, NotAltered, PathProblem, RulePlace, WishPlace};
 
 pub(crate) use collision::story;
 use collision::{of_collision, some_versions};
@@ -18,7 +18,7 @@ pub(crate) use content::changes_told;
 use content::{of_admit, of_republished, with_seen};
 use manifest::{of_lockfile, of_manifest, of_stale, of_workspace};
 use patch::{of_not_altered, of_patch};
-use place::{of_io, of_registry, of_source, of_store};
+use place::{of_git, of_io, of_registry, of_source, of_store};
 
 use crate::context::Context;
 use crate::render::join;
@@ -36,6 +36,7 @@ pub(crate) const CODES: &[&str] = &[
     "already-a-project",
     "already-published",
     "archive-differs",
+    "archive-missing",
     "archive-refused",
     "bad-epoch",
     "cannot-read",
@@ -44,6 +45,9 @@ pub(crate) const CODES: &[&str] = &[
     "collision",
     "constraint",
     "disk-full",
+    "foreign-manifest",
+    "git",
+    "git-missing",
     "internal",
     "kit",
     "lockfile-broken",
@@ -177,6 +181,22 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::Path { problem: PathProblem::OtherName(found), .. } => {
             tell("path", headline, format!("need it as {found}, which is what its manifest says"))
         }
+        FlowError::Git { package, commit, error } => of_git(error, package, commit.as_deref()),
+        FlowError::Archive { package, .. } => {
+            tell("archive-missing", headline, format!("correct `archive` of {package}"))
+                .or("get the archive back at that address; one with its digest elsewhere will do too")
+        }
+        FlowError::Foreign { problem, .. } => tell(
+            "foreign-manifest",
+            headline,
+            match problem {
+                ForeignProblem::OtherName(found) => format!("need it as {found}"),
+                ForeignProblem::Manifest(_) => "take another commit or archive, one with a manifest in order".into(),
+                ForeignProblem::Place(needed, place) => {
+                    format!("say the place in your manifest too: {needed}, from {place}")
+                }
+            },
+        ),
         FlowError::NoProject(_) => tell("no-project", headline, "yostel init, to start one here")
             .or("yostel -C FOLDER …, to work on one elsewhere"),
         FlowError::Read { path, cause } => of_io("cannot-read", format!("{}: {cause}", context.show(path)), cause),

@@ -3,9 +3,9 @@
 use std::error::Error;
 use std::io;
 
-use yostel_core::Diagnostic;
+use yostel_core::{Diagnostic, PackageName};
 use yostel_registry::RegistryError;
-use yostel_sources::{SourceError, SourceErrorKind};
+use yostel_sources::{GitError, SourceError, SourceErrorKind};
 use yostel_store::StoreError;
 
 use super::collision::some_versions;
@@ -40,6 +40,35 @@ pub(super) fn of_source(error: &SourceError) -> Diagnostic {
             let place = format!("say whose it is, below [sources.{source}] (or the other): reserves = [\"{package}\"]");
             tell("ambiguous-source", headline, place).note("a name that two sources have could be a stranger's package")
         }
+    }
+}
+
+pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&str>) -> Diagnostic {
+    let headline = format!("{package} cannot be had: {error}");
+    let told = match error {
+        GitError::NoProgram(cause) => {
+            return tell("git-missing", format!("{headline}: {cause}"), "install git, and see that it is on PATH");
+        }
+        GitError::Write { cause, .. } => return of_io("cannot-write", format!("{headline}: {cause}"), cause),
+        GitError::Unreachable { address, .. } => {
+            tell("git", headline, format!("git ls-remote {address}, to see what is wrong"))
+                .or(format!("correct `git` of {package}, if it moved, then yostel lock"))
+        }
+        GitError::NoSuchRef { address, .. } => tell(
+            "git",
+            headline,
+            format!("git ls-remote {address}, to see what there is, and correct the need of {package}"),
+        ),
+        GitError::NoSuchCommit { .. } => {
+            tell("git", headline, "yostel lock --fresh, to take the commit that is there now")
+                .or("get the commit back: yostel cache save, on a machine that still has it, carries it here")
+                .note("its branch or tag was rewritten, or its repository was made anew")
+        }
+        GitError::NoSuchFolder { .. } => tell("git", headline, format!("correct `folder` of {package}")),
+    };
+    match commit.filter(|commit| !told.headline.contains(commit)) {
+        Some(commit) => told.note(format!("commit {commit} is wanted, and the cache does not hold it")),
+        None => told,
     }
 }
 

@@ -7,6 +7,7 @@ mod altering;
 mod deciding;
 mod declaring;
 mod demo;
+mod elsewhere;
 mod giving;
 mod guide;
 mod installing;

@@ -1,0 +1,261 @@
+//! Packages from repositories and single archives: brought into the cache, then described as a source would.
+//!
+//! What a repository's commit holds is packed without compression, so that everybody who has the commit makes the same
+//! archive; from there on it is an archive like any other, with a digest in the lockfile.
+
+use std::fs::{self, File};
+use std::sync::Arc;
+
+use yostel_core::{
+    ANY_PLATFORM, ArchiveDigest, Artifact, Elsewhere, GitPlace, LockedPackage, Lockfile, Manifest, Numbering, Offers,
+    Origin, PackageDocument, PackageName, Release, TreeDigest, Version, run_purpose,
+};
+use yostel_sources::{SourceSet, check_out, commit_of, open_archive};
+use yostel_store::{Cache, StagedArchive, StagedTree, UnpackConfig, pack_plain};
+
+use crate::error::{FlowError, ForeignProblem};
+use crate::install::refused_by;
+use crate::lock::Keep;
+use crate::observer::{Event, Observer};
+use crate::places::is_relative;
+use crate::project::{LoadedProject, MANIFEST_NAME};
+
+/// What came from a repository or an archive, aside.
+type Came = (Artifact, StagedArchive, StagedTree);
+
+impl LoadedProject {
+    /// Opens the manifest's sources, with all packages that come from elsewhere. What the lockfile holds of those stays at
+    /// its commit, unless nothing is to be kept; what the cache does not hold is fetched.
+    ///
+    /// # Errors
+    /// `Git`, `Archive`, `Foreign`, `Admit`, and as opening the sources.
+    pub(crate) fn sources_and_elsewhere(
+        &self,
+        lockfile: Option<&Lockfile>,
+        keep: Keep,
+        cache: &Cache,
+        observer: &dyn Observer,
+    ) -> Result<SourceSet, FlowError> {
+        let mut sources = self.sources()?;
+        for (package, elsewhere) in &self.elsewhere {
+            let locked = lockfile.and_then(|lockfile| lockfile.chosen.get(package));
+            let (origin, artifact) = match elsewhere {
+                Elsewhere::Git(place) => {
+                    let there = match (locked.map(|locked| (locked, &locked.from)), keep) {
+                        (Some((locked, Origin::Git { place: was, commit })), Keep::Locked) if was == place => {
+                            Some((commit.clone(), locked))
+                        }
+                        _ => None,
+                    };
+                    self.git(package, place, there, cache, observer)?
+                }
+                Elsewhere::Archive { address, .. } => {
+                    let artifact = self.archive(package, elsewhere, locked, cache, observer)?;
+                    (Origin::Archive { address: address.clone() }, artifact)
+                }
+                // Those are read with the project.
+                Elsewhere::Path(_) => continue,
+            };
+            let document = self.describe(package, &origin, artifact, cache)?;
+            sources.give(origin, document);
+        }
+        Ok(sources)
+    }
+
+    fn git(
+        &self,
+        package: &PackageName,
+        place: &GitPlace,
+        locked: Option<(String, &LockedPackage)>,
+        cache: &Cache,
+        observer: &dyn Observer,
+    ) -> Result<(Origin, Artifact), FlowError> {
+        let commit = match &locked {
+            Some((commit, _)) => commit.clone(),
+            None => {
+                observer.notice(Event::Fetch(package.clone()));
+                let fail = |error| FlowError::Git { package: package.clone(), commit: None, error };
+                commit_of(&self.address(&place.address), &place.at).map_err(fail)?
+            }
+        };
+        let origin = Origin::Git { place: place.clone(), commit };
+        let of_lock = locked.and_then(|(_, locked)| locked.artifacts.first());
+        if let Some(artifact) = of_lock
+            && is_in(cache, artifact)?
+        {
+            return Ok((origin, artifact.clone()));
+        }
+        let (artifact, archive, tree) = self.check_out(package, &origin, cache, observer)?;
+        cache.commit(vec![archive], vec![tree])?;
+        Ok((origin, artifact))
+    }
+
+    fn archive(
+        &self,
+        package: &PackageName,
+        elsewhere: &Elsewhere,
+        locked: Option<&LockedPackage>,
+        cache: &Cache,
+        observer: &dyn Observer,
+    ) -> Result<Artifact, FlowError> {
+        let Elsewhere::Archive { address, digest } = elsewhere else { unreachable!("asked for archives only") };
+        let of_lock = locked.and_then(|locked| locked.artifacts.iter().find(|artifact| artifact.digest == *digest));
+        if let Some(artifact) = of_lock
+            && is_in(cache, artifact)?
+        {
+            return Ok(artifact.clone());
+        }
+        let path = cache.archive_path(*digest);
+        let mut stream: Box<dyn std::io::Read + Send> = match File::open(&path) {
+            Ok(file) => Box::new(file),
+            Err(_) => {
+                observer.notice(Event::Fetch(package.clone()));
+                let fail = |error| FlowError::Archive { package: package.clone(), error };
+                open_archive(address, &self.root).map_err(fail)?
+            }
+        };
+        let came = cache.stage_unknown(*digest, &mut stream, UnpackConfig::default(), |_| {});
+        let version = Numbering::default().parse_version("0.0.0").expect("that is a version");
+        let announced = unknown_artifact(*digest);
+        let place = format!("archive {address}");
+        let (artifact, archive, tree) = came.map_err(refused_by((package, &version), &announced, cache, place))?;
+        cache.commit(vec![archive], vec![tree])?;
+        Ok(artifact)
+    }
+
+    /// Brings a locked archive that no source has, aside.
+    ///
+    /// # Errors
+    /// `Git`, `Archive`, `Admit`.
+    pub(crate) fn fetch_elsewhere(
+        &self,
+        (package, version): (&PackageName, &Version),
+        origin: &Origin,
+        artifact: &Artifact,
+        cache: &Cache,
+        observer: &dyn Observer,
+    ) -> Result<StagedArchive, FlowError> {
+        observer.notice(Event::Fetch(package.clone()));
+        let refused = |place| refused_by((package, version), artifact, cache, place);
+        let advance = |bytes| observer.notice(Event::Advance(bytes));
+        match origin {
+            Origin::Git { place, .. } => {
+                let work = cache.work_folder()?;
+                let archive = work.path().join("archive");
+                self.pack_commit(package, origin, work.path(), &archive)?;
+                let mut file =
+                    File::open(&archive).map_err(|cause| FlowError::Read { path: archive.clone(), cause })?;
+                cache.stage_archive(artifact, &mut file, advance).map_err(refused(place.to_string()))
+            }
+            Origin::Archive { address } => {
+                let fail = |error| FlowError::Archive { package: package.clone(), error };
+                let mut stream = open_archive(address, &self.root).map_err(fail)?;
+                let place = format!("archive {address}");
+                cache.stage_archive(artifact, &mut stream, advance).map_err(refused(place))
+            }
+            Origin::Source(_) | Origin::Path { .. } | Origin::Project { .. } => {
+                Err(FlowError::UnknownSource { package: package.clone(), source_name: origin.to_string() })
+            }
+        }
+    }
+
+    fn check_out(
+        &self,
+        package: &PackageName,
+        origin: &Origin,
+        cache: &Cache,
+        observer: &dyn Observer,
+    ) -> Result<Came, FlowError> {
+        observer.notice(Event::Fetch(package.clone()));
+        let work = cache.work_folder()?;
+        let path = work.path().join("archive");
+        let artifact = self.pack_commit(package, origin, work.path(), &path)?;
+        let version = Numbering::default().parse_version("0.0.0").expect("that is a version");
+        let refused = || refused_by((package, &version), &artifact, cache, origin.to_string());
+        let mut file = File::open(&path).map_err(|cause| FlowError::Read { path: path.clone(), cause })?;
+        let archive = cache.stage_archive(&artifact, &mut file, |_| {}).map_err(refused())?;
+        observer.notice(Event::Unpack(package.clone()));
+        let tree = cache.stage_tree(&artifact, Some(&archive), UnpackConfig::default(), None).map_err(refused())?;
+        Ok((artifact.clone(), archive, tree))
+    }
+
+    /// Checks a commit out below `work` and packs it.
+    fn pack_commit(
+        &self,
+        package: &PackageName,
+        origin: &Origin,
+        work: &std::path::Path,
+        to: &std::path::Path,
+    ) -> Result<Artifact, FlowError> {
+        let Origin::Git { place, commit } = origin else { unreachable!("asked for commits only") };
+        let fail = |error| FlowError::Git { package: package.clone(), commit: Some(commit.clone()), error };
+        let address = self.address(&place.address);
+        let folder = check_out(&address, &place.at, commit, place.folder.as_deref(), work).map_err(fail)?;
+        Ok(pack_plain(&folder, to)?.artifact)
+    }
+
+    /// Returns an address as git takes it wherever it is run.
+    fn address(&self, address: &str) -> String {
+        if is_relative(address) { self.root.join(address).to_string_lossy().into_owned() } else { address.to_owned() }
+    }
+
+    /// Describes a package whose tree is in the cache.
+    fn describe(
+        &self,
+        package: &PackageName,
+        origin: &Origin,
+        artifact: Artifact,
+        cache: &Cache,
+    ) -> Result<PackageDocument, FlowError> {
+        let fail = |problem| FlowError::Foreign { package: package.clone(), place: origin.to_string(), problem };
+        let path = cache.tree_files(artifact.tree).join(MANIFEST_NAME);
+        let manifest = match fs::read_to_string(&path) {
+            Err(_) => None,
+            Ok(text) => Some(Manifest::parse(&text).map_err(|problems| {
+                fail(ForeignProblem::Manifest(problems.first().map(ToString::to_string).unwrap_or_default()))
+            })?),
+        };
+        let numbering = manifest.as_ref().map(|manifest| manifest.project.numbering).unwrap_or_default();
+        let version = manifest.as_ref().and_then(|manifest| manifest.project.version.clone());
+        let version = version.unwrap_or_else(|| numbering.parse_version("0.0.0").expect("that is one in any order"));
+        if let Some(found) = manifest.as_ref().map(|manifest| &manifest.project.name).filter(|found| *found != package)
+        {
+            return Err(fail(ForeignProblem::OtherName(found.clone())));
+        }
+        let run = manifest.as_ref().and_then(|manifest| manifest.needs.get(&run_purpose()));
+        for (needed, need) in run.into_iter().flatten() {
+            // A place that is told here too is the one that counts.
+            let known = self.elsewhere.contains_key(needed) || self.paths.contains_key(needed);
+            if let Some(place) = need.elsewhere.as_ref().filter(|_| !known) {
+                return Err(fail(ForeignProblem::Place(needed.clone(), place.to_string())));
+            }
+        }
+        let needs = run.into_iter().flatten().map(|(name, need)| (name.clone(), need.accept.clone())).collect();
+        let offers = manifest.map_or_else(Offers::default, |manifest| manifest.offers);
+        let release = Release::unpublished(version, [(run_purpose(), needs)].into(), offers, vec![artifact]);
+        Ok(PackageDocument { name: package.clone(), numbering, releases: vec![Arc::new(release)] })
+    }
+}
+
+/// Makes sure that an archive's tree is in the cache, from the archive where that is; tells whether it is.
+fn is_in(cache: &Cache, artifact: &Artifact) -> Result<bool, FlowError> {
+    if cache.is_tree_sound(artifact.tree) {
+        return Ok(true);
+    }
+    if !cache.has_archive(artifact.digest) {
+        return Ok(false);
+    }
+    match cache.stage_tree(artifact, None, UnpackConfig::default(), None) {
+        Ok(tree) => {
+            cache.commit(Vec::new(), vec![tree])?;
+            Ok(true)
+        }
+        // It had rotted and is gone now: to be fetched anew.
+        Err(_) => Ok(false),
+    }
+}
+
+/// Describes an archive of which only the digest is known.
+fn unknown_artifact(digest: ArchiveDigest) -> Artifact {
+    Artifact { platform: ANY_PLATFORM.to_owned(), digest, size: 0, tree: TreeDigest::of(b"") }
+}

@@ -1,0 +1,36 @@
+//! One archive at an address: `http://`, `https://`, `file://`, or a path.
+
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::Path;
+
+/// An archive that cannot be had.
+#[derive(Debug, thiserror::Error)]
+#[error("{address} cannot be had: {cause}")]
+pub struct ArchiveError {
+    /// Its address.
+    pub address: String,
+    /// Why.
+    #[source]
+    pub cause: io::Error,
+}
+
+/// Opens the archive; a path is relative to `root`.
+///
+/// # Errors
+/// When it is not there or cannot be reached.
+pub fn open_archive(address: &str, root: &Path) -> Result<Box<dyn Read + Send>, ArchiveError> {
+    let fail = |cause| ArchiveError { address: address.to_owned(), cause };
+    if address.starts_with("http://") || address.starts_with("https://") {
+        return crate::http::open(address).map_err(fail);
+    }
+    let path = address.strip_prefix("file://").unwrap_or(address);
+    if path.contains("://") {
+        return Err(fail(io::Error::new(io::ErrorKind::Unsupported, "the address is neither http, https nor file")));
+    }
+    let file = File::open(root.join(path)).map_err(fail)?;
+    if file.metadata().map_err(fail)?.is_dir() {
+        return Err(fail(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder")));
+    }
+    Ok(Box::new(file))
+}
