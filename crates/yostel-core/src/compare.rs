@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use crate::chosen::Chosen;
 use crate::lockfile::{AskedBy, LockedPackage, Lockfile};
 use crate::name::{PackageName, Purpose};
 use crate::origin::Origin;
@@ -82,20 +83,40 @@ pub enum MoveKind {
 
 /// Lists what moved, by package.
 pub fn compare(old: Option<&Lockfile>, new: &Lockfile) -> Vec<Move> {
-    let empty = std::collections::BTreeMap::new();
+    let empty = Chosen::default();
     let before = old.map_or(&empty, |lockfile| &lockfile.chosen);
     let names: BTreeSet<&PackageName> = before.keys().chain(new.chosen.keys()).collect();
     let nearer = nearest_askers(new);
     let mut moves = Vec::new();
     for name in names {
-        let (from, to) = (before.get(name), new.chosen.get(name));
-        if let Some(kind) = kind_of(from, to) {
-            let asked_by = to.or(from).map(|locked| locked.asked_by.clone()).unwrap_or_default();
-            let pulled_by = to.map(|locked| way_to(puller(from, locked), &nearer)).unwrap_or_default();
-            moves.push(Move { package: name.clone(), kind, asked_by, pulled_by });
+        for (from, to) in paired(before.all(name), new.chosen.all(name)) {
+            if let Some(kind) = kind_of(from, to) {
+                let asked_by = to.or(from).map(|locked| locked.asked_by.clone()).unwrap_or_default();
+                let pulled_by = to.map(|locked| way_to(puller(from, locked), &nearer)).unwrap_or_default();
+                moves.push(Move { package: name.clone(), kind, asked_by, pulled_by });
+            }
         }
     }
     moves
+}
+
+type Pair<'l> = (Option<&'l LockedPackage>, Option<&'l LockedPackage>);
+
+/// Finds what became of each: one of one is the same package whatever its version; where there are several, those on one
+/// compatible line are.
+fn paired<'l>(before: &'l [LockedPackage], after: &'l [LockedPackage]) -> Vec<Pair<'l>> {
+    if before.len() <= 1 && after.len() <= 1 {
+        return vec![(before.first(), after.first())];
+    }
+    let mut left: Vec<&LockedPackage> = before.iter().collect();
+    let mut pairs: Vec<Pair<'_>> = Vec::new();
+    for to in after {
+        let same = |from: &&LockedPackage| to.numbering.is_same_line(&from.version, &to.version);
+        let from = left.iter().position(same).map(|at| left.remove(at));
+        pairs.push((from, Some(to)));
+    }
+    pairs.extend(left.into_iter().map(|from| (Some(from), None)));
+    pairs
 }
 
 /// Returns who pulled a package: the first who asks and does not admit what was there.
@@ -113,7 +134,7 @@ fn puller<'l>(from: Option<&LockedPackage>, to: &'l LockedPackage) -> Option<&'l
 fn nearest_askers(lockfile: &Lockfile) -> BTreeMap<&PackageName, &Asker> {
     let mut nearer: BTreeMap<&PackageName, &Asker> = BTreeMap::new();
     let mut layer: BTreeSet<&PackageName> = BTreeSet::new();
-    for (name, locked) in &lockfile.chosen {
+    for (name, locked) in lockfile.chosen.iter() {
         if let Some(asked) = locked.asked_by.iter().find(|asked| asked.who.is_project()) {
             nearer.insert(name, &asked.who);
             layer.insert(name);
@@ -121,7 +142,7 @@ fn nearest_askers(lockfile: &Lockfile) -> BTreeMap<&PackageName, &Asker> {
     }
     while !layer.is_empty() {
         let mut next = BTreeSet::new();
-        for (name, locked) in &lockfile.chosen {
+        for (name, locked) in lockfile.chosen.iter() {
             let mut askers = locked.asked_by.iter().map(|asked| &asked.who);
             let from_layer = |who: &&Asker| matches!(who, Asker::Release(asker, _) if layer.contains(asker));
             if !nearer.contains_key(name)

@@ -22,6 +22,8 @@ pub struct Declared {
     pub alterations: BTreeMap<PackageName, ContentDigest>,
     /// Roles that several packages may fill.
     pub shared_roles: BTreeSet<Word>,
+    /// Packages of which there may be one release a compatible line.
+    pub coexist: BTreeSet<PackageName>,
     /// What is said about packages wherever they turn up.
     pub overrides: Overrides,
     /// Packages that come from elsewhere than a source, and whose content is locked.
@@ -70,6 +72,7 @@ impl Declared {
         lines.extend(self.platforms.iter().map(|platform| format!("for platform\t{platform}\n")));
         lines.extend(self.alterations.iter().map(|(package, patch)| format!("with patch\t{package}\t{patch}\n")));
         lines.extend(self.shared_roles.iter().map(|role| format!("sharing role\t{role}\n")));
+        lines.extend(self.coexist.iter().map(|package| format!("coexisting\t{package}\n")));
         lines.extend(self.overrides.lines());
         lines.extend(
             self.elsewhere

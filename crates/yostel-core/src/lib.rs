@@ -3,6 +3,7 @@
 #![deny(missing_docs)]
 
 mod audit;
+mod chosen;
 mod compare;
 mod constraint;
 mod declared;
@@ -23,12 +24,15 @@ mod version;
 mod why;
 
 pub use audit::{Duplicate, Holder, Outdated, duplicates, outdated};
+pub use chosen::{AtVersion, Chosen, Numbered};
 pub use compare::{Move, MoveKind, compare};
 pub use constraint::{Accept, AcceptError, AcceptProblem, BindError, Constraint, VersionSet};
 pub use declared::{Declared, Live};
 pub use diagnostic::{Diagnostic, Place};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
-pub use lockfile::{Alteration, AskedBy, Difference, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError};
+pub use lockfile::{
+    Alteration, AskedBy, Difference, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError, Reached,
+};
 pub use manifest::{
     Alter, EditError, Force, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, NeedForm,
     Policy, Project, SourceDeclaration, Swap, Workspace, WorkspaceEntry, add_agreed, add_alter, add_need,

@@ -102,8 +102,8 @@ pub fn overridden(declared: &Declared, resolution: &Resolution) -> Vec<Overridde
     let needs = declared.wishes.iter().cloned().chain(resolution.requirements());
     let mut found: Vec<Overridden> = needs
         .filter_map(|asked| {
-            let (package, _) = declared.overrides.bind(&asked.package, &asked.accept)?;
-            let choice = resolution.chosen.get(&package)?;
+            let (package, accept) = declared.overrides.bind(&asked.package, &asked.accept)?;
+            let (_, choice) = resolution.chosen.met_by(&package, &accept)?;
             let admits = asked.accept.bind(choice.numbering).is_ok_and(|c| c.admits(&choice.release.version));
             let version = choice.release.version.clone();
             (package != asked.package || !admits).then_some(Overridden { asked, package, version })

@@ -25,6 +25,8 @@ pub enum Violation {
     Withdrawn(PackageName, Version),
     /// The release was published later than may be, and was not there before.
     TooNew(PackageName, Version),
+    /// The package is there at an earlier version too, and may not be.
+    Twice(PackageName, Version),
     /// Two packages fill one role.
     RoleTwice(Word, PackageName, PackageName),
     /// The release offers nothing for a platform that is to be served.
@@ -39,6 +41,7 @@ impl fmt::Display for Violation {
             Self::Unneeded(package) => write!(f, "nothing needs {package}"),
             Self::Withdrawn(package, version) => write!(f, "{package} {version} is withdrawn"),
             Self::TooNew(package, version) => write!(f, "{package} {version} was published too late"),
+            Self::Twice(package, version) => write!(f, "{package} {version} is not the only one of its kind"),
             Self::RoleTwice(role, one, other) => write!(f, "{one} and {other} both fill the role {role}"),
             Self::Unserved(package, version, platform) => {
                 write!(f, "{package} {version} offers nothing for {platform}")
@@ -56,23 +59,27 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
     let mut judge = |package: &PackageName, accept: &Accept, requirement: &dyn Fn() -> Requirement| {
         let bound = overrides.bind(package, accept);
         let (package, accept) = bound.as_ref().map_or((package, accept), |(package, accept)| (package, accept));
-        let Some((name, choice)) = resolution.chosen.get_key_value(package) else {
+        let there = resolution.chosen.entry(package);
+        let Some((name, there, newest)) = there.and_then(|(name, there)| Some((name, there, there.last()?))) else {
             violations.push(Violation::Missing(requirement()));
             return None;
         };
-        let version = &choice.release.version;
-        let constraint = bindings.bind(accept, choice.numbering);
-        if !constraint.is_some_and(|constraint| constraint.admits(version)) {
-            violations.push(Violation::NotAdmitted(requirement(), version.clone()));
+        let mut admits = |choice: &&Choice| {
+            let constraint = bindings.bind(accept, choice.numbering);
+            constraint.is_some_and(|constraint| constraint.admits(&choice.release.version))
+        };
+        let met = there.iter().rfind(|choice| admits(choice));
+        if met.is_none() {
+            violations.push(Violation::NotAdmitted(requirement(), newest.release.version.clone()));
         }
-        Some((name, choice))
+        Some((name, met.unwrap_or(newest)))
     };
     let run = run_purpose();
     let wished = problem.wishes.iter().filter_map(|wish| judge(&wish.package, &wish.accept, &|| wish.clone()));
     let mut open: Vec<(&PackageName, &Choice)> = wished.collect();
-    let mut needed: BTreeSet<&PackageName> = BTreeSet::new();
+    let mut needed: BTreeSet<(&PackageName, &Version)> = BTreeSet::new();
     while let Some((name, choice)) = open.pop() {
-        if !needed.insert(name) {
+        if !needed.insert((name, &choice.release.version)) {
             continue;
         }
         for (package, accept) in choice.release.needs.get(&run).into_iter().flatten() {
@@ -84,11 +91,12 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
             }));
         }
     }
-    for (name, choice) in &resolution.chosen {
-        if !needed.contains(name) {
+    for (name, choice) in resolution.chosen.iter() {
+        let release = &choice.release;
+        let kept = problem.keep.get(name).is_some_and(|versions| versions.contains(&release.version));
+        if !needed.contains(&(name, &release.version)) {
             violations.push(Violation::Unneeded(name.clone()));
         }
-        let (release, kept) = (&choice.release, problem.keep.get(name) == Some(&choice.release.version));
         if release.withdrawn.is_some() && !kept {
             violations.push(Violation::Withdrawn(name.clone(), release.version.clone()));
         }
@@ -102,12 +110,20 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
                 violations.push(Violation::Unserved(name.clone(), release.version.clone(), platform.clone()));
             }
         }
+        let same_line = |other: &Choice| {
+            let apart = problem.rules.coexist.contains(name)
+                && !choice.numbering.is_same_line(&other.release.version, &release.version);
+            other.release.version < release.version && !apart
+        };
+        if resolution.chosen.all(name).iter().any(same_line) {
+            violations.push(Violation::Twice(name.clone(), release.version.clone()));
+        }
     }
     let mut filled: BTreeMap<&Word, &PackageName> = BTreeMap::new();
-    for (name, choice) in &resolution.chosen {
+    for (name, choice) in resolution.chosen.iter() {
         let roles: BTreeSet<&Word> = choice.release.offers.roles.iter().collect();
         for role in roles.into_iter().filter(|role| !problem.rules.shared_roles.contains(*role)) {
-            if let Some(other) = filled.insert(role, name) {
+            if let Some(other) = filled.insert(role, name).filter(|other| *other != name) {
                 violations.push(Violation::RoleTwice(role.clone(), other.clone(), name.clone()));
             }
         }

@@ -16,8 +16,10 @@ use crate::version::Version;
 pub struct Why {
     /// The package.
     pub package: PackageName,
-    /// Its locked version.
+    /// Its locked version; the newest where it stands at several.
     pub locked: Version,
+    /// Older versions that stand beside it, each with who asks for it.
+    pub beside: Vec<(Version, BTreeSet<AskedBy>)>,
     /// Shortest ways from a project to it, one for each direct need that leads here, shortest first: who asks whom.
     pub ways: Vec<Vec<(Asker, PackageName)>>,
     /// Who asks for it.
@@ -67,8 +69,11 @@ pub fn why(
             newer.push(NotTaken { version: release.version.clone(), reason });
         }
     }
+    let older = lockfile.chosen.all(package).iter().filter(|other| other.version < locked.version);
+    let beside = older.map(|other| (other.version.clone(), other.asked_by.clone())).collect();
     Some(Why {
         package: package.clone(),
+        beside,
         locked: locked.version.clone(),
         ways: ways(lockfile, package),
         asked_by: locked.asked_by.clone(),
@@ -118,16 +123,16 @@ fn ways(lockfile: &Lockfile, package: &PackageName) -> Vec<Vec<(Asker, PackageNa
     let mut open: std::collections::VecDeque<Vec<(Asker, PackageName)>> = [Vec::new()].into();
     while let Some(way) = open.pop_front() {
         let at = way.first().map_or(package, |(asker, _)| asker.name());
-        let Some((at, locked)) = lockfile.chosen.get_key_value(at) else { continue };
+        let Some((at, all)) = lockfile.chosen.entry(at) else { continue };
         let mut told: BTreeSet<&Asker> = BTreeSet::new();
-        for asked in &locked.asked_by {
+        for asked in all.iter().flat_map(|locked| &locked.asked_by) {
             if !told.insert(&asked.who) {
                 continue;
             }
             let longer: Vec<_> = std::iter::once((asked.who.clone(), at.clone())).chain(way.iter().cloned()).collect();
             if asked.who.is_project() {
                 ways.push(longer);
-            } else if let Some((name, _)) = lockfile.chosen.get_key_value(asked.who.name())
+            } else if let Some((name, _)) = lockfile.chosen.entry(asked.who.name())
                 && seen.insert(name)
             {
                 open.push_back(longer);

@@ -72,6 +72,9 @@ pub fn open_alter(
     if let Some(folder) = project.live().get(package).and_then(|live| live.origin.live_folder()) {
         return Err(not_altered(package, NotAltered::Live(folder.to_owned())));
     }
+    if load_fitting_lockfile(project)?.chosen.all(package).len() > 1 {
+        return Err(not_altered(package, NotAltered::Several));
+    }
     let planned = planned_package(project, package, settings)?;
     reinstall(project, settings, observer)?;
     let cache = Cache::open(&settings.cache);

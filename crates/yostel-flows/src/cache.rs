@@ -77,7 +77,7 @@ pub fn save_kit(
     let lockfile = load_fitting_lockfile(project)?;
     let cache = Cache::open(&settings.cache);
     let mut carried = Vec::new();
-    for (package, locked) in &lockfile.chosen {
+    for (package, locked) in lockfile.chosen.iter() {
         carried.extend(locked.artifacts.iter().map(|artifact| Carried {
             package: package.to_string(),
             version: locked.version.to_string(),

@@ -2,7 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{AskedBy, Asker, Declared, Lockfile, PackageName, Purpose, Requirement, run_purpose};
+use yostel_core::{
+    AskedBy, Asker, Chosen, Declared, Lockfile, PackageName, Purpose, Requirement, Version, run_purpose,
+};
 use yostel_store::{InstallPlan, Link, PlannedPackage};
 
 use crate::error::FlowError;
@@ -48,22 +50,26 @@ pub fn plan_of(
     let reached = lockfile.reached(&wishes, declared);
     // A project that others need brings along what it needs to run.
     let all = declared.bound_wishes();
-    let comes_along = |wish: &&Requirement| wish.purpose == run_purpose() && reached.contains_key(wish.asker.name());
-    let of_live = reached.keys().flat_map(|name| declared.needs_of_live(name));
+    let comes_along = |wish: &&Requirement| wish.purpose == run_purpose() && reached.has(wish.asker.name());
+    let of_live = declared.live.keys().filter(|name| reached.has(name)).flat_map(|name| declared.needs_of_live(name));
     let needs = wishes.iter().chain(all.iter().filter(comes_along)).cloned().chain(of_live);
     let mut links: BTreeSet<Link> = needs
-        .filter(|need| lockfile.chosen.contains_key(&need.package))
-        .map(|need| link(&need.asker, &need.purpose, &need.package))
+        .filter_map(|need| {
+            let (name, locked) = lockfile.chosen.met_by(&need.package, &need.accept)?;
+            Some(link(&need.asker, &need.purpose, name, &locked.version))
+        })
         .collect();
-    let mut packages = BTreeMap::new();
+    let mut packages = Chosen::default();
     let mut live = BTreeMap::new();
     let mut failures = Vec::new();
-    for (name, locked) in lockfile.chosen.iter().filter(|(name, _)| reached.contains_key(*name)) {
-        let release = |asked: &&AskedBy| {
-            let asker = asked.who.name();
-            !asked.who.is_project() && !declared.live.contains_key(asker) && reached.contains_key(asker)
+    let is_reached = |name: &PackageName, version: &Version| reached.purposes(name, version).is_some();
+    for (name, locked) in lockfile.chosen.iter().filter(|(name, locked)| is_reached(name, &locked.version)) {
+        let release = |asked: &&AskedBy| match &asked.who {
+            Asker::Project(_) => false,
+            Asker::Release(asker, version) => !declared.live.contains_key(asker) && is_reached(asker, version),
         };
-        links.extend(locked.asked_by.iter().filter(release).map(|asked| link(&asked.who, &asked.purpose, name)));
+        let by_releases = locked.asked_by.iter().filter(release);
+        links.extend(by_releases.map(|asked| link(&asked.who, &asked.purpose, name, &locked.version)));
         if let Some(folder) = locked.from.live_folder() {
             live.insert(name.clone(), folder.to_owned());
             continue;
@@ -100,8 +106,9 @@ pub fn plan_of(
     }
 }
 
-fn link(who: &Asker, purpose: &Purpose, package: &PackageName) -> Link {
-    Link { who: who_element(who), purpose: purpose.to_string(), package: package.clone() }
+fn link(who: &Asker, purpose: &Purpose, package: &PackageName, version: &Version) -> Link {
+    let (package, version) = (package.clone(), version.clone());
+    Link { who: who_element(who), purpose: purpose.to_string(), package, version }
 }
 
 fn who_element(who: &Asker) -> String {

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use yostel_core::{Manifest, PackageName, Purpose, nearest};
+use yostel_core::{Manifest, PackageName, Purpose, Version, nearest};
 use yostel_store::{Cache, InstallPlan, PlannedPackage, Project, STATE_FOLDER};
 
 use crate::compose::plan_of;
@@ -34,13 +34,14 @@ pub fn environment(project: &LoadedProject, settings: &Settings) -> Result<Envir
     // What was left out of the install on purpose is not missed.
     let taken = |purpose: &Purpose| selection.purposes.is_empty() || selection.purposes.contains(purpose);
     wishes.retain(|wish| taken(&wish.purpose));
-    let direct: BTreeSet<&PackageName> = wishes.iter().map(|wish| &wish.package).collect();
+    let met = wishes.iter().filter_map(|wish| lockfile.chosen.met_by(&wish.package, &wish.accept));
+    let direct: BTreeSet<_> = met.map(|(name, locked)| (name, &locked.version)).collect();
     let reached = lockfile.reached(&wishes, &declared);
-    let mut packages: Vec<&PackageName> = reached.keys().filter(|name| lockfile.chosen.contains_key(*name)).collect();
-    packages.sort_by_key(|name| !direct.contains(name));
+    let mut packages: Vec<(&PackageName, &Version)> = reached.iter().collect();
+    packages.sort_by_key(|id| !direct.contains(id));
     let mut environment = Environment::default();
-    for name in packages {
-        let Some(folder) = folder_of(project, &plan, name).filter(|folder| folder.is_dir()) else {
+    for (name, version) in packages {
+        let Some(folder) = folder_of(project, &plan, name, version).filter(|folder| folder.is_dir()) else {
             return Err(FlowError::NotInstalled);
         };
         // A package without a manifest offers nothing.
@@ -57,12 +58,12 @@ pub fn environment(project: &LoadedProject, settings: &Settings) -> Result<Envir
 }
 
 /// Returns where a package lies, or would when it were installed.
-fn folder_of(project: &LoadedProject, plan: &InstallPlan, package: &PackageName) -> Option<PathBuf> {
+fn folder_of(project: &LoadedProject, plan: &InstallPlan, package: &PackageName, version: &Version) -> Option<PathBuf> {
     if let Some(folder) = plan.live.get(package) {
         let folder = project.root.join(folder);
         return Some(folder.canonicalize().unwrap_or(folder));
     }
-    let planned = plan.packages.get(package)?;
+    let planned = plan.packages.at(package, version)?;
     Some(project.root.join(STATE_FOLDER).join("packages").join(planned.folder()))
 }
 
@@ -92,6 +93,14 @@ pub(crate) fn planned_package(
     let lockfile = load_fitting_lockfile(project)?;
     let (_, selection) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
     let mut plan = plan_of(&lockfile, &project.declared()?, &selection, &project.patches()?)?;
+    // Of several, the one that the project worked on gets; else the newest.
+    let here = project.here().name();
+    let wishes = project.declared()?.bound_wishes();
+    let wish = wishes.iter().find(|wish| wish.package == *package && wish.asker.name() == here);
+    let own = wish.and_then(|wish| lockfile.chosen.met_by(package, &wish.accept));
+    if let Some(planned) = own.and_then(|(_, locked)| plan.packages.at(package, &locked.version)) {
+        return Ok(planned.clone());
+    }
     if let Some(planned) = plan.packages.remove(package) {
         return Ok(planned);
     }

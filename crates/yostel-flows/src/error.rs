@@ -95,6 +95,9 @@ pub enum NotAltered {
     /// The copy is as the release is.
     #[error("nothing was changed")]
     Nothing,
+    /// It stands at several versions, and a patch is made to one.
+    #[error("it stands at several versions, and a patch is made to one")]
+    Several,
     /// It is what lies in a folder: it is changed there.
     #[error("it is what lies in {0}")]
     Live(String),

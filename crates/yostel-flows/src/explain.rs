@@ -113,7 +113,7 @@ fn demand(
     wishes.push(demand.clone());
     let mut keep = versions_of(lockfile);
     // What is demanded is not held against keeping it where it is.
-    keep.insert(package.clone(), version.clone());
+    keep.insert(package.clone(), [version.clone()].into());
     let mut rules = rules_of(project, None, None, settings);
     // What would be without it is the question.
     rules.overrides.forced.remove(package);
@@ -125,7 +125,7 @@ fn demand(
         Outcome::Resolved(resolution) => {
             let mut after = Lockfile::from_resolution(&project.declared()?, &resolution);
             // What patches make of other releases is not asked here.
-            for (name, locked) in &mut after.chosen {
+            for (name, locked) in after.chosen.iter_mut() {
                 locked.altered = lockfile.chosen.get(name).and_then(|was| was.altered.clone());
             }
             Counterfactual::Possible(compare(Some(lockfile), &after))

@@ -130,7 +130,8 @@ pub fn install(
         observer.notice(Event::End);
     }
     for package in packages {
-        let from = lockfile.chosen[&package.name].from.to_string();
+        let Some(locked) = lockfile.chosen.at(&package.name, &package.version) else { continue };
+        let from = locked.from.to_string();
         let release = [package.name.as_str(), package.version.as_str(), &from];
         note_use(&cache, release, &package.artifact, &project.root, settings);
     }
@@ -226,7 +227,8 @@ pub(crate) fn bring_in(
     let latest = cache.latest_trees()?;
     let fetched = Mutex::new(Vec::new());
     let staged = for_each_in_parallel(&missing, |package| {
-        let from = &lockfile.chosen[&package.name].from;
+        let locked = lockfile.chosen.at(&package.name, &package.version).or_else(|| lockfile.chosen.get(&package.name));
+        let from = &locked.expect("what is planned is locked").from;
         let like = latest.get(package.name.as_str()).copied();
         let staged = stage(project, package, (from, like), cache, &sources, offline, observer)?;
         if staged.0.is_some() {

@@ -15,6 +15,7 @@ mod error;
 mod explain;
 mod give;
 mod install;
+mod join;
 mod lock;
 mod look;
 mod observer;
@@ -38,6 +39,7 @@ pub use error::{FlowClass, FlowError, ForeignProblem, NotAltered, PatchProblem, 
 pub use explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use give::{contents, create_registry, publish, withdraw};
 pub use install::{InstallReport, InstallRequest, VerifyReport, install, repair, verify};
+pub use join::Joining;
 pub use lock::{Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
 pub use look::{AuditReport, ListReport, ListRow, Tree, TreeNode, audit, list, tree};
 pub use observer::{Event, Observer, Silent};

@@ -180,7 +180,7 @@ pub fn lock(
         (Err(FlowError::Lockfile { .. }), Keep::Nothing) => None,
         (before, _) => before?,
     };
-    let keep: BTreeMap<PackageName, Version> = match (&before, request.keep) {
+    let keep: Kept = match (&before, request.keep) {
         (Some(lockfile), Keep::Locked) => kept_versions(lockfile, &declared),
         _ => BTreeMap::new(),
     };
@@ -329,20 +329,29 @@ pub(crate) fn rules_of(
     let platforms = project.manifest().project.platforms.clone();
     let shared_roles = policy.share_roles.clone();
     let overrides = project.overrides();
-    Rules { published_by, prefer: prefer.or(policy.prefer).unwrap_or_default(), platforms, shared_roles, overrides }
+    let coexist = policy.coexist.clone();
+    let prefer = prefer.or(policy.prefer).unwrap_or_default();
+    Rules { published_by, prefer, platforms, shared_roles, coexist, overrides }
 }
+
+/// Versions to keep, by package.
+pub(crate) type Kept = BTreeMap<PackageName, BTreeSet<Version>>;
 
 /// Reads a lockfile's versions as versions to keep: all but those that were forced and are not any more, since nobody
 /// chose them.
-pub(crate) fn kept_versions(lockfile: &Lockfile, declared: &Declared) -> BTreeMap<PackageName, Version> {
+pub(crate) fn kept_versions(lockfile: &Lockfile, declared: &Declared) -> Kept {
     let mut keep = versions_of(lockfile);
     keep.retain(|name, _| !lockfile.chosen[name].forced || declared.overrides.forced.contains_key(name));
     keep
 }
 
 /// Reads a lockfile's versions as versions to keep.
-pub(crate) fn versions_of(lockfile: &Lockfile) -> BTreeMap<PackageName, Version> {
-    lockfile.chosen.iter().map(|(name, locked)| (name.clone(), locked.version.clone())).collect()
+pub(crate) fn versions_of(lockfile: &Lockfile) -> Kept {
+    let mut kept = Kept::new();
+    for (name, locked) in lockfile.chosen.iter() {
+        kept.entry(name.clone()).or_default().insert(locked.version.clone());
+    }
+    kept
 }
 
 /// A resolver driven to its end.

@@ -3,12 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_core::{
-    Accept, Duplicate, Origin, Outdated, PackageDocument, PackageName, Purpose, TreeDigest, Version, duplicates,
-    outdated, run_purpose,
+    Accept, Asker, Duplicate, LockedPackage, Origin, Outdated, PackageDocument, PackageName, Purpose, Requirement,
+    TreeDigest, Version, duplicates, outdated, run_purpose,
 };
 use yostel_store::for_each_in_parallel;
 
 use crate::error::FlowError;
+use crate::join::{Joining, joinings};
 use crate::observer::{Event, Observer};
 use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
 use crate::upkeep::{Upkeep, upkeep};
@@ -53,13 +54,15 @@ pub fn list(project: &LoadedProject) -> Result<ListReport, FlowError> {
     let here = project.here().name();
     wishes.retain(|wish| project.here.is_none() || wish.asker.name() == here);
     let reached = lockfile.reached(&wishes, &declared);
+    let met = wishes.iter().filter_map(|wish| lockfile.chosen.met_by(&wish.package, &wish.accept));
+    let direct: BTreeSet<_> = met.map(|(name, locked)| (name, &locked.version)).collect();
     let rows = lockfile.chosen.iter().filter_map(|(name, locked)| {
-        let purposes = reached.get(name)?.clone();
+        let purposes = reached.purposes(name, &locked.version)?.clone();
         let asked_by: BTreeSet<String> = locked.asked_by.iter().map(|asked| asked.who.to_string()).collect();
         Some(ListRow {
             package: name.clone(),
             version: locked.version.clone(),
-            direct: wishes.iter().any(|wish| wish.package == *name),
+            direct: direct.contains(&(name, &locked.version)),
             purposes,
             from: locked.from.clone(),
             asked_by: asked_by.into_iter().collect(),
@@ -105,24 +108,29 @@ pub struct TreeNode {
 pub fn tree(project: &LoadedProject) -> Result<Vec<Tree>, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
     let declared = project.declared()?;
-    let mut needs: BTreeMap<PackageName, Vec<(PackageName, Accept)>> = BTreeMap::new();
-    for (name, locked) in &lockfile.chosen {
-        for asked in locked.asked_by.iter().filter(|asked| !asked.who.is_project()) {
-            needs.entry(asked.who.name().clone()).or_default().push((name.clone(), asked.accept.clone()));
+    let mut needs: Needs<'_> = BTreeMap::new();
+    for (name, locked) in lockfile.chosen.iter() {
+        for asked in &locked.asked_by {
+            if let Asker::Release(asker, version) = &asked.who {
+                needs.entry((asker, Some(version))).or_default().push((name, locked, &asked.accept));
+            }
         }
     }
     let wishes = declared.bound_wishes();
-    let run = run_purpose();
-    for wish in wishes.iter().filter(|wish| wish.purpose == run && lockfile.chosen.contains_key(wish.asker.name())) {
-        needs.entry(wish.asker.name().clone()).or_default().push((wish.package.clone(), wish.accept.clone()));
+    let met = |wish: &Requirement| lockfile.chosen.met_by(&wish.package, &wish.accept);
+    for wish in wishes.iter().filter(|wish| wish.purpose == run_purpose()) {
+        if let Some((name, locked)) = met(wish) {
+            needs.entry((wish.asker.name(), None)).or_default().push((name, locked, &wish.accept));
+        }
     }
     let mut told = BTreeSet::new();
     let shown = project.projects().filter(|one| project.here.is_none() || std::ptr::eq(*one, project.here()));
     let tree = |one: &ProjectFile| {
         let of_project = wishes.iter().filter(|wish| wish.asker.name() == one.name());
-        let version = |name: &PackageName| lockfile.chosen[name].version.clone();
-        let roots = of_project
-            .map(|wish| node(&wish.package, &wish.accept, Some(wish.purpose.clone()), &needs, &version, &mut told));
+        let roots = of_project.filter_map(|wish| {
+            let (name, locked) = met(wish)?;
+            Some(node((name, locked, &wish.accept), Some(wish.purpose.clone()), &needs, &mut told))
+        });
         let about = &one.manifest.project;
         Tree { project: about.name.clone(), version: about.version.clone(), roots: roots.collect() }
     };
@@ -134,22 +142,23 @@ pub fn tree(project: &LoadedProject) -> Result<Vec<Tree>, FlowError> {
     Ok(trees)
 }
 
-fn node(
-    package: &PackageName,
-    accept: &Accept,
+/// What each needs: a release, or a project of the workspace, which stands without its version.
+type Needs<'l> = BTreeMap<(&'l PackageName, Option<&'l Version>), Vec<Needed<'l>>>;
+
+type Needed<'l> = (&'l PackageName, &'l LockedPackage, &'l Accept);
+
+fn node<'l>(
+    (package, locked, accept): Needed<'l>,
     purpose: Option<Purpose>,
-    needs: &BTreeMap<PackageName, Vec<(PackageName, Accept)>>,
-    version: &impl Fn(&PackageName) -> Version,
-    told: &mut BTreeSet<PackageName>,
+    needs: &Needs<'l>,
+    told: &mut BTreeSet<(&'l PackageName, &'l Version)>,
 ) -> TreeNode {
-    let below = needs.get(package).map_or(&[][..], Vec::as_slice);
-    let repeated = !told.insert(package.clone()) && !below.is_empty();
-    let needs = if repeated {
-        Vec::new()
-    } else {
-        below.iter().map(|(name, accept)| node(name, accept, None, needs, version, told)).collect()
-    };
-    TreeNode { package: package.clone(), version: version(package), accept: accept.clone(), purpose, needs, repeated }
+    let of_project = matches!(locked.from, Origin::Project { .. });
+    let below = needs.get(&(package, (!of_project).then_some(&locked.version))).map_or(&[][..], Vec::as_slice);
+    let repeated = !told.insert((package, &locked.version)) && !below.is_empty();
+    let needs = if repeated { Vec::new() } else { below.iter().map(|need| node(*need, None, needs, told)).collect() };
+    let (package, version) = (package.clone(), locked.version.clone());
+    TreeNode { package, version, accept: accept.clone(), purpose, needs, repeated }
 }
 
 /// What an audit found.
@@ -162,6 +171,8 @@ pub struct AuditReport {
     pub outdated: Vec<Outdated>,
     /// Things that are there twice.
     pub duplicates: Vec<Duplicate>,
+    /// What it would take to have one version of each package that stands at several.
+    pub joinings: BTreeMap<PackageName, Joining>,
     /// Packages that no source knows any more.
     pub unknown: Vec<PackageName>,
     /// Forced versions, swaps and deviations that somebody should look after.
@@ -183,7 +194,8 @@ pub fn audit(project: &LoadedProject, settings: &Settings, observer: &dyn Observ
     let lockfile = load_fitting_lockfile(project)?;
     // Of what does not come from a source, none can tell anything.
     let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
-    let names: Vec<&PackageName> = from_source.map(|(name, _)| name).collect();
+    let names: BTreeSet<&PackageName> = from_source.map(|(name, _)| name).collect();
+    let names: Vec<&PackageName> = names.into_iter().collect();
     let mut documents: BTreeMap<PackageName, PackageDocument> = BTreeMap::new();
     let mut unknown = Vec::new();
     if !names.is_empty() {
@@ -202,10 +214,12 @@ pub fn audit(project: &LoadedProject, settings: &Settings, observer: &dyn Observ
             }
         }
     }
+    let duplicates = duplicates(&lockfile, &documents);
     Ok(AuditReport {
+        joinings: joinings(project, &lockfile, &duplicates, settings, observer)?,
         packages: lockfile.chosen.len(),
         outdated: outdated(&lockfile, &documents),
-        duplicates: duplicates(&lockfile, &documents),
+        duplicates,
         unknown,
         upkeep: upkeep(project, &lockfile, settings, observer)?,
     })

@@ -9,7 +9,7 @@ use yostel_core::{
 };
 use yostel_store::{Cache, PlannedAlteration, PlannedPackage, StagedTree};
 
-use crate::error::{FlowError, PatchProblem};
+use crate::error::{FlowError, NotAltered, PatchProblem};
 use crate::install::bring_in;
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
@@ -57,6 +57,7 @@ impl LoadedProject {
             wishes: self.requirements(),
             platforms: self.top.manifest.project.platforms.clone(),
             shared_roles: self.top.manifest.policy.share_roles.clone(),
+            coexist: self.top.manifest.policy.coexist.clone(),
             overrides: self.overrides(),
             elsewhere: self.elsewhere.clone(),
             live: self.live(),
@@ -72,7 +73,7 @@ impl Patches {
 
     /// Lists patches of packages that are not locked.
     pub(crate) fn unused(&self, lockfile: &Lockfile) -> BTreeSet<PackageName> {
-        self.0.keys().filter(|package| !lockfile.chosen.contains_key(*package)).cloned().collect()
+        self.0.keys().filter(|package| !lockfile.chosen.contains_key(package)).cloned().collect()
     }
 
     fn problem(&self, package: &PackageName, problem: PatchProblem) -> FlowError {
@@ -108,6 +109,9 @@ pub(crate) fn complete(
 ) -> Result<(), FlowError> {
     let mut open = Vec::new();
     for package in patches.0.keys() {
+        if lockfile.chosen.all(package).len() > 1 {
+            return Err(FlowError::NotAltered { package: package.clone(), why: NotAltered::Several });
+        }
         let Some(locked) = lockfile.chosen.get_mut(package) else { continue };
         let was = before.and_then(|before| before.chosen.get(package));
         let same = |was: &&LockedPackage| {

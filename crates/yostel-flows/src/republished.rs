@@ -111,8 +111,8 @@ pub(crate) fn tell_all(
     observer: &dyn Observer,
 ) -> Vec<Republished> {
     let mut told = Vec::new();
-    for (package, was) in &before.chosen {
-        let Some(is) = after.chosen.get(package).filter(|is| is.version == was.version) else { continue };
+    for (package, was) in before.chosen.iter() {
+        let Some(is) = after.chosen.at(package, &was.version) else { continue };
         let pair = was.artifacts.iter().find_map(|locked| Some((locked, other_content(locked, &is.artifacts)?)));
         if let (Some((locked, offered)), Some(source)) = (pair, is.from.source().and_then(|name| sources.source(name)))
         {

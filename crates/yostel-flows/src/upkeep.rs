@@ -132,7 +132,7 @@ fn compare_without(
     let Outcome::Resolved(resolution) = outcome else { return Ok(None) };
     let version = |name: &PackageName| resolution.chosen.get(name).map(|choice| &choice.release.version);
     let same = resolution.chosen.len() == lockfile.chosen.len()
-        && lockfile.chosen.iter().all(|(name, locked)| version(name) == Some(&locked.version));
+        && lockfile.chosen.iter().all(|(name, locked)| resolution.chosen.at(name, &locked.version).is_some());
     if same {
         return Ok(Some(Debt::ChangesNothing));
     }

@@ -17,20 +17,25 @@ use crate::World;
 pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
     let mut sets = vec![Resolution::default()];
     for (name, document) in &world.documents {
-        let mut more = Vec::new();
-        for set in &sets {
-            for release in &document.releases {
+        for release in &document.releases {
+            // One a package, or one a line.
+            let beside = |other: &Choice| {
+                problem.rules.coexist.contains(name)
+                    && !document.numbering.is_same_line(&other.release.version, &release.version)
+            };
+            let choice = Choice {
+                release: release.clone(),
+                numbering: document.numbering,
+                origin: Origin::Source(Word::parse("depot").unwrap()),
+            };
+            let more = sets.iter().filter(|set| set.chosen.all(name).iter().all(beside)).map(|set| {
                 let mut with = set.clone();
-                let choice = Choice {
-                    release: release.clone(),
-                    numbering: document.numbering,
-                    origin: Origin::Source(Word::parse("depot").unwrap()),
-                };
-                with.chosen.insert(name.clone(), choice);
-                more.push(with);
-            }
+                with.chosen.insert(name.clone(), choice.clone());
+                with
+            });
+            let more: Vec<Resolution> = more.collect();
+            sets.extend(more);
         }
-        sets.extend(more);
     }
     sets.retain(|set| satisfies(problem, set).is_empty());
     sets.into_iter().max_by(|a, b| better(world, problem, a, b))
@@ -38,15 +43,23 @@ pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
 
 /// Orders two right sets: the greater is the better.
 fn better(world: &World, problem: &Problem, a: &Resolution, b: &Resolution) -> Ordering {
-    let kept = |set: &Resolution, name: &PackageName| match set.chosen.get(name) {
-        None => true,
-        Some(choice) => choice.release.version == problem.keep[name],
+    let same_line =
+        |name: &PackageName, one: &Version, other: &Version| world.documents[name].numbering.is_same_line(one, other);
+    let apart = |name: &PackageName| problem.rules.coexist.contains(name);
+    let kept = |set: &Resolution, name: &PackageName, version: &Version| {
+        let in_place = |choice: &Choice| {
+            choice.release.version != *version && (!apart(name) || same_line(name, &choice.release.version, version))
+        };
+        !set.chosen.all(name).iter().any(in_place)
     };
-    // A version that no longer exists cannot be kept by anyone.
-    let exists = |(name, version): &(&PackageName, &Version)| {
-        world.documents.get(*name).and_then(|document| document.release(version)).is_some()
+    let kept_of = |set| {
+        let all = problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
+        // A version that no longer exists cannot be kept by anyone.
+        let exists = |(name, version): &(&PackageName, &Version)| {
+            world.documents.get(*name).and_then(|document| document.release(version)).is_some()
+        };
+        all.filter(exists).map(|(name, version)| kept(set, name, version)).collect::<Vec<bool>>()
     };
-    let kept_of = |set| problem.keep.iter().filter(exists).map(|(name, _)| kept(set, name)).collect::<Vec<bool>>();
     let (kept_a, kept_b) = (kept_of(a), kept_of(b));
     let count = |kept: &[bool]| kept.iter().filter(|kept| **kept).count();
     let order = count(&kept_a).cmp(&count(&kept_b)).then_with(|| kept_a.cmp(&kept_b));
@@ -59,13 +72,26 @@ fn better(world: &World, problem: &Problem, a: &Resolution, b: &Resolution) -> O
     while !layer.is_empty() {
         let mut next = BTreeSet::new();
         for name in &layer {
-            let (in_a, in_b) = (&a.chosen[name].release, &b.chosen[name].release);
-            let newer = in_a.version.cmp(&in_b.version);
-            let order = if problem.rules.prefer == Prefer::Newest { newer } else { newer.reverse() };
+            let (in_a, in_b) = (a.chosen.all(name), b.chosen.all(name));
+            // Lines that are given up, the oldest first; then the newest of each, the newest line first.
+            let mut lines: Vec<&Version> = Vec::new();
+            for release in world.documents[name].releases.iter().filter(|_| apart(name)) {
+                if !lines.iter().any(|line| same_line(name, line, &release.version)) {
+                    lines.push(&release.version);
+                }
+            }
+            let without = |chosen: &[Choice]| -> Vec<bool> {
+                lines.iter().map(|l| !chosen.iter().any(|c| same_line(name, l, &c.release.version))).collect()
+            };
+            let mut order = without(in_a).cmp(&without(in_b));
+            for (one, other) in in_a.iter().rev().zip(in_b.iter().rev()) {
+                let newer = one.release.version.cmp(&other.release.version);
+                order = order.then(if problem.rules.prefer == Prefer::Newest { newer } else { newer.reverse() });
+            }
             if order.is_ne() {
                 return order;
             }
-            next.extend(requirements_of(name, in_a).iter().map(bound));
+            next.extend(in_a.iter().flat_map(|choice| requirements_of(name, &choice.release)).map(|need| bound(&need)));
             done.insert(name.clone(), ());
         }
         next.retain(|name| !done.contains_key(name));

@@ -109,12 +109,13 @@ impl World {
     /// # Panics
     /// When a text is not a name and a version.
     pub fn problem(&self, keep: &[&str]) -> Problem {
-        let keep = keep.iter().map(|text| {
+        let mut kept: BTreeMap<PackageName, BTreeSet<Version>> = BTreeMap::new();
+        for text in keep {
             let (name, version) = text.split_once(' ').unwrap();
-            (PackageName::parse(name).unwrap(), Numbering::default().parse_version(version).unwrap())
-        });
-        let keep = keep.collect::<BTreeMap<PackageName, Version>>();
-        Problem { wishes: self.wishes.clone(), keep, ..Problem::default() }
+            let version = Numbering::default().parse_version(version).unwrap();
+            kept.entry(PackageName::parse(name).unwrap()).or_default().insert(version);
+        }
+        Problem { wishes: self.wishes.clone(), keep: kept, ..Problem::default() }
     }
 
     /// Answers a question of the resolver.

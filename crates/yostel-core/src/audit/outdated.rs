@@ -46,7 +46,7 @@ pub struct Holder {
 /// Lists the outdated packages, direct ones first, each group by name. Packages without a document are left out.
 pub fn outdated(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDocument>) -> Vec<Outdated> {
     let mut found = Vec::new();
-    for (name, locked) in &lockfile.chosen {
+    for (name, locked) in lockfile.chosen.iter() {
         let Some(document) = documents.get(name) else { continue };
         let Some(newest) = document.newest().filter(|newest| newest.version > locked.version) else { continue };
         let mut holders = Vec::new();

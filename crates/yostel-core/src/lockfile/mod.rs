@@ -11,6 +11,7 @@ use std::collections::{BTreeMap, BTreeSet};
 pub use read::LockfileError;
 pub use stale::Difference;
 
+use crate::chosen::{AtVersion, Chosen, Numbered};
 use crate::constraint::Accept;
 use crate::declared::Declared;
 use crate::digest::{ContentDigest, Seal, TreeDigest};
@@ -30,8 +31,8 @@ pub const LOCKFILE_FORMAT: u32 = 1;
 pub struct Lockfile {
     /// Digest of what the manifests declared when it was written.
     pub declarations: Seal,
-    /// The chosen releases by package.
-    pub chosen: BTreeMap<PackageName, LockedPackage>,
+    /// The chosen releases.
+    pub chosen: Chosen<LockedPackage>,
 }
 
 /// One chosen release.
@@ -80,6 +81,39 @@ impl LockedPackage {
     }
 }
 
+impl AtVersion for LockedPackage {
+    fn version(&self) -> &Version {
+        &self.version
+    }
+}
+
+impl Numbered for LockedPackage {
+    fn numbering(&self) -> Numbering {
+        self.numbering
+    }
+}
+
+/// What is reached of a lockfile, and for which purposes.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Reached(BTreeMap<PackageName, BTreeMap<Version, BTreeSet<Purpose>>>);
+
+impl Reached {
+    /// Tells whether a package is reached, at any version.
+    pub fn has(&self, package: &PackageName) -> bool {
+        self.0.contains_key(package)
+    }
+
+    /// Returns the purposes for which a package is reached at a version; none when it is not.
+    pub fn purposes(&self, package: &PackageName, version: &Version) -> Option<&BTreeSet<Purpose>> {
+        self.0.get(package)?.get(version)
+    }
+
+    /// Lists what is reached, by name and version.
+    pub fn iter(&self) -> impl Iterator<Item = (&PackageName, &Version)> {
+        self.0.iter().flat_map(|(name, versions)| versions.keys().map(move |version| (name, version)))
+    }
+}
+
 /// One who asked.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct AskedBy {
@@ -106,7 +140,7 @@ impl Lockfile {
     /// Writes down a resolution. Local changes are for the caller to add: what they make of a tree depends on its files.
     pub fn from_resolution(declared: &Declared, resolution: &Resolution) -> Self {
         let wishes = &declared.bound_wishes();
-        let mut chosen: BTreeMap<PackageName, LockedPackage> = resolution
+        let mut chosen: Chosen<LockedPackage> = resolution
             .chosen
             .iter()
             .map(|(name, choice)| {
@@ -126,7 +160,9 @@ impl Lockfile {
             .collect();
         let mut ask = |asked: &Requirement| {
             let requirement = declared.overrides.bound(asked);
-            if let Some(locked) = chosen.get_mut(&requirement.package) {
+            let met_by = resolution.chosen.met_by(&requirement.package, &requirement.accept);
+            let at = met_by.map(|(name, choice)| (name, &choice.release.version));
+            if let Some(locked) = at.and_then(|(name, version)| chosen.at_mut(name, version)) {
                 if asked.package != requirement.package {
                     locked.stands_in_for.insert(asked.package.clone());
                 }
@@ -137,9 +173,11 @@ impl Lockfile {
         declared.wishes.iter().for_each(&mut ask);
         resolution.requirements().iter().for_each(&mut ask);
         let mut lockfile = Self { declarations: declared.seal(), chosen };
-        for (name, purposes) in lockfile.reached(wishes, declared) {
-            if let Some(locked) = lockfile.chosen.get_mut(&name) {
-                locked.purposes = purposes;
+        for (name, versions) in lockfile.reached(wishes, declared).0 {
+            for (version, purposes) in versions {
+                if let Some(locked) = lockfile.chosen.at_mut(&name, &version) {
+                    locked.purposes = purposes;
+                }
             }
         }
         lockfile
@@ -148,31 +186,50 @@ impl Lockfile {
     /// Lists, for each package reached from these wishes, as they bind, the purposes it is reached for. The way goes along
     /// who asked for whom; from a package in a folder, along what it needs by now, and from a project, along what that
     /// needs to run.
-    pub fn reached(&self, wishes: &[Requirement], declared: &Declared) -> BTreeMap<PackageName, BTreeSet<Purpose>> {
+    pub fn reached(&self, wishes: &[Requirement], declared: &Declared) -> Reached {
+        type Id<'l> = (&'l PackageName, &'l Version);
         let run = run_purpose();
-        let mut needed_by: BTreeMap<&PackageName, BTreeSet<&PackageName>> = BTreeMap::new();
-        for (name, locked) in &self.chosen {
-            let release = |asked: &&AskedBy| !asked.who.is_project() && !declared.live.contains_key(asked.who.name());
-            for asked in locked.asked_by.iter().filter(release) {
-                needed_by.entry(asked.who.name()).or_default().insert(name);
+        let mut needed_by: BTreeMap<(&PackageName, Option<&Version>), BTreeSet<Id<'_>>> = BTreeMap::new();
+        for (name, locked) in self.chosen.iter() {
+            for asked in &locked.asked_by {
+                if let Asker::Release(asker, version) = &asked.who
+                    && !declared.live.contains_key(asker)
+                {
+                    needed_by.entry((asker, Some(version))).or_default().insert((name, &locked.version));
+                }
             }
         }
+        let met_by = |need: &Requirement| {
+            let newest = || Some((self.chosen.entry(&need.package)?.0, self.chosen.get(&need.package)?));
+            // One that is locked and not admitted is told as that; it is reached all the same.
+            self.chosen
+                .met_by(&need.package, &need.accept)
+                .or_else(newest)
+                .map(|(name, locked)| (name, &locked.version))
+        };
         let bound = declared.bound_wishes();
         let of_live: Vec<Requirement> = declared.live.keys().flat_map(|name| declared.needs_of_live(name)).collect();
         let runs = bound.iter().filter(|wish| wish.purpose == run).chain(&of_live);
         for need in runs {
-            if let Some((name, _)) = self.chosen.get_key_value(&need.package) {
-                needed_by.entry(need.asker.name()).or_default().insert(name);
+            if let Some(met) = met_by(need) {
+                needed_by.entry((need.asker.name(), None)).or_default().insert(met);
             }
         }
-        let mut reached: BTreeMap<PackageName, BTreeSet<Purpose>> = BTreeMap::new();
-        let mut open: Vec<(&PackageName, &Purpose)> = wishes.iter().map(|w| (&w.package, &w.purpose)).collect();
-        while let Some((name, purpose)) = open.pop() {
-            if reached.entry(name.clone()).or_default().insert(purpose.clone()) {
-                open.extend(needed_by.get(name).into_iter().flatten().map(|needed| (*needed, purpose)));
+        let mut reached: BTreeMap<Id<'_>, BTreeSet<Purpose>> = BTreeMap::new();
+        let mut open: Vec<(Id<'_>, &Purpose)> =
+            wishes.iter().filter_map(|wish| Some((met_by(wish)?, &wish.purpose))).collect();
+        while let Some((id, purpose)) = open.pop() {
+            if reached.entry(id).or_default().insert(purpose.clone()) {
+                let (name, version) = id;
+                let from = if declared.live.contains_key(name) { (name, None) } else { (name, Some(version)) };
+                open.extend(needed_by.get(&from).into_iter().flatten().map(|needed| (*needed, purpose)));
             }
         }
-        reached
+        let mut owned = Reached::default();
+        for ((name, version), purposes) in reached {
+            owned.0.entry(name.clone()).or_default().insert(version.clone(), purposes);
+        }
+        owned
     }
 
     /// Writes the canonical text.
@@ -209,7 +266,7 @@ impl Lockfile {
 
     /// Tells whether somebody in a project asks for the package.
     pub fn is_direct(&self, name: &PackageName) -> bool {
-        self.chosen.get(name).is_some_and(|locked| locked.asked_by.iter().any(|asked| asked.who.is_project()))
+        self.chosen.all(name).iter().any(|locked| locked.asked_by.iter().any(|asked| asked.who.is_project()))
     }
 }
 

@@ -8,6 +8,7 @@ use toml::Spanned;
 
 use super::write::{SEAL_KEY, head, seal_of};
 use super::{Alteration, AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
+use crate::chosen::Chosen;
 use crate::constraint::Accept;
 use crate::digest::{ArchiveDigest, ContentDigest, Seal, TreeDigest};
 use crate::name::{PackageName, Word};
@@ -171,22 +172,24 @@ pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
     debug_assert_eq!(raw.format, LOCKFILE_FORMAT);
     let declarations = Seal::parse(raw.declarations.get_ref())
         .map_err(|error| LockfileError::Part { span: raw.declarations.span(), reason: error.to_string() })?;
-    let versions: BTreeMap<String, String> =
+    let versions: BTreeSet<(String, String)> =
         raw.chosen.iter().map(|c| (c.get_ref().name.clone(), c.get_ref().version.clone())).collect();
-    let mut chosen = BTreeMap::new();
+    let mut chosen: Vec<(PackageName, (LockedPackage, Asked))> = Vec::new();
     for block in raw.chosen {
         let span = block.span();
         let part = |reason: String| LockfileError::Part { span: span.clone(), reason };
         let (name, locked) = read_chosen(block.into_inner(), &versions).map_err(&part)?;
-        if chosen.contains_key(&name) {
+        if chosen.iter().rev().take_while(|(n, _)| *n == name).any(|(_, (l, _))| l.version == locked.0.version)
+            || (chosen.last().is_some_and(|(last, _)| *last > name) && chosen.iter().any(|(n, _)| *n == name))
+        {
             return Err(part(format!("{name} is locked twice")));
         }
-        chosen.insert(name, locked);
+        chosen.push((name, locked));
     }
     // Versions of who asks can be read only once every package's numbering is known.
     let numberings: BTreeMap<PackageName, Numbering> =
         chosen.iter().map(|(n, (l, _))| (n.clone(), l.numbering)).collect();
-    let mut whole = BTreeMap::new();
+    let mut whole = Chosen::default();
     for (name, (mut locked, asked)) in chosen {
         for (who, purpose, accept) in asked {
             let asker = read_asker(&who, &numberings)
@@ -250,7 +253,7 @@ type Asked = Vec<(String, Word, Accept)>;
 
 fn read_chosen(
     raw: RawChosen,
-    versions: &BTreeMap<String, String>,
+    versions: &BTreeSet<(String, String)>,
 ) -> Result<(PackageName, (LockedPackage, Asked)), String> {
     let text = |error: &dyn std::fmt::Display| error.to_string();
     let name = PackageName::parse(&raw.name).map_err(|e| text(&e))?;
@@ -290,7 +293,7 @@ fn read_chosen(
     for entry in raw.asked_by {
         let purpose = entry.purpose.map_or_else(|| Ok(release_purpose()), |p| Word::parse(&p)).map_err(|e| text(&e))?;
         if let Some((who, version)) = entry.who.split_once(' ')
-            && versions.get(who).map(String::as_str) != Some(version)
+            && !versions.contains(&(who.to_owned(), version.to_owned()))
         {
             return Err(format!("{name} is asked for by {}, which is not locked", entry.who.escape_debug()));
         }

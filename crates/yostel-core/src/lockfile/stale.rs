@@ -50,6 +50,15 @@ pub enum Difference {
         /// The platform.
         platform: String,
     },
+    /// A package is locked at two versions that may not be there together.
+    Beside {
+        /// The package.
+        package: PackageName,
+        /// The one version.
+        one: Version,
+        /// The other.
+        other: Version,
+    },
     /// A package is not forced as is declared.
     Forced {
         /// The package.
@@ -116,6 +125,9 @@ impl fmt::Display for Difference {
             Self::Platform { package, locked, platform } => {
                 write!(f, "{package} {locked} is not locked for {platform}, which [project] lists")
             }
+            Self::Beside { package, one, other } => {
+                write!(f, "{package} is locked at {one} and at {other}, which `coexist` in [policy] does not permit")
+            }
             Self::Forced { package, locked, to: Some(to) } => {
                 write!(f, "{package} is locked at {locked}, but [force] wants {to}")
             }
@@ -152,7 +164,8 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
     let mut differences = Vec::new();
     let of_live: Vec<Requirement> = lockfile.chosen.keys().flat_map(|name| declared.needs_of_live(name)).collect();
     for wish in wishes.iter().chain(&of_live) {
-        let Some(locked) = lockfile.chosen.get(&wish.package) else {
+        let met = lockfile.chosen.met_by(&wish.package, &wish.accept).map(|(_, locked)| locked);
+        let Some(locked) = met.or_else(|| lockfile.chosen.get(&wish.package)) else {
             differences.push(Difference::Missing(wish.clone()));
             continue;
         };
@@ -162,7 +175,7 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
             Err(cause) => differences.push(Difference::Unreadable { wish: wish.clone(), cause }),
         }
     }
-    for (name, locked) in &lockfile.chosen {
+    for (name, locked) in lockfile.chosen.iter() {
         differences.extend(other_origin(name, locked, declared));
         let release = |asked: &&AskedBy| !asked.who.is_project() && !declared.live.contains_key(asked.who.name());
         for asked in locked.asked_by.iter().filter(release) {
@@ -174,8 +187,8 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
         }
     }
     let reached = lockfile.reached(wishes, declared);
-    for (name, locked) in &lockfile.chosen {
-        match reached.get(name) {
+    for (name, locked) in lockfile.chosen.iter() {
+        match reached.purposes(name, &locked.version) {
             None => differences.push(Difference::Unneeded(name.clone(), locked.version.clone())),
             Some(needed) if *needed != locked.purposes => differences.push(Difference::Purposes {
                 package: name.clone(),
@@ -183,6 +196,15 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
                 needed: needed.clone(),
             }),
             Some(_) => {}
+        }
+        let same_line = |other: &LockedPackage| {
+            let apart =
+                declared.coexist.contains(name) && !locked.numbering.is_same_line(&other.version, &locked.version);
+            other.version < locked.version && !apart
+        };
+        if let Some(other) = lockfile.chosen.all(name).iter().find(|other| same_line(other)) {
+            let (package, one, other) = (name.clone(), other.version.clone(), locked.version.clone());
+            differences.push(Difference::Beside { package, one, other });
         }
         for platform in declared.platforms.iter().filter(|platform| !locked.serves(platform)) {
             let (package, locked, platform) = (name.clone(), locked.version.clone(), platform.clone());

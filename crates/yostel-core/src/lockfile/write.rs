@@ -27,7 +27,7 @@ pub(super) fn seal_of(body: &str) -> Seal {
 /// Everything after the line of the seal.
 pub(super) fn body(lockfile: &Lockfile) -> String {
     let mut text = format!("declarations = \"{}\"\n", lockfile.declarations);
-    for (name, locked) in &lockfile.chosen {
+    for (name, locked) in lockfile.chosen.iter() {
         text.push_str("\n[[chosen]]\n");
         text.push_str(&format!("name = \"{name}\"\n"));
         text.push_str(&format!("version = \"{}\"\n", locked.version));

@@ -118,6 +118,8 @@ pub struct Policy {
     pub prefer: Option<Prefer>,
     /// Roles that several packages may fill.
     pub share_roles: BTreeSet<Word>,
+    /// Packages of which there may be one release a compatible line.
+    pub coexist: BTreeSet<PackageName>,
 }
 
 /// The `[project]` table.

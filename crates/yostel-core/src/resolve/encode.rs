@@ -9,12 +9,15 @@ mod frontier;
 
 use std::collections::BTreeMap;
 use std::ops::Range;
+use std::sync::Arc;
 
 use yostel_solver::{Lit, Model, Outcome, Searching, Solver, Var};
 
 use super::known::{Known, NeedId, PackageId};
 use super::{Halt, Prefer, Problem};
 use crate::name::Word;
+use crate::release::Release;
+use crate::version::Numbering;
 use frontier::Frontier;
 
 /// What a variable stands for.
@@ -33,8 +36,10 @@ pub(super) struct Candidates {
     first: usize,
     /// Their places in the document.
     places: Vec<u32>,
-    /// The variable of the release to keep.
-    kept: Option<Lit>,
+    /// The variables of the releases to keep.
+    kept: Vec<Lit>,
+    /// Whether releases of several lines may be chosen at once.
+    apart: bool,
     /// Whether all of them were looked at.
     whole: bool,
 }
@@ -160,11 +165,13 @@ impl Encoding {
         }
     }
 
-    /// Returns which release of a package a model chooses, by its place in the document.
-    pub(super) fn chosen(&self, id: PackageId, model: &Model) -> Option<u32> {
-        let candidates = self.tables.candidates.get(id.index())?.as_ref()?;
-        let at = candidates.span().position(|number| model.is_true(positive(number)))?;
-        candidates.places.get(at).copied()
+    /// Returns which releases of a package a model chooses, by their places in the document, rising.
+    pub(super) fn chosen(&self, id: PackageId, model: &Model) -> Vec<u32> {
+        let candidates = self.tables.candidates.get(id.index()).and_then(Option::as_ref);
+        let all = candidates.into_iter().flat_map(|c| c.span().zip(c.places.iter().copied()));
+        let mut chosen: Vec<u32> = all.filter(|(n, _)| model.is_true(positive(*n))).map(|(_, at)| at).collect();
+        chosen.sort_unstable();
+        chosen
     }
 
     /// Says what each variable stands for.
@@ -211,17 +218,28 @@ impl Tables {
         if problem.rules.prefer == Prefer::Newest {
             places.reverse();
         }
-        let first = if places.is_empty() { 0 } else { search.new_group(places.len()).index() };
-        let mut candidates = Candidates { first, places, kept: None, whole: false };
-        let kept = problem.keep.get(name).and_then(|version| {
+        let apart = problem.rules.coexist.contains(name);
+        let first = match (places.is_empty(), apart) {
+            (true, _) => 0,
+            (false, false) => search.new_group(places.len()).index(),
+            (false, true) => {
+                let numbering = known.document_of(id).map(|document| document.numbering).unwrap_or_default();
+                groups_by_line(&places, releases, numbering, search)
+            }
+        };
+        let mut candidates = Candidates { first, places, kept: Vec::new(), apart, whole: false };
+        let kept = problem.keep.get(name).into_iter().flatten().filter_map(|version| {
             let at = releases.iter().position(|release| release.version == *version)?;
             candidates.literal(u32::try_from(at).ok()?)
         });
-        candidates.kept = kept;
+        candidates.kept = kept.collect();
         if let Some(number) = candidates.span().next() {
             self.mean(number, candidates.places.iter().map(|&at| Meaning::Release(id, at)));
             // A good guess at the best set; a guess changes how soon it is found, never which it is.
-            search.prefer(kept.unwrap_or(positive(number)));
+            match candidates.kept.is_empty() {
+                true => search.prefer(positive(number)),
+                false => candidates.kept.iter().for_each(|kept| search.prefer(*kept)),
+            }
         }
         self.candidates[id.index()] = Some(candidates);
     }
@@ -293,14 +311,43 @@ impl Tables {
         excluded.extend((from < candidates.span().end).then(|| from..candidates.span().end));
         let mut clause = vec![!*literal];
         clause.extend_from_slice(&met_by);
-        if let Some(kept) = candidates.kept.and_then(|kept| met_by.iter().position(|l| *l == kept)) {
+        if let Some(kept) = met_by.iter().position(|literal| candidates.kept.contains(literal)) {
             met_by[..=kept].rotate_right(1);
         }
         *meets = Some(met_by.into());
         let var = literal.var();
-        search.exclude(var, &excluded);
+        // Of a package of several lines, another need may be met by what this one does not admit.
+        if !candidates.apart {
+            search.exclude(var, &excluded);
+        }
         search.add_clause(&clause);
     }
+}
+
+/// Makes the variables of releases of which one a compatible line may be chosen; returns the first variable's number.
+fn groups_by_line(
+    places: &[u32],
+    releases: &[Arc<Release>],
+    numbering: Numbering,
+    search: &mut Searching<'_>,
+) -> usize {
+    let version = |at: u32| &releases[at as usize].version;
+    let mut runs: Vec<(u32, Range<usize>)> = Vec::new();
+    let mut first = None;
+    for run in places.chunk_by(|a, b| numbering.is_same_line(version(*a), version(*b))) {
+        let start = search.new_group(run.len()).index();
+        first.get_or_insert(start);
+        // Lines follow each other in every order there is; should one come up again, it is one line all the same.
+        for (other, span) in &runs {
+            if numbering.is_same_line(version(*other), version(run[0])) {
+                for (a, b) in span.clone().flat_map(|a| (start..start + run.len()).map(move |b| (a, b))) {
+                    search.add_clause(&[!positive(a), !positive(b)]);
+                }
+            }
+        }
+        runs.push((run[0], start..start + run.len()));
+    }
+    first.unwrap_or_default()
 }
 
 /// Returns a literal that, while it is true, lets at most `most` of the literals be true; none when all may be.

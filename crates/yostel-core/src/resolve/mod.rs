@@ -22,6 +22,7 @@ pub use repair::{Repair, WishEdit};
 use jiff::Timestamp;
 use yostel_solver::Config;
 
+use crate::chosen::{AtVersion, Chosen, Numbered};
 use crate::constraint::BindError;
 use crate::manifest::run_purpose;
 use crate::name::{PackageName, Word};
@@ -40,7 +41,7 @@ pub struct Problem {
     /// What the projects need; order does not matter.
     pub wishes: Vec<Requirement>,
     /// Versions to keep where possible, as a lockfile has them. A withdrawn release may be kept, never newly chosen.
-    pub keep: BTreeMap<PackageName, Version>,
+    pub keep: BTreeMap<PackageName, BTreeSet<Version>>,
     /// Which releases may be chosen at all, and which are the better.
     pub rules: Rules,
 }
@@ -56,6 +57,8 @@ pub struct Rules {
     pub platforms: BTreeSet<String>,
     /// Roles that several packages may fill. Default: none, so each role is filled by one package at most.
     pub shared_roles: BTreeSet<Word>,
+    /// Packages of which there may be one release a compatible line. Default: none, so one a package.
+    pub coexist: BTreeSet<PackageName>,
     /// What is said about packages wherever they turn up. Default: nothing.
     pub overrides: Overrides,
 }
@@ -82,7 +85,7 @@ impl Problem {
         if self.unserved(release).next().is_some() {
             return false;
         }
-        let kept = self.keep.get(package) == Some(&release.version);
+        let kept = self.keep.get(package).is_some_and(|versions| versions.contains(&release.version));
         let early = self.rules.published_by.is_none_or(|by| release.published <= by);
         kept || (release.withdrawn.is_none() && early)
     }
@@ -153,8 +156,8 @@ enum Halt {
 /// The chosen releases that meet all requirements.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Resolution {
-    /// By package; exactly the packages that are needed.
-    pub chosen: BTreeMap<PackageName, Choice>,
+    /// Exactly what is needed.
+    pub chosen: Chosen<Choice>,
 }
 
 /// One chosen release.
@@ -166,6 +169,18 @@ pub struct Choice {
     pub numbering: Numbering,
     /// Where it comes from.
     pub origin: Origin,
+}
+
+impl AtVersion for Choice {
+    fn version(&self) -> &Version {
+        &self.release.version
+    }
+}
+
+impl Numbered for Choice {
+    fn numbering(&self) -> Numbering {
+        self.numbering
+    }
 }
 
 impl Resolution {

@@ -4,14 +4,16 @@
 //! as can be, by name; then what came along, nearest first. Every question is one call of the solver, and each answer is
 //! made a fact before the next question, so what was learned is reused.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use yostel_solver::{Config, Lit, Model, Solver, Stats};
 
 use super::encode::{Encoding, at_most};
-use super::known::{Known, PackageId};
+use super::known::{Known, NeedId};
 use super::{Choice, Halt, Phase, Problem, Resolution};
+use crate::chosen::Chosen;
 use crate::name::PackageName;
+use crate::version::Version;
 
 /// Returns the best resolution, or nothing when there is none at all.
 ///
@@ -145,7 +147,8 @@ impl Search {
                     self.stage = Stage::Preferred(Layers::of(problem));
                     return carried;
                 }
-                let moved = problem.keep.keys().filter_map(|name| self.moved(name, problem, known)).collect();
+                let kept = problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
+                let moved = kept.filter_map(|(name, version)| self.moved(name, version, problem, known)).collect();
                 Stage::Fewest(Fewest { moved, may_move: BTreeSet::new(), most: 0, bound: None })
             }
             Stage::Fewest(fewest) => Stage::Which { moved: fewest.moved, next: 0 },
@@ -199,14 +202,20 @@ impl Search {
         Ok(())
     }
 
-    /// Makes the literal that is true when the package is there at another version; none when it has no release to keep.
-    fn moved(&mut self, name: &PackageName, problem: &Problem, known: &mut Known) -> Option<Lit> {
+    /// Makes the literal that is true when the package is there at another version, of the same line when there may be
+    /// one of each; none when there is no such release to keep.
+    fn moved(&mut self, name: &PackageName, kept: &Version, problem: &Problem, known: &mut Known) -> Option<Lit> {
         let document = known.document(name)?;
-        let kept = document.releases.iter().position(|release| Some(&release.version) == problem.keep.get(name))?;
+        let kept = document.releases.iter().position(|release| release.version == *kept)?;
+        let numbering = document.numbering;
+        let apart = problem.rules.coexist.contains(name);
+        let releases = document.releases.clone();
+        let version = |at: usize| &releases[at].version;
         let id = known.package(name);
         let moved = self.encoding.helper();
         for (at, literal) in self.encoding.candidates(id, problem, known) {
-            if at as usize != kept {
+            let at = at as usize;
+            if at != kept && (!apart || numbering.is_same_line(version(at), version(kept))) {
                 self.encoding.solver.add_clause(&[!literal, moved]);
             }
         }
@@ -218,18 +227,29 @@ impl Search {
         loop {
             while let Some(name) = layers.now.last() {
                 let id = known.package(name);
-                for (at, literal) in self.encoding.candidates(id, problem, known) {
-                    if self.encoding.solver.fixed(literal) == Some(false) {
-                        continue;
+                let mut lines = self.lines(name, problem, known);
+                if lines.len() > 1 {
+                    // A line that nothing must have is given up, the oldest first: fewer copies of one package.
+                    lines.sort_by_key(|line| line.first().map(|(at, _)| *at));
+                    for line in &lines {
+                        self.give_up(line, problem, known)?;
                     }
-                    if self.holds(literal, problem, known)? {
-                        self.encoding.solver.add_clause(&[literal]);
-                        let needs = known.look_at(id, at).to_vec();
-                        let packages = needs.into_iter().map(|need| known.said(need).0.clone());
-                        layers.next.extend(packages.filter(|name| !layers.met.contains(name)));
-                        break;
+                    lines.reverse();
+                }
+                for line in lines {
+                    for (at, literal) in line {
+                        if self.encoding.solver.fixed(literal) == Some(false) {
+                            continue;
+                        }
+                        if self.holds(literal, problem, known)? {
+                            self.encoding.solver.add_clause(&[literal]);
+                            let needs = known.look_at(id, at).to_vec();
+                            let packages = needs.into_iter().map(|need| known.said(need).0.clone());
+                            layers.next.extend(packages.filter(|name| !layers.met.contains(name)));
+                            break;
+                        }
+                        self.encoding.solver.add_clause(&[!literal]);
                     }
-                    self.encoding.solver.add_clause(&[!literal]);
                 }
                 layers.now.pop();
             }
@@ -239,6 +259,41 @@ impl Search {
             layers.met.extend(layers.next.iter().cloned());
             layers.now = std::mem::take(&mut layers.next).into_iter().rev().collect();
         }
+    }
+
+    /// Lists the releases of a package that may be chosen, the preferred first, by groups of which each may have one: its
+    /// lines where it may coexist, else all in one.
+    fn lines(&mut self, name: &PackageName, problem: &Problem, known: &mut Known) -> Vec<Vec<(u32, Lit)>> {
+        let id = known.package(name);
+        let candidates = self.encoding.candidates(id, problem, known);
+        let Some(document) = known.document(name).filter(|_| problem.rules.coexist.contains(name)) else {
+            return vec![candidates];
+        };
+        let mut lines: Vec<Vec<(u32, Lit)>> = Vec::new();
+        for (at, literal) in candidates {
+            let version = |at: u32| &document.releases[at as usize].version;
+            let same = |line: &&mut Vec<(u32, Lit)>| {
+                line.first().is_some_and(|(first, _)| document.numbering.is_same_line(version(*first), version(at)))
+            };
+            match lines.iter_mut().find(same) {
+                Some(line) => line.push((at, literal)),
+                None => lines.push(vec![(at, literal)]),
+            }
+        }
+        lines
+    }
+
+    /// Makes it a fact that none of these is chosen, if that can be.
+    fn give_up(&mut self, line: &[(u32, Lit)], problem: &Problem, known: &mut Known) -> Result<(), Halt> {
+        let none: Vec<Lit> = line.iter().map(|(_, literal)| !*literal).collect();
+        if !self.model.as_ref().is_some_and(|model| none.iter().all(|literal| model.is_true(*literal))) {
+            match self.encoding.solve(&none, problem, known)? {
+                Some(model) => self.model = Some(model),
+                None => return Ok(()),
+            }
+        }
+        none.iter().for_each(|literal| self.encoding.solver.add_clause(&[*literal]));
+        Ok(())
     }
 
     /// Tells whether a literal can hold beside all facts, and if so takes over the model that shows it.
@@ -255,16 +310,21 @@ impl Search {
     /// Reads the best set found so far; none before there is one.
     pub(super) fn found(&self, problem: &Problem, known: &mut Known) -> Option<Resolution> {
         let model = self.model.as_ref()?;
-        let mut chosen = BTreeMap::new();
-        let mut open: Vec<PackageId> = problem.wishes.iter().map(|wish| known.package(&wish.package)).collect();
+        let mut chosen = Chosen::default();
+        let mut open: Vec<NeedId> = Vec::new();
+        for wish in &problem.wishes {
+            open.push(known.need(&wish.package, &wish.accept));
+        }
         let mut met = BTreeSet::new();
-        while let Some(id) = open.pop() {
-            if !met.insert(id.index()) {
+        while let Some(need) = open.pop() {
+            let (id, admitted) = known.admitted(need);
+            // Where several lines stand, a need is met by the newest that it admits.
+            let there = self.encoding.chosen(id, model);
+            let at = *there.iter().rfind(|at| admitted.binary_search(at).is_ok())?;
+            if !met.insert((id.index(), at)) {
                 continue;
             }
-            let at = self.encoding.chosen(id, model)?;
-            let needs = known.look_at(id, at).to_vec();
-            open.extend(needs.into_iter().map(|need| known.admitted(need).0));
+            open.extend_from_slice(known.look_at(id, at));
             let document = known.document_of(id)?;
             let choice = Choice {
                 release: document.releases.get(at as usize)?.clone(),

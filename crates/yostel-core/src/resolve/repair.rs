@@ -157,8 +157,9 @@ fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<Repai
         })
         .collect();
     edits.sort();
-    let moved = problem.keep.iter().filter(|(name, version)| {
-        resolution.chosen.get(*name).is_some_and(|choice| choice.release.version != **version)
+    let kept = problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
+    let moved = kept.filter(|(name, version)| {
+        resolution.chosen.contains_key(name) && resolution.chosen.at(name, version).is_none()
     });
     Some(Repair { edits, wishes: edited.wishes, moved: moved.count(), resolution })
 }

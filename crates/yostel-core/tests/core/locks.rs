@@ -72,7 +72,7 @@ fn a_changed_lockfile_is_refused_and_says_how() {
     for (from, to, reason) in [
         ("from = \"depot\"", "from = \"De Pot\"", "cannot be a name"),
         ("from = \"depot\"", "form = \"depot\"", "unknown field"),
-        ("name = \"gust\"", "name = \"cable\"", "cable is locked twice"),
+        ("name = \"gust\"\nversion = \"2.1.0\"", "name = \"cable\"\nversion = \"1.0.0\"", "cable is locked twice"),
         ("who = \"gust 2.1.0\"", "who = \"gust 2.0.0\"", "not locked"),
         ("version = \"1.2.0\"", "version = \"1.2\"", "is not a version"),
         ("tree = \"sha256:", "tree = \"md5:", "is not a digest"),

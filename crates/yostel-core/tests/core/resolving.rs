@@ -197,6 +197,13 @@ pub(crate) fn any_overrides() -> impl Strategy<Value = Overrides> {
     })
 }
 
+/// Packages that may stand at several versions: often none.
+pub(crate) fn any_coexist() -> impl Strategy<Value = BTreeSet<PackageName>> {
+    let some = prop::sample::subsequence(vec!["a", "b", "c", "d"], 0..=4);
+    let names = |names: Vec<&str>| names.into_iter().map(|name| PackageName::parse(name).unwrap()).collect();
+    prop_oneof![1 => Just(BTreeSet::new()), 1 => some.prop_map(names)]
+}
+
 pub(crate) fn any_keep() -> impl Strategy<Value = Vec<&'static str>> {
     prop::sample::subsequence(vec!["a 1.0.0", "b 1.1.0", "c 2.0.0", "d 1.0.0"], 0..=4)
 }
@@ -210,11 +217,13 @@ proptest! {
         keep in any_keep(),
         serve in any::<bool>(),
         overrides in any_overrides(),
+        coexist in any_coexist(),
     ) {
         let world = World::parse(&text);
         let problem_of = |world: &World| {
             let mut problem = world.problem(&keep);
             problem.rules.overrides = overrides.clone();
+            problem.rules.coexist = coexist.clone();
             if serve {
                 problem.rules.platforms = ["linux/amd64".to_owned(), "linux/arm64".to_owned()].into();
             }
@@ -557,7 +566,8 @@ proptest! {
             let mut problem = world.problem(&[]);
             problem.rules.overrides = overrides.clone();
             if let Some(before) = before {
-                problem.keep = before.chosen.iter().map(|(name, locked)| (name.clone(), locked.version.clone())).collect();
+                problem.keep =
+                    before.chosen.iter().map(|(name, locked)| (name.clone(), [locked.version.clone()].into())).collect();
             }
             match world.resolve_with(problem, |answers| answers) {
                 Ok(Outcome::Resolved(resolution)) => Some((Lockfile::from_resolution(&declared, &resolution), declared)),

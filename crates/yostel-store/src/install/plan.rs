@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{Artifact, PackageName, Patch, Seal, TreeDigest, Version};
+use yostel_core::{Artifact, AtVersion, Chosen, PackageName, Patch, Seal, TreeDigest, Version};
 
 use super::inventory::{InstalledPackage, Inventory};
 
@@ -28,6 +28,12 @@ pub struct PlannedAlteration {
     pub tree: TreeDigest,
 }
 
+impl AtVersion for PlannedPackage {
+    fn version(&self) -> &Version {
+        &self.version
+    }
+}
+
 impl PlannedPackage {
     /// Returns the digest of the tree to install: what the archive unpacks to, with the local changes made to it.
     pub fn tree(&self) -> TreeDigest {
@@ -49,6 +55,8 @@ pub struct Link {
     pub purpose: String,
     /// The package needed.
     pub package: PackageName,
+    /// Which of it.
+    pub version: Version,
 }
 
 impl Link {
@@ -69,8 +77,8 @@ pub struct InstallPlan {
     pub purposes: BTreeSet<String>,
     /// The projects it is for; none when it is for all.
     pub projects: BTreeSet<String>,
-    /// By name.
-    pub packages: BTreeMap<PackageName, PlannedPackage>,
+    /// By name and version.
+    pub packages: Chosen<PlannedPackage>,
     /// Packages that are what lies in a folder, each with that, absolute or relative to the project's.
     pub live: BTreeMap<PackageName, String>,
     /// Sorted; each to one of the packages.
@@ -88,7 +96,7 @@ impl InstallPlan {
                 folder => format!("{up}/{folder}"),
             });
         }
-        self.packages.get(&link.package).map(|package| format!("../../../packages/{}", package.folder()))
+        self.packages.at(&link.package, &link.version).map(|package| format!("../../../packages/{}", package.folder()))
     }
 
     /// Returns the inventory that the finished install has.

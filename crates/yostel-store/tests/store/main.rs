@@ -44,6 +44,7 @@ fn admit(cache: &Cache, bytes: &[u8], artifact: &Artifact) {
 fn plan(name: &str, artifact: &Artifact) -> InstallPlan {
     let name = PackageName::parse(name).unwrap();
     let version = Numbering::default().parse_version("1.0.0").unwrap();
+    let link_to = version.clone();
     let package = PlannedPackage { name: name.clone(), version, artifact: artifact.clone(), altered: None };
     InstallPlan {
         platform: "linux/amd64".into(),
@@ -51,7 +52,7 @@ fn plan(name: &str, artifact: &Artifact) -> InstallPlan {
         projects: Default::default(),
         live: Default::default(),
         lock: Seal::of(b"lock"),
-        packages: [(name.clone(), package)].into(),
-        links: vec![Link { who: "console".into(), purpose: "run".into(), package: name }],
+        packages: [(name.clone(), package)].into_iter().collect(),
+        links: vec![Link { who: "console".into(), purpose: "run".into(), package: name, version: link_to }],
     }
 }

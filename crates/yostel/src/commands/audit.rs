@@ -1,11 +1,14 @@
 //! `audit`: what is outdated, what is there twice, what is to be looked after.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use clap::{Args, ValueEnum};
 use serde_json::{Value, json};
-use yostel_core::{Duplicate, Outdated};
-use yostel_flows::{AuditReport, Debt, FlowError, Upkeep, UpkeepRule, audit};
+use yostel_core::{AskedBy, Duplicate, Outdated, PackageName, Version};
+use yostel_flows::{AuditReport, Debt, FlowError, Joining, Upkeep, UpkeepRule, audit};
 
 use super::Answer;
+use super::settle::{edit_document, edit_words};
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::render::{Columns, Role, age, count, join, paint};
@@ -52,7 +55,7 @@ pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowErr
             json!({
                 "packages": report.packages,
                 "outdated": report.outdated.iter().map(|o| outdated_document(o, context)).collect::<Vec<_>>(),
-                "duplicates": report.duplicates.iter().map(duplicate_document).collect::<Vec<_>>(),
+                "duplicates": report.duplicates.iter().map(|one| duplicate_document(one, &report.joinings)).collect::<Vec<_>>(),
                 "upkeep": report.upkeep.iter().map(upkeep_document).collect::<Vec<_>>(),
                 "unknown": report.unknown.iter().map(|name| name.as_str()).collect::<Vec<_>>(),
             })
@@ -107,6 +110,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
             text.push_str(&match duplicate {
                 Duplicate::Content { packages, .. } => format!("  {} hold the very same files\n", names(packages)),
                 Duplicate::Role { role, packages } => format!("  {} do the same job, {role}\n", names(packages)),
+                Duplicate::Versions { package, versions } => several(package, versions, &report.joinings),
             });
         }
     }
@@ -181,8 +185,55 @@ fn outdated_document(outdated: &Outdated, context: &Context) -> Value {
     })
 }
 
-fn duplicate_document(duplicate: &Duplicate) -> Value {
+/// Tells of a package at several versions: who asks for which, and what would join them.
+fn several(
+    package: &PackageName,
+    versions: &[(Version, BTreeSet<AskedBy>)],
+    joinings: &BTreeMap<PackageName, Joining>,
+) -> String {
+    let all: Vec<String> = versions.iter().map(|(version, _)| version.to_string()).collect();
+    let mut text = format!("  {package} stands at {}\n", join(&all));
+    for (version, asked_by) in versions {
+        let asked: Vec<String> = asked_by.iter().map(|asked| format!("{} {}", asked.who, asked.accept)).collect();
+        text.push_str(&format!("    {version}, asked for by {}\n", join(&asked)));
+    }
+    let next = paint(Role::Good, "to join them:");
+    text.push_str(&match joinings.get(package) {
+        Some(Joining::Freely) => format!("    {next} take {package} out of `coexist` in [policy], then yostel lock\n"),
+        Some(Joining::Edits(edits)) => {
+            let edits: Vec<String> = edits.iter().map(edit_words).collect();
+            format!("    {next} {}, and take {package} out of `coexist` in [policy]\n", join(&edits))
+        }
+        Some(Joining::Impossible) | None => "    no edit of a few needs would join them today\n".to_owned(),
+    });
+    text
+}
+
+fn joining_document(joining: Option<&Joining>) -> Value {
+    match joining {
+        Some(Joining::Freely) => json!({ "possible": true, "edits": [] }),
+        Some(Joining::Edits(edits)) => {
+            json!({ "possible": true, "edits": edits.iter().map(edit_document).collect::<Vec<_>>() })
+        }
+        Some(Joining::Impossible) | None => json!({ "possible": false }),
+    }
+}
+
+fn duplicate_document(duplicate: &Duplicate, joinings: &BTreeMap<PackageName, Joining>) -> Value {
     let (kind, what, packages) = match duplicate {
+        Duplicate::Versions { package, versions } => {
+            return json!({
+                "kind": "versions",
+                "versions": package.as_str(),
+                "packages": versions.iter().map(|(version, asked_by)| json!({
+                    "package": package.as_str(), "version": version.as_str(),
+                    "asked-by": asked_by.iter().map(|asked| json!({
+                        "who": asked.who.to_string(), "purpose": asked.purpose.as_str(), "accept": asked.accept.as_str(),
+                    })).collect::<Vec<_>>(),
+                })).collect::<Vec<_>>(),
+                "join": joining_document(joinings.get(package)),
+            });
+        }
         Duplicate::Content { digest, packages } => ("content", digest.to_string(), packages),
         Duplicate::Role { role, packages } => ("role", role.to_string(), packages),
     };

@@ -73,7 +73,12 @@ fn here(why: &Why) -> String {
         let purpose = if asked.who.is_project() { asked.purpose.to_string() } else { String::new() };
         columns.row([asked.who.to_string(), asked.accept.to_string(), purpose]);
     }
-    text + &columns.finish()
+    text.push_str(&columns.finish());
+    for (version, asked_by) in &why.beside {
+        let asked: Vec<String> = asked_by.iter().map(|asked| format!("{} {}", asked.who, asked.accept)).collect();
+        text.push_str(&format!("  {} {version} stands beside it, for {}\n", paint(Role::Quiet, "note:"), join(&asked)));
+    }
+    text
 }
 
 fn newer(why: &Why) -> String {
@@ -141,6 +146,7 @@ fn document(report: &ExplainReport) -> Value {
     json!({
         "package": why.package.as_str(),
         "locked": why.locked.as_str(),
+        "beside": why.beside.iter().map(|(version, _)| version.as_str()).collect::<Vec<_>>(),
         "ways": why.ways.iter().map(way).collect::<Vec<_>>(),
         "asked-by": why.asked_by.iter().map(asked).collect::<Vec<_>>(),
         "newer": why.newer.iter().map(|newer| {

@@ -107,7 +107,7 @@ fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
     }
     let mut text = String::from("Each of these edits of the manifest ends the collision, proved by resolving it:\n");
     for (number, settlement) in (1..).zip(settlements) {
-        let edits: Vec<String> = settlement.repair.edits.iter().map(words).collect();
+        let edits: Vec<String> = settlement.repair.edits.iter().map(edit_words).collect();
         text.push_str(&format!(
             "{} {}\n",
             paint(Role::Title, format!("{number:>3}")),
@@ -122,7 +122,7 @@ fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
     text
 }
 
-fn words(edit: &WishEdit) -> String {
+pub(super) fn edit_words(edit: &WishEdit) -> String {
     match edit {
         WishEdit::Change { wish, accept } => format!("change {} from {} to {accept}", wish.package, wish.accept),
         WishEdit::Drop { wish } => format!("drop {} {}", wish.package, wish.accept),
@@ -153,19 +153,21 @@ fn consequence(settlement: &Settlement) -> String {
 
 fn document(settlement: &Settlement) -> Value {
     json!({
-        "edits": settlement.repair.edits.iter().map(|edit| {
-            let wish = edit.wish();
-            let (kind, to) = match edit {
-                WishEdit::Change { accept, .. } => ("change", Some(accept.as_str())),
-                WishEdit::Drop { .. } => ("drop", None),
-            };
-            json!({
-                "kind": kind, "package": wish.package.as_str(), "purpose": wish.purpose.as_str(),
-                "project": wish.asker.to_string(), "from": wish.accept.as_str(), "to": to,
-            })
-        }).collect::<Vec<_>>(),
+        "edits": settlement.repair.edits.iter().map(edit_document).collect::<Vec<_>>(),
         "packages": settlement.lockfile.chosen.len(),
         "moves": settlement.moves.iter().map(move_document).collect::<Vec<_>>(),
+    })
+}
+
+pub(super) fn edit_document(edit: &WishEdit) -> Value {
+    let wish = edit.wish();
+    let (kind, to) = match edit {
+        WishEdit::Change { accept, .. } => ("change", Some(accept.as_str())),
+        WishEdit::Drop { .. } => ("drop", None),
+    };
+    json!({
+        "kind": kind, "package": wish.package.as_str(), "purpose": wish.purpose.as_str(),
+        "project": wish.asker.to_string(), "from": wish.accept.as_str(), "to": to,
     })
 }
 

@@ -41,6 +41,11 @@ pub(super) fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagn
         diagnostic.next.push(swap);
         diagnostic.next.push(format!("share-roles = [\"{}\"] in [policy], if both may be there", clash.role));
     }
+    if let Some(apart) = collision.lines.first() {
+        let lines = join(&apart.lines);
+        let package = &apart.package;
+        diagnostic.next.push(format!("coexist = [\"{package}\"] in [policy], if {lines} of it may both be there"));
+    }
     if collision.reach.iter().any(|reach| reach.versions.is_empty() && reach.barred > 0) {
         diagnostic.next.push("a later --as-of or a smaller minimum-age, where that is what keeps releases away".into());
     }

@@ -82,6 +82,7 @@ pub(super) fn of_not_altered(why: &NotAltered, package: &PackageName) -> Diagnos
     let headline = format!("{package}: {why}");
     match why {
         NotAltered::NotOpen => tell("not-altered", headline, open),
+        NotAltered::Several => tell("not-altered", headline, format!("take {package} out of `coexist` in [policy]")),
         NotAltered::Live(folder) => tell("not-altered", headline, format!("change it there, in {folder}")),
         NotAltered::Nothing => {
             let next = format!("change something in altered/{}", package.to_path_element());

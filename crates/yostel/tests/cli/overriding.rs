@@ -244,3 +244,86 @@ fn add_knows_what_is_agreed() {
     assert_eq!((told["agreed"].as_bool(), told["accept"].as_str()), (Some(true), Some("^3")));
     sandbox.run("console", "lock").expect(0);
 }
+
+/// A world in which the console and its chart want different lines of one package.
+fn apart() -> Sandbox {
+    let sandbox = sandbox();
+    for version in ["1.4.0", "1.5.0", "2.0.0", "2.1.0"] {
+        let script = format!("#!/bin/sh\necho tables {version}\n");
+        publish(&sandbox, &format!("tables {version}"), "", &[("bin/tables", &script), ("share/version", version)]);
+    }
+    publish(&sandbox, "chart 1.0.0", "tables = '^1'", &[]);
+    publish(&sandbox, "chart 1.1.0", "tables = '^1 || ^2'", &[]);
+    manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"", "");
+    sandbox
+}
+
+const COEXIST: &str = "[policy]\ncoexist = [\"tables\"]\n";
+
+#[test]
+fn two_lines_stand_side_by_side_only_where_that_is_permitted_and_each_gets_its_own() {
+    let sandbox = apart();
+    let run = sandbox.run("console", "lock").expect(3);
+    run.says(&["2.x of tables are different lines", "coexist = [\"tables\"] in [policy]"]);
+    manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"", COEXIST);
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let read = |link: &str| sandbox.read(&format!("console/.yostel/for/{link}/share/version"));
+    assert_eq!(read("console/run/tables"), "2.1.0");
+    assert_eq!(read("chart@1.0.0/run/tables"), "1.5.0");
+    assert_eq!(sandbox.run("console", "run -- tables").expect(0).stdout, "tables 2.1.0\n");
+    assert!(sandbox.run("console", "where tables").expect(0).stdout.contains("tables/2.1.0-"));
+    let list = sandbox.run("console", "list").expect(0).stdout;
+    assert!(list.contains("3 packages, 2 of them") && list.contains("1.5.0") && list.contains("2.1.0"), "{list}");
+    let tree = sandbox.run("console", "tree").expect(0).stdout;
+    assert_eq!(tree, "console 0.4.0\n├─ chart 1.0.0  =1.0.0\n│  └─ tables 1.5.0  ^1\n└─ tables 2.1.0  ^2\n");
+    let told = sandbox.run("console", "explain tables").expect(0).stdout;
+    assert!(told.contains("1.5.0 stands beside it, for chart 1.0.0 ^1"), "{told}");
+    sandbox.run("console", "verify").expect(0);
+    sandbox.run("console", "alter tables").expect(2).says(&["stands at several versions"]);
+    // The audit counts it, and says which edit would join them.
+    let told = sandbox.run("console", "audit duplicates").expect(1).stdout;
+    assert!(told.contains("tables stands at 1.5.0 and 2.1.0"), "{told}");
+    assert!(told.contains("to join them: change chart from =1.0.0 to ^1.1.0, and take tables out"), "{told}");
+    let text = sandbox.run("console", "audit duplicates --format json").expect(1).stdout;
+    let document: serde_json::Value = serde_json::from_str(&text).unwrap();
+    assert_eq!(document["duplicates"][0]["join"]["edits"][0]["to"], "^1.1.0");
+    // Joined as it says, there is one again; the lockfile of two is told to be what is no longer permitted.
+    manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"", "");
+    sandbox.run("console", "install").expect(6).says(&["tables is locked at 1.5.0 and at 2.1.0"]);
+    manifest(&sandbox, "tables = \"^2\"\nchart = \"^1.1.0\"", "");
+    let told = sandbox.run("console", "lock").expect(0).stdout;
+    assert!(told.contains("dropped") && told.contains("1.5.0"), "{told}");
+    sandbox.run("console", "install").expect(0);
+    sandbox.run("console", "audit duplicates").expect(0);
+}
+
+#[test]
+fn one_version_is_enough_where_one_will_do_and_kept_lines_stay() {
+    let sandbox = apart();
+    // Permitted is not wanted: both can have 1.x.
+    manifest(&sandbox, "tables = \"^1 || ^2\"\nchart = \"=1.0.0\"", COEXIST);
+    sandbox.run("console", "lock").expect(0);
+    let text = sandbox.read("console/yostel.lock");
+    assert_eq!(text.matches("name = \"tables\"").count(), 1);
+    assert!(text.contains("version = \"1.5.0\""));
+    manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"", COEXIST);
+    sandbox.run("console", "lock").expect(0);
+    let before = sandbox.read("console/yostel.lock");
+    // A newer release on each line moves nothing by itself, and all of it when asked.
+    for version in ["1.6.0", "2.2.0"] {
+        publish(&sandbox, &format!("tables {version}"), "", &[("share/version", version)]);
+    }
+    publish(&sandbox, "unit 1.0.0", "tables = '^1'", &[]);
+    manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"\nunit = \"*\"", COEXIST);
+    let told = sandbox.run("console", "lock").expect(0).stdout;
+    assert!(told.contains("unit") && !told.contains("->"), "{told}");
+    let told = sandbox.run("console", "lock --fresh").expect(0).stdout;
+    assert!(told.contains("1.5.0 -> 1.6.0") && told.contains("2.1.0 -> 2.2.0"), "{told}");
+    // Back to what it was, whatever way it took.
+    manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"", COEXIST);
+    sandbox.run("console", "lock --fresh --as-of 2020-01-01").expect(3);
+    sandbox.write("console/yostel.lock", before.clone());
+    sandbox.run("console", "lock").expect(0);
+    assert_eq!(sandbox.read("console/yostel.lock"), before);
+}

@@ -489,6 +489,11 @@ impl<'t> Reader<'t> {
                 policy.share_roles.extend(self.keep(span, Word::parse(&text)));
             }
         }
+        if let Some(list) = table.get("coexist") {
+            for (text, span) in self.strings("coexist", list) {
+                policy.coexist.extend(self.keep(span, PackageName::parse(&text)));
+            }
+        }
         if let Some(value) = table.get("prefer")
             && let Some(text) = self.string("prefer", value)
         {
