@@ -13,10 +13,13 @@ pub trait AtVersion {
     fn version(&self) -> &Version;
 }
 
-/// What stands at a version and knows how its package numbers.
+/// What stands at a version, knows how its package numbers, and serves platforms.
 pub trait Numbered: AtVersion {
     /// Returns how its package numbers.
     fn numbering(&self) -> Numbering;
+
+    /// Tells whether there is something for a platform.
+    fn serves(&self, platform: &str) -> bool;
 }
 
 /// Things by package and version. By a package's name alone, the newest is meant.
@@ -121,11 +124,12 @@ impl<T: AtVersion> Chosen<T> {
 }
 
 impl<T: Numbered> Chosen<T> {
-    /// Returns what meets a need: the newest of the package that it admits.
-    pub fn met_by(&self, package: &PackageName, accept: &Accept) -> Option<(&PackageName, &T)> {
+    /// Returns what meets a need: the newest of the package that it admits and that serves these platforms.
+    pub fn met_by(&self, package: &PackageName, accept: &Accept, on: &[&String]) -> Option<(&PackageName, &T)> {
         let (name, all) = self.0.get_key_value(package)?;
-        let admitted = all.iter().rfind(|one| accept.bind(one.numbering()).is_ok_and(|c| c.admits(one.version())));
-        Some((name, admitted?))
+        let admits = |one: &&T| accept.bind(one.numbering()).is_ok_and(|c| c.admits(one.version()));
+        let serves = |one: &&T| on.iter().all(|platform| one.serves(platform));
+        Some((name, all.iter().rfind(|one| admits(one) && serves(one))?))
     }
 }
 

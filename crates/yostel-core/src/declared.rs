@@ -51,6 +51,19 @@ impl Declared {
         self.wishes.iter().map(|wish| self.overrides.bound(wish)).collect()
     }
 
+    /// Lists the listed platforms on which a need counts.
+    pub fn platforms_of<'d>(&'d self, accept: &'d Accept) -> impl Iterator<Item = &'d String> {
+        self.platforms.iter().filter(|platform| accept.covers(platform))
+    }
+
+    /// Tells whether a need counts at all: on this platform, or on one of those that are listed.
+    pub fn counts(&self, accept: &Accept, platform: Option<&str>) -> bool {
+        match platform {
+            Some(platform) => accept.covers(platform),
+            None => self.platforms.is_empty() || self.platforms_of(accept).next().is_some(),
+        }
+    }
+
     /// Returns what a package in a folder needs, as it binds; nothing for one whose content is locked.
     pub fn needs_of_live(&self, name: &PackageName) -> Vec<Requirement> {
         let Some(live) = self.live.get(name) else { return Vec::new() };

@@ -31,32 +31,33 @@ impl Overrides {
             let Some((other, instead)) = self.swapped.get(package) else { break };
             package = other;
             if let Some(instead) = instead {
-                accept.clone_from(instead);
+                accept = instead.where_counts(&accept);
             }
             changed = true;
         }
         if let Some(forced) = self.forced.get(package) {
-            changed |= *forced != accept;
-            accept.clone_from(forced);
-        } else if let Some(agreed) = self.agreed.get(package).filter(|agreed| **agreed != accept) {
+            let forced = forced.where_counts(&accept);
+            changed |= forced != accept;
+            accept = forced;
+        } else if let Some(agreed) = self.agreed.get(package).filter(|agreed| **agreed != accept.everywhere()) {
             accept = accept.and(agreed);
             changed = true;
         }
         changed.then(|| (package.clone(), accept))
     }
 
-    /// Rewrites needs; what becomes a need of one package is joined.
+    /// Rewrites needs; those that become needs of one package on the same platforms are joined.
     pub fn bind_all<'a>(
         &self,
         needs: impl IntoIterator<Item = (&'a PackageName, &'a Accept)>,
-    ) -> BTreeMap<PackageName, Accept> {
-        let mut bound: BTreeMap<PackageName, Accept> = BTreeMap::new();
+    ) -> Vec<(PackageName, Accept)> {
+        let mut bound: Vec<(PackageName, Accept)> = Vec::new();
         for (package, accept) in needs {
             let (package, accept) = self.bind(package, accept).unwrap_or_else(|| (package.clone(), accept.clone()));
-            match bound.get_mut(&package) {
-                Some(there) if *there != accept => *there = there.and(&accept),
+            match bound.iter_mut().find(|(other, there)| *other == package && there.counts_where(&accept)) {
+                Some((_, there)) if *there != accept => *there = there.and(&accept),
                 Some(_) => {}
-                None => drop(bound.insert(package, accept)),
+                None => bound.push((package, accept)),
             }
         }
         bound
@@ -103,7 +104,8 @@ pub fn overridden(declared: &Declared, resolution: &Resolution) -> Vec<Overridde
     let mut found: Vec<Overridden> = needs
         .filter_map(|asked| {
             let (package, accept) = declared.overrides.bind(&asked.package, &asked.accept)?;
-            let (_, choice) = resolution.chosen.met_by(&package, &accept)?;
+            let bound = Requirement { package: package.clone(), accept, ..asked.clone() };
+            let (_, choice) = resolution.met_by(&bound, &declared.platforms)?;
             let admits = asked.accept.bind(choice.numbering).is_ok_and(|c| c.admits(&choice.release.version));
             let version = choice.release.version.clone();
             (package != asked.package || !admits).then_some(Overridden { asked, package, version })
@@ -148,7 +150,7 @@ mod tests {
         assert_eq!(bind("ring", "<1.5").unwrap(), "bell <1.5, ^1");
         assert_eq!(bind("other", "*"), None);
         let all = overrides.bind_all([(&name("ring"), &accept("<1.5")), (&name("bell"), &accept(">1.1"))]);
-        assert_eq!(all[&name("bell")].as_str(), "<1.5, ^1, >1.1");
+        assert_eq!(all, [(name("bell"), accept("<1.5, ^1, >1.1"))]);
     }
 
     #[test]

@@ -7,7 +7,7 @@ use std::fmt;
 use crate::constraint::{Accept, Bindings};
 use crate::manifest::run_purpose;
 use crate::name::{PackageName, Word};
-use crate::release::{ANY_PLATFORM, Artifact};
+use crate::release::{ANY_PLATFORM, Artifact, Release};
 use crate::requirement::{Asker, Requirement};
 use crate::resolve::{Choice, Problem, Resolution};
 use crate::version::Version;
@@ -56,26 +56,49 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
     let mut bindings = Bindings::default();
     // Judges one requirement and returns what fills it.
     let overrides = &problem.rules.overrides;
-    let mut judge = |package: &PackageName, accept: &Accept, requirement: &dyn Fn() -> Requirement| {
-        let bound = overrides.bind(package, accept);
-        let (package, accept) = bound.as_ref().map_or((package, accept), |(package, accept)| (package, accept));
-        let there = resolution.chosen.entry(package);
-        let Some((name, there, newest)) = there.and_then(|(name, there)| Some((name, there, there.last()?))) else {
-            violations.push(Violation::Missing(requirement()));
-            return None;
-        };
-        let mut admits = |choice: &&Choice| {
-            let constraint = bindings.bind(accept, choice.numbering);
-            constraint.is_some_and(|constraint| constraint.admits(&choice.release.version))
-        };
-        let met = there.iter().rfind(|choice| admits(choice));
-        if met.is_none() {
-            violations.push(Violation::NotAdmitted(requirement(), newest.release.version.clone()));
-        }
-        Some((name, met.unwrap_or(newest)))
+    let platforms = &problem.rules.platforms;
+    let serves = |release: &Release, platform: &String| {
+        let fits = |artifact: &Artifact| artifact.platform == *platform || artifact.platform == ANY_PLATFORM;
+        // Without any, it is what lies in a folder at the time.
+        release.artifacts.is_empty() || release.artifacts.iter().any(fits)
     };
+    let mut judge =
+        |package: &PackageName, accept: &Accept, asker: Option<&Release>, requirement: &dyn Fn() -> Requirement| {
+            let bound = overrides.bind(package, accept);
+            let (package, accept) = bound.as_ref().map_or((package, accept), |(package, accept)| (package, accept));
+            let counts = |p: &&String| accept.covers(p) && asker.is_none_or(|asker| serves(asker, p));
+            let on: Vec<&String> = platforms.iter().filter(counts).collect();
+            if on.is_empty() && !platforms.is_empty() {
+                // It counts nowhere.
+                return None;
+            }
+            let there = resolution.chosen.entry(package);
+            let Some((name, there, newest)) = there.and_then(|(name, there)| Some((name, there, there.last()?))) else {
+                violations.push(Violation::Missing(requirement()));
+                return None;
+            };
+            let mut admits = |choice: &&Choice| {
+                let constraint = bindings.bind(accept, choice.numbering);
+                constraint.is_some_and(|constraint| constraint.admits(&choice.release.version))
+            };
+            let admitted: Vec<&Choice> = there.iter().filter(|choice| admits(choice)).collect();
+            let met =
+                admitted.iter().rfind(|choice| on.iter().all(|platform| serves(&choice.release, platform))).copied();
+            match (met, admitted.last()) {
+                (Some(_), _) => {}
+                (None, None) => violations.push(Violation::NotAdmitted(requirement(), newest.release.version.clone())),
+                (None, Some(choice)) => {
+                    let without = on.iter().filter(|platform| !serves(&choice.release, platform));
+                    let told = |platform: &&String| {
+                        Violation::Unserved(package.clone(), choice.release.version.clone(), (*platform).clone())
+                    };
+                    violations.extend(without.map(told));
+                }
+            }
+            Some((name, met.unwrap_or(newest)))
+        };
     let run = run_purpose();
-    let wished = problem.wishes.iter().filter_map(|wish| judge(&wish.package, &wish.accept, &|| wish.clone()));
+    let wished = problem.wishes.iter().filter_map(|wish| judge(&wish.package, &wish.accept, None, &|| wish.clone()));
     let mut open: Vec<(&PackageName, &Choice)> = wished.collect();
     let mut needed: BTreeSet<(&PackageName, &Version)> = BTreeSet::new();
     while let Some((name, choice)) = open.pop() {
@@ -83,7 +106,7 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
             continue;
         }
         for (package, accept) in choice.release.needs.get(&run).into_iter().flatten() {
-            open.extend(judge(package, accept, &|| Requirement {
+            open.extend(judge(package, accept, Some(&choice.release), &|| Requirement {
                 asker: Asker::Release(name.clone(), choice.release.version.clone()),
                 package: package.clone(),
                 accept: accept.clone(),
@@ -102,13 +125,6 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
         }
         if !kept && problem.rules.published_by.is_some_and(|by| release.published > by) {
             violations.push(Violation::TooNew(name.clone(), release.version.clone()));
-        }
-        for platform in &problem.rules.platforms {
-            let serves = |artifact: &Artifact| artifact.platform == *platform || artifact.platform == ANY_PLATFORM;
-            // Without any, it is what lies in a folder at the time.
-            if !release.artifacts.is_empty() && !release.artifacts.iter().any(serves) {
-                violations.push(Violation::Unserved(name.clone(), release.version.clone(), platform.clone()));
-            }
         }
         let same_line = |other: &Choice| {
             let apart = problem.rules.coexist.contains(name)

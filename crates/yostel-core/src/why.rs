@@ -94,7 +94,8 @@ fn reason(
     if rules.published_by.is_some_and(|by| release.published > by) {
         return Reason::TooNew(release.published);
     }
-    if let Some(platform) = rules.platforms.iter().find(|p| !release.serves(p)) {
+    let asked_on = |p: &&String| asked_by.iter().any(|asked| asked.accept.covers(p));
+    if let Some(platform) = rules.platforms.iter().filter(asked_on).find(|p| !release.serves(p)) {
         return Reason::Unserved(platform.clone());
     }
     let refuses = |asked: &&AskedBy| {

@@ -47,7 +47,7 @@ pub fn plan_of(
     let platform = &selection.platform;
     let mut wishes = declared.bound_wishes();
     wishes.retain(|wish| selection.takes(wish));
-    let reached = lockfile.reached(&wishes, declared);
+    let reached = lockfile.reached(&wishes, declared, Some(platform));
     // A project that others need brings along what it needs to run.
     let all = declared.bound_wishes();
     let comes_along = |wish: &&Requirement| wish.purpose == run_purpose() && reached.has(wish.asker.name());
@@ -55,7 +55,8 @@ pub fn plan_of(
     let needs = wishes.iter().chain(all.iter().filter(comes_along)).cloned().chain(of_live);
     let mut links: BTreeSet<Link> = needs
         .filter_map(|need| {
-            let (name, locked) = lockfile.chosen.met_by(&need.package, &need.accept)?;
+            let met = lockfile.met_by(&need, declared).filter(|_| need.accept.covers(platform));
+            let (name, locked) = met?;
             Some(link(&need.asker, &need.purpose, name, &locked.version))
         })
         .collect();
@@ -66,7 +67,10 @@ pub fn plan_of(
     for (name, locked) in lockfile.chosen.iter().filter(|(name, locked)| is_reached(name, &locked.version)) {
         let release = |asked: &&AskedBy| match &asked.who {
             Asker::Project(_) => false,
-            Asker::Release(asker, version) => !declared.live.contains_key(asker) && is_reached(asker, version),
+            Asker::Release(asker, version) => {
+                let is_live = declared.live.contains_key(asker);
+                !is_live && is_reached(asker, version) && asked.accept.covers(platform)
+            }
         };
         let by_releases = locked.asked_by.iter().filter(release);
         links.extend(by_releases.map(|asked| link(&asked.who, &asked.purpose, name, &locked.version)));

@@ -33,10 +33,10 @@ pub fn environment(project: &LoadedProject, settings: &Settings) -> Result<Envir
     wishes.retain(|wish| wish.asker.name() == project.here().name());
     // What was left out of the install on purpose is not missed.
     let taken = |purpose: &Purpose| selection.purposes.is_empty() || selection.purposes.contains(purpose);
-    wishes.retain(|wish| taken(&wish.purpose));
-    let met = wishes.iter().filter_map(|wish| lockfile.chosen.met_by(&wish.package, &wish.accept));
+    wishes.retain(|wish| taken(&wish.purpose) && wish.accept.covers(&selection.platform));
+    let met = wishes.iter().filter_map(|wish| lockfile.met_by(wish, &declared));
     let direct: BTreeSet<_> = met.map(|(name, locked)| (name, &locked.version)).collect();
-    let reached = lockfile.reached(&wishes, &declared);
+    let reached = lockfile.reached(&wishes, &declared, Some(&selection.platform));
     let mut packages: Vec<(&PackageName, &Version)> = reached.iter().collect();
     packages.sort_by_key(|id| !direct.contains(id));
     let mut environment = Environment::default();
@@ -95,9 +95,10 @@ pub(crate) fn planned_package(
     let mut plan = plan_of(&lockfile, &project.declared()?, &selection, &project.patches()?)?;
     // Of several, the one that the project worked on gets; else the newest.
     let here = project.here().name();
-    let wishes = project.declared()?.bound_wishes();
+    let declared = project.declared()?;
+    let wishes = declared.bound_wishes();
     let wish = wishes.iter().find(|wish| wish.package == *package && wish.asker.name() == here);
-    let own = wish.and_then(|wish| lockfile.chosen.met_by(package, &wish.accept));
+    let own = wish.and_then(|wish| lockfile.met_by(wish, &declared));
     if let Some(planned) = own.and_then(|(_, locked)| plan.packages.at(package, &locked.version)) {
         return Ok(planned.clone());
     }

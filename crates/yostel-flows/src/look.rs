@@ -53,8 +53,8 @@ pub fn list(project: &LoadedProject) -> Result<ListReport, FlowError> {
     let mut wishes = declared.bound_wishes();
     let here = project.here().name();
     wishes.retain(|wish| project.here.is_none() || wish.asker.name() == here);
-    let reached = lockfile.reached(&wishes, &declared);
-    let met = wishes.iter().filter_map(|wish| lockfile.chosen.met_by(&wish.package, &wish.accept));
+    let reached = lockfile.reached(&wishes, &declared, None);
+    let met = wishes.iter().filter_map(|wish| lockfile.met_by(wish, &declared));
     let direct: BTreeSet<_> = met.map(|(name, locked)| (name, &locked.version)).collect();
     let rows = lockfile.chosen.iter().filter_map(|(name, locked)| {
         let purposes = reached.purposes(name, &locked.version)?.clone();
@@ -117,7 +117,7 @@ pub fn tree(project: &LoadedProject) -> Result<Vec<Tree>, FlowError> {
         }
     }
     let wishes = declared.bound_wishes();
-    let met = |wish: &Requirement| lockfile.chosen.met_by(&wish.package, &wish.accept);
+    let met = |wish: &Requirement| lockfile.met_by(wish, &declared);
     for wish in wishes.iter().filter(|wish| wish.purpose == run_purpose()) {
         if let Some((name, locked)) = met(wish) {
             needs.entry((wish.asker.name(), None)).or_default().push((name, locked, &wish.accept));

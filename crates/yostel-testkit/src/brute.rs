@@ -67,7 +67,13 @@ fn better(world: &World, problem: &Problem, a: &Resolution, b: &Resolution) -> O
         return order;
     }
     let bound = |wish: &yostel_core::Requirement| problem.rules.overrides.bound(wish).package;
-    let mut layer: BTreeSet<PackageName> = problem.wishes.iter().map(bound).collect();
+    // What counts on none of the listed platforms is no need.
+    let counts = |need: &yostel_core::Requirement, asker: Option<&yostel_core::Release>| {
+        let platforms = &problem.rules.platforms;
+        let on = |p: &String| need.accept.covers(p) && asker.is_none_or(|asker| asker.serves(p));
+        platforms.is_empty() || platforms.iter().any(on)
+    };
+    let mut layer: BTreeSet<PackageName> = problem.wishes.iter().filter(|wish| counts(wish, None)).map(bound).collect();
     let mut done: BTreeMap<PackageName, ()> = BTreeMap::new();
     while !layer.is_empty() {
         let mut next = BTreeSet::new();
@@ -91,7 +97,10 @@ fn better(world: &World, problem: &Problem, a: &Resolution, b: &Resolution) -> O
             if order.is_ne() {
                 return order;
             }
-            next.extend(in_a.iter().flat_map(|choice| requirements_of(name, &choice.release)).map(|need| bound(&need)));
+            for choice in in_a {
+                let needs = requirements_of(name, &choice.release);
+                next.extend(needs.iter().filter(|need| counts(need, Some(&choice.release))).map(bound));
+            }
             done.insert(name.clone(), ());
         }
         next.retain(|name| !done.contains_key(name));

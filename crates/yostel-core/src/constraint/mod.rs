@@ -3,6 +3,7 @@
 //! Two forms. [`Accept`] is the text as written, checked for its grammar alone, since the numbering of the package it
 //! speaks of is not known where it stands. [`Constraint`] is that text bound to a numbering: an exact set of versions.
 
+mod condition;
 mod set;
 mod syntax;
 #[cfg(test)]

@@ -8,6 +8,8 @@ use std::hash::{Hash, Hasher};
 use std::ops::Range;
 use std::sync::Arc;
 
+use super::condition::Condition;
+
 /// Longest constraint text, in bytes.
 const ACCEPT_LIMIT: usize = 1024;
 
@@ -20,7 +22,11 @@ pub struct Accept(Arc<Parsed>);
 struct Parsed {
     text: String,
     groups: Vec<Vec<Comparator>>,
+    on: Condition,
 }
+
+/// What stands between a constraint and the platforms on which it counts.
+const ON: &str = " on ";
 
 impl PartialEq for Accept {
     fn eq(&self, other: &Self) -> bool {
@@ -137,6 +143,9 @@ pub enum AcceptProblem {
     /// One `|`.
     #[error("`or` is written `||`")]
     SingleBar,
+    /// Something that names no platforms.
+    #[error("`{0}` names no platforms")]
+    NotPlatforms(String),
     /// Two comparators side by side.
     #[error("comparators are joined by `,` (and) or `||` (or)")]
     MissingComma,
@@ -159,8 +168,16 @@ impl Accept {
         if text.len() > ACCEPT_LIMIT {
             return Err(fail(0..text.len(), AcceptProblem::TooLong));
         }
+        let (constraint, on) = match text.split_once(ON) {
+            None => (text, Condition::default()),
+            Some((constraint, patterns)) => {
+                let on = Condition::parse(patterns.split(',').map(str::trim));
+                let start = constraint.len() + ON.len();
+                (constraint, on.map_err(|one| fail(start..text.len(), AcceptProblem::NotPlatforms(one)))?)
+            }
+        };
         let mut groups = Vec::new();
-        for (group_start, group) in pieces(text, "||") {
+        for (group_start, group) in pieces(constraint, "||") {
             let mut comparators = Vec::new();
             for (start, piece) in pieces(group, ",") {
                 let start = group_start + start;
@@ -170,7 +187,58 @@ impl Accept {
             }
             groups.push(comparators);
         }
-        Ok(Self(Arc::new(Parsed { text: write(&groups), groups })))
+        Ok(Self::of(groups, on))
+    }
+
+    fn of(groups: Vec<Vec<Comparator>>, on: Condition) -> Self {
+        let text = if on.is_everywhere() { write(&groups) } else { format!("{}{ON}{on}", write(&groups)) };
+        Self(Arc::new(Parsed { text, groups, on }))
+    }
+
+    /// Returns the same, for the platforms of these patterns only: `linux/*`, `!windows/*`.
+    ///
+    /// # Errors
+    /// `NotPlatforms`.
+    pub fn only_on<'p>(&self, patterns: impl IntoIterator<Item = &'p str>) -> Result<Self, AcceptError> {
+        let on = Condition::parse(patterns.into_iter());
+        let on = on.map_err(|one| AcceptError {
+            span: 0..one.len(),
+            text: one.clone(),
+            problem: AcceptProblem::NotPlatforms(one),
+        })?;
+        Ok(Self::of(self.groups().to_vec(), on))
+    }
+
+    /// Returns the same, for the platforms of another.
+    #[must_use]
+    pub fn where_counts(&self, other: &Self) -> Self {
+        if self.0.on == other.0.on { self.clone() } else { Self::of(self.groups().to_vec(), other.0.on.clone()) }
+    }
+
+    /// Returns the same, for every platform.
+    #[must_use]
+    pub fn everywhere(&self) -> Self {
+        if self.is_everywhere() { self.clone() } else { Self::of(self.groups().to_vec(), Condition::default()) }
+    }
+
+    /// Lists the patterns of the platforms on which it counts; none when it counts everywhere.
+    pub fn patterns(&self) -> Vec<String> {
+        self.0.on.patterns().collect()
+    }
+
+    /// Tells whether it counts on every platform.
+    pub fn is_everywhere(&self) -> bool {
+        self.0.on.is_everywhere()
+    }
+
+    /// Tells whether it counts on a platform, like `linux/amd64`.
+    pub fn covers(&self, platform: &str) -> bool {
+        self.0.on.covers(platform)
+    }
+
+    /// Tells whether two count on the same platforms.
+    pub(crate) fn counts_where(&self, other: &Self) -> bool {
+        self.0.on == other.0.on
     }
 
     /// Returns the constraint that admits every version but pre-releases: `*`.
@@ -178,7 +246,8 @@ impl Accept {
         Self::parse("*").expect("a star is a constraint")
     }
 
-    /// Returns the constraint that admits what both admit, whatever the numbering.
+    /// Returns the constraint that admits what both admit, whatever the numbering; on the platforms of the first, or of the
+    /// other when the first counts everywhere.
     #[must_use]
     pub fn and(&self, other: &Self) -> Self {
         let pairs = self.groups().iter().flat_map(|one| other.groups().iter().map(move |two| (one, two)));
@@ -188,7 +257,8 @@ impl Accept {
             joined
         };
         let groups: Vec<Vec<Comparator>> = pairs.map(join).collect();
-        Self(Arc::new(Parsed { text: write(&groups), groups }))
+        let on = if self.is_everywhere() { &other.0.on } else { &self.0.on };
+        Self::of(groups, on.clone())
     }
 
     /// Returns the text, spaced in the one canonical way.

@@ -74,11 +74,6 @@ impl LockedPackage {
         let at = self.artifacts.iter().position(|other| std::ptr::eq(other, artifact))?;
         Some((artifact, self.altered.as_ref().and_then(|altered| altered.trees.get(at).copied())))
     }
-
-    /// Tells whether there is something for a platform.
-    pub fn serves(&self, platform: &str) -> bool {
-        self.from.live_folder().is_some() || artifact_for(&self.artifacts, platform).is_some()
-    }
 }
 
 impl AtVersion for LockedPackage {
@@ -90,6 +85,10 @@ impl AtVersion for LockedPackage {
 impl Numbered for LockedPackage {
     fn numbering(&self) -> Numbering {
         self.numbering
+    }
+
+    fn serves(&self, platform: &str) -> bool {
+        self.from.live_folder().is_some() || artifact_for(&self.artifacts, platform).is_some()
     }
 }
 
@@ -160,7 +159,7 @@ impl Lockfile {
             .collect();
         let mut ask = |asked: &Requirement| {
             let requirement = declared.overrides.bound(asked);
-            let met_by = resolution.chosen.met_by(&requirement.package, &requirement.accept);
+            let met_by = resolution.met_by(&requirement, &declared.platforms);
             let at = met_by.map(|(name, choice)| (name, &choice.release.version));
             if let Some(locked) = at.and_then(|(name, version)| chosen.at_mut(name, version)) {
                 if asked.package != requirement.package {
@@ -173,7 +172,7 @@ impl Lockfile {
         declared.wishes.iter().for_each(&mut ask);
         resolution.requirements().iter().for_each(&mut ask);
         let mut lockfile = Self { declarations: declared.seal(), chosen };
-        for (name, versions) in lockfile.reached(wishes, declared).0 {
+        for (name, versions) in lockfile.reached(wishes, declared, None).0 {
             for (version, purposes) in versions {
                 if let Some(locked) = lockfile.chosen.at_mut(&name, &version) {
                     locked.purposes = purposes;
@@ -183,10 +182,20 @@ impl Lockfile {
         lockfile
     }
 
+    /// Returns what meets a need, as it binds, of a project or of a locked release.
+    pub fn met_by(&self, need: &Requirement, declared: &Declared) -> Option<(&PackageName, &LockedPackage)> {
+        let asker = match &need.asker {
+            Asker::Release(name, version) => self.chosen.at(name, version),
+            Asker::Project(_) => None,
+        };
+        let on = declared.platforms_of(&need.accept).filter(|p| asker.is_none_or(|asker| asker.serves(p)));
+        self.chosen.met_by(&need.package, &need.accept, &on.collect::<Vec<_>>())
+    }
+
     /// Lists, for each package reached from these wishes, as they bind, the purposes it is reached for. The way goes along
     /// who asked for whom; from a package in a folder, along what it needs by now, and from a project, along what that
-    /// needs to run.
-    pub fn reached(&self, wishes: &[Requirement], declared: &Declared) -> Reached {
+    /// needs to run. Only what counts on the platform is followed, or on any of those listed when none is given.
+    pub fn reached(&self, wishes: &[Requirement], declared: &Declared, platform: Option<&str>) -> Reached {
         type Id<'l> = (&'l PackageName, &'l Version);
         let run = run_purpose();
         let mut needed_by: BTreeMap<(&PackageName, Option<&Version>), BTreeSet<Id<'_>>> = BTreeMap::new();
@@ -194,6 +203,7 @@ impl Lockfile {
             for asked in &locked.asked_by {
                 if let Asker::Release(asker, version) = &asked.who
                     && !declared.live.contains_key(asker)
+                    && declared.counts(&asked.accept, platform)
                 {
                     needed_by.entry((asker, Some(version))).or_default().insert((name, &locked.version));
                 }
@@ -202,10 +212,8 @@ impl Lockfile {
         let met_by = |need: &Requirement| {
             let newest = || Some((self.chosen.entry(&need.package)?.0, self.chosen.get(&need.package)?));
             // One that is locked and not admitted is told as that; it is reached all the same.
-            self.chosen
-                .met_by(&need.package, &need.accept)
-                .or_else(newest)
-                .map(|(name, locked)| (name, &locked.version))
+            let met = self.met_by(need, declared).or_else(newest).map(|(name, locked)| (name, &locked.version));
+            met.filter(|_| declared.counts(&need.accept, platform))
         };
         let bound = declared.bound_wishes();
         let of_live: Vec<Requirement> = declared.live.keys().flat_map(|name| declared.needs_of_live(name)).collect();

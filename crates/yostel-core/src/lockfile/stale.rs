@@ -4,11 +4,12 @@ use std::collections::BTreeSet;
 use std::fmt;
 
 use super::{AskedBy, LockedPackage, Lockfile};
+use crate::chosen::Numbered;
 use crate::constraint::{Accept, BindError};
 use crate::declared::Declared;
 use crate::name::{PackageName, Purpose};
 use crate::origin::{Elsewhere, Origin};
-use crate::requirement::Requirement;
+use crate::requirement::{Asker, Requirement};
 use crate::version::Version;
 
 /// One way in which a lockfile does not fit the manifests.
@@ -163,14 +164,20 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
     let wishes = &declared.bound_wishes();
     let mut differences = Vec::new();
     let of_live: Vec<Requirement> = lockfile.chosen.keys().flat_map(|name| declared.needs_of_live(name)).collect();
-    for wish in wishes.iter().chain(&of_live) {
-        let met = lockfile.chosen.met_by(&wish.package, &wish.accept).map(|(_, locked)| locked);
+    let counts = |wish: &&Requirement| declared.counts(&wish.accept, None);
+    for wish in wishes.iter().chain(&of_live).filter(counts) {
+        let met = lockfile.met_by(wish, declared).map(|(_, locked)| locked);
         let Some(locked) = met.or_else(|| lockfile.chosen.get(&wish.package)) else {
             differences.push(Difference::Missing(wish.clone()));
             continue;
         };
         match wish.accept.bind(locked.numbering) {
-            Ok(constraint) if constraint.admits(&locked.version) => {}
+            Ok(constraint) if constraint.admits(&locked.version) => {
+                for platform in declared.platforms_of(&wish.accept).filter(|platform| !locked.serves(platform)) {
+                    let (package, locked, platform) = (wish.package.clone(), locked.version.clone(), platform.clone());
+                    differences.push(Difference::Platform { package, locked, platform });
+                }
+            }
             Ok(_) => differences.push(Difference::NotAdmitted { wish: wish.clone(), locked: locked.version.clone() }),
             Err(cause) => differences.push(Difference::Unreadable { wish: wish.clone(), cause }),
         }
@@ -186,7 +193,7 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
             }
         }
     }
-    let reached = lockfile.reached(wishes, declared);
+    let reached = lockfile.reached(wishes, declared, None);
     for (name, locked) in lockfile.chosen.iter() {
         match reached.purposes(name, &locked.version) {
             None => differences.push(Difference::Unneeded(name.clone(), locked.version.clone())),
@@ -206,9 +213,23 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
             let (package, one, other) = (name.clone(), other.version.clone(), locked.version.clone());
             differences.push(Difference::Beside { package, one, other });
         }
-        for platform in declared.platforms.iter().filter(|platform| !locked.serves(platform)) {
+        // A release's needs must be there where it is.
+        let needed = |platform: &String| {
+            locked.asked_by.iter().any(|asked| match &asked.who {
+                Asker::Release(asker, version) => {
+                    let there = lockfile.chosen.at(asker, version);
+                    asked.accept.covers(platform) && there.is_some_and(|there| there.serves(platform))
+                }
+                // Those are looked at above, as they are now.
+                Asker::Project(_) => false,
+            })
+        };
+        for platform in declared.platforms.iter().filter(|platform| needed(platform) && !locked.serves(platform)) {
             let (package, locked, platform) = (name.clone(), locked.version.clone(), platform.clone());
-            differences.push(Difference::Platform { package, locked, platform });
+            let difference = Difference::Platform { package, locked, platform };
+            if !differences.contains(&difference) {
+                differences.push(difference);
+            }
         }
         let to = declared.overrides.forced.get(name);
         let fits = |to: &Accept| to.bind(locked.numbering).is_ok_and(|constraint| constraint.admits(&locked.version));

@@ -56,10 +56,15 @@ pub enum NeedForm {
 /// `Unreadable` when the text is no manifest.
 pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, form: &NeedForm) -> Result<NeedEdit, EditError> {
     let accept = match form {
-        NeedForm::Accept(accept) | NeedForm::Deviation(accept, _) => accept.as_str(),
-        NeedForm::Agreed => AGREED,
-        NeedForm::Elsewhere(_, accept) => accept.as_ref().map_or("*", Accept::as_str),
+        NeedForm::Accept(accept) | NeedForm::Deviation(accept, _) => Some(accept),
+        NeedForm::Agreed => None,
+        NeedForm::Elsewhere(_, accept) => accept.as_ref(),
     };
+    let accept = match (accept, form) {
+        (Some(accept), _) => accept.everywhere(),
+        (None, _) => Accept::anything(),
+    };
+    let accept = if matches!(form, NeedForm::Agreed) { AGREED } else { accept.as_str() };
     edit(text, |document| {
         let needs = document.entry("needs").or_insert_with(|| {
             let mut table = Table::new();
@@ -84,6 +89,10 @@ pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, form: &Nee
                 match table.get_mut("accept") {
                     Some(value) => put(value, accept),
                     None => drop(table.insert("accept", accept.into())),
+                }
+                let patterns = form.patterns();
+                if !patterns.is_empty() {
+                    table.insert("only-on", Value::Array(patterns.into_iter().collect()));
                 }
                 if let NeedForm::Deviation(_, why) = form {
                     table.insert("why", why.as_str().into());
@@ -112,7 +121,32 @@ fn is_only_a_deviation(value: &Value) -> bool {
     table.len() == 2 && table.contains_key("accept") && table.contains_key("why")
 }
 
+impl NeedForm {
+    /// Returns the patterns of the platforms on which the need counts; none when it counts everywhere.
+    fn patterns(&self) -> Vec<String> {
+        match self {
+            Self::Accept(accept) | Self::Deviation(accept, _) => accept.patterns(),
+            Self::Elsewhere(_, accept) => accept.as_ref().map(Accept::patterns).unwrap_or_default(),
+            Self::Agreed => Vec::new(),
+        }
+    }
+}
+
 fn need_value(accept: &str, form: &NeedForm) -> Value {
+    let patterns = form.patterns();
+    let mut value = plain_need_value(accept, form);
+    if !patterns.is_empty() {
+        let mut table = match value {
+            Value::InlineTable(table) => table,
+            other => [("accept", other)].into_iter().collect(),
+        };
+        table.insert("only-on", Value::Array(patterns.into_iter().collect()));
+        value = Value::InlineTable(table);
+    }
+    value
+}
+
+fn plain_need_value(accept: &str, form: &NeedForm) -> Value {
     match form {
         NeedForm::Accept(_) | NeedForm::Agreed => accept.into(),
         NeedForm::Deviation(_, why) => {
@@ -124,7 +158,7 @@ fn need_value(accept: &str, form: &NeedForm) -> Value {
         NeedForm::Elsewhere(elsewhere, accept) => {
             let mut table = toml_edit::InlineTable::new();
             let mut put = |key: &str, value: &str| drop(table.insert(key, value.into()));
-            if let Some(accept) = accept {
+            if let Some(accept) = accept.as_ref().map(Accept::everywhere) {
                 put("accept", accept.as_str());
             }
             match elsewhere {

@@ -34,6 +34,7 @@ const WORD: &str = "^[a-z0-9]([a-z0-9._-]*[a-z0-9])?$";
 const NAME: &str = "^[a-z0-9]([a-z0-9._-]*[a-z0-9])?(/[a-z0-9]([a-z0-9._-]*[a-z0-9])?)*$";
 const PATTERN: &str = "^[a-z0-9]([a-z0-9._-]*[a-z0-9])?(/[a-z0-9]([a-z0-9._-]*[a-z0-9])?)*(/\\*)?$";
 const PLATFORM: &str = "^[a-z0-9_]+/[a-z0-9_]+$";
+const PLATFORMS: &str = "^!?([a-z0-9_]+|\\*)/([a-z0-9_]+|\\*)$";
 const INSIDE: &str = "^[^/\\\\][^\\\\]*$";
 const DAY: &str = "^[0-9]{4}-[0-9]{2}-[0-9]{2}$";
 const AGE: &str = "^[0-9]+ (day|days|week|weeks)$";
@@ -120,6 +121,12 @@ const KEYS: &[Key] = &[
     ),
     key("needs.*.*", "accept", Shape::Text, "A constraint, or `agreed`; may be left out where the place says enough"),
     key("needs.*.*", "why", Shape::Text, "Why it deviates from what is agreed"),
+    key(
+        "needs.*.*",
+        "only-on",
+        Shape::List(PLATFORMS),
+        "Platforms on which it counts, like linux/*, */arm64 or !windows/*; all when left out",
+    ),
     key("needs.*.*", "git", Shape::Text, GIT),
     key("needs.*.*", "at", Shape::Matching(COMMIT), AT),
     key("needs.*.*", "tag", Shape::Text, TAG),

@@ -53,7 +53,7 @@ fn encode(problem: &Problem, known: &mut Known) -> Encoding {
     let solver = Solver::new(Config { record_proof: true, ..Config::default() });
     let mut encoding = Encoding::with_solver(solver);
     for wish in &problem.wishes {
-        let need = known.need(&wish.package, &wish.accept);
+        let need = known.wish(&wish.package, &wish.accept);
         let need = encoding.need(need, problem, known);
         encoding.solver.add_clause(&[need]);
     }

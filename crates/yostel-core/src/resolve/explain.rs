@@ -166,7 +166,7 @@ fn colliding_wishes(problem: &Problem, known: &mut Known, patience: &mut Patienc
     let mut encoding = Encoding::default();
     let mut switches: BTreeMap<Lit, Vec<&Requirement>> = BTreeMap::new();
     for wish in &problem.wishes {
-        let need = known.need(&wish.package, &wish.accept);
+        let need = known.wish(&wish.package, &wish.accept);
         switches.entry(encoding.need(need, problem, known)).or_default().push(wish);
     }
     let all: Vec<Lit> = switches.keys().copied().collect();
@@ -196,7 +196,7 @@ fn colliding_facts(
 ) -> Vec<Switched> {
     let mut encoding = Encoding::default();
     for wish in wishes {
-        let need = known.need(&wish.package, &wish.accept);
+        let need = known.wish(&wish.package, &wish.accept);
         let need = encoding.need(need, problem, known);
         encoding.solver.add_clause(&[need]);
     }
@@ -319,10 +319,11 @@ fn tell(wishes: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, known:
         let constraint = known.bind(package, accept);
         let releases = known.document(package).map_or(&[][..], |document| &document.releases);
         let admitted = releases.iter().filter(|r| constraint.as_ref().is_some_and(|c| c.admits(&r.version)));
-        let (open, closed): (Vec<_>, Vec<_>) = admitted.partition(|release| problem.may_choose(package, release));
-        let (unserved, barred): (Vec<_>, Vec<_>) =
-            closed.into_iter().partition(|release| problem.unserved(release).next().is_some());
-        let platforms = unserved.iter().flat_map(|release| problem.unserved(release)).cloned().collect();
+        let (unserved, served): (Vec<_>, Vec<_>) =
+            admitted.partition(|release| problem.unserved(accept, release).next().is_some());
+        let (open, barred): (Vec<_>, Vec<_>) =
+            served.into_iter().partition(|release| problem.may_choose(package, release));
+        let platforms = unserved.iter().flat_map(|release| problem.unserved(accept, release)).cloned().collect();
         reach.push(WithinReach {
             package: package.clone(),
             accept: accept.clone(),

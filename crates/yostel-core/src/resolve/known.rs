@@ -7,7 +7,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use super::Arrival;
+use super::{Arrival, Rules};
 use crate::constraint::{Accept, Bindings, Constraint};
 use crate::lookup::Lookup;
 use crate::manifest::run_purpose;
@@ -61,8 +61,8 @@ struct KnownPackage {
     state: State,
     /// Whether a wish names it.
     wished: bool,
-    /// Needs on this package by text.
-    needs: BTreeMap<Accept, NeedId>,
+    /// Needs on this package by text and the platforms that what meets them must serve.
+    needs: BTreeMap<(Accept, Served), NeedId>,
     /// By release: what it needs, once it was looked at.
     looked_at: Vec<Option<Box<[NeedId]>>>,
 }
@@ -71,6 +71,8 @@ struct KnownPackage {
 struct KnownNeed {
     package: PackageId,
     accept: Accept,
+    /// The platforms that what meets it must serve.
+    served: Served,
     /// Releases that are admitted, rising; known once the package is here.
     admitted: Option<Box<[u32]>>,
 }
@@ -98,15 +100,19 @@ pub(crate) struct Known {
     counts: Counts,
     bindings: Bindings,
     overrides: Overrides,
+    platforms: Vec<String>,
     run: Purpose,
 }
+
+/// Listed platforms, a bit each by their order; no more can be listed.
+pub(super) type Served = u64;
 
 impl Known {
     /// Starts with what the wishes name.
     pub(super) fn new<'w>(
         wishes: impl Iterator<Item = (&'w PackageName, &'w Accept)>,
         reach: Reach,
-        overrides: Overrides,
+        rules: &Rules,
     ) -> Self {
         let mut known = Self {
             reach,
@@ -117,11 +123,12 @@ impl Known {
             missing: BTreeSet::new(),
             counts: Counts::default(),
             bindings: Bindings::default(),
-            overrides,
+            overrides: rules.overrides.clone(),
+            platforms: rules.platforms.iter().cloned().collect(),
             run: run_purpose(),
         };
         for (package, accept) in wishes {
-            let need = known.need(package, accept);
+            let need = known.wish(package, accept);
             let package = known.needs[need.index()].package;
             known.packages[package.index()].wished = true;
             known.want(package);
@@ -189,16 +196,28 @@ impl Known {
         id
     }
 
+    /// Numbers a need of a project.
+    pub(super) fn wish(&mut self, name: &PackageName, accept: &Accept) -> NeedId {
+        let served = self.counts_on(accept);
+        self.need(name, accept, served)
+    }
+
+    /// Returns the listed platforms on which a need counts.
+    fn counts_on(&self, accept: &Accept) -> Served {
+        let listed = self.platforms.iter().enumerate();
+        listed.filter(|(_, platform)| accept.covers(platform)).fold(0, |served, (at, _)| served | 1 << at)
+    }
+
     /// Numbers a need.
-    pub(super) fn need(&mut self, name: &PackageName, accept: &Accept) -> NeedId {
+    fn need(&mut self, name: &PackageName, accept: &Accept, served: Served) -> NeedId {
         let id = self.package(name);
         let package = &mut self.packages[id.index()];
-        if let Some(need) = package.needs.get(accept) {
+        if let Some(need) = package.needs.get(&(accept.clone(), served)) {
             return *need;
         }
         let need = NeedId(u32::try_from(self.needs.len()).expect("fewer than 2^32 needs fit in memory"));
-        package.needs.insert(accept.clone(), need);
-        self.needs.push(KnownNeed { package: id, accept: accept.clone(), admitted: None });
+        package.needs.insert((accept.clone(), served), need);
+        self.needs.push(KnownNeed { package: id, accept: accept.clone(), served, admitted: None });
         if self.has_arrived(id) {
             self.bind_need(need);
         } else if self.reach == Reach::Whole {
@@ -208,7 +227,8 @@ impl Known {
     }
 
     fn bind_need(&mut self, need: NeedId) {
-        let KnownNeed { package, accept, .. } = &self.needs[need.index()];
+        let KnownNeed { package, accept, served, .. } = &self.needs[need.index()];
+        let (served, platforms) = (*served, &self.platforms);
         let releases = match &self.packages[package.index()].state {
             State::Here(_, document) => {
                 self.bindings.bind(accept, document.numbering).map(|constraint| (constraint, &document.releases))
@@ -217,7 +237,9 @@ impl Known {
         };
         // A text that makes no sense for this package admits nothing.
         let admitted = releases.map_or_else(Box::default, |(constraint, releases)| {
-            (0u32..).zip(releases).filter(|(_, r)| constraint.admits(&r.version)).map(|(at, _)| at).collect()
+            let serves = |release: &Release| served == 0 || served_by(release, platforms) & served == served;
+            let fits = |release: &Release| constraint.admits(&release.version) && serves(release);
+            (0u32..).zip(releases).filter(|(_, release)| fits(release)).map(|(at, _)| at).collect()
         });
         self.needs[need.index()].admitted = Some(admitted);
         if self.reach == Reach::Whole {
@@ -233,9 +255,16 @@ impl Known {
             let needs = document.releases[place].needs.get(&self.run).into_iter().flatten();
             let needs: Vec<(PackageName, Accept)> = match self.overrides.is_empty() {
                 true => needs.map(|(name, accept)| (name.clone(), accept.clone())).collect(),
-                false => self.overrides.bind_all(needs).into_iter().collect(),
+                false => self.overrides.bind_all(needs),
             };
-            let needs = needs.iter().map(|(name, accept)| self.need(name, accept)).collect();
+            // What it needs must be there where it is; a need that counts nowhere is none.
+            let here = served_by(&document.releases[place], &self.platforms);
+            let mut on = needs.iter().map(|(name, accept)| (name, accept, self.counts_on(accept) & here));
+            let on: Vec<_> = match self.platforms.is_empty() {
+                true => on.collect(),
+                false => on.by_ref().filter(|(.., served)| *served != 0).collect(),
+            };
+            let needs = on.into_iter().map(|(name, accept, served)| self.need(name, accept, served)).collect();
             self.packages[id.index()].looked_at[place] = Some(needs);
             self.counts.looked_at += 1;
         }
@@ -320,4 +349,10 @@ impl Known {
         };
         self.packages.into_iter().filter_map(here).collect()
     }
+}
+
+/// Returns the listed platforms for which a release has something.
+fn served_by(release: &Release, platforms: &[String]) -> Served {
+    let listed = platforms.iter().enumerate();
+    listed.filter(|(_, platform)| release.serves(platform)).fold(0, |served, (at, _)| served | 1 << at)
 }

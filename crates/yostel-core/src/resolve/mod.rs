@@ -23,7 +23,7 @@ use jiff::Timestamp;
 use yostel_solver::Config;
 
 use crate::chosen::{AtVersion, Chosen, Numbered};
-use crate::constraint::BindError;
+use crate::constraint::{Accept, BindError};
 use crate::manifest::run_purpose;
 use crate::name::{PackageName, Word};
 use crate::origin::Origin;
@@ -74,17 +74,13 @@ pub enum Prefer {
 }
 
 impl Problem {
-    /// Lists the platforms to be served for which a release offers nothing.
-    pub fn unserved<'a>(&'a self, release: &'a Release) -> impl Iterator<Item = &'a String> {
-        self.rules.platforms.iter().filter(|platform| !release.serves(platform))
+    /// Lists the platforms to be served, of those on which a need counts, for which a release offers nothing.
+    pub fn unserved<'a>(&'a self, accept: &'a Accept, release: &'a Release) -> impl Iterator<Item = &'a String> {
+        self.rules.platforms.iter().filter(|platform| accept.covers(platform) && !release.serves(platform))
     }
 
-    /// Tells whether a release may be chosen: neither withdrawn nor published too late, or to be kept; and something for
-    /// each platform.
+    /// Tells whether a release may be chosen: neither withdrawn nor published too late, or to be kept.
     pub fn may_choose(&self, package: &PackageName, release: &Release) -> bool {
-        if self.unserved(release).next().is_some() {
-            return false;
-        }
         let kept = self.keep.get(package).is_some_and(|versions| versions.contains(&release.version));
         let early = self.rules.published_by.is_none_or(|by| release.published <= by);
         kept || (release.withdrawn.is_none() && early)
@@ -181,9 +177,25 @@ impl Numbered for Choice {
     fn numbering(&self) -> Numbering {
         self.numbering
     }
+
+    fn serves(&self, platform: &str) -> bool {
+        self.release.serves(platform)
+    }
 }
 
 impl Resolution {
+    /// Returns what meets a need, as it binds, of a project or of a release in the set.
+    pub fn met_by(&self, need: &Requirement, platforms: &BTreeSet<String>) -> Option<(&PackageName, &Choice)> {
+        let asker = match &need.asker {
+            Asker::Release(name, version) => self.chosen.at(name, version),
+            Asker::Project(_) => None,
+        };
+        let counts = |p: &&String| need.accept.covers(p) && asker.is_none_or(|asker| asker.release.serves(p));
+        let on: Vec<&String> = platforms.iter().filter(counts).collect();
+        let counts = platforms.is_empty() || !on.is_empty();
+        counts.then(|| self.chosen.met_by(&need.package, &need.accept, &on)).flatten()
+    }
+
     /// Lists what the chosen releases need.
     pub fn requirements(&self) -> Vec<Requirement> {
         self.chosen.iter().flat_map(|(name, choice)| requirements_of(name, &choice.release)).collect()
@@ -276,8 +288,11 @@ impl Resolver {
         problem.wishes = problem.wishes.iter().map(|wish| problem.rules.overrides.bound(wish)).collect();
         problem.wishes.sort();
         problem.wishes.dedup();
+        // A wish that counts on none of the listed platforms is none.
+        let platforms = &problem.rules.platforms;
+        problem.wishes.retain(|wish| platforms.is_empty() || platforms.iter().any(|p| wish.accept.covers(p)));
         let wishes = problem.wishes.iter().map(|wish| (&wish.package, &wish.accept));
-        let mut known = Known::new(wishes, reach, problem.rules.overrides.clone());
+        let mut known = Known::new(wishes, reach, &problem.rules);
         // What was locked is needed again, as a rule, so it is asked for at once.
         for name in problem.keep.keys() {
             let id = known.package(name);

@@ -102,7 +102,7 @@ impl Search {
     pub(super) fn find_any(&mut self, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
         if !std::mem::replace(&mut self.stated, true) {
             for wish in &problem.wishes {
-                let need = known.need(&wish.package, &wish.accept);
+                let need = known.wish(&wish.package, &wish.accept);
                 let need = self.encoding.need(need, problem, known);
                 self.encoding.solver.add_clause(&[need]);
             }
@@ -313,7 +313,7 @@ impl Search {
         let mut chosen = Chosen::default();
         let mut open: Vec<NeedId> = Vec::new();
         for wish in &problem.wishes {
-            open.push(known.need(&wish.package, &wish.accept));
+            open.push(known.wish(&wish.package, &wish.accept));
         }
         let mut met = BTreeSet::new();
         while let Some(need) = open.pop() {

@@ -79,7 +79,7 @@ fn touched_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<Touche
     encoding.state_all(problem, known);
     let mut switches: Vec<(Lit, Lit)> = Vec::new();
     for wish in &problem.wishes {
-        let need = known.need(&wish.package, &wish.accept);
+        let need = known.wish(&wish.package, &wish.accept);
         let id = known.package(&wish.package);
         let (touched, dropped) = (encoding.helper(), encoding.helper());
         let need = encoding.need(need, problem, known);
@@ -133,7 +133,10 @@ fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<Repai
     let changed: BTreeSet<usize> = set.iter().filter(|(_, drop)| !*drop).map(|(i, _)| *i).collect();
     let with = |accept_of: &dyn Fn(usize) -> Accept| {
         let wishes = problem.wishes.iter().enumerate().filter(|(i, _)| !dropped.contains(i)).map(|(i, wish)| {
-            let accept = if changed.contains(&i) { accept_of(i) } else { wish.accept.clone() };
+            let accept = match changed.contains(&i) {
+                true => accept_of(i).where_counts(&wish.accept),
+                false => wish.accept.clone(),
+            };
             Requirement { accept, ..wish.clone() }
         });
         Problem { wishes: wishes.collect(), ..problem.clone() }
@@ -153,7 +156,8 @@ fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<Repai
         .iter()
         .map(|&(i, drop)| {
             let wish = problem.wishes[i].clone();
-            if drop { WishEdit::Drop { wish } } else { WishEdit::Change { wish, accept: on_its_line(i) } }
+            let accept = || on_its_line(i).where_counts(&wish.accept);
+            if drop { WishEdit::Drop { wish } } else { WishEdit::Change { accept: accept(), wish } }
         })
         .collect();
     edits.sort();

@@ -156,7 +156,10 @@ pub(crate) fn any_world() -> impl Strategy<Value = String> {
         Just("=1.0.0"),
         Just("!=1.1.0"),
         Just("^1 || ^2"),
-        Just("^9")
+        Just("^9"),
+        Just("^1 on linux/amd64"),
+        Just("* on !linux/amd64"),
+        Just("^2 on darwin/*"),
     ];
     let need = (0usize..4, accept).prop_map(move |(i, accept)| format!("{} {accept}", names[i]));
     let needs = prop::collection::vec(need, 0..3).prop_map(|mut needs| {

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::Args;
 use serde_json::json;
 use yostel_core::{
-    Accept, ArchiveDigest, Diagnostic, Elsewhere, GitAt, GitPlace, NeedForm, PackageName, Purpose, Version,
+    Accept, AcceptError, ArchiveDigest, Diagnostic, Elsewhere, GitAt, GitPlace, NeedForm, PackageName, Purpose, Version,
 };
 use yostel_flows::{
     AddReport, AddRequest, AddedElsewhere, FlowError, GatherReport, LoadedProject, TakeFrom, add, add_elsewhere,
@@ -35,6 +35,10 @@ pub(crate) struct Add {
     /// Agree on the constraint for every package, whoever asks, and need what is agreed
     #[arg(long)]
     agreed: bool,
+
+    /// Only on these platforms, like linux/*, */arm64 or !windows/*; may be repeated
+    #[arg(long, value_name = "PATTERN", conflicts_with = "agreed")]
+    only_on: Vec<String>,
 
     /// Take it from this repository, whoever needs it; the branch it shows first, unless another state is named
     #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["agreed", "why", "path", "archive"])]
@@ -82,7 +86,8 @@ pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError
     let Some(package) = arguments.package.clone().filter(|_| !arguments.move_to_agreed) else {
         return gather(arguments.package.as_slice(), &project, context);
     };
-    let accept = match arguments.constraint.as_deref().map(Accept::parse).transpose() {
+    let parsed = arguments.constraint.as_deref().map(Accept::parse).transpose();
+    let accept = match parsed.and_then(|accept| counting(accept, &arguments.only_on)) {
         Ok(accept) => accept,
         Err(error) => {
             let diagnostic: Diagnostic = bad_accept(&error, Some(&package));
@@ -119,6 +124,15 @@ pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError
         },
         || words(&report, context),
     ))
+}
+
+/// Returns the constraint on the platforms named; any version, when only those are named.
+fn counting(accept: Option<Accept>, only_on: &[String]) -> Result<Option<Accept>, AcceptError> {
+    if only_on.is_empty() {
+        return Ok(accept);
+    }
+    let accept = accept.unwrap_or_else(Accept::anything);
+    accept.only_on(only_on.iter().map(String::as_str)).map(Some)
 }
 
 fn commit(text: &str) -> Result<String, String> {

@@ -74,7 +74,7 @@ impl Answer {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     Init(init::Init),
-    Add(add::Add),
+    Add(Box<add::Add>),
     Remove(remove::Remove),
     Lock(lock::Lock),
     Settle(settle::Settle),
@@ -124,7 +124,7 @@ pub(crate) fn grouped_help() -> String {
 pub(crate) fn run(command: Command, context: &Context) -> Result<Answer, FlowError> {
     match command {
         Command::Init(arguments) => init::run(arguments, context),
-        Command::Add(arguments) => add::run(arguments, context),
+        Command::Add(arguments) => add::run(*arguments, context),
         Command::Remove(arguments) => remove::run(arguments, context),
         Command::Lock(arguments) => lock::run(arguments, context),
         Command::Settle(arguments) => settle::run(arguments, context),

@@ -375,6 +375,9 @@ pub(crate) fn bad_accept(error: &AcceptError, package: Option<&PackageName>) -> 
         AcceptProblem::Missing | AcceptProblem::MissingVersion(_) => {
             tell("constraint", headline, format!("{}, for example; `*` admits every release", write("^1.4.2")))
         }
+        AcceptProblem::NotPlatforms(_) => {
+            tell("constraint", headline, "write a system and an architecture: linux/*, */arm64 or !windows/*")
+        }
         AcceptProblem::TooLong
         | AcceptProblem::UnknownSign(_)
         | AcceptProblem::NotAVersion

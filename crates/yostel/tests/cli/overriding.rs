@@ -327,3 +327,52 @@ fn one_version_is_enough_where_one_will_do_and_kept_lines_stay() {
     sandbox.run("console", "lock").expect(0);
     assert_eq!(sandbox.read("console/yostel.lock"), before);
 }
+
+#[test]
+fn a_need_of_some_platforms_is_met_and_installed_there_alone() {
+    let sandbox = sandbox();
+    for (name, needs) in [("service", "driver = { accept = '^1', only-on = ['windows/*'] }"), ("driver", "")] {
+        let manifest = format!("[project]\nname = \"{name}\"\nversion = \"1.0.0\"\n[needs.run]\n{needs}\n");
+        sandbox.write(&format!("made/{name}/yostel.toml"), manifest);
+    }
+    // The driver is made for Windows alone; the service goes anywhere and needs it there only.
+    sandbox.run("made/driver", "publish --to ../../depot --platform windows/amd64").expect(0);
+    sandbox.run("made/service", "publish --to ../../depot").expect(0);
+    assert!(sandbox.read("depot/releases/service.json").contains("\"driver\": \"^1 on windows/*\""));
+    let head = "[project]\nname = \"console\"\nplatforms = [\"linux/amd64\", \"windows/amd64\"]\n\n";
+    let needs = |needs: &str| {
+        let text = format!("{head}[sources.depot]\nfolder = \"../depot\"\n\n[needs.run]\n{needs}\n");
+        sandbox.write("console/yostel.toml", text);
+    };
+    needs("driver = \"*\"");
+    let run = sandbox.run("console", "lock").expect(3);
+    run.says(&["1 release would be that, but offers nothing for linux/amd64"]);
+    needs("");
+    sandbox.run("console", "add driver ^1 --only-on windows/*").expect(0);
+    let written = "driver = { accept = \"^1\", only-on = [\"windows/*\"] }";
+    assert!(sandbox.read("console/yostel.toml").contains(written), "{}", sandbox.read("console/yostel.toml"));
+    sandbox.run("console", "lock").expect(0);
+    assert!(sandbox.read("console/yostel.lock").contains("accept = \"^1 on windows/*\""));
+    let installed = |platform: &str| {
+        sandbox.run("console", &format!("install --platform {platform}")).expect(0);
+        sandbox.run("console", "verify").expect(0);
+        let link = |who: &str| sandbox.path(&format!("console/.yostel/for/{who}/run/driver")).exists();
+        (link("console"), link("service@1.0.0"))
+    };
+    assert_eq!((installed("linux/amd64"), installed("windows/amd64")), ((false, false), (true, false)));
+    // The same for what a package needs.
+    needs("service = \"*\"");
+    sandbox.run("console", "lock").expect(0);
+    assert_eq!((installed("linux/amd64"), installed("windows/amd64")), ((false, false), (false, true)));
+    // What counts on no listed platform is no need; a changed condition is noticed.
+    needs("service = \"*\"\ndriver = { accept = \"*\", only-on = [\"darwin/*\"] }");
+    sandbox.run("console", "install --platform linux/amd64").expect(0);
+    needs("service = \"*\"\ndriver = { accept = \"*\", only-on = [\"!windows/*\"] }");
+    let run = sandbox.run("console", "install").expect(6);
+    run.says(&["driver 1.0.0 is not locked for linux/amd64"]);
+    sandbox.run("console", "lock").expect(3).says(&["offers nothing for linux/amd64"]);
+    needs("driver = { accept = \"*\", only-on = [\"Windows\"] }");
+    sandbox.run("console", "lock").expect(2).says(&["`only-on` cannot be `Windows`", "like \"linux/*\""]);
+    needs("driver = \"^1 on linux/*\"");
+    sandbox.run("console", "lock").expect(2).says(&["platforms stand in a key of their own"]);
+}

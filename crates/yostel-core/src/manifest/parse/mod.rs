@@ -170,6 +170,9 @@ fn days(text: &str) -> Option<u32> {
     }
 }
 
+/// Platforms that a project can list: a resolution keeps them as the bits of one number.
+const MOST_PLATFORMS: usize = 64;
+
 struct Reader<'t> {
     text: &'t str,
     problems: Vec<ManifestProblem>,
@@ -297,8 +300,13 @@ impl<'t> Reader<'t> {
         let mut platforms = BTreeSet::new();
         if let Some(list) = table.get("platforms") {
             for (text, span) in self.strings("platforms", list) {
-                self.check("platforms", &text, span, check_one_platform);
-                platforms.insert(text);
+                self.check("platforms", &text, span.clone(), check_one_platform);
+                platforms.insert(text.clone());
+                if platforms.len() > MOST_PLATFORMS {
+                    let reason = "no more than 64 platforms can be served at once";
+                    self.problem(span, ManifestProblemKind::Value { key: "platforms", value: text, reason });
+                    break;
+                }
             }
         }
         let yostel = table.get("yostel").and_then(|value| self.accept("yostel", value));
@@ -382,12 +390,14 @@ impl<'t> Reader<'t> {
         span: Range<usize>,
         agreed: Option<(&PackageName, &BTreeMap<PackageName, Need>)>,
     ) -> Option<Need> {
+        let mut only_on = Vec::new();
         let (text, why, elsewhere) = match value.get_ref() {
             DeValue::Table(table) => {
                 self.check_keys("needs.*.*", table);
                 let why = table.get("why").and_then(|why| self.string("why", why)).map(str::to_owned);
                 let problems = self.problems.len();
                 let elsewhere = self.elsewhere(table);
+                only_on = self.only_on(table);
                 let Some(accept) = table.get("accept") else {
                     // Where it lies says what it is, too.
                     if elsewhere.is_none() && self.problems.len() == problems {
@@ -395,7 +405,8 @@ impl<'t> Reader<'t> {
                         let missing = ManifestProblemKind::Missing { table: "needs.*.*", key: "accept", example };
                         self.problem(value.span(), missing);
                     }
-                    return Some(Need { elsewhere: Some(elsewhere?), ..Need::of(Accept::anything(), span) });
+                    let accept = self.counting(Accept::anything(), &only_on);
+                    return Some(Need { elsewhere: Some(elsewhere?), ..Need::of(accept, span) });
                 };
                 (accept, why, elsewhere)
             }
@@ -410,7 +421,8 @@ impl<'t> Reader<'t> {
             if let (None, Some((package, _))) = (there, agreed) {
                 self.problem(text.span(), ManifestProblemKind::NotAgreed(package.clone()));
             }
-            return there.map(|agreed| Need { elsewhere, ..Need::of(agreed.accept.clone(), span) });
+            let accept = there.map(|agreed| self.counting(agreed.accept.clone(), &only_on))?;
+            return Some(Need { elsewhere, ..Need::of(accept, span) });
         }
         let accept = self.accept(if std::ptr::eq(text, value) { key } else { "accept" }, text)?;
         if let (Some(there), Some((package, _)), None) = (there, agreed, &why)
@@ -420,7 +432,29 @@ impl<'t> Reader<'t> {
             self.problem(text.span(), ManifestProblemKind::Deviates { package, agreed });
         }
         let why = why.filter(|_| there.is_some_and(|agreed| agreed.accept != accept));
+        let accept = self.counting(accept, &only_on);
         Some(Need { why, elsewhere, ..Need::of(accept, span) })
+    }
+
+    /// Reads the platforms on which a need counts.
+    fn only_on(&mut self, table: &Table<'_>) -> Vec<String> {
+        let Some(list) = table.get("only-on") else { return Vec::new() };
+        let mut patterns = Vec::new();
+        for (text, span) in self.strings("only-on", list) {
+            match Accept::anything().only_on([text.as_str()]) {
+                Ok(_) => patterns.push(text),
+                Err(_) => {
+                    let reason = "it is a system and an architecture, like \"linux/*\", \"*/arm64\" or \"!windows/*\"";
+                    self.problem(span, ManifestProblemKind::Value { key: "only-on", value: text, reason });
+                }
+            }
+        }
+        patterns
+    }
+
+    /// Returns the constraint, where the need counts.
+    fn counting(&mut self, accept: Accept, only_on: &[String]) -> Accept {
+        accept.only_on(only_on.iter().map(String::as_str)).unwrap_or(accept)
     }
 
     fn source(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<SourceDeclaration> {
@@ -581,6 +615,12 @@ impl<'t> Reader<'t> {
 
     fn accept(&mut self, key: &str, value: &Value<'_>) -> Option<Accept> {
         let text = self.string(key, value)?;
+        if Accept::parse(text).is_ok_and(|accept| !accept.is_everywhere()) {
+            let reason = "platforms stand in a key of their own: { accept = \"…\", only-on = [\"linux/*\"] }";
+            let kind = ManifestProblemKind::Value { key: "accept", value: text.to_owned(), reason };
+            self.problem(value.span(), kind);
+            return None;
+        }
         Accept::parse(text)
             .map_err(|error| {
                 // Inside a plain string the place in the text is known exactly; with escapes the whole value is marked.

@@ -1,0 +1,75 @@
+//! Conditions: on which platforms a need counts. Carries out docs/versions.md §7.
+
+use std::fmt;
+
+/// Platforms by pattern: those that one of the patterns names, all when none does, without those that one with `!` names.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+pub(super) struct Condition(Vec<Pattern>);
+
+/// `SYSTEM/ARCHITECTURE`, each a word or `*`; with `!`, those are left out. What names some stands before what leaves out.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+struct Pattern {
+    out: bool,
+    system: String,
+    architecture: String,
+}
+
+impl Pattern {
+    fn parse(text: &str) -> Option<Self> {
+        let (out, names) = text.strip_prefix('!').map_or((false, text), |names| (true, names));
+        let (system, architecture) = names.split_once('/')?;
+        let word = |part: &str| {
+            let legal = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'_';
+            part == "*" || (!part.is_empty() && part.bytes().all(legal))
+        };
+        let known = word(system) && word(architecture);
+        known.then(|| Self { out, system: system.to_owned(), architecture: architecture.to_owned() })
+    }
+
+    fn names(&self, platform: &str) -> bool {
+        let like = |pattern: &str, name: &str| pattern == "*" || pattern == name;
+        platform.split_once('/').is_some_and(|(s, a)| like(&self.system, s) && like(&self.architecture, a))
+    }
+}
+
+impl fmt::Display for Pattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}{}/{}", if self.out { "!" } else { "" }, self.system, self.architecture)
+    }
+}
+
+impl Condition {
+    /// Reads patterns; the text of the first that is none, when one is.
+    pub(super) fn parse<'t>(patterns: impl Iterator<Item = &'t str>) -> Result<Self, String> {
+        let mut read = Vec::new();
+        for text in patterns {
+            read.push(Pattern::parse(text).ok_or_else(|| text.to_owned())?);
+        }
+        read.sort();
+        read.dedup();
+        Ok(Self(read))
+    }
+
+    pub(super) fn is_everywhere(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    pub(super) fn patterns(&self) -> impl Iterator<Item = String> {
+        self.0.iter().map(Pattern::to_string)
+    }
+
+    pub(super) fn covers(&self, platform: &str) -> bool {
+        let mut named = self.0.iter().filter(|pattern| !pattern.out).peekable();
+        let is_named = named.peek().is_none() || named.any(|pattern| pattern.names(platform));
+        is_named && !self.0.iter().any(|pattern| pattern.out && pattern.names(platform))
+    }
+}
+
+impl fmt::Display for Condition {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (at, pattern) in self.0.iter().enumerate() {
+            write!(f, "{}{pattern}", if at == 0 { "" } else { ", " })?;
+        }
+        Ok(())
+    }
+}
