@@ -185,7 +185,8 @@ pub struct AddedElsewhere {
     pub before: Option<String>,
 }
 
-/// Adds a need of a package that lies elsewhere than in a source, after a look whether it is there.
+/// Adds a need of a package that lies elsewhere than in a source, after a look whether it is there; relative addresses
+/// are so to the folder where one stands.
 ///
 /// # Errors
 /// `Git`, `Path`, `Archive`, `Edit`, `Store`. The manifest is then as it was.
@@ -193,31 +194,36 @@ pub fn add_elsewhere(
     project: &LoadedProject,
     package: &PackageName,
     purpose: &Purpose,
-    from: TakeFrom,
+    (from, stand): (TakeFrom, &Path),
     accept: Option<Accept>,
 ) -> Result<AddedElsewhere, FlowError> {
     let here = project.here();
     let folder = project.folder_of(here);
     let mut commit = None;
+    // What is relative is so to where one stands, and is written down as seen from the manifest.
+    let seen_from = |address: &str| match is_relative(address) {
+        true => stand.join(address).to_string_lossy().into_owned(),
+        false => address.to_owned(),
+    };
+    let written = |address: String| match is_relative(&address) {
+        true => path_from(&folder, &stand.join(&address)),
+        false => address,
+    };
     let elsewhere = match from {
         TakeFrom::Git(place) => {
             let fail = |error| FlowError::Git { package: package.clone(), commit: None, error };
-            let address = match is_relative(&place.address) {
-                true => folder.join(&place.address).to_string_lossy().into_owned(),
-                false => place.address.clone(),
-            };
-            commit = Some(commit_of(&address, &place.at).map_err(fail)?);
-            Elsewhere::Git(place)
+            commit = Some(commit_of(&seen_from(&place.address), &place.at).map_err(fail)?);
+            Elsewhere::Git(GitPlace { address: written(place.address), ..place })
         }
         TakeFrom::Path(path) => {
             read_package(package, &path)?;
             Elsewhere::Path(path_from(&folder, &path))
         }
-        TakeFrom::Archive(address, Some(digest)) => Elsewhere::Archive { address, digest },
+        TakeFrom::Archive(address, Some(digest)) => Elsewhere::Archive { address: written(address), digest },
         TakeFrom::Archive(address, None) => {
             let fail = |error| FlowError::Archive { package: package.clone(), error };
             let unread = |cause| fail(ArchiveError { address: address.clone(), cause });
-            let mut stream = open_archive(&address, &folder).map_err(fail)?;
+            let mut stream = open_archive(&address, stand).map_err(fail)?;
             let mut digest = Sha256::default();
             let mut buffer = vec![0; 128 * 1024];
             loop {
@@ -227,7 +233,7 @@ pub fn add_elsewhere(
                 }
             }
             let digest = ArchiveDigest::new(digest.finish());
-            Elsewhere::Archive { address, digest }
+            Elsewhere::Archive { address: written(address), digest }
         }
     };
     let edit = add_need(&here.text, purpose, package, &NeedForm::Elsewhere(elsewhere.clone(), accept))?;

@@ -56,11 +56,13 @@ pub(crate) fn joinings(
             Outcome::Resolved(_) => Joining::Freely,
             _ => {
                 let repairs = resolver.repairs(MOST_REPAIRS);
-                let fewest = repairs.iter().map(|repair| repair.edits.len()).min();
-                // Of the smallest, the one that leads forward.
+                // Of the smallest, and of those the ones that drop the least, the one that leads forward.
+                let drops = |edit: &&WishEdit| matches!(edit, WishEdit::Drop { .. });
+                let size = |repair: &Repair| (repair.edits.len(), repair.edits.iter().filter(drops).count());
+                let fewest = repairs.iter().map(size).min();
                 let version =
                     |repair: &Repair| repair.resolution.chosen.get(package).map(|c| c.release.version.clone());
-                let smallest = repairs.into_iter().filter(|repair| Some(repair.edits.len()) == fewest);
+                let smallest = repairs.into_iter().filter(|repair| Some(size(repair)) == fewest);
                 let best = smallest.rev().max_by(|a, b| version(a).cmp(&version(b)));
                 best.map_or(Joining::Impossible, |repair| Joining::Edits(repair.edits))
             }

@@ -165,6 +165,8 @@ fn node<'l>(
 #[derive(Debug)]
 #[must_use = "findings must be told"]
 pub struct AuditReport {
+    /// The project that is worked on.
+    pub project: PackageName,
     /// How many packages are locked.
     pub packages: usize,
     /// Packages for which something newer exists: direct ones first.
@@ -216,6 +218,7 @@ pub fn audit(project: &LoadedProject, settings: &Settings, observer: &dyn Observ
     }
     let duplicates = duplicates(&lockfile, &documents);
     Ok(AuditReport {
+        project: project.here().name().clone(),
         joinings: joinings(project, &lockfile, &duplicates, settings, observer)?,
         packages: lockfile.chosen.len(),
         outdated: outdated(&lockfile, &documents),

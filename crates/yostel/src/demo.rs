@@ -51,7 +51,9 @@ struct GivenUp {
 struct Step {
     /// What it is about; starts a new paragraph when not empty.
     title: &'static str,
-    /// The command, as typed in the project's folder.
+    /// The folder in which it is typed.
+    folder: &'static str,
+    /// The command, as typed.
     command: &'static str,
     /// How it must end.
     status: i32,
@@ -60,7 +62,12 @@ struct Step {
 }
 
 const fn step(title: &'static str, command: &'static str, status: i32, says: &'static [&'static str]) -> Step {
-    Step { title, command, status, says }
+    Step { title, folder: "console", command, status, says }
+}
+
+/// A step in the workspace.
+const fn there(title: &'static str, command: &'static str, status: i32, says: &'static [&'static str]) -> Step {
+    Step { title, folder: "ropeway", command, status, says }
 }
 
 const WALK: &[Step] = &[
@@ -191,7 +198,82 @@ const WALK: &[Step] = &[
     ),
     step("", "yostel -C ../elsewhere --cache ../cache-elsewhere install", 0, &["18 fetched"]),
     step("", "diff -r .yostel ../elsewhere/.yostel && echo 'not one byte differs'", 0, &["not one byte differs"]),
+    there(
+        "Many projects, one truth about versions: a workspace",
+        "cat yostel.toml panel/yostel.toml",
+        0,
+        &["projects = [\"panel\", \"libs/*\"]", "only-on"],
+    ),
+    there(
+        "",
+        "yostel lock",
+        0,
+        &["Locked 13 packages", "ropeway/panel needs ^1 on linux/*, !linux/arm64", "frame-codec         1.1.0"],
+    ),
+    there("", "yostel install", 0, &["digest sha256:"]),
+    there("Each project sees what it declared, and nothing else", "ls .yostel/for/ropeway+*/*", 0, &["rig-simulator"]),
+    there("", "yostel tree", 0, &["ropeway/wind-log 1.2.0", "frame-codec 2.0.0"]),
+    there(
+        "A command in every project, those first that others need",
+        "yostel run --each -- ./check",
+        0,
+        &["wind-log: fine", "3 projects: 3 fine"],
+    ),
+    there(
+        "The panel takes a newer wind: the library's test says what that changes, before it ships",
+        "yostel --project ropeway/panel add gust-model '>=2.2.1, <3' && yostel lock && yostel install --quiet",
+        0,
+        &["2.2.0 -> 2.2.1"],
+    ),
+    there("", "yostel run --each -- ./check", 1, &["wind-log: 62 km/h where 60 were measured", "not run"]),
+    there(
+        "",
+        "yostel --project ropeway/panel add gust-model '=2.2.0' --quiet && yostel lock && yostel install --quiet",
+        0,
+        &["2.2.1 -> 2.2.0"],
+    ),
+    there(
+        "What stands there twice, and the edit that would join it, proved by resolving it",
+        "yostel audit duplicates",
+        1,
+        &["frame-codec stands at 1.1.0 and 2.0.0", "to join them: change grip-watch from ^2 to ^1"],
+    ),
+    there(
+        GIT,
+        "cp -RL .yostel/for/grip-watch@2.0.0/run/signal-codes ../signal-codes && chmod -R u+w ../signal-codes",
+        0,
+        &[],
+    ),
+    there(
+        GIT,
+        "cd ../signal-codes && git init -q && git add . && git -c user.name=Ida -c user.email=ida@ropeway.example commit -qm 'a code for the new siren'",
+        0,
+        &[],
+    ),
+    there(
+        GIT,
+        "yostel --project ropeway/panel add signal-codes --git ../signal-codes && yostel lock",
+        0,
+        &["That is commit", "depot -> git"],
+    ),
+    there(GIT, "rm -rf ../signal-codes && yostel install", 0, &["digest sha256:"]),
+    there(
+        "What lies in a colleague's folder is used as it is; a lockfile with it is not for others",
+        "yostel --project ropeway/panel add grip-notes --path ../grip-notes && yostel lock && yostel install --quiet",
+        0,
+        &["others cannot install this lockfile"],
+    ),
+    there(
+        "",
+        "echo 'Grip 9 too.' >> ../grip-notes/share/notes.txt; yostel --project ropeway/panel run -- sh -c 'cat $GRIP_NOTES/notes.txt'",
+        0,
+        &["Grip 9 too."],
+    ),
+    there("", "yostel lock --shareable", 2, &["grip-notes (path ../grip-notes) can be had on this machine only"]),
 ];
+
+/// The title of what needs the program git, which a machine may not have.
+const GIT: &str = "A fix that nobody released: a commit stands in everywhere, and outlives its repository in the cache";
 
 /// Makes the world and walks through it.
 pub(crate) fn run(into: Option<PathBuf>, only_make: bool, context: &Context) -> Result<Answer, FlowError> {
@@ -320,15 +402,24 @@ fn walk(root: &Path) -> Vec<String> {
     let path = std::env::var_os("PATH").unwrap_or_default();
     let path = std::env::join_paths(std::iter::once(bin).chain(std::env::split_paths(&path))).unwrap_or(path);
     let mut failures = Vec::new();
+    let has_git = Command::new("git").arg("--version").output().is_ok_and(|output| output.status.success());
+    let mut title = "";
     for step in WALK {
-        if !step.title.is_empty() {
-            say(&format!("\n{}\n", paint(Role::Title, format!("# {}", step.title))));
+        if !step.title.is_empty() && step.title != title {
+            title = step.title;
+            say(&format!("\n{}\n", paint(Role::Title, format!("# {title}"))));
+            if title == GIT && !has_git {
+                say("(left out: there is no git program here)\n");
+            }
+        }
+        if step.title == GIT && !has_git {
+            continue;
         }
         say(&format!("{} {}\n", paint(Role::Good, "$"), step.command));
         let mut command = Command::new("sh");
         command
             .args(["-c", &format!("exec 2>&1; {}", step.command)])
-            .current_dir(root.join("console"))
+            .current_dir(root.join(step.folder))
             .env("PATH", &path)
             .env("YOSTEL_CACHE", root.join("cache"));
         if colours() {

@@ -99,8 +99,11 @@ pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, form: &Nee
                 }
             }
             Some(Item::Value(value)) => {
-                let there = value.as_inline_table().and_then(|table| table.get("accept")).unwrap_or(value);
-                before = there.as_str().map(str::to_owned);
+                // A table that says where the package lies may leave its constraint out.
+                before = match value.as_inline_table() {
+                    Some(table) => Some(table.get("accept").and_then(Value::as_str).unwrap_or("*").to_owned()),
+                    None => value.as_str().map(str::to_owned),
+                };
                 let decor = value.decor().clone();
                 *value = need_value(accept, form);
                 *value.decor_mut() = decor;

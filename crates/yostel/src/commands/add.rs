@@ -95,7 +95,7 @@ pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError
         }
     };
     if let Some(from) = take_from(&arguments, context) {
-        let report = add_elsewhere(&project, &package, &arguments.purpose, from, accept.clone())?;
+        let report = add_elsewhere(&project, &package, &arguments.purpose, (from, &context.folder), accept.clone())?;
         return Ok(told_elsewhere(&report, &package, accept.as_ref(), &arguments.purpose, context));
     }
     let report = add(

@@ -142,8 +142,13 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
         report.outdated.iter().find_map(|o| o.held_by.iter().find(|h| h.who.is_project()).map(|h| (o, h)))
     {
         let (package, newest, accept) = (&outdated.package, &outdated.newest, &holder.accept);
-        let edit =
-            format!("yostel add {package} '^{newest}', then yostel lock, tries the newer line ({accept} so far)");
+        let project = match holder.who.name() {
+            name if *name == report.project => String::new(),
+            name => format!("--project {name} "),
+        };
+        let edit = format!(
+            "yostel {project}add {package} '^{newest}', then yostel lock, tries the newer line ({accept} so far)"
+        );
         text.push_str(&format!("{} {edit}\n", paint(Role::Good, "next:")));
     }
     text

@@ -11,6 +11,9 @@ use crate::render::join;
 pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> Diagnostic {
     let headline = problem.to_string();
     let mut diagnostic = match &problem.kind {
+        ManifestProblemKind::Syntax(said) if said.contains("unquoted key") => {
+            tell("manifest-syntax", headline, "put the name in quotes: \"level/name\" = …")
+        }
         ManifestProblemKind::Syntax(_) => {
             tell("manifest-syntax", headline, "correct the line; values are in quotes, tables in [ ]")
         }

@@ -12,4 +12,6 @@ fn the_demo_ends_well_and_keeps_what_it_was_told_to_keep() {
     let told = sandbox.run("", "demo --into bare --only-make").expect(0).stdout;
     assert!(told.contains("next: cd"), "{told}");
     sandbox.run("bare/console", "lock").expect(0);
+    sandbox.run("bare/ropeway/libs/wind-log", "lock").expect(0);
+    assert!(sandbox.path("bare/ropeway/yostel.lock").exists());
 }
