@@ -35,7 +35,7 @@ pub use lockfile::{
 };
 pub use manifest::{
     Alter, EditError, Force, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, NeedForm,
-    Policy, Project, SourceDeclaration, Swap, Workspace, WorkspaceEntry, add_agreed, add_alter, add_need,
+    Policy, Project, SourceDeclaration, Swap, Workspace, WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need,
     manifest_schema, new_manifest, remove_alter, remove_need, run_purpose,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest};

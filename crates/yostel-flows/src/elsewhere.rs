@@ -41,13 +41,13 @@ impl LoadedProject {
             let locked = lockfile.and_then(|lockfile| lockfile.chosen.get(package));
             let (origin, artifact) = match elsewhere {
                 Elsewhere::Git(place) => {
-                    let there = match (locked.map(|locked| (locked, &locked.from)), keep) {
-                        (Some((locked, Origin::Git { place: was, commit })), Keep::Locked) if was == place => {
-                            Some((commit.clone(), locked))
+                    let there = match locked.map(|locked| (locked, &locked.from)) {
+                        Some((locked, Origin::Git { place: was, commit })) if was == place => {
+                            Some((commit.as_str(), locked))
                         }
                         _ => None,
                     };
-                    self.git(package, place, there, cache, observer)?
+                    self.git(package, place, (there, keep), cache, observer)?
                 }
                 Elsewhere::Archive { address, .. } => {
                     let artifact = self.archive(package, elsewhere, locked, cache, observer)?;
@@ -66,20 +66,20 @@ impl LoadedProject {
         &self,
         package: &PackageName,
         place: &GitPlace,
-        locked: Option<(String, &LockedPackage)>,
+        (locked, keep): (Option<(&str, &LockedPackage)>, Keep),
         cache: &Cache,
         observer: &dyn Observer,
     ) -> Result<(Origin, Artifact), FlowError> {
-        let commit = match &locked {
-            Some((commit, _)) => commit.clone(),
+        let commit = match locked.filter(|_| keep == Keep::Locked) {
+            Some((commit, _)) => commit.to_owned(),
             None => {
                 observer.notice(Event::Fetch(package.clone()));
                 let fail = |error| FlowError::Git { package: package.clone(), commit: None, error };
                 commit_of(&self.address(&place.address), &place.at).map_err(fail)?
             }
         };
+        let of_lock = locked.filter(|(was, _)| *was == commit).and_then(|(_, locked)| locked.artifacts.first());
         let origin = Origin::Git { place: place.clone(), commit };
-        let of_lock = locked.and_then(|(_, locked)| locked.artifacts.first());
         if let Some(artifact) = of_lock
             && is_in(cache, artifact)?
         {

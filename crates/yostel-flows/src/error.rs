@@ -305,6 +305,22 @@ pub enum FlowError {
     /// Packages of the lockfile are folders of this machine, and the lockfile is for others too.
     #[error("{} package(s) can be had on this machine only", .0.len())]
     NotShareable(Vec<(PackageName, Origin)>),
+    /// A package is forced to a version that is not what is agreed.
+    #[error("{package} is forced to {forced}, but {agreed} is agreed")]
+    ForcedOutsideAgreed {
+        /// The package.
+        package: PackageName,
+        /// The version it is forced to.
+        forced: Version,
+        /// What is agreed.
+        agreed: Accept,
+        /// The manifest's file.
+        path: PathBuf,
+        /// Its text.
+        text: String,
+        /// Byte range of the forced package in it.
+        span: Range<usize>,
+    },
     /// The resolver broke its own rules.
     #[error(transparent)]
     WrongAnswer(ResolveError),
@@ -433,6 +449,7 @@ impl FlowError {
             | Self::NoSuchProject { .. }
             | Self::Path { .. }
             | Self::NotShareable(_)
+            | Self::ForcedOutsideAgreed { .. }
             | Self::Foreign { .. }
             | Self::AlreadyAProject(_)
             | Self::NoSources

@@ -217,6 +217,7 @@ pub fn lock(
             }
         }
     };
+    forced_inside_agreed(project, &resolution)?;
     let mut lockfile = Lockfile::from_resolution(&declared, &resolution);
     if request.shareable {
         let bound = lockfile.chosen.iter().filter(|(_, locked)| !locked.from.is_shareable());
@@ -245,6 +246,28 @@ pub fn lock(
     let only_here = only_here.map(|(name, locked)| (name.clone(), locked.from.clone())).collect();
     let lockfile = Some(lockfile);
     Ok(LockReport { only_here, lockfile, moves, changed, written, newer, overridden, unused_patches, search, ..told })
+}
+
+/// Refuses a forced version that is not what is agreed; only the package's numbering tells that.
+fn forced_inside_agreed(project: &LoadedProject, resolution: &Resolution) -> Result<(), FlowError> {
+    let top = &project.top;
+    for (package, force) in &top.manifest.force {
+        let (Some(agreed), Some(choice)) = (top.manifest.agreed.get(package), resolution.chosen.get(package)) else {
+            continue;
+        };
+        let version = &choice.release.version;
+        if !agreed.accept.bind(choice.numbering).is_ok_and(|constraint| constraint.admits(version)) {
+            return Err(FlowError::ForcedOutsideAgreed {
+                package: package.clone(),
+                forced: version.clone(),
+                agreed: agreed.accept.clone(),
+                path: project.manifest_of(top),
+                text: top.text.clone(),
+                span: force.span.clone(),
+            });
+        }
+    }
+    Ok(())
 }
 
 /// Says which releases a lockfile would take with other content than the one before, when what is locked is to be kept.

@@ -90,6 +90,8 @@ pub struct TreeNode {
     pub package: PackageName,
     /// The locked version.
     pub version: Version,
+    /// Where it comes from.
+    pub from: Origin,
     /// What was asked for.
     pub accept: Accept,
     /// For which purpose, where a project asks.
@@ -157,8 +159,8 @@ fn node<'l>(
     let below = needs.get(&(package, (!of_project).then_some(&locked.version))).map_or(&[][..], Vec::as_slice);
     let repeated = !told.insert((package, &locked.version)) && !below.is_empty();
     let needs = if repeated { Vec::new() } else { below.iter().map(|need| node(*need, None, needs, told)).collect() };
-    let (package, version) = (package.clone(), locked.version.clone());
-    TreeNode { package, version, accept: accept.clone(), purpose, needs, repeated }
+    let (package, version, from) = (package.clone(), locked.version.clone(), locked.from.clone());
+    TreeNode { package, version, from, accept: accept.clone(), purpose, needs, repeated }
 }
 
 /// What an audit found.

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use yostel_core::{
-    Declared, Lockfile, Move, NeedForm, Outcome, Problem, Purpose, Repair, Requirement, Resolver, WishEdit, add_need,
-    compare, remove_need,
+    Declared, Lockfile, Move, MoveKind, NeedForm, Outcome, PackageName, Problem, Purpose, Repair, Requirement,
+    Resolver, WishEdit, add_coexist, add_need, compare, remove_need,
 };
 use yostel_store::{Cache, write_atomically};
 
@@ -23,6 +23,8 @@ const MOST_REPAIRS: usize = 8;
 pub struct Settlement {
     /// The edits of the manifest, and the set they lead to.
     pub repair: Repair,
+    /// The package that may stand at several versions, when that is the edit.
+    pub coexist: Option<PackageName>,
     /// The manifests that change, each by its path relative to the root, with its text before and afterwards.
     pub texts: BTreeMap<String, (String, String)>,
     /// The lockfile afterwards.
@@ -51,13 +53,11 @@ pub fn settle(
     let keep = before.as_ref().map(|before| kept_versions(before, &declared)).unwrap_or_default();
     let wishes = declared.wishes.clone();
     let rules = rules_of(project, as_of, None, settings);
-    let resolver = Resolver::with_repairs(Problem { wishes, keep, rules });
+    let resolver = Resolver::with_repairs(Problem { wishes, keep: keep.clone(), rules });
     let cache = Cache::open(&settings.cache);
     let sources = project.sources_and_elsewhere(before.as_ref(), Keep::Locked, &cache, observer)?;
     let Driven { outcome, mut resolver, .. } = drive(resolver, project, &sources, observer)?;
-    if matches!(outcome, Outcome::Resolved(_)) {
-        return Ok(None);
-    }
+    let Outcome::Collision(collision) = outcome else { return Ok(None) };
     let mut settlements = Vec::new();
     for repair in resolver.repairs(MOST_REPAIRS) {
         let texts = edited(project, &repair.edits)?;
@@ -69,8 +69,28 @@ pub fn settle(
         let mut lockfile = Lockfile::from_resolution(&declared, &repair.resolution);
         complete(&mut lockfile, before.as_ref(), &patches, project, &Cache::open(&settings.cache), observer)?;
         let moves = compare(before.as_ref(), &lockfile);
-        settlements.push(Settlement { repair, texts, lockfile, moves });
+        settlements.push(Settlement { repair, coexist: None, texts, lockfile, moves });
     }
+    // Where two lines of a package are wanted, permitting both is one edit too; those that change a wish come first.
+    let apart: BTreeSet<&PackageName> = collision.lines.iter().map(|apart| &apart.package).collect();
+    for package in apart {
+        let mut rules = rules_of(project, as_of, None, settings);
+        rules.coexist.insert(package.clone());
+        let problem = Problem { wishes: declared.wishes.clone(), keep: keep.clone(), rules };
+        let Driven { outcome, .. } = drive(Resolver::new(problem), project, &sources, observer)?;
+        let Outcome::Resolved(resolution) = outcome else { continue };
+        let mut declared = declared.clone();
+        declared.coexist.insert(package.clone());
+        let mut lockfile = Lockfile::from_resolution(&declared, &resolution);
+        complete(&mut lockfile, before.as_ref(), &patches, project, &cache, observer)?;
+        let moves = compare(before.as_ref(), &lockfile);
+        let after = add_coexist(&project.top.text, package)?;
+        let texts = [(project.top.manifest_path(), (project.top.text.clone(), after))].into();
+        let moved = moves.iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
+        let repair = Repair { edits: Vec::new(), wishes: declared.wishes.clone(), resolution, moved };
+        settlements.push(Settlement { repair, coexist: Some(package.clone()), texts, lockfile, moves });
+    }
+    settlements.sort_by_key(|settlement| settlement.repair.edits.len().max(1));
     Ok(Some(settlements))
 }
 

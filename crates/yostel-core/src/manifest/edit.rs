@@ -202,6 +202,24 @@ pub fn add_agreed(text: &str, package: &PackageName, accept: &Accept) -> Result<
     Ok(edited.text)
 }
 
+/// Permits a package to stand at one version a compatible line.
+///
+/// # Errors
+/// `Unreadable` when the text is no manifest.
+pub fn add_coexist(text: &str, package: &PackageName) -> Result<String, EditError> {
+    let edited = edit(text, |document| {
+        let policy = document.entry("policy").or_insert_with(|| Item::Table(Table::new()));
+        let policy = policy.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        let list = policy.entry("coexist").or_insert_with(|| toml_edit::value(toml_edit::Array::new()));
+        let list = list.as_array_mut().ok_or(EditError::Unreadable)?;
+        if !list.iter().any(|name| name.as_str() == Some(package.as_str())) {
+            list.push(package.as_str());
+        }
+        Ok((None, Vec::new()))
+    })?;
+    Ok(edited.text)
+}
+
 /// Removes a need, from one purpose or from all.
 ///
 /// # Errors

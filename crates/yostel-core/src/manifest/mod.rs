@@ -12,7 +12,8 @@ use std::ops::Range;
 use jiff::civil::Date;
 
 pub use edit::{
-    EditError, NeedEdit, NeedForm, add_agreed, add_alter, add_need, new_manifest, remove_alter, remove_need,
+    EditError, NeedEdit, NeedForm, add_agreed, add_alter, add_coexist, add_need, new_manifest, remove_alter,
+    remove_need,
 };
 pub use keys::manifest_schema;
 pub use parse::{ManifestProblem, ManifestProblemKind};

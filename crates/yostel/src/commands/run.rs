@@ -148,7 +148,7 @@ fn summary(outcomes: &[Outcome]) -> String {
     let left = outcomes.iter().filter(|outcome| outcome.ended.is_none()).count();
     let mut total = format!("{}: {} fine", count(outcomes.len(), "project"), outcomes.len() - failed - left);
     if failed > 0 {
-        total.push_str(&format!(", {failed} failed"));
+        total.push_str(&format!(", {}", paint(Role::Bad, format!("{failed} failed"))));
     }
     if left > 0 {
         total.push_str(&format!(", {left} not run (--go-on would)"));

@@ -107,7 +107,9 @@ fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
     }
     let mut text = String::from("Each of these edits of the manifest ends the collision, proved by resolving it:\n");
     for (number, settlement) in (1..).zip(settlements) {
-        let edits: Vec<String> = settlement.repair.edits.iter().map(edit_words).collect();
+        let permitted =
+            settlement.coexist.iter().map(|package| format!("let {package} stand at several lines at once"));
+        let edits: Vec<String> = settlement.repair.edits.iter().map(edit_words).chain(permitted).collect();
         text.push_str(&format!(
             "{} {}\n",
             paint(Role::Title, format!("{number:>3}")),
@@ -153,7 +155,9 @@ fn consequence(settlement: &Settlement) -> String {
 
 fn document(settlement: &Settlement) -> Value {
     json!({
-        "edits": settlement.repair.edits.iter().map(edit_document).collect::<Vec<_>>(),
+        "edits": settlement.repair.edits.iter().map(edit_document)
+            .chain(settlement.coexist.iter().map(|package| json!({ "kind": "coexist", "package": package.as_str() })))
+            .collect::<Vec<_>>(),
         "packages": settlement.lockfile.chosen.len(),
         "moves": settlement.moves.iter().map(move_document).collect::<Vec<_>>(),
     })

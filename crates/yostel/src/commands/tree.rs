@@ -4,7 +4,7 @@ use clap::Args;
 use serde_json::{Value, json};
 use yostel_flows::{FlowError, TreeNode, tree};
 
-use super::Answer;
+use super::{Answer, origin_document};
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::render::{Role, paint};
@@ -54,8 +54,12 @@ fn draw(nodes: &[TreeNode], indent: &str, depth: usize, text: &mut String) {
             Some(purpose) if purpose.as_str() != "run" => format!(" (for {purpose})"),
             _ => String::new(),
         };
+        let from = match node.from.source() {
+            Some(_) => String::new(),
+            None => format!(", {}", node.from),
+        };
         let again = if node.repeated { " (told above)" } else { "" };
-        let asked = paint(Role::Quiet, format!("{}{purpose}{again}", node.accept));
+        let asked = paint(Role::Quiet, format!("{}{from}{purpose}{again}", node.accept));
         let line = format!("{} {}", node.package, node.version);
         text.push_str(&format!("{indent}{branch}{}  {asked}\n", sanitise(&line)));
         draw(&node.needs, &format!("{indent}{below}"), depth - 1, text);
@@ -66,6 +70,7 @@ fn document(node: &TreeNode) -> Value {
     json!({
         "package": node.package.as_str(),
         "version": node.version.as_str(),
+        "from": origin_document(&node.from),
         "accept": node.accept.as_str(),
         "purpose": node.purpose.as_ref().map(|purpose| purpose.as_str()),
         "repeated": node.repeated,

@@ -64,7 +64,9 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
         ManifestProblemKind::PackageInTwoPlaces(_) => {
             tell("manifest-contradiction", headline, "say one place, or the same in both")
         }
-        ManifestProblemKind::ListedTwice(_) => tell("workspace", headline, "remove one of the two entries"),
+        ManifestProblemKind::ListedTwice(_) => {
+            tell("manifest-contradiction", headline, "remove one of the two entries")
+        }
         ManifestProblemKind::NestedWorkspace => {
             tell("workspace", headline, "remove [workspace] here, and list its projects in the one above")
                 .or("put `!` and this folder into `projects` of the one above, so that this is a workspace of its own")

@@ -8,7 +8,7 @@ mod patch;
 mod place;
 
 use yostel_core::{
-    AcceptError, AcceptProblem, BindError, Diagnostic, EditError, NameError, PackageName, Purpose, nearest,
+    AcceptError, AcceptProblem, BindError, Diagnostic, EditError, NameError, PackageName, Place, Purpose, nearest,
 };
 use yostel_flows::{FlowError, ForeignProblem, NotAltered, PathProblem, RulePlace, WishPlace};
 
@@ -250,6 +250,12 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::OutOfTime(_) => tell("out-of-time", headline, "give it more time: --time-limit 10m")
             .or("narrow the constraints of what you need, so that there is less to search through"),
         FlowError::WrongAnswer(_) => internal(headline),
+        FlowError::ForcedOutsideAgreed { package, path, text, span, .. } => {
+            let next = format!("force a version of {package} that is agreed, or agree on one that is forced");
+            let mut told = tell("manifest-contradiction", headline, next).note("the lockfile is as it was");
+            told.place = Some(Place::of(context.show(path), text, span));
+            told
+        }
         FlowError::NotShareable(packages) => {
             let named: Vec<String> = packages.iter().map(|(name, from)| format!("{name} ({from})")).collect();
             let headline = format!("{} can be had on this machine only", join(&named));

@@ -29,7 +29,7 @@ fn settle_lists_the_smallest_edits_and_applies_the_one_chosen() {
     let told = sandbox.run("console", "settle --preview 1").expect(0).stdout;
     assert!(told.contains("  - gust = \"^2\"   # calibrated\n  + gust = \"^3.0.0\"   # calibrated\n"), "{told}");
     assert!(told.contains("moved !  gust         2.1.0 -> 3.0.0"), "{told}");
-    sandbox.run("console", "settle 7").expect(2).says(&["there is no edit 7; 2 are listed"]);
+    sandbox.run("console", "settle 7").expect(2).says(&["there is no edit 7; 3 are listed"]);
     sandbox.run("console", "settle --preview").expect(2);
     assert_eq!(sandbox.picture("console"), before, "so far only looking");
 

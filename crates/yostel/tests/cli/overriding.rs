@@ -1,6 +1,8 @@
 //! `[agreed]`, `[force]` and `[swap]`: one word for every package, whoever asks. The accidents this prevents: a broken
 //! release deep in the graph that comes back with the next update; a force that nobody remembers the reason of.
 
+use std::fs;
+
 use yostel_testkit::Sandbox;
 
 use crate::{publish, sandbox};
@@ -182,7 +184,14 @@ fn what_contradicts_itself_names_its_place_and_a_way_out() {
         manifest(&sandbox, "cabin = \"^1\"", rest);
         sandbox.run("console", "lock").expect(2).says(&[says, "next:"]);
     }
+    let twice = "[offers]\nroles = [\"writer\", \"writer\"]\n";
+    manifest(&sandbox, "cabin = \"^1\"", twice);
+    sandbox.run("console", "lock").expect(2).says(&["`writer` is listed twice", "next:"]);
     // A forced version that is not what is agreed, or does not exist.
+    let outside = "[agreed]\nrope = \"^3.3\"\n\n[force]\nrope = { version = \"3.2.7\", why = \"x\" }\n";
+    manifest(&sandbox, "cabin = \"^1\"", outside);
+    let run = sandbox.run("console", "lock").expect(2);
+    run.says(&["rope is forced to 3.2.7, but ^3.3 is agreed", "at yostel.toml:15:1", "next:"]);
     manifest(&sandbox, "cabin = \"^1\"", "[force]\nrope = { version = \"3.9.0\", why = \"x\" }\n");
     sandbox.run("console", "lock").expect(3).says(&["rope =3.9.0; no release is that", "[force] rope =3.9.0"]);
     assert_eq!(sandbox.read("console/yostel.lock"), before);
@@ -265,6 +274,14 @@ fn two_lines_stand_side_by_side_only_where_that_is_permitted_and_each_gets_its_o
     let sandbox = apart();
     let run = sandbox.run("console", "lock").expect(3);
     run.says(&["2.x of tables are different lines", "coexist = [\"tables\"] in [policy]"]);
+    let told = sandbox.run("console", "settle").expect(0).stdout;
+    assert!(told.contains("let tables stand at several lines at once"), "{told}");
+    let number =
+        told.lines().find(|line| line.contains("stand at several")).unwrap().split_whitespace().next().unwrap();
+    sandbox.run("console", &format!("settle {number}")).expect(0);
+    assert!(sandbox.read("console/yostel.toml").contains("[policy]\ncoexist = [\"tables\"]"));
+    sandbox.run("console", "install").expect(0);
+    fs::remove_file(sandbox.path("console/yostel.lock")).unwrap();
     manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"", COEXIST);
     sandbox.run("console", "lock").expect(0);
     sandbox.run("console", "install").expect(0);

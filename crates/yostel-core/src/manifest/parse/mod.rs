@@ -483,7 +483,12 @@ impl<'t> Reader<'t> {
         let mut offers = Offers::default();
         if let Some(list) = table.get("roles") {
             for (text, span) in self.strings("roles", list) {
-                offers.roles.extend(self.keep(span, Word::parse(&text)));
+                let role = self.keep(span.clone(), Word::parse(&text));
+                if role.as_ref().is_some_and(|role| offers.roles.contains(role)) {
+                    self.problem(span, ManifestProblemKind::ListedTwice(text));
+                    continue;
+                }
+                offers.roles.extend(role);
             }
         }
         if let Some(list) = table.get("programs") {
