@@ -71,7 +71,7 @@ pub fn settle(
         let moves = compare(before.as_ref(), &lockfile);
         settlements.push(Settlement { repair, coexist: None, texts, lockfile, moves });
     }
-    // Where two lines of a package are wanted, permitting both is one edit too; those that change a wish come first.
+    // Where two lines of a package are wanted, permitting both is one edit too.
     let apart: BTreeSet<&PackageName> = collision.lines.iter().map(|apart| &apart.package).collect();
     for package in apart {
         let mut rules = rules_of(project, as_of, None, settings);
@@ -90,7 +90,12 @@ pub fn settle(
         let repair = Repair { edits: Vec::new(), wishes: declared.wishes.clone(), resolution, moved };
         settlements.push(Settlement { repair, coexist: Some(package.clone()), texts, lockfile, moves });
     }
-    settlements.sort_by_key(|settlement| settlement.repair.edits.len().max(1));
+    let drops = |edit: &&WishEdit| matches!(edit, WishEdit::Drop { .. });
+    let rank = |settlement: &Settlement| {
+        let edits = &settlement.repair.edits;
+        (edits.len().max(1), edits.iter().filter(drops).count(), settlement.coexist.is_some())
+    };
+    settlements.sort_by_key(rank);
     Ok(Some(settlements))
 }
 

@@ -21,7 +21,8 @@ fn settle_lists_the_smallest_edits_and_applies_the_one_chosen() {
     let told = sandbox.run("console", "settle").expect(0).stdout;
     for line in [
         "  1 change gust from ^2 to ^3.0.0\n      leads to gust 3.0.0; 2 moved and 1 added\n",
-        "  2 drop valley/bell ^1\n      leads to: nothing moves against the lock\n",
+        "  2 let unit stand at several lines at once\n      leads to: 2 added\n",
+        "  3 drop valley/bell ^1\n      leads to: nothing moves against the lock\n",
         "next: yostel settle --preview 1, or yostel settle 1",
     ] {
         assert!(told.contains(line), "{line} in {told}");
@@ -47,8 +48,9 @@ fn dropping_is_applied_too_and_json_tells_the_same() {
     let value: serde_json::Value =
         serde_json::from_str(&sandbox.run("console", "--format json settle").expect(0).stdout).unwrap();
     assert_eq!(value["repairs"][0]["edits"][0]["to"], "^3.0.0");
-    assert_eq!(value["repairs"][1]["edits"][0]["kind"], "drop");
-    sandbox.run("console", "settle 2").expect(0);
+    assert_eq!(value["repairs"][1]["edits"][0]["kind"], "coexist");
+    assert_eq!(value["repairs"][2]["edits"][0]["kind"], "drop");
+    sandbox.run("console", "settle 3").expect(0);
     assert!(!sandbox.read("console/yostel.toml").contains("bell"));
     sandbox.run("console", "install").expect(0);
 }
