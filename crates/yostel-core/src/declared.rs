@@ -48,7 +48,7 @@ pub struct Live {
 impl Declared {
     /// Returns the needs as they bind, with what is said about packages wherever they turn up.
     pub fn bound_wishes(&self) -> Vec<Requirement> {
-        self.wishes.iter().map(|wish| self.overrides.bound(wish)).collect()
+        self.overrides.bound_all(&self.wishes, &self.coexist)
     }
 
     /// Lists the listed platforms on which a need counts.
@@ -74,7 +74,7 @@ impl Declared {
             accept: accept.clone(),
             purpose: purpose.clone(),
         });
-        needs.map(|need| self.overrides.bound(&need)).collect()
+        self.overrides.bound_all(&needs.collect::<Vec<_>>(), &self.coexist)
     }
 
     /// Returns the digest of what is declared: equal for equal declarations, whatever their order in the manifest.

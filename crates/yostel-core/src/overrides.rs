@@ -71,6 +71,30 @@ impl Overrides {
         }
     }
 
+    /// Returns requirements as they bind. Whoever needs a package of several versions twice, for one purpose, gets one of
+    /// them: those are joined.
+    pub(crate) fn bound_all<'r>(
+        &self,
+        requirements: impl IntoIterator<Item = &'r Requirement>,
+        coexist: &BTreeSet<PackageName>,
+    ) -> Vec<Requirement> {
+        let mut all: Vec<Requirement> = Vec::new();
+        for requirement in requirements {
+            let bound = self.bound(requirement);
+            let same = |other: &&mut Requirement| {
+                let one = (&other.asker, &other.purpose, &other.package);
+                one == (&bound.asker, &bound.purpose, &bound.package) && other.accept.counts_where(&bound.accept)
+            };
+            let there = if coexist.contains(&bound.package) { all.iter_mut().find(same) } else { None };
+            match there {
+                Some(there) if there.accept != bound.accept => there.accept = there.accept.and(&bound.accept),
+                Some(_) => {}
+                None => all.push(bound),
+            }
+        }
+        all
+    }
+
     /// Tells whether nothing is said.
     pub fn is_empty(&self) -> bool {
         self.agreed.is_empty() && self.forced.is_empty() && self.swapped.is_empty()

@@ -4,12 +4,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
-use crate::constraint::{Accept, Bindings};
-use crate::manifest::run_purpose;
+use crate::constraint::Bindings;
 use crate::name::{PackageName, Word};
 use crate::release::{ANY_PLATFORM, Artifact, Release};
-use crate::requirement::{Asker, Requirement};
-use crate::resolve::{Choice, Problem, Resolution};
+use crate::requirement::Requirement;
+use crate::resolve::{Choice, Problem, Resolution, requirements_of};
 use crate::version::Version;
 
 /// A rule that a set breaks.
@@ -62,56 +61,49 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
         // Without any, it is what lies in a folder at the time.
         release.artifacts.is_empty() || release.artifacts.iter().any(fits)
     };
-    let mut judge =
-        |package: &PackageName, accept: &Accept, asker: Option<&Release>, requirement: &dyn Fn() -> Requirement| {
-            let bound = overrides.bind(package, accept);
-            let (package, accept) = bound.as_ref().map_or((package, accept), |(package, accept)| (package, accept));
-            let counts = |p: &&String| accept.covers(p) && asker.is_none_or(|asker| serves(asker, p));
-            let on: Vec<&String> = platforms.iter().filter(counts).collect();
-            if on.is_empty() && !platforms.is_empty() {
-                // It counts nowhere.
-                return None;
-            }
-            let there = resolution.chosen.entry(package);
-            let Some((name, there, newest)) = there.and_then(|(name, there)| Some((name, there, there.last()?))) else {
-                violations.push(Violation::Missing(requirement()));
-                return None;
-            };
-            let mut admits = |choice: &&Choice| {
-                let constraint = bindings.bind(accept, choice.numbering);
-                constraint.is_some_and(|constraint| constraint.admits(&choice.release.version))
-            };
-            let admitted: Vec<&Choice> = there.iter().filter(|choice| admits(choice)).collect();
-            let met =
-                admitted.iter().rfind(|choice| on.iter().all(|platform| serves(&choice.release, platform))).copied();
-            match (met, admitted.last()) {
-                (Some(_), _) => {}
-                (None, None) => violations.push(Violation::NotAdmitted(requirement(), newest.release.version.clone())),
-                (None, Some(choice)) => {
-                    let without = on.iter().filter(|platform| !serves(&choice.release, platform));
-                    let told = |platform: &&String| {
-                        Violation::Unserved(package.clone(), choice.release.version.clone(), (*platform).clone())
-                    };
-                    violations.extend(without.map(told));
-                }
-            }
-            Some((name, met.unwrap_or(newest)))
+    let mut judge = |bound: &Requirement, asker: Option<&Release>| {
+        let Requirement { package, accept, .. } = bound;
+        let requirement = || bound.clone();
+        let counts = |p: &&String| accept.covers(p) && asker.is_none_or(|asker| serves(asker, p));
+        let on: Vec<&String> = platforms.iter().filter(counts).collect();
+        if on.is_empty() && !platforms.is_empty() {
+            // It counts nowhere.
+            return None;
+        }
+        let there = resolution.chosen.entry(package);
+        let Some((name, there, newest)) = there.and_then(|(name, there)| Some((name, there, there.last()?))) else {
+            violations.push(Violation::Missing(requirement()));
+            return None;
         };
-    let run = run_purpose();
-    let wished = problem.wishes.iter().filter_map(|wish| judge(&wish.package, &wish.accept, None, &|| wish.clone()));
-    let mut open: Vec<(&PackageName, &Choice)> = wished.collect();
+        let mut admits = |choice: &&Choice| {
+            let constraint = bindings.bind(accept, choice.numbering);
+            constraint.is_some_and(|constraint| constraint.admits(&choice.release.version))
+        };
+        let admitted: Vec<&Choice> = there.iter().filter(|choice| admits(choice)).collect();
+        let met = admitted.iter().rfind(|choice| on.iter().all(|platform| serves(&choice.release, platform))).copied();
+        match (met, admitted.last()) {
+            (Some(_), _) => {}
+            (None, None) => violations.push(Violation::NotAdmitted(requirement(), newest.release.version.clone())),
+            (None, Some(choice)) => {
+                let without = on.iter().filter(|platform| !serves(&choice.release, platform));
+                let told = |platform: &&String| {
+                    Violation::Unserved(package.clone(), choice.release.version.clone(), (*platform).clone())
+                };
+                violations.extend(without.map(told));
+            }
+        }
+        Some((name, met.unwrap_or(newest)))
+    };
+    let bound = |requirements: &[Requirement]| overrides.bound_all(requirements, &problem.rules.coexist);
+    let mut open: Vec<(&PackageName, &Choice)> =
+        bound(&problem.wishes).iter().filter_map(|wish| judge(wish, None)).collect();
     let mut needed: BTreeSet<(&PackageName, &Version)> = BTreeSet::new();
     while let Some((name, choice)) = open.pop() {
         if !needed.insert((name, &choice.release.version)) {
             continue;
         }
-        for (package, accept) in choice.release.needs.get(&run).into_iter().flatten() {
-            open.extend(judge(package, accept, Some(&choice.release), &|| Requirement {
-                asker: Asker::Release(name.clone(), choice.release.version.clone()),
-                package: package.clone(),
-                accept: accept.clone(),
-                purpose: run.clone(),
-            }));
+        for need in bound(&requirements_of(name, &choice.release)) {
+            open.extend(judge(&need, Some(&choice.release)));
         }
     }
     for (name, choice) in resolution.chosen.iter() {

@@ -13,7 +13,7 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use yostel_core::{
     ANY_PLATFORM, DocumentError, Manifest, Numbering, PackageDocument, PackageName, Release, Version, VersionError,
-    Withdrawal,
+    Withdrawal, run_purpose,
 };
 use yostel_sources::{REGISTRY_FORMAT, RegistryHead, archive_file, document_file};
 use yostel_store::{Packed, StoreError, pack, write_atomically};
@@ -36,6 +36,16 @@ pub enum RegistryError {
     /// A package without a version cannot be published.
     #[error("{0} has no version")]
     NoVersion(PackageName),
+    /// A package that others need to run cannot come from where only its author's manifest says.
+    #[error("{package} needs {needed} from {place}, which those who need it do not have")]
+    NeedsElsewhere {
+        /// The package.
+        package: PackageName,
+        /// What it needs.
+        needed: PackageName,
+        /// Where that lies.
+        place: String,
+    },
     /// The version is there already, with other content.
     #[error("{package} {version} is already published, with other content")]
     AlreadyPublished {
@@ -176,7 +186,7 @@ impl Registry {
     /// changes nothing.
     ///
     /// # Errors
-    /// `AlreadyPublished` with other content, `NoVersion`, `Numbering`, or what packing and writing refuse.
+    /// `AlreadyPublished` with other content, `NoVersion`, `NeedsElsewhere`, `Numbering`, or what packing and writing refuse.
     pub fn publish(
         &self,
         folder: &Path,
@@ -186,6 +196,13 @@ impl Registry {
     ) -> Result<Published, RegistryError> {
         let package = manifest.project.name.clone();
         let version = manifest.project.version.clone().ok_or_else(|| RegistryError::NoVersion(package.clone()))?;
+        let run = manifest.needs.get(&run_purpose()).into_iter().flatten();
+        for (needed, need) in run {
+            if let Some(place) = &need.elsewhere {
+                let (needed, place) = (needed.clone(), place.to_string());
+                return Err(RegistryError::NeedsElsewhere { package, needed, place });
+            }
+        }
         let guard = self.guard()?;
         let numbering = manifest.project.numbering;
         let mut document = self.document(&package)?.unwrap_or(PackageDocument {
@@ -293,7 +310,9 @@ fn release_of(
     remarks: ReleaseRemarks,
 ) -> Release {
     let needs = manifest.needs.iter().filter(|(_, needs)| !needs.is_empty()).map(|(purpose, needs)| {
-        let needs = needs.iter().map(|(name, need)| (name.clone(), need.accept.clone())).collect();
+        // Needs of other purposes are the author's own affair, wherever they are met.
+        let told = needs.iter().filter(|(_, need)| need.elsewhere.is_none());
+        let needs = told.map(|(name, need)| (name.clone(), need.accept.clone())).collect();
         (purpose.clone(), needs)
     });
     Release {

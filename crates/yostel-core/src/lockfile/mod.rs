@@ -20,7 +20,7 @@ use crate::name::{PackageName, Purpose};
 use crate::origin::Origin;
 use crate::release::{Artifact, artifact_for};
 use crate::requirement::{Asker, Requirement};
-use crate::resolve::Resolution;
+use crate::resolve::{Resolution, requirements_of};
 use crate::version::{Numbering, Version};
 
 /// The format number this version writes and reads.
@@ -157,20 +157,30 @@ impl Lockfile {
                 (name.clone(), locked)
             })
             .collect();
-        let mut ask = |asked: &Requirement| {
-            let requirement = declared.overrides.bound(asked);
-            let met_by = resolution.met_by(&requirement, &declared.platforms);
-            let at = met_by.map(|(name, choice)| (name, &choice.release.version));
-            if let Some(locked) = at.and_then(|(name, version)| chosen.at_mut(name, version)) {
-                if asked.package != requirement.package {
-                    locked.stands_in_for.insert(asked.package.clone());
+        let mut ask = |asked: &[Requirement]| {
+            let bound = declared.overrides.bound_all(asked, &declared.coexist);
+            for asked in asked {
+                let one = declared.overrides.bound(asked);
+                let joined = bound.iter().find(|other| {
+                    (&other.asker, &other.purpose, &other.package) == (&one.asker, &one.purpose, &one.package)
+                        && (other.accept == one.accept || declared.coexist.contains(&one.package))
+                });
+                let requirement = joined.unwrap_or(&one).clone();
+                let met_by = resolution.met_by(&requirement, &declared.platforms);
+                let at = met_by.map(|(name, choice)| (name, &choice.release.version));
+                if let Some(locked) = at.and_then(|(name, version)| chosen.at_mut(name, version)) {
+                    if asked.package != requirement.package {
+                        locked.stands_in_for.insert(asked.package.clone());
+                    }
+                    let Requirement { asker: who, purpose, accept, .. } = requirement;
+                    locked.asked_by.insert(AskedBy { who, purpose, accept });
                 }
-                let Requirement { asker: who, purpose, accept, .. } = requirement;
-                locked.asked_by.insert(AskedBy { who, purpose, accept });
             }
         };
-        declared.wishes.iter().for_each(&mut ask);
-        resolution.requirements().iter().for_each(&mut ask);
+        ask(&declared.wishes);
+        for (name, choice) in resolution.chosen.iter() {
+            ask(&requirements_of(name, &choice.release));
+        }
         let mut lockfile = Self { declarations: declared.seal(), chosen };
         for (name, versions) in lockfile.reached(wishes, declared, None).0 {
             for (version, purposes) in versions {

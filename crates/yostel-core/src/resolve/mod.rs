@@ -285,7 +285,7 @@ impl Resolver {
     }
 
     fn with_reach(mut problem: Problem, reach: Reach, stop: Option<Arc<AtomicBool>>) -> Self {
-        problem.wishes = problem.wishes.iter().map(|wish| problem.rules.overrides.bound(wish)).collect();
+        problem.wishes = problem.rules.overrides.bound_all(&problem.wishes, &problem.rules.coexist);
         problem.wishes.sort();
         problem.wishes.dedup();
         // A wish that counts on none of the listed platforms is none.

@@ -65,6 +65,7 @@ pub(crate) const CODES: &[&str] = &[
     "manifest-unknown-key",
     "manifest-value",
     "name",
+    "needs-elsewhere",
     "needs-itself",
     "no-artifact",
     "no-cache-folder",

@@ -84,6 +84,9 @@ pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnosti
             tell("registry-missing", headline, format!("yostel registry create {}", context.show(path)))
         }
         RegistryError::Format(_) => tell("registry-later-format", headline, "use a newer yostel"),
+        RegistryError::NeedsElsewhere { needed, .. } => {
+            tell("needs-elsewhere", headline, format!("publish {needed} too, and need it by a constraint"))
+        }
         RegistryError::NoVersion(_) => tell("no-version", headline, "add to [project]: version = \"1.0.0\""),
         RegistryError::AlreadyPublished { package, version, differs } => {
             let headline = format!("{package} {version} is published already, and {differs} differ");

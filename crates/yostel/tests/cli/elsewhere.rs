@@ -6,7 +6,7 @@ use std::fs;
 use std::io::{Read, Write};
 use std::net::TcpListener;
 use std::os::unix::fs::symlink;
-use std::process::Command;
+use std::process::{Command, Stdio};
 
 use yostel_testkit::Sandbox;
 
@@ -339,4 +339,75 @@ fn a_repository_is_named_on_the_command_line() {
     sandbox.run("console", "add clock --git ../repo --tag v3").expect(5).says(&["has no tag v3"]);
     sandbox.run("console", "add clock --git ../repo --at abc").expect(2).says(&["by all of its digits"]);
     assert!(sandbox.read("console/yostel.toml").contains(written));
+}
+
+#[test]
+fn what_only_its_author_has_is_not_published() {
+    let sandbox = sandbox();
+    sandbox.write("grip/yostel.toml", "[project]\nname = \"grip\"\nversion = \"1.0.0\"\n");
+    let head = "[project]\nname = \"tower\"\nversion = \"1.0.0\"\n\n";
+    sandbox.write("tower/yostel.toml", format!("{head}[needs.run]\ngrip = {{ path = \"../grip\" }}\n"));
+    let before = sandbox.picture("depot");
+    let run = sandbox.run("tower", "publish --to ../depot").expect(2);
+    run.says(&["tower needs grip from path ../grip", "publish grip too"]);
+    assert_eq!(sandbox.picture("depot"), before);
+    // For its tests, that is nobody else's affair.
+    sandbox.write("tower/yostel.toml", format!("{head}[needs.test]\ngrip = {{ path = \"../grip\" }}\n"));
+    sandbox.run("tower", "publish --to ../depot").expect(0);
+    assert!(!sandbox.read("depot/releases/tower.json").contains("grip"));
+}
+
+/// A server of repositories that ends with the test.
+struct Daemon(std::process::Child);
+
+impl Drop for Daemon {
+    fn drop(&mut self) {
+        self.0.kill().ok();
+        self.0.wait().ok();
+    }
+}
+
+/// Serves the sandbox's repositories; returns the address. Nothing where this machine's git has no server.
+fn daemon(sandbox: &Sandbox) -> Option<(Daemon, String)> {
+    let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let program = Command::new("git").arg("--exec-path").output().ok()?;
+    let program = std::path::PathBuf::from(String::from_utf8_lossy(&program.stdout).trim()).join("git-daemon");
+    let mut command = Command::new(program);
+    command.args(["--export-all", "--reuseaddr", "--listen=127.0.0.1", &format!("--port={port}")]);
+    command.arg(format!("--base-path={}", sandbox.path("").display())).stdout(Stdio::null()).stderr(Stdio::null());
+    let mut daemon = Daemon(command.spawn().ok()?);
+    for _ in 0..100 {
+        std::thread::sleep(std::time::Duration::from_millis(20));
+        if std::net::TcpStream::connect(("127.0.0.1", port)).is_ok() {
+            return Some((daemon, format!("git://127.0.0.1:{port}/repo")));
+        }
+        if daemon.0.try_wait().unwrap().is_some() {
+            break;
+        }
+    }
+    None
+}
+
+#[test]
+fn a_server_hands_out_any_commit_of_its_history() {
+    let sandbox = sandbox();
+    publish(&sandbox, "scale 1.0.0", "", &[]);
+    let first = commit(&sandbox, "1.0.0");
+    commit(&sandbox, "1.1.0");
+    let Some((daemon, address)) = daemon(&sandbox) else {
+        eprintln!("skipped: git has no server here");
+        return;
+    };
+    // One that no branch or tag names, and the tip of one.
+    for (at, version) in [(format!("at = \"{first}\""), "1.0.0"), ("branch = \"main\"".into(), "1.1.0")] {
+        needs(&sandbox, &format!("clock = {{ git = \"{address}\", {at}, folder = \"packages/clock\" }}"));
+        sandbox.run("console", "lock").expect(0);
+        sandbox.run("console", "install").expect(0);
+        let told = sandbox.run("console", "run -- clock").expect(0).stdout;
+        assert_eq!(told, format!("clock {version}\n"));
+    }
+    drop(daemon);
+    remove(&sandbox, "cache");
+    remove(&sandbox, "console/.yostel");
+    sandbox.run("console", "install").expect(5).says(&["clock cannot be had", &address]);
 }
