@@ -208,7 +208,7 @@ const WALK: &[Step] = &[
         "",
         "yostel lock",
         0,
-        &["Locked 13 packages", "ropeway/panel needs ^1 on linux/*, !linux/arm64", "frame-codec         1.1.0"],
+        &["Locked 14 packages", "ropeway/panel needs ^1 on linux/*, !linux/arm64", "frame-codec         1.1.0"],
     ),
     there("", "yostel install", 0, &["digest sha256:"]),
     there("Each project sees what it declared, and nothing else", "ls .yostel/for/ropeway+*/*", 0, &["rig-simulator"]),
@@ -270,6 +270,13 @@ const WALK: &[Step] = &[
         &["Grip 9 too."],
     ),
     there("", "yostel lock --shareable", 2, &["grip-notes (path ../grip-notes) can be had on this machine only"]),
+    there(
+        "Packed and named by its digest, it is for everybody",
+        "tar -C ../grip-notes -cf ../grip-notes.tar yostel.toml share && yostel --project ropeway/panel add grip-notes --archive ../grip-notes.tar",
+        0,
+        &["It is the one with sha256:"],
+    ),
+    there("", "yostel lock --shareable && yostel install", 0, &["path ../grip-notes -> archive", "digest sha256:"]),
 ];
 
 /// The title of what needs the program git, which a machine may not have.
