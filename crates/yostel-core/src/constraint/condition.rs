@@ -73,3 +73,40 @@ impl fmt::Display for Condition {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::constraint::Accept;
+
+    #[test]
+    fn patterns_name_platforms_and_leave_others_out() {
+        let covered = |patterns: &[&str]| -> Vec<&str> {
+            let condition = Condition::parse(patterns.iter().copied()).unwrap();
+            let all = ["linux/amd64", "linux/arm64", "windows/amd64"];
+            all.into_iter().filter(|platform| condition.covers(platform)).collect()
+        };
+        assert_eq!(covered(&[]).len(), 3);
+        assert_eq!(covered(&["linux/*"]), ["linux/amd64", "linux/arm64"]);
+        assert_eq!(covered(&["*/arm64", "windows/amd64"]), ["linux/arm64", "windows/amd64"]);
+        assert_eq!(covered(&["!windows/*"]), ["linux/amd64", "linux/arm64"]);
+        assert_eq!(covered(&["linux/*", "!linux/arm64"]), ["linux/amd64"]);
+        assert_eq!(covered(&["darwin/*"]), [""; 0]);
+        for wrong in ["linux", "Linux/*", "linux/", "!!linux/*", "linux/*/x", "", "lin*/x"] {
+            assert_eq!(Condition::parse([wrong].into_iter()).unwrap_err(), wrong);
+        }
+    }
+
+    #[test]
+    fn a_constraint_with_its_platforms_reads_back_as_itself_and_joins() {
+        let accept = |text: &str| Accept::parse(text).unwrap();
+        let one = accept(">=1.2,<3 || ^4  on  !windows/*,linux/*,linux/*");
+        assert_eq!(one.as_str(), ">=1.2, <3 || ^4 on linux/*, !windows/*");
+        assert_eq!(accept(one.as_str()), one);
+        assert_eq!(one.everywhere().as_str(), ">=1.2, <3 || ^4");
+        assert_eq!(accept("^5").where_counts(&one).as_str(), "^5 on linux/*, !windows/*");
+        assert_eq!(accept("^5").and(&accept("<6 on linux/*")).as_str(), "^5, <6 on linux/*");
+        assert_eq!(accept("^5 on linux/*").and(&accept("<6")).as_str(), "^5, <6 on linux/*");
+        assert!(Accept::parse("^5 on ").is_err() && Accept::parse(" on linux/*").is_err());
+    }
+}

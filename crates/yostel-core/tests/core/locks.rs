@@ -330,3 +330,85 @@ fn a_lock_says_what_a_patch_makes_of_each_artifact() {
     half.chosen.get_mut(&gust).unwrap().altered.as_mut().unwrap().trees.pop();
     assert!(Lockfile::parse(&half.write()).unwrap_err().to_string().contains("a patch without `altered`"));
 }
+
+/// Takes the artifacts out of the only block with them, as it is for what lies in a folder.
+fn without_artifacts(text: &str) -> String {
+    let (before, rest) = text.split_once("artifacts = [\n").unwrap();
+    let (_, after) = rest.split_once("]\n").unwrap();
+    format!("{before}{after}")
+}
+
+#[test]
+fn every_origin_is_written_and_read_back_and_none_that_is_half() {
+    let world = World::parse("console: gust *\n gust 2.1.0");
+    let text = lock(&world, &[]).write();
+    let commit = "0123456789abcdef0123456789abcdef01234567";
+    for origin in [
+        format!("{{ git = \"https://tower.example/clock\", at = \"{commit}\" }}"),
+        format!("{{ git = \"../clock\", branch = \"main\", folder = \"packages/clock\", commit = \"{commit}\" }}"),
+        format!("{{ git = \"../clock\", tag = \"v\\\"1\\\"\", commit = \"{commit}\" }}"),
+        format!("{{ git = \"../clock\", commit = \"{commit}\" }}"),
+        "{ archive = \"https://tower.example/clock.tar.zst\" }".to_owned(),
+    ] {
+        let locked = reseal(&text.replace("\"depot\"", &origin));
+        let lockfile = Lockfile::parse(&locked).unwrap_or_else(|error| panic!("{origin}: {error}"));
+        assert_eq!(lockfile.write(), locked);
+    }
+    for origin in ["{ path = \"../clock\" }", "{ project = \"libs/clock\" }"] {
+        let live = reseal(&without_artifacts(&text.replace("\"depot\"", origin)));
+        let lockfile = Lockfile::parse(&live).unwrap_or_else(|error| panic!("{origin}: {error}"));
+        assert_eq!(lockfile.write(), live);
+        let gust = lockfile.chosen.get(&PackageName::parse("gust").unwrap()).unwrap();
+        assert!(gust.artifacts.is_empty() && gust.from.live_folder().is_some());
+        // What lies in a folder has no content to lock, and everything else has.
+        let with = reseal(&text.replace("\"depot\"", origin));
+        assert!(Lockfile::parse(&with).unwrap_err().to_string().contains("artifacts"), "{origin}");
+    }
+    assert!(Lockfile::parse(&reseal(&without_artifacts(&text))).is_err());
+    for origin in [
+        "{ git = \"../clock\" }",
+        "{ git = \"../clock\", branch = \"main\" }",
+        "{ git = \"../clock\", tag = \"a\", branch = \"b\", commit = \"c\" }",
+        "{ git = \"../clock\", path = \"../clock\", commit = \"c\" }",
+        "{ commit = \"c\" }",
+        "{ svn = \"../clock\" }",
+        "{}",
+    ] {
+        assert!(Lockfile::parse(&reseal(&text.replace("\"depot\"", origin))).is_err(), "{origin}");
+    }
+}
+
+#[test]
+fn a_package_of_two_lines_has_a_block_for_each_and_its_moves_are_told_by_line() {
+    let world = World::parse(
+        "console: tables ^2, chart *\n chart 1.0.0: tables ^1\n tables 1.4.0\n tables 1.5.0\n tables 2.0.0",
+    );
+    let tables = PackageName::parse("tables").unwrap();
+    let coexist: std::collections::BTreeSet<PackageName> = [tables.clone()].into();
+    let declared = Declared { coexist: coexist.clone(), ..world.wishes.clone().into() };
+    let resolve = |world: &World| {
+        let mut problem = world.problem(&[]);
+        problem.rules.coexist = coexist.clone();
+        match world.resolve_with(problem, |answers| answers).unwrap() {
+            Outcome::Resolved(resolution) => Lockfile::from_resolution(&declared, &resolution),
+            other => panic!("{other:?}"),
+        }
+    };
+    let lockfile = resolve(&world);
+    assert_eq!(Lockfile::parse(&lockfile.write()).unwrap(), lockfile);
+    let versions = |lockfile: &Lockfile| -> Vec<String> {
+        lockfile.chosen.all(&tables).iter().map(|locked| locked.version.to_string()).collect()
+    };
+    assert_eq!(versions(&lockfile), ["1.5.0", "2.0.0"]);
+    assert_eq!(lockfile.differences(&declared), []);
+    let told: Vec<String> =
+        lockfile.differences(&world.wishes.clone().into()).iter().map(ToString::to_string).collect();
+    assert_eq!(told, ["tables is locked at 1.5.0 and at 2.0.0, which `coexist` in [policy] does not permit"]);
+    // Without the newest of the older line, that line moves, and the other is not spoken of.
+    let mut less = world.clone();
+    less.documents.get_mut(&tables).unwrap().releases.retain(|release| release.version.as_str() != "1.5.0");
+    let moves = compare(Some(&resolve(&less)), &lockfile);
+    assert_eq!(moves.len(), 1, "{moves:?}");
+    assert!(matches!(&moves[0].kind, MoveKind::Moved { from, to, crosses_line: false }
+        if from.as_str() == "1.4.0" && to.as_str() == "1.5.0"));
+}
