@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 
-use crate::lockfile::{AskedBy, Lockfile};
+use crate::lockfile::{AskedBy, LockedPackage, Lockfile};
 use crate::name::PackageName;
 use crate::release::{PackageDocument, Release};
 use crate::requirement::Asker;
@@ -75,7 +75,7 @@ pub fn why(
         package: package.clone(),
         beside,
         locked: locked.version.clone(),
-        ways: ways(lockfile, package),
+        ways: ways(lockfile, package, locked),
         asked_by: locked.asked_by.clone(),
         newer,
     })
@@ -118,25 +118,26 @@ fn reason(
 }
 
 /// Walks back from the package to the projects, breadth first, so that each way found is a shortest one.
-fn ways(lockfile: &Lockfile, package: &PackageName) -> Vec<Vec<(Asker, PackageName)>> {
+fn ways(lockfile: &Lockfile, package: &PackageName, locked: &LockedPackage) -> Vec<Vec<(Asker, PackageName)>> {
     let mut ways = Vec::new();
-    let mut seen: BTreeSet<&PackageName> = BTreeSet::from([package]);
-    let mut open: std::collections::VecDeque<Vec<(Asker, PackageName)>> = [Vec::new()].into();
-    while let Some(way) = open.pop_front() {
-        let at = way.first().map_or(package, |(asker, _)| asker.name());
-        let Some((at, all)) = lockfile.chosen.entry(at) else { continue };
+    let mut seen: BTreeSet<(&PackageName, &Version)> = BTreeSet::from([(package, &locked.version)]);
+    let mut open: std::collections::VecDeque<_> = [((package, locked), Vec::new())].into();
+    while let Some(((at, locked), way)) = open.pop_front() {
         let mut told: BTreeSet<&Asker> = BTreeSet::new();
-        for asked in all.iter().flat_map(|locked| &locked.asked_by) {
+        for asked in &locked.asked_by {
             if !told.insert(&asked.who) {
                 continue;
             }
             let longer: Vec<_> = std::iter::once((asked.who.clone(), at.clone())).chain(way.iter().cloned()).collect();
-            if asked.who.is_project() {
-                ways.push(longer);
-            } else if let Some((name, _)) = lockfile.chosen.entry(asked.who.name())
-                && seen.insert(name)
-            {
-                open.push_back(longer);
+            match &asked.who {
+                Asker::Project(_) => ways.push(longer),
+                Asker::Release(asker, version) => {
+                    if let Some(there) = lockfile.chosen.at(asker, version)
+                        && seen.insert((asker, version))
+                    {
+                        open.push_back(((asker, there), longer));
+                    }
+                }
             }
         }
     }

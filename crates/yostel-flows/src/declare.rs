@@ -68,6 +68,8 @@ pub struct AddRequest {
 pub struct AddReport {
     /// The manifest's file.
     pub path: PathBuf,
+    /// The manifest in which a constraint was agreed on, when one was.
+    pub agreed_in: Option<PathBuf>,
     /// The package.
     pub package: PackageName,
     /// The purpose.
@@ -144,6 +146,7 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
     let newest = document.newest().map(|release| release.version.clone());
     let report = AddReport {
         path: project.manifest_of(here),
+        agreed_in: request.agreed.then(|| project.manifest_of(top)),
         package: request.package,
         purpose: request.purpose,
         constraint,
@@ -189,7 +192,7 @@ pub struct AddedElsewhere {
 /// are so to the folder where one stands.
 ///
 /// # Errors
-/// `Git`, `Path`, `Archive`, `Edit`, `Store`. The manifest is then as it was.
+/// `Git`, `Path`, `Archive`, `Workspace`, `Edit`, `Store`. The manifest is then as it was.
 pub fn add_elsewhere(
     project: &LoadedProject,
     package: &PackageName,
@@ -237,6 +240,11 @@ pub fn add_elsewhere(
         }
     };
     let edit = add_need(&here.text, purpose, package, &NeedForm::Elsewhere(elsewhere.clone(), accept))?;
+    // A place that contradicts another is refused here, not when it is locked; a folder that is gone is another's affair.
+    let edited = project.with_texts(&[(here.manifest_path(), edit.text.clone())].into());
+    if let Some(Err(error @ FlowError::Workspace { .. })) = edited.map(|mut edited| edited.read_places()) {
+        return Err(error);
+    }
     let path = project.manifest_of(here);
     write_atomically(&path, edit.text.as_bytes())?;
     Ok(AddedElsewhere { path, elsewhere, commit, before: edit.before })
@@ -285,14 +293,15 @@ pub struct GatherReport {
 /// # Errors
 /// `Edit`, `Store`. All manifests are changed, or none.
 pub fn gather_agreed(project: &LoadedProject, only: &[PackageName]) -> Result<GatherReport, FlowError> {
-    let mut needed: BTreeMap<PackageName, Vec<(&ProjectFile, &Purpose, &Accept)>> = BTreeMap::new();
+    let mut needed: BTreeMap<PackageName, Vec<(&ProjectFile, &Purpose, Accept)>> = BTreeMap::new();
     for file in project.projects() {
         for (purpose, needs) in &file.manifest.needs {
             for (package, need) in needs {
                 // Between projects, and of what lies elsewhere, there is nothing to agree on.
                 let own = project.projects().any(|other| other.name() == package);
                 if need.elsewhere.is_none() && !own && (only.is_empty() || only.contains(package)) {
-                    needed.entry(package.clone()).or_default().push((file, purpose, &need.accept));
+                    // Where a need counts is its own affair, and stays with it.
+                    needed.entry(package.clone()).or_default().push((file, purpose, need.accept.everywhere()));
                 }
             }
         }
@@ -307,9 +316,9 @@ pub fn gather_agreed(project: &LoadedProject, only: &[PackageName]) -> Result<Ga
         if projects.len() < 2 {
             continue;
         }
-        let accept = needs[0].2;
-        if needs.iter().any(|(_, _, other)| *other != accept) {
-            let told = needs.iter().map(|(file, _, accept)| (file.name().clone(), (*accept).clone()));
+        let accept = &needs[0].2;
+        if needs.iter().any(|(_, _, other)| other != accept) {
+            let told = needs.iter().map(|(file, _, accept)| (file.name().clone(), accept.clone()));
             apart.insert(package, told.collect());
             continue;
         }

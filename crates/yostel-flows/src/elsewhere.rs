@@ -7,8 +7,8 @@ use std::fs::{self, File};
 use std::sync::Arc;
 
 use yostel_core::{
-    ANY_PLATFORM, ArchiveDigest, Artifact, Elsewhere, GitPlace, LockedPackage, Lockfile, Manifest, Numbering, Offers,
-    Origin, PackageDocument, PackageName, Release, TreeDigest, Version, run_purpose,
+    ANY_PLATFORM, ArchiveDigest, Artifact, Elsewhere, GitPlace, LockedPackage, Lockfile, Manifest, Offers, Origin,
+    PackageDocument, PackageName, Release, TreeDigest, Version, run_purpose,
 };
 use yostel_sources::{SourceSet, check_out, commit_of, open_archive};
 use yostel_store::{Cache, StagedArchive, StagedTree, UnpackConfig, pack_plain};
@@ -18,7 +18,7 @@ use crate::install::refused_by;
 use crate::lock::Keep;
 use crate::observer::{Event, Observer};
 use crate::places::is_relative;
-use crate::project::{LoadedProject, MANIFEST_NAME};
+use crate::project::{LoadedProject, MANIFEST_NAME, version_of};
 
 /// What came from a repository or an archive, aside.
 type Came = (Artifact, StagedArchive, StagedTree);
@@ -49,8 +49,8 @@ impl LoadedProject {
                     };
                     self.git(package, place, (there, keep), cache, observer)?
                 }
-                Elsewhere::Archive { address, .. } => {
-                    let artifact = self.archive(package, elsewhere, locked, cache, observer)?;
+                Elsewhere::Archive { address, digest } => {
+                    let artifact = self.archive(package, (address, *digest), locked, cache, observer)?;
                     (Origin::Archive { address: address.clone() }, artifact)
                 }
                 // Those are read with the project.
@@ -93,19 +93,18 @@ impl LoadedProject {
     fn archive(
         &self,
         package: &PackageName,
-        elsewhere: &Elsewhere,
+        (address, digest): (&str, ArchiveDigest),
         locked: Option<&LockedPackage>,
         cache: &Cache,
         observer: &dyn Observer,
     ) -> Result<Artifact, FlowError> {
-        let Elsewhere::Archive { address, digest } = elsewhere else { unreachable!("asked for archives only") };
-        let of_lock = locked.and_then(|locked| locked.artifacts.iter().find(|artifact| artifact.digest == *digest));
+        let of_lock = locked.and_then(|locked| locked.artifacts.iter().find(|artifact| artifact.digest == digest));
         if let Some(artifact) = of_lock
             && is_in(cache, artifact)?
         {
             return Ok(artifact.clone());
         }
-        let path = cache.archive_path(*digest);
+        let path = cache.archive_path(digest);
         let mut stream: Box<dyn std::io::Read + Send> = match File::open(&path) {
             Ok(file) => Box::new(file),
             Err(_) => {
@@ -114,11 +113,10 @@ impl LoadedProject {
                 open_archive(address, &self.root).map_err(fail)?
             }
         };
-        let came = cache.stage_unknown(*digest, &mut stream, UnpackConfig::default(), |_| {});
-        let version = Numbering::default().parse_version("0.0.0").expect("that is a version");
-        let announced = unknown_artifact(*digest);
+        let came = cache.stage_unknown(digest, &mut stream, UnpackConfig::default(), |_| {});
+        let announced = unknown_artifact(digest);
         let place = format!("archive {address}");
-        let (artifact, archive, tree) = came.map_err(refused_by((package, &version), &announced, cache, place))?;
+        let (artifact, archive, tree) = came.map_err(refused_by((package, None), &announced, cache, place))?;
         cache.commit(vec![archive], vec![tree])?;
         Ok(artifact)
     }
@@ -136,7 +134,7 @@ impl LoadedProject {
         observer: &dyn Observer,
     ) -> Result<StagedArchive, FlowError> {
         observer.notice(Event::Fetch(package.clone()));
-        let refused = |place| refused_by((package, version), artifact, cache, place);
+        let refused = |place| refused_by((package, Some(version)), artifact, cache, place);
         let advance = |bytes| observer.notice(Event::Advance(bytes));
         match origin {
             Origin::Git { place, .. } => {
@@ -170,8 +168,7 @@ impl LoadedProject {
         let work = cache.work_folder()?;
         let path = work.path().join("archive");
         let artifact = self.pack_commit(package, origin, work.path(), &path)?;
-        let version = Numbering::default().parse_version("0.0.0").expect("that is a version");
-        let refused = || refused_by((package, &version), &artifact, cache, origin.to_string());
+        let refused = || refused_by((package, None), &artifact, cache, origin.to_string());
         let mut file = File::open(&path).map_err(|cause| FlowError::Read { path: path.clone(), cause })?;
         let archive = cache.stage_archive(&artifact, &mut file, |_| {}).map_err(refused())?;
         observer.notice(Event::Unpack(package.clone()));
@@ -215,9 +212,7 @@ impl LoadedProject {
                 fail(ForeignProblem::Manifest(problems.first().map(ToString::to_string).unwrap_or_default()))
             })?),
         };
-        let numbering = manifest.as_ref().map(|manifest| manifest.project.numbering).unwrap_or_default();
-        let version = manifest.as_ref().and_then(|manifest| manifest.project.version.clone());
-        let version = version.unwrap_or_else(|| numbering.parse_version("0.0.0").expect("that is one in any order"));
+        let (version, numbering) = version_of(manifest.as_ref().map(|manifest| &manifest.project));
         if let Some(found) = manifest.as_ref().map(|manifest| &manifest.project.name).filter(|found| *found != package)
         {
             return Err(fail(ForeignProblem::OtherName(found.clone())));

@@ -92,10 +92,10 @@ pub(crate) fn planned_package(
 ) -> Result<PlannedPackage, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
     let (_, selection) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
-    let mut plan = plan_of(&lockfile, &project.declared()?, &selection, &project.patches()?)?;
+    let declared = project.declared()?;
+    let mut plan = plan_of(&lockfile, &declared, &selection, &project.patches()?)?;
     // Of several, the one that the project worked on gets; else the newest.
     let here = project.here().name();
-    let declared = project.declared()?;
     let wishes = declared.bound_wishes();
     let wish = wishes.iter().find(|wish| wish.package == *package && wish.asker.name() == here);
     let own = wish.and_then(|wish| lockfile.met_by(wish, &declared));

@@ -339,12 +339,12 @@ pub enum FlowError {
         source_name: String,
     },
     /// An archive or tree was refused.
-    #[error("{package} {version}: {error}")]
+    #[error("{package}: {error}")]
     Admit {
         /// The package.
         package: PackageName,
-        /// Its version.
-        version: Version,
+        /// Its version, where that is known before it is looked into.
+        version: Option<Version>,
         /// Where it came from.
         place: String,
         /// When the right content was here, if it ever was.

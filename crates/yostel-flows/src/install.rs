@@ -271,7 +271,7 @@ fn stage(
     observer: &dyn Observer,
 ) -> Result<(Option<StagedArchive>, StagedTree), FlowError> {
     let release = (&package.name, &package.version);
-    let refused = |place| refused_by(release, &package.artifact, cache, place);
+    let refused = |place| refused_by((release.0, Some(release.1)), &package.artifact, cache, place);
     if cache.has_archive(package.artifact.digest) {
         observer.notice(Event::Unpack(package.name.clone()));
         match cache.stage_tree(&package.artifact, None, UnpackConfig::default(), like) {
@@ -325,19 +325,19 @@ pub(crate) fn fetch(
     observer.notice(Event::Fetch(name.clone()));
     let mut stream = source.open(artifact.digest)?;
     let staged = cache.stage_archive(artifact, &mut stream, |bytes| observer.notice(Event::Advance(bytes)));
-    staged.map_err(refused_by((name, version), artifact, cache, place_of(source)))
+    staged.map_err(refused_by((name, Some(version)), artifact, cache, place_of(source)))
 }
 
 /// Says which release was refused, and when its right content was last here.
 pub(crate) fn refused_by<'a>(
-    (name, version): (&'a PackageName, &'a Version),
+    (name, version): (&'a PackageName, Option<&'a Version>),
     artifact: &'a Artifact,
     cache: &'a Cache,
     place: String,
 ) -> impl FnOnce(AdmitError) -> FlowError + 'a {
     move |error| {
         let seen = Seen::of(cache, artifact);
-        FlowError::Admit { package: name.clone(), version: version.clone(), place, seen, error }
+        FlowError::Admit { package: name.clone(), version: version.cloned(), place, seen, error }
     }
 }
 

@@ -236,10 +236,16 @@ pub(crate) fn line_of(text: &str, span: &std::ops::Range<usize>) -> usize {
     text[..span.start].matches('\n').count() + 1
 }
 
-fn live_of(origin: Origin, project: Option<&yostel_core::Project>, needs: BTreeMap<PackageName, Accept>) -> Live {
+/// Returns the version of what lies somewhere and how it numbers: `0.0.0`, where nothing says so.
+pub(crate) fn version_of(project: Option<&yostel_core::Project>) -> (Version, Numbering) {
     let numbering = project.map(|project| project.numbering).unwrap_or_default();
     let version = project.and_then(|project| project.version.clone());
-    let version = version.unwrap_or_else(|| numbering.parse_version("0.0.0").expect("that is a version in any order"));
+    let none = || numbering.parse_version("0.0.0").expect("that is a version in any order");
+    (version.unwrap_or_else(none), numbering)
+}
+
+fn live_of(origin: Origin, project: Option<&yostel_core::Project>, needs: BTreeMap<PackageName, Accept>) -> Live {
+    let (version, numbering) = version_of(project);
     Live { origin, version, numbering, needs }
 }
 

@@ -15,6 +15,7 @@ use super::{Halt, Problem};
 use crate::constraint::Accept;
 use crate::manifest::run_purpose;
 use crate::name::{PackageName, Word};
+use crate::origin::Origin;
 use crate::requirement::{Asker, Requirement};
 use crate::version::Version;
 
@@ -66,6 +67,8 @@ pub struct WithinReach {
     pub unserved: (usize, BTreeSet<String>),
     /// Whether any source has the package.
     pub known: bool,
+    /// The one version there is and where it lies, of a package that no source tells of.
+    pub elsewhere: Option<(Version, Origin)>,
 }
 
 /// Two packages that fill one role, which no set may hold both.
@@ -331,6 +334,7 @@ fn tell(wishes: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, known:
             barred: barred.len(),
             unserved: (unserved.len(), platforms),
             known: known.document(package).is_some(),
+            elsewhere: known.elsewhere(package),
         });
     }
     let lines = lines_apart(&reach, &wishes, &facts, known);

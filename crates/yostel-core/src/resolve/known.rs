@@ -15,6 +15,7 @@ use crate::name::{PackageName, Purpose, Word};
 use crate::origin::Origin;
 use crate::overrides::Overrides;
 use crate::release::{PackageDocument, Release};
+use crate::version::Version;
 
 /// A package, by the order in which it was first named.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -302,6 +303,13 @@ impl Known {
 
     pub(super) fn origin_of(&self, id: PackageId) -> Option<&Origin> {
         self.here(id).map(|(source, _)| source)
+    }
+
+    /// Returns the one version of a package that no source tells of, and where it lies.
+    pub(super) fn elsewhere(&self, name: &PackageName) -> Option<(Version, Origin)> {
+        let (origin, document) = self.here(*self.ids.get(name)?)?;
+        let release = document.releases.first().filter(|_| origin.source().is_none())?;
+        Some((release.version.clone(), origin.clone()))
     }
 
     /// Returns the set a text stands for, or nothing when it does not fit the package's numbering.

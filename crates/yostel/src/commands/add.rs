@@ -255,7 +255,10 @@ fn words(report: &AddReport, context: &Context) -> String {
         before if report.form == NeedForm::Agreed => {
             let verb = if before.is_some() { "Changed" } else { "Added" };
             let path = context.show(&report.path);
-            format!("{verb} {package} to what is agreed, {accept}, for {} in {path}.\n", report.purpose)
+            let elsewhere = report.agreed_in.as_ref().filter(|agreed| **agreed != report.path);
+            let agreed = elsewhere.map(|agreed| format!(" Agreed on it in {}.", context.show(agreed)));
+            let agreed = agreed.unwrap_or_default();
+            format!("{verb} {package} to what is agreed, {accept}, for {} in {path}.{agreed}\n", report.purpose)
         }
         Some(before) if before == accept.as_str() => {
             format!("{package} {accept} was in {} already.\n", context.show(&report.path))

@@ -46,7 +46,8 @@ pub(crate) fn run(arguments: Run, context: &Context) -> Result<Answer, FlowError
     let mut command = command(&arguments.command, &folder, &environment);
     // On success this process becomes the command, so that signals and the exit status are its own.
     let error = command.exec();
-    Ok(cannot_run(&arguments.command[0], &error, context))
+    let beside = project.is_workspace() && project.here().name() == project.top.name();
+    Ok(cannot_run(&arguments.command[0], &error, beside, context))
 }
 
 fn command(line: &[OsString], folder: &Path, environment: &Environment) -> Command {
@@ -59,8 +60,9 @@ fn command(line: &[OsString], folder: &Path, environment: &Environment) -> Comma
     command
 }
 
-fn cannot_run(program: &OsString, error: &std::io::Error, context: &Context) -> Answer {
-    let diagnostic = Diagnostic {
+/// Says that a command is not there; `beside` when a project of the workspace may have it, and another is worked on.
+fn cannot_run(program: &OsString, error: &std::io::Error, beside: bool, context: &Context) -> Answer {
+    let mut diagnostic = Diagnostic {
         code: "cannot-run",
         headline: format!("`{}` cannot be run: {error}", program.to_string_lossy()),
         place: None,
@@ -70,6 +72,10 @@ fn cannot_run(program: &OsString, error: &std::io::Error, context: &Context) -> 
             "yostel add NAME, when the program is in a package the project does not need yet".into(),
         ],
     };
+    if beside {
+        let next = "yostel --project NAME run -- …, with what that project of the workspace needs";
+        diagnostic.next.insert(0, next.into());
+    }
     failure_of(&[diagnostic], Exit::Usage, context.format)
 }
 
@@ -111,7 +117,7 @@ fn each(arguments: &Run, project: LoadedProject, context: &Context) -> Result<An
         }
         let status = match command.status() {
             Ok(status) => status,
-            Err(error) => return Ok(cannot_run(&arguments.command[0], &error, context)),
+            Err(error) => return Ok(cannot_run(&arguments.command[0], &error, false, context)),
         };
         stopped = !status.success() && !arguments.go_on;
         outcomes.push(Outcome { project: name, ended: Some((status, started.elapsed())) });

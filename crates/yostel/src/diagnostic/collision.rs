@@ -73,7 +73,10 @@ pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&
             Some(reach) if reach.versions.is_empty() && reach.barred > 0 => {
                 format!("; {} would be that, withdrawn or published too late", count(reach.barred, "release"))
             }
-            Some(reach) if reach.versions.is_empty() => "; no release is that".to_owned(),
+            Some(reach) if reach.versions.is_empty() => match &reach.elsewhere {
+                Some((version, origin)) => format!("; it is {version} ({origin})"),
+                None => "; no release is that".to_owned(),
+            },
             Some(reach) => format!("; that is {}", some_versions(&reach.versions)),
             None => String::new(),
         }

@@ -10,8 +10,13 @@ use super::{Also, TOLD, TOLD_LINES, tell};
 use crate::context::Context;
 use crate::render::{age, count, join};
 
-pub(super) fn of_admit(error: &AdmitError, package: &PackageName, version: &Version, place: &str) -> Diagnostic {
-    let label = format!("{package} {version}");
+pub(super) fn of_admit(
+    error: &AdmitError,
+    package: &PackageName,
+    version: Option<&Version>,
+    place: &str,
+) -> Diagnostic {
+    let label = version.map_or_else(|| package.to_string(), |version| format!("{package} {version}"));
     match error {
         AdmitError::ArchiveDiffers { expected, found, bytes, expected_bytes } => {
             let size = match bytes.cmp(expected_bytes) {
@@ -21,6 +26,16 @@ pub(super) fn of_admit(error: &AdmitError, package: &PackageName, version: &Vers
                 }
                 std::cmp::Ordering::Greater => format!("more than the {expected_bytes} bytes that were announced"),
             };
+            if version.is_none() {
+                let headline = format!("{label} is not the archive with the digest that its need names");
+                let next = format!("correct `digest` of {package}, if the other one is meant");
+                let next_of = "ask whoever keeps that address: its archive was changed or damaged";
+                return tell("archive-differs", headline, next)
+                    .or(next_of)
+                    .note(format!("wanted {expected}"))
+                    .note(format!("found  {found}"))
+                    .note(format!("from   {place}"));
+            }
             tell(
                 "archive-differs",
                 format!("{label} is not the archive that was locked; nothing was installed"),

@@ -95,6 +95,11 @@ pub(super) fn of_workspace(problem: &WorkspaceProblem, file: &str, text: &str, s
         WorkspaceProblem::SameName { other, .. } => {
             tell("workspace", headline, format!("give the project in {other} another name"))
         }
+        WorkspaceProblem::TwoPlaces { package, one, .. } if one.starts_with("project ") => {
+            let next = format!("need it by a constraint: yostel add {package} CONSTRAINT");
+            tell("manifest-contradiction", headline, next)
+                .note("a project of the workspace is there as it lies, whoever needs it")
+        }
         WorkspaceProblem::TwoPlaces { package, .. } => {
             tell("manifest-contradiction", headline, format!("say one place for {package}, the same in all projects"))
                 .note("one package is there once, whoever needs it")

@@ -270,7 +270,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
             tell("unknown-source", headline, next).or("yostel lock --fresh, to take the package from another source")
         }
         FlowError::Admit { package, version, place, seen, error } => {
-            with_seen(of_admit(error, package, version, place), seen.as_ref(), context)
+            with_seen(of_admit(error, package, version.as_ref(), place), seen.as_ref(), context)
         }
         FlowError::NotInCache(packages) => {
             let names: Vec<String> =

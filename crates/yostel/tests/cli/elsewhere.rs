@@ -313,7 +313,11 @@ fn one_archive_at_an_address_is_the_one_with_its_digest_and_no_other() {
     over_http("gone.tar.zst", &hex);
     sandbox.run("console", "lock").expect(5).says(&["table: ", "gone.tar.zst cannot be had", "404 Not Found"]);
     over_http("table.tar.zst", &"0".repeat(64));
-    sandbox.run("console", "lock").expect(4).says(&["table", &"0".repeat(64), &hex]);
+    sandbox.run("console", "lock").expect(4).says(&[
+        "table is not the archive with the digest that its need names",
+        &"0".repeat(64),
+        &hex,
+    ]);
     // Other bytes at the same place are refused, and nothing comes of them.
     sandbox.write("files/table.tar.zst", "other bytes");
     let need = format!("table = {{ archive = \"../files/table.tar.zst\", digest = \"sha256:{hex}\" }}\n");

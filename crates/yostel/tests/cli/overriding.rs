@@ -296,6 +296,8 @@ fn two_lines_stand_side_by_side_only_where_that_is_permitted_and_each_gets_its_o
     assert_eq!(tree, "console 0.4.0\n├─ chart 1.0.0  =1.0.0\n│  └─ tables 1.5.0  ^1\n└─ tables 2.1.0  ^2\n");
     let told = sandbox.run("console", "explain tables").expect(0).stdout;
     assert!(told.contains("1.5.0 stands beside it, for chart 1.0.0 ^1"), "{told}");
+    // What leads to the other line does not lead here.
+    assert!(told.contains("through console > tables 2.1.0") && !told.contains("chart 1.0.0 > tables"), "{told}");
     sandbox.run("console", "verify").expect(0);
     sandbox.run("console", "alter tables").expect(2).says(&["stands at several versions"]);
     // The audit counts it, and says which edit would join them.

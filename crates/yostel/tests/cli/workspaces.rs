@@ -80,6 +80,7 @@ fn a_library_is_tested_with_the_versions_that_the_product_ships() {
     sandbox.run("work/libs/rope", "run -- rig").expect(0);
     sandbox.run("work/console", "run -- rig").expect(2).says(&["`rig` cannot be run"]);
     sandbox.run("work/libs/bell", "run -- scale").expect(2);
+    sandbox.run("work", "run -- scale").expect(2).says(&["yostel --project NAME run"]);
 }
 
 #[test]
@@ -89,7 +90,7 @@ fn needs_between_projects_are_checked_and_follow_what_lies_there() {
     let run = sandbox.run("work", "install").expect(6);
     run.says(&["rope-lib is locked as 1.2.0 (project libs/rope), but is 2.0.0 (project libs/rope) now"]);
     let run = sandbox.run("work", "lock").expect(3);
-    run.says(&["console/yostel.toml:7: console needs rope-lib ^1.2", "no release is that"]);
+    run.says(&["console/yostel.toml:7: console needs rope-lib ^1.2; it is 2.0.0 (project libs/rope)"]);
     project(&sandbox, "libs/rope", "rope-lib", "1.3.0", "scale = \"^1\"\n");
     let told = sandbox.run("work", "lock").expect(0).stdout;
     assert!(told.contains("1.2.0 -> 1.3.0"), "{told}");
@@ -234,6 +235,30 @@ fn what_contradicts_itself_is_told_with_its_place_and_nothing_changes() {
     sandbox.run("work", "lock").expect(2).says(&["`git` and `path` say two different places"]);
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "");
     sandbox.run("work", "install").expect(0);
+}
+
+#[test]
+fn where_a_need_counts_stays_with_it_when_its_constraint_is_agreed_on() {
+    let sandbox = world();
+    let on = "scale = { accept = \"^1\", only-on = [\"linux/*\"] }\n";
+    project(&sandbox, "console", "console", "0.4.0", "scale = \"^1\"\n");
+    project(&sandbox, "libs/bell", "bell-lib", "2.0.0", on);
+    sandbox.run("work", "add --move-to-agreed").expect(0);
+    assert!(sandbox.read("work/yostel.toml").contains("[agreed]\nscale = \"^1\"\n"));
+    let kept = "scale = { accept = \"agreed\", only-on = [\"linux/*\"] }";
+    assert!(sandbox.read("work/libs/bell/yostel.toml").contains(kept));
+    sandbox.run("work", "lock").expect(0);
+}
+
+#[test]
+fn a_project_is_needed_by_constraint_and_not_from_elsewhere() {
+    let sandbox = installed();
+    let before = sandbox.picture("work");
+    let run = sandbox.run("work", "--project console add rope-lib --path libs/rope").expect(2);
+    run.says(&["by project libs/rope and by path libs/rope", "yostel add rope-lib CONSTRAINT"]);
+    assert_eq!(sandbox.picture("work"), before);
+    let told = sandbox.run("work", "--project bell-lib add scale ^1 --agreed").expect(0).stdout;
+    assert!(told.contains("in libs/bell/yostel.toml. Agreed on it in yostel.toml."), "{told}");
 }
 
 #[test]
