@@ -31,12 +31,13 @@ pub use declared::{Declared, Live};
 pub use diagnostic::{Diagnostic, Place};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
 pub use lockfile::{
-    Alteration, AskedBy, Difference, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileError, Reached,
+    Alteration, AskedBy, Claims, Difference, Dispute, Disputed, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile,
+    LockfileError, Reached,
 };
 pub use manifest::{
-    Alter, EditError, Force, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit, NeedForm,
-    Policy, Project, SourceDeclaration, Swap, Workspace, WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need,
-    manifest_schema, new_manifest, remove_alter, remove_need, run_purpose,
+    Alter, EditError, Force, Identity, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit,
+    NeedForm, Policy, Project, SourceDeclaration, Swap, Workspace, WorkspaceEntry, add_agreed, add_alter, add_coexist,
+    add_need, manifest_schema, new_manifest, remove_alter, remove_need, run_purpose,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest};
 pub use origin::{Elsewhere, GitAt, GitPlace, Origin};
@@ -53,8 +54,8 @@ pub use resolve::{
 };
 pub use satisfies::{Violation, satisfies};
 pub use tree::{
-    Entry, EntryKind, FilePatch, Hunk, HunkLine, Listing, ListingError, Mark, NotText, Patch, PatchError, Rejected,
-    RejectedReason, TreeFile, check_entry_path, link_stays_inside,
+    Entry, EntryKind, FilePatch, Hunk, HunkLine, LinkFault, Listing, ListingError, Mark, NotText, Patch, PatchError,
+    Rejected, RejectedReason, TreeFile, check_entry_path, check_links, fold,
 };
-pub use version::{Numbering, NumberingError, Order, Version, VersionError};
+pub use version::{Numbering, NumberingError, Order, VERSION_LIMIT, Version, VersionError};
 pub use why::{NotTaken, Reason, Why, why};

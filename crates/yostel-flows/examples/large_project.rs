@@ -4,6 +4,7 @@
 //! FOLDER must be empty or not there yet; 300 packages, 20000 files and seed 1 when left out. The same seed makes the
 //! same bytes: about 13 KB a file.
 
+#![allow(clippy::disallowed_methods, reason = "worlds are set up and looked at by hand")]
 #![allow(
     clippy::unwrap_used,
     clippy::exit,
@@ -47,6 +48,7 @@ fn main() {
         now: Timestamp::UNIX_EPOCH,
         platform: current_platform(),
         tool: Version::parse("0.1.0", Order::Semver).unwrap(),
+        patience: yostel_flows::Patience::default(),
     };
     create_registry(&root.join("depot"), "depot").unwrap();
     let made = root.join("made");

@@ -1,11 +1,11 @@
 //! Changing a package locally: open a copy, look at what was changed, keep it as a patch that everyone gets, or drop it.
 
-use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use yostel_core::{PackageName, Patch, Version, add_alter, remove_alter};
+use yostel_files::Folder;
 use yostel_store::{
-    Cache, FileChange, HeldProject, OpenPackage, PlannedPackage, Project, StoreError, altered_folder, write_atomically,
+    Cache, FileChange, HeldProject, OpenPackage, PlannedPackage, Project, altered_folder, dropped_patch,
 };
 
 use crate::environment::planned_package;
@@ -13,7 +13,7 @@ use crate::error::{FlowError, NotAltered};
 use crate::install::{InstallRequest, as_installed, bring_in, install};
 use crate::lock::{LockRequest, lock};
 use crate::observer::{Event, Observer};
-use crate::project::{LoadedProject, Settings, load_fitting_lockfile, load_project};
+use crate::project::{LoadedProject, MANIFEST_NAME, Settings, load_fitting_lockfile, load_project};
 
 /// A package that is open for changes.
 #[derive(Debug)]
@@ -159,20 +159,16 @@ pub fn keep_alter(
     let text = Patch { files: files.iter().filter_map(|change| change.patch.clone()).collect() }.write();
     let why = why.split_whitespace().collect::<Vec<_>>().join(" ");
     let text = format!("{package} {}: {why}\n\n{text}", planned.version);
-    let mut undo = Undo::default();
+    let mut undo = Undo::at(&project.root)?;
     let locked = (|| {
-        undo.write(&project.root.join(&patch), Some(&text), observer)?;
-        undo.write(
-            &project.manifest_of(&project.top),
-            Some(&add_alter(&project.top.text, package, &patch, &why)?),
-            observer,
-        )?;
+        undo.write(&patch, Some(&text), observer)?;
+        undo.write(MANIFEST_NAME, Some(&add_alter(&project.top.text, package, &patch, &why)?), observer)?;
         let project = load_project(&project.root, settings)?;
         lock(&project, LockRequest::default(), settings, observer)?;
         Ok(project)
     })();
     let project = undo.unless_done(locked)?;
-    hold(&project, observer)?.close(package, &Cache::open(&settings.cache))?;
+    hold(&project, observer)?.close(package)?;
     reinstall(&project, settings, observer)?;
     Ok(Kept { version: planned.version, patch, why, files })
 }
@@ -188,27 +184,27 @@ pub fn drop_alter(
     observer: &dyn Observer,
 ) -> Result<Dropped, FlowError> {
     let target = Project::at(&project.root)?;
-    let cache = Cache::open(&settings.cache);
     if let Some(open) = target.opened(package) {
         // What somebody wrote is not thrown away unseen.
         let changes = changes_in_copy(project, package, &open, settings, observer)?;
         let patch = Patch { files: changes.into_iter().filter_map(|change| change.patch).collect() };
-        let kept = project.root.join(format!("{}.dropped.patch", altered_folder(package)));
+        let kept = dropped_patch(package);
         let worth = !patch.files.is_empty() && Some(&patch) != project.patches()?.patch(package).ok().as_ref();
         if worth {
-            write_atomically(&kept, patch.write().as_bytes())?;
+            Folder::open(&project.root)?.write_atomically(&kept, patch.write().as_bytes())?;
         }
-        hold(project, observer)?.close(package, &cache)?;
+        let kept = project.root.join(kept);
+        hold(project, observer)?.close(package)?;
         reinstall(project, settings, observer)?;
         return Ok(Dropped::Copy(worth.then_some(kept)));
     }
     let Some(named) = project.manifest().alter.get(package) else {
         return Err(not_altered(package, NotAltered::NotOpen));
     };
-    let mut undo = Undo::default();
+    let mut undo = Undo::at(&project.root)?;
     let locked = (|| {
-        undo.write(&project.manifest_of(&project.top), Some(&remove_alter(&project.top.text, package)?), observer)?;
-        undo.write(&project.root.join(&named.patch), None, observer)?;
+        undo.write(MANIFEST_NAME, Some(&remove_alter(&project.top.text, package)?), observer)?;
+        undo.write(&named.patch, None, observer)?;
         let project = load_project(&project.root, settings)?;
         lock(&project, LockRequest::default(), settings, observer)?;
         Ok(project)
@@ -261,45 +257,55 @@ fn reinstall(project: &LoadedProject, settings: &Settings, observer: &dyn Observ
     install(project, &InstallRequest::again(placing, selection), settings, observer).map(drop)
 }
 
-/// Files as they were before they were written.
-#[derive(Default)]
-struct Undo(Vec<(PathBuf, Option<Vec<u8>>)>);
+/// Files below the project's folder as they were before they were written.
+struct Undo {
+    root: Folder,
+    before: Vec<(PathBuf, Option<Vec<u8>>)>,
+}
 
 impl Undo {
+    fn at(root: &Path) -> Result<Self, FlowError> {
+        Ok(Self { root: Folder::open(root)?, before: Vec::new() })
+    }
+
     /// Writes a file, or removes it.
-    fn write(&mut self, path: &std::path::Path, text: Option<&str>, observer: &dyn Observer) -> Result<(), FlowError> {
-        self.0.push((path.to_owned(), fs::read(path).ok()));
+    fn write(&mut self, path: &str, text: Option<&str>, observer: &dyn Observer) -> Result<(), FlowError> {
+        let before = match self.root.read(path) {
+            Ok(before) => Some(before),
+            Err(error) if error.is_not_found() => None,
+            // What cannot be read could not be put back.
+            Err(error) => return Err(error.into()),
+        };
+        self.before.push((PathBuf::from(path), before));
         if text.is_some() {
-            observer.notice(Event::Write(match path.extension() {
-                Some(ending) if ending == "toml" => "yostel.toml",
-                _ => "the patch",
-            }));
+            observer.notice(Event::Write(if path == MANIFEST_NAME { MANIFEST_NAME } else { "the patch" }));
         }
-        put(path, text.map(str::as_bytes))
+        put(&self.root, Path::new(path), text.map(str::as_bytes))
     }
 
     /// Puts everything back when what came after failed.
     fn unless_done<T>(self, outcome: Result<T, FlowError>) -> Result<T, FlowError> {
         if outcome.is_err() {
-            self.0.into_iter().rev().try_for_each(|(path, content)| put(&path, content.as_deref()))?;
+            let mut before = self.before.into_iter().rev();
+            before.try_for_each(|(path, content)| put(&self.root, &path, content.as_deref()))?;
         }
         outcome
     }
 }
 
-fn put(path: &std::path::Path, content: Option<&[u8]>) -> Result<(), FlowError> {
-    let folder = path.parent().expect("a file lies in a folder");
-    match content {
-        Some(content) => {
-            fs::create_dir_all(folder).map_err(StoreError::when("make the folder", folder))?;
-            write_atomically(path, content)?;
-        }
-        None => {
-            if path.symlink_metadata().is_ok() {
-                fs::remove_file(path).map_err(StoreError::when("remove", path))?;
+fn put(root: &Folder, path: &Path, content: Option<&[u8]>) -> Result<(), FlowError> {
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+    match (content, folder) {
+        (Some(content), folder) => {
+            if let Some(folder) = folder {
+                root.make_folders(folder)?;
             }
+            root.write_atomically(path, content)?;
+        }
+        (None, folder) => {
+            root.remove_file(path)?;
             // Only an empty folder goes: the one of the last patch.
-            fs::remove_dir(folder).ok();
+            folder.map(|folder| root.remove_if_empty(folder));
         }
     }
     Ok(())

@@ -6,9 +6,9 @@ use std::io::BufReader;
 use std::path::Path;
 
 use yostel_core::Lockfile;
+use yostel_files::write_atomically_with;
 use yostel_store::{
     Cache, CacheEntry, CacheReport, CacheStats, Carried, KitError, Loaded, PruneRule, Pruned, for_each_in_parallel,
-    write_atomically_with,
 };
 
 use crate::error::FlowError;

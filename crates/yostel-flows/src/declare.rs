@@ -1,7 +1,6 @@
 //! Start a manifest, add and remove needs, telling what they admit today.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
@@ -9,8 +8,8 @@ use yostel_core::{
     Accept, ArchiveDigest, Constraint, Elsewhere, GitPlace, NeedForm, Origin, PackageName, Purpose, Release, Sha256,
     SourceName, Version, add_agreed, add_need, new_manifest, remove_need,
 };
+use yostel_files::{Disk, Folder, write_atomically};
 use yostel_sources::{ArchiveError, commit_of, open_archive};
-use yostel_store::write_atomically;
 
 use crate::error::FlowError;
 use crate::lock::unknown_package;
@@ -43,8 +42,7 @@ pub fn init(folder: &Path, request: &InitRequest) -> Result<PathBuf, FlowError> 
         let folder = folder.replace('\\', "\\\\").replace('"', "\\\"");
         text.push_str(&format!("\n[sources.{name}]\nfolder = \"{folder}\"\n"));
     }
-    fs::create_dir_all(folder).map_err(yostel_store::StoreError::when("make the folder", folder))?;
-    write_atomically(&path, text.as_bytes())?;
+    Folder::make_on(&Disk::default(), folder)?.write_atomically(MANIFEST_NAME, text.as_bytes())?;
     Ok(path)
 }
 
@@ -215,7 +213,7 @@ pub fn add_elsewhere(
     let elsewhere = match from {
         TakeFrom::Git(place) => {
             let fail = |error| FlowError::Git { package: package.clone(), commit: None, error };
-            commit = Some(commit_of(&seen_from(&place.address), &place.at).map_err(fail)?);
+            commit = Some(commit_of(&seen_from(&place.address), &place.at, &project.git_config()).map_err(fail)?);
             Elsewhere::Git(GitPlace { address: written(place.address), ..place })
         }
         TakeFrom::Path(path) => {
@@ -226,7 +224,7 @@ pub fn add_elsewhere(
         TakeFrom::Archive(address, None) => {
             let fail = |error| FlowError::Archive { package: package.clone(), error };
             let unread = |cause| fail(ArchiveError { address: address.clone(), cause });
-            let mut stream = open_archive(&address, stand).map_err(fail)?;
+            let mut stream = open_archive(&address, stand, project.patience).map_err(fail)?;
             let mut digest = Sha256::default();
             let mut buffer = vec![0; 128 * 1024];
             loop {

@@ -3,15 +3,18 @@
 //! What a repository's commit holds is packed without compression, so that everybody who has the commit makes the same
 //! archive; from there on it is an archive like any other, with a digest in the lockfile.
 
-use std::fs::{self, File};
+use std::io::Read;
 use std::sync::Arc;
 
 use yostel_core::{
-    ANY_PLATFORM, ArchiveDigest, Artifact, Elsewhere, GitPlace, LockedPackage, Lockfile, Manifest, Offers, Origin,
-    PackageDocument, PackageName, Release, TreeDigest, Version, run_purpose,
+    ANY_PLATFORM, ArchiveDigest, Artifact, Elsewhere, EntryKind, GitPlace, LockedPackage, Lockfile, Manifest, Offers,
+    Origin, PackageDocument, PackageName, Release, TreeDigest, Version, run_purpose,
 };
-use yostel_sources::{SourceSet, check_out, commit_of, open_archive};
-use yostel_store::{Cache, StagedArchive, StagedTree, UnpackConfig, pack_plain};
+use yostel_files::FileError;
+use yostel_sources::{CommitFiles, GitConfig, SourceSet, commit_of, fetch_commit, open_archive};
+use yostel_store::{
+    Cache, Contents, PackError, StagedArchive, StagedTree, UnpackConfig, WorkFolder, is_left_out, pack_plain,
+};
 
 use crate::error::{FlowError, ForeignProblem};
 use crate::install::refused_by;
@@ -20,8 +23,15 @@ use crate::observer::{Event, Observer};
 use crate::places::is_relative;
 use crate::project::{LoadedProject, MANIFEST_NAME, version_of};
 
-/// What came from a repository or an archive, aside.
-type Came = (Artifact, StagedArchive, StagedTree);
+/// What was fetched from a repository, aside.
+struct FetchedPackage {
+    artifact: Artifact,
+    archive: StagedArchive,
+    tree: StagedTree,
+}
+
+/// The name of the archive that is made of a commit, in its folder of work.
+const ARCHIVE: &str = "archive";
 
 impl LoadedProject {
     /// Opens the manifest's sources, with all packages that come from elsewhere. What the lockfile holds of those stays at
@@ -75,7 +85,7 @@ impl LoadedProject {
             None => {
                 observer.notice(Event::Fetch(package.clone()));
                 let fail = |error| FlowError::Git { package: package.clone(), commit: None, error };
-                commit_of(&self.address(&place.address), &place.at).map_err(fail)?
+                commit_of(&self.address(&place.address), &place.at, &self.git_config()).map_err(fail)?
             }
         };
         let of_lock = locked.filter(|(was, _)| *was == commit).and_then(|(_, locked)| locked.artifacts.first());
@@ -85,9 +95,9 @@ impl LoadedProject {
         {
             return Ok((origin, artifact.clone()));
         }
-        let (artifact, archive, tree) = self.check_out(package, &origin, cache, observer)?;
-        cache.commit(vec![archive], vec![tree])?;
-        Ok((origin, artifact))
+        let fetched = self.fetch_package(package, &origin, cache, observer)?;
+        cache.commit(vec![fetched.archive], vec![fetched.tree])?;
+        Ok((origin, fetched.artifact))
     }
 
     fn archive(
@@ -104,13 +114,12 @@ impl LoadedProject {
         {
             return Ok(artifact.clone());
         }
-        let path = cache.archive_path(digest);
-        let mut stream: Box<dyn std::io::Read + Send> = match File::open(&path) {
+        let mut stream: Box<dyn Read + Send> = match cache.open_archive(digest) {
             Ok(file) => Box::new(file),
             Err(_) => {
                 observer.notice(Event::Fetch(package.clone()));
                 let fail = |error| FlowError::Archive { package: package.clone(), error };
-                open_archive(address, &self.root).map_err(fail)?
+                open_archive(address, &self.root, self.patience).map_err(fail)?
             }
         };
         let came = cache.stage_unknown(digest, &mut stream, UnpackConfig::default(), |_| {});
@@ -139,15 +148,13 @@ impl LoadedProject {
         match origin {
             Origin::Git { place, .. } => {
                 let work = cache.work_folder()?;
-                let archive = work.path().join("archive");
-                self.pack_commit(package, origin, work.path(), &archive)?;
-                let mut file =
-                    File::open(&archive).map_err(|cause| FlowError::Read { path: archive.clone(), cause })?;
+                self.pack_commit(package, origin, &work)?;
+                let mut file = work.folder().open_file(ARCHIVE)?;
                 cache.stage_archive(artifact, &mut file, advance).map_err(refused(place.to_string()))
             }
             Origin::Archive { address } => {
                 let fail = |error| FlowError::Archive { package: package.clone(), error };
-                let mut stream = open_archive(address, &self.root).map_err(fail)?;
+                let mut stream = open_archive(address, &self.root, self.patience).map_err(fail)?;
                 let place = format!("archive {address}");
                 cache.stage_archive(artifact, &mut stream, advance).map_err(refused(place))
             }
@@ -157,38 +164,48 @@ impl LoadedProject {
         }
     }
 
-    fn check_out(
+    fn fetch_package(
         &self,
         package: &PackageName,
         origin: &Origin,
         cache: &Cache,
         observer: &dyn Observer,
-    ) -> Result<Came, FlowError> {
+    ) -> Result<FetchedPackage, FlowError> {
         observer.notice(Event::Fetch(package.clone()));
         let work = cache.work_folder()?;
-        let path = work.path().join("archive");
-        let artifact = self.pack_commit(package, origin, work.path(), &path)?;
+        let artifact = self.pack_commit(package, origin, &work)?;
         let refused = || refused_by((package, None), &artifact, cache, origin.to_string());
-        let mut file = File::open(&path).map_err(|cause| FlowError::Read { path: path.clone(), cause })?;
+        let mut file = work.folder().open_file(ARCHIVE)?;
         let archive = cache.stage_archive(&artifact, &mut file, |_| {}).map_err(refused())?;
         observer.notice(Event::Unpack(package.clone()));
         let tree = cache.stage_tree(&artifact, Some(&archive), UnpackConfig::default(), None).map_err(refused())?;
-        Ok((artifact.clone(), archive, tree))
+        Ok(FetchedPackage { artifact: artifact.clone(), archive, tree })
     }
 
-    /// Checks a commit out below `work` and packs it.
-    fn pack_commit(
-        &self,
-        package: &PackageName,
-        origin: &Origin,
-        work: &std::path::Path,
-        to: &std::path::Path,
-    ) -> Result<Artifact, FlowError> {
+    /// Fetches a commit and packs it, in a folder of work.
+    fn pack_commit(&self, package: &PackageName, origin: &Origin, work: &WorkFolder) -> Result<Artifact, FlowError> {
         let Origin::Git { place, commit } = origin else { unreachable!("asked for commits only") };
         let fail = |error| FlowError::Git { package: package.clone(), commit: Some(commit.clone()), error };
         let address = self.address(&place.address);
-        let folder = check_out(&address, &place.at, commit, place.folder.as_deref(), work).map_err(fail)?;
-        Ok(pack_plain(&folder, to)?.artifact)
+        let repository = work.folder().make_folder("repository")?;
+        let folder = place.folder.as_deref();
+        let mut files =
+            fetch_commit(&address, &place.at, commit, folder, repository.path(), &self.git_config()).map_err(fail)?;
+        files.retain(|file| !is_left_out(&file.path));
+        let archive = work.folder().create(ARCHIVE, 0o644)?;
+        let packed = pack_plain(&mut OfCommit(&mut files), archive).map_err(|error| match error {
+            PackError::File(error) => FlowError::from(error),
+            unfit @ PackError::Unfit { .. } => FlowError::Foreign {
+                package: package.clone(),
+                place: origin.to_string(),
+                problem: ForeignProblem::Unfit(unfit.to_string()),
+            },
+        })?;
+        Ok(packed.artifact)
+    }
+
+    pub(crate) fn git_config(&self) -> GitConfig {
+        GitConfig { patience: self.patience, schemes: self.manifest().policy.git_schemes.clone() }
     }
 
     /// Returns an address as git takes it wherever it is run.
@@ -205,9 +222,9 @@ impl LoadedProject {
         cache: &Cache,
     ) -> Result<PackageDocument, FlowError> {
         let fail = |problem| FlowError::Foreign { package: package.clone(), place: origin.to_string(), problem };
-        let path = cache.tree_files(artifact.tree).join(MANIFEST_NAME);
-        let manifest = match fs::read_to_string(&path) {
-            Err(_) => None,
+        let manifest = match cache.tree(artifact.tree).and_then(|tree| tree.read_text(MANIFEST_NAME)) {
+            Err(error) if error.is_not_found() => None,
+            Err(error) => return Err(error.into()),
             Ok(text) => Some(Manifest::parse(&text).map_err(|problems| {
                 fail(ForeignProblem::Manifest(problems.first().map(ToString::to_string).unwrap_or_default()))
             })?),
@@ -229,6 +246,20 @@ impl LoadedProject {
         let offers = manifest.map_or_else(Offers::default, |manifest| manifest.offers);
         let release = Release::unpublished(version, [(run_purpose(), needs)].into(), offers, vec![artifact]);
         Ok(PackageDocument { name: package.clone(), numbering, releases: vec![Arc::new(release)] })
+    }
+}
+
+/// A commit's files, to be packed.
+struct OfCommit<'f>(&'f mut CommitFiles);
+
+impl Contents for OfCommit<'_> {
+    fn list(&mut self) -> Result<Vec<(String, EntryKind, u64)>, PackError> {
+        Ok(self.0.files().iter().map(|file| (file.path.clone(), file.kind, file.size)).collect())
+    }
+
+    fn open(&mut self, at: usize) -> Result<Box<dyn Read + '_>, FileError> {
+        let path = self.0.files()[at].path.clone();
+        Ok(Box::new(self.0.open(at).map_err(FileError::when("read", path))?))
     }
 }
 

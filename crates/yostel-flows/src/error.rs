@@ -5,12 +5,13 @@ use std::ops::Range;
 use std::path::PathBuf;
 
 use yostel_core::{
-    Accept, BindError, Collision, Difference, EditError, LockfileError, ManifestProblem, Origin, PackageName,
+    Accept, BindError, Collision, Difference, Dispute, EditError, LockfileError, ManifestProblem, Origin, PackageName,
     PatchError, Purpose, Requirement, ResolveError, SourceName, Version,
 };
+use yostel_files::FileError;
 use yostel_registry::RegistryError;
 use yostel_sources::{ArchiveError, GitError, SourceError, SourceErrorKind};
-use yostel_store::{AdmitError, AlterError, ErrorClass, KitError, StoreError};
+use yostel_store::{AdmitError, AlterError, ErrorClass, KitError};
 
 use crate::republished::{Republished, Seen};
 use crate::workspace::WorkspaceProblem;
@@ -70,6 +71,9 @@ pub enum ForeignProblem {
     /// It has a problem.
     #[error("its manifest cannot be read: {0}")]
     Manifest(String),
+    /// It holds what no package may.
+    #[error("{0}")]
+    Unfit(String),
     /// It takes a package from a place that only it knows.
     #[error("it takes {0} from {1}")]
     Place(PackageName, String),
@@ -321,6 +325,17 @@ pub enum FlowError {
         /// Byte range of the forced package in it.
         span: Range<usize>,
     },
+    /// What would be locked could not be read back, so it is not written.
+    #[error("the lockfile could not be read back: {problem}")]
+    NotReadableBack {
+        /// The package with the longest constraint, who asks with it, and how long it is, in bytes.
+        longest: Option<(PackageName, String, usize)>,
+        /// What reading it said.
+        problem: String,
+    },
+    /// What the lockfile says of releases is not so.
+    #[error("{} thing(s) that the lockfile says are not so", .0.len())]
+    Disputed(Vec<Dispute>),
     /// The resolver broke its own rules.
     #[error(transparent)]
     WrongAnswer(ResolveError),
@@ -412,7 +427,7 @@ pub enum FlowError {
     Registry(#[from] RegistryError),
     /// The store failed.
     #[error(transparent)]
-    Store(#[from] StoreError),
+    Store(#[from] FileError),
     /// A patch that the manifest names cannot be used.
     #[error("the patch of {package} cannot be used")]
     Patch {
@@ -449,6 +464,7 @@ impl FlowError {
             | Self::NoSuchProject { .. }
             | Self::Path { .. }
             | Self::NotShareable(_)
+            | Self::NotReadableBack { .. }
             | Self::ForcedOutsideAgreed { .. }
             | Self::Foreign { .. }
             | Self::AlreadyAProject(_)
@@ -472,7 +488,7 @@ impl FlowError {
             }
             Self::Patch { .. } => FlowClass::Usage,
             Self::Collision { .. } | Self::OutOfTime(_) => FlowClass::NoResolution,
-            Self::Lockfile { .. } | Self::Republished(_) => FlowClass::Integrity,
+            Self::Lockfile { .. } | Self::Republished(_) | Self::Disputed(_) => FlowClass::Integrity,
             Self::NoLockfile(_) | Self::Stale(_) | Self::NotInstalled => FlowClass::Stale,
             Self::Source(error) => match error.kind {
                 SourceErrorKind::Ambiguous { .. } => FlowClass::Usage,
@@ -483,6 +499,8 @@ impl FlowError {
             }
             Self::Kit { .. } => FlowClass::Integrity,
             Self::Git { error: GitError::Write { .. }, .. } => FlowClass::Machine,
+            Self::Git { error: GitError::Address { .. }, .. } => FlowClass::Usage,
+            Self::Git { error: GitError::Unfit { .. }, .. } => FlowClass::Integrity,
             Self::NotInCache(_) | Self::Git { .. } | Self::Archive { .. } => FlowClass::SourceUnavailable,
             Self::Admit { error: AdmitError::Read { .. }, .. } => FlowClass::SourceUnavailable,
             Self::Admit { error, .. } => match error.class() {

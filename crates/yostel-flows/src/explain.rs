@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use yostel_core::{
     Accept, Asker, Collision, Lockfile, Move, Outcome, PackageDocument, PackageName, Problem, Reason, Requirement,
-    Resolver, Version, Why, compare, nearest, run_purpose, why,
+    Resolver, Version, Why, nearest, run_purpose, why,
 };
 use yostel_store::{Cache, for_each_in_parallel};
 
@@ -12,6 +12,7 @@ use crate::error::{FlowError, WishPlace};
 use crate::lock::{Keep, drive, places_of, rules_of, versions_of};
 use crate::observer::Observer;
 use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
+use crate::proposal::moves_to;
 
 /// What was found out about a package.
 #[derive(Debug)]
@@ -123,12 +124,7 @@ fn demand(
     let outcome = drive(Resolver::new(problem), project, &sources, observer)?.outcome;
     let outcome = match outcome {
         Outcome::Resolved(resolution) => {
-            let mut after = Lockfile::from_resolution(&project.declared()?, &resolution);
-            // What patches make of other releases is not asked here.
-            for (name, locked) in after.chosen.iter_mut() {
-                locked.altered = lockfile.chosen.get(name).and_then(|was| was.altered.clone());
-            }
-            Counterfactual::Possible(compare(Some(lockfile), &after))
+            Counterfactual::Possible(moves_to(&resolution, &project.declared()?, lockfile))
         }
         Outcome::Collision(collision) => {
             let places = places_of(project, &collision);

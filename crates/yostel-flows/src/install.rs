@@ -8,7 +8,7 @@ use yostel_core::{Artifact, FilePatch, Lockfile, Origin, PackageName, Purpose, S
 use yostel_sources::{Source, SourceErrorKind, SourceSet};
 use yostel_store::{
     AdmitError, Cache, FileChange, Installed, Placing, PlannedPackage, Project, ProjectRecord, StagedArchive,
-    StagedTree, TreeDifference, Trust, UnpackConfig, for_each_in_parallel, read_file,
+    StagedTree, TreeDifference, Trust, UnpackConfig, for_each_in_parallel,
 };
 
 use crate::compose::{Selection, plan_of};
@@ -17,6 +17,7 @@ use crate::observer::{Event, Observer};
 use crate::patches::{self, Patches};
 use crate::project::{LoadedProject, Settings, glance_at_lockfile, load_fitting_lockfile};
 use crate::republished::{self, Seen};
+use crate::trust::{Content, check_contents};
 
 /// How to install.
 #[derive(Debug, Clone, Default)]
@@ -121,6 +122,15 @@ pub fn install(
     let needed: Vec<&PlannedPackage> = packages.iter().copied().filter(|package| !is_there(package)).collect();
     Brought { fetched: report.fetched, repaired: report.repaired } =
         bring_in(project, &lockfile, &needed, &cache, request.offline, observer)?;
+    let contents: Vec<Content<'_>> = needed
+        .iter()
+        .filter(|package| package.altered.is_none())
+        .filter_map(|package| {
+            let locked = lockfile.chosen.at(&package.name, &package.version)?;
+            Some((&package.name, locked, &package.artifact))
+        })
+        .collect();
+    check_contents(&lockfile, &project.declared()?, &contents, &cache)?;
     make_altered(&needed, &project.patches()?, &cache)?;
     let held = target.hold(|| observer.notice(Event::Wait))?;
     // While we waited, another process may have done it all.
@@ -369,7 +379,7 @@ pub fn verify(
     let (placing, selection) = as_installed(&target, &cache, settings);
     let target = target.placing(placing);
     let plan = plan_of(&lockfile, &project.declared()?, &selection, &project.patches()?)?;
-    if !plan.packages.is_empty() && !target.state().join("packages").is_dir() {
+    if !plan.packages.is_empty() && !target.has_packages() {
         return Err(FlowError::NotInstalled);
     }
     observer.notice(Event::Begin("verifying", plan.packages.len() as u64));
@@ -383,7 +393,7 @@ pub fn verify(
     let changes =
         found.iter().filter_map(|(name, differences)| Some((plan.packages.get(name.as_ref()?)?, differences)));
     let changes = changes.flat_map(|(package, differences)| {
-        let changes = changes_of(package, differences, target.state(), &cache);
+        let changes = changes_of(package, differences, &target, &cache);
         changes.into_iter().map(|change| (label(&Some(package.name.clone())), change))
     });
     let changes = changes.collect();
@@ -403,15 +413,14 @@ pub fn verify(
 fn changes_of(
     package: &PlannedPackage,
     differences: &[TreeDifference],
-    state: &Path,
+    target: &Project,
     cache: &Cache,
 ) -> Vec<FileChange> {
     let changed = |difference: &TreeDifference| matches!(difference, TreeDifference::Changed { how: "content", .. });
     let paths: Vec<&str> = differences.iter().filter(|d| changed(d)).map(TreeDifference::path).collect();
     let Some(right) = cache.right_files(package.tree(), &package.artifact, &paths) else { return Vec::new() };
-    let folder = state.join("packages").join(package.folder());
     let change = |(path, before): (String, TreeFile)| {
-        let after = read_file(&folder.join(&path), before.kind).ok()?;
+        let after = target.read_installed(package, cache, &path, before.kind).ok()?;
         let (before_kind, after_kind) = (Some(before.kind), Some(after.kind));
         let patch = FilePatch::between(&path, Some(&before), Some(&after)).ok().flatten();
         Some(FileChange { path, before: before_kind, after: after_kind, patch })

@@ -22,8 +22,10 @@ mod observer;
 mod patches;
 mod places;
 mod project;
+mod proposal;
 mod republished;
 mod settle;
+mod trust;
 mod upkeep;
 mod workspace;
 
@@ -48,7 +50,11 @@ pub use project::{
     LOCKFILE_NAME, LoadedProject, MANIFEST_NAME, Settings, current_platform, load_lockfile, load_manifests,
     load_project,
 };
+pub use proposal::Proposal;
 pub use republished::{Republished, Seen};
 pub use settle::{Settlement, apply_settlement, settle};
+pub use trust::{LockCheck, check_lock};
 pub use upkeep::{Debt, Upkeep, UpkeepRule};
+pub use yostel_sources::Patience;
+
 pub use workspace::{ProjectFile, WorkspaceProblem, in_order_of_needs};

@@ -8,18 +8,18 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use yostel_core::{
-    Arrival, Collision, Declared, Glance, Lockfile, Move, MoveKind, Origin, Outcome, Overridden, PackageDocument,
-    PackageName, Phase, Prefer, Problem, Resolution, ResolveError, Resolver, Rules, Seal, SearchStats, Step,
-    Unfinished, Version, compare, nearest, overridden,
+    Arrival, Claims, Collision, Declared, Dispute, Disputed, Glance, LockedPackage, Lockfile, Move, Origin, Outcome,
+    Overridden, PackageDocument, PackageName, Phase, Prefer, Problem, Resolution, ResolveError, Resolver, Rules, Seal,
+    SearchStats, Step, Unfinished, Version, nearest, overridden,
 };
+use yostel_files::{Disk, Folder};
 use yostel_sources::SourceSet;
-use yostel_store::{Cache, for_each_in_parallel, write_atomically};
+use yostel_store::{Cache, for_each_in_parallel};
 
 use crate::error::{FlowError, RulePlace, WishPlace};
 use crate::observer::{Event, Observer};
-use crate::patches::complete;
 use crate::project::{LoadedProject, Settings, glance_at_lockfile, line_of, load_lockfile};
-use crate::republished;
+use crate::proposal::{Basis, Proposal};
 
 /// What to keep of an earlier lockfile.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -99,6 +99,8 @@ pub struct LockReport {
     pub unused_patches: BTreeSet<PackageName>,
     /// What the search did; none when there was nothing to search for.
     pub search: Option<SearchReport>,
+    /// Releases that were locked, and that their sources do not have any more.
+    pub gone: Vec<(PackageName, Version)>,
 }
 
 impl LockReport {
@@ -117,6 +119,7 @@ impl LockReport {
             only_here: Vec::new(),
             unused_patches: BTreeSet::new(),
             search: None,
+            gone: Vec::new(),
         }
     }
 }
@@ -217,75 +220,82 @@ pub fn lock(
             }
         }
     };
-    forced_inside_agreed(project, &resolution)?;
-    let mut lockfile = Lockfile::from_resolution(&declared, &resolution);
-    if request.shareable {
-        let bound = lockfile.chosen.iter().filter(|(_, locked)| !locked.from.is_shareable());
-        let bound: Vec<_> = bound.map(|(name, locked)| (name.clone(), locked.from.clone())).collect();
-        if !bound.is_empty() {
-            return Err(FlowError::NotShareable(bound));
-        }
-    }
     let cache = Cache::open(&settings.cache);
-    if let Some(told) = published_again(before.as_ref(), &lockfile, request.keep, project, &cache, observer)? {
-        return Err(told);
+    if let Some(before) = before.as_ref().filter(|_| request.keep == Keep::Locked) {
+        refuse_other_needs(before, &declared, &documents)?;
     }
-    complete(&mut lockfile, before.as_ref(), &patches, project, &cache, observer)?;
-    let moves = compare(before.as_ref(), &lockfile);
-    let text = lockfile.write();
-    let changed = before.as_ref() != Some(&lockfile);
+    let (keep, shareable) = (request.keep, request.shareable);
+    let basis = Basis { project, declared: &declared, patches: &patches, before: before.as_ref(), keep, shareable };
+    let proposal = Proposal::of(&resolution, &basis, &cache, observer)?;
+    let changed = proposal.changes_lockfile();
     let written = changed && request.write == Write::File;
     if written {
-        observer.notice(Event::Write("yostel.lock"));
-        write_atomically(&path, text.as_bytes())?;
+        proposal.write(project, observer)?;
     }
+    let gone = before.as_ref().map(|before| gone_from_sources(before, &documents)).unwrap_or_default();
+    let only_here = proposal.only_here();
+    let (lockfile, moves) = proposal.into_parts();
     let newer = kept_below_newest(&lockfile, &documents, &moves);
     let (overridden, unused_patches) = (overridden(&declared, &resolution), patches.unused(&lockfile));
     let told = LockReport::nothing_new(path, lockfile.chosen.len(), lockfile.seal());
-    let only_here = lockfile.chosen.iter().filter(|(_, locked)| !locked.from.is_shareable());
-    let only_here = only_here.map(|(name, locked)| (name.clone(), locked.from.clone())).collect();
     let lockfile = Some(lockfile);
-    Ok(LockReport { only_here, lockfile, moves, changed, written, newer, overridden, unused_patches, search, ..told })
+    Ok(LockReport {
+        only_here,
+        lockfile,
+        moves,
+        changed,
+        written,
+        newer,
+        overridden,
+        unused_patches,
+        search,
+        gone,
+        ..told
+    })
 }
 
-/// Refuses a forced version that is not what is agreed; only the package's numbering tells that.
-fn forced_inside_agreed(project: &LoadedProject, resolution: &Resolution) -> Result<(), FlowError> {
-    let top = &project.top;
-    for (package, force) in &top.manifest.force {
-        let (Some(agreed), Some(choice)) = (top.manifest.agreed.get(package), resolution.chosen.get(package)) else {
-            continue;
-        };
-        let version = &choice.release.version;
-        if !agreed.accept.bind(choice.numbering).is_ok_and(|constraint| constraint.admits(version)) {
-            return Err(FlowError::ForcedOutsideAgreed {
-                package: package.clone(),
-                forced: version.clone(),
-                agreed: agreed.accept.clone(),
-                path: project.manifest_of(top),
-                text: top.text.clone(),
-                span: force.span.clone(),
-            });
-        }
+/// Refuses a lockfile that says of a release that it needs something else than its source says: one of the two was changed
+/// after the release was published.
+fn refuse_other_needs(
+    before: &Lockfile,
+    declared: &Declared,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+) -> Result<(), FlowError> {
+    let same = before.declarations == declared.seal();
+    // What is declared now rewrites needs otherwise than what was declared then.
+    if !same {
+        return Ok(());
     }
-    Ok(())
+    let disputes = disputes_with(before, declared, documents);
+    let needs: Vec<Dispute> = disputes.into_iter().filter(|one| matches!(one.about, Disputed::Needs { .. })).collect();
+    if needs.is_empty() { Ok(()) } else { Err(FlowError::Disputed(needs)) }
 }
 
-/// Says which releases a lockfile would take with other content than the one before, when what is locked is to be kept.
-fn published_again(
-    before: Option<&Lockfile>,
+/// Compares what is locked with what sources say of it, as far as they were asked.
+pub(crate) fn disputes_with(
     lockfile: &Lockfile,
-    keep: Keep,
-    project: &LoadedProject,
-    cache: &Cache,
-    observer: &dyn Observer,
-) -> Result<Option<FlowError>, FlowError> {
-    let again = |m: &Move| matches!(m.kind, MoveKind::Content { .. });
-    let Some(before) = before.filter(|_| keep == Keep::Locked) else { return Ok(None) };
-    if !compare(Some(before), lockfile).iter().any(again) {
-        return Ok(None);
-    }
-    let told = republished::tell_all(before, lockfile, &project.sources()?, cache, observer);
-    Ok((!told.is_empty()).then_some(FlowError::Republished(told)))
+    declared: &Declared,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+) -> Vec<Dispute> {
+    let claims = Claims::of(lockfile, declared);
+    let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
+    let dispute = |(name, locked): (&PackageName, &LockedPackage)| {
+        let about = claims.against_document(name, locked, documents.get(name))?;
+        Some(Dispute { package: name.clone(), version: locked.version.clone(), about })
+    };
+    from_source.filter_map(dispute).collect()
+}
+
+/// Lists locked releases that their sources, as far as they were asked, do not have any more.
+fn gone_from_sources(
+    before: &Lockfile,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+) -> Vec<(PackageName, Version)> {
+    let from_source = before.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
+    let gone = from_source.filter(|(name, locked)| {
+        documents.get(*name).is_some_and(|document| document.release(&locked.version).is_none())
+    });
+    gone.map(|(name, locked)| (name.clone(), locked.version.clone())).collect()
 }
 
 /// Finds where the wishes of a collision, and of those beside it, stand.
@@ -324,14 +334,14 @@ fn rules_about(project: &LoadedProject, collision: &Collision) -> Vec<RulePlace>
 /// Writes the proof that there is no set; returns its folder.
 fn write_certificate(resolver: &mut Resolver, folder: PathBuf) -> Result<Option<PathBuf>, FlowError> {
     let Some(certificate) = resolver.certificate() else { return Ok(None) };
-    std::fs::create_dir_all(&folder).map_err(yostel_store::StoreError::when("make the folder", &folder))?;
+    let at = Folder::make_on(&Disk::default(), &folder)?;
     let files = [
         ("problem.cnf", &certificate.formula.cnf),
         ("variables.tsv", &certificate.formula.variables),
         ("proof.drat", &certificate.proof),
     ];
     for (name, text) in files {
-        write_atomically(&folder.join(name), text.as_bytes())?;
+        at.write_atomically(name, text.as_bytes())?;
     }
     Ok(Some(folder))
 }

@@ -3,15 +3,16 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_core::{
-    Accept, Asker, Duplicate, LockedPackage, Origin, Outdated, PackageDocument, PackageName, Purpose, Requirement,
+    Accept, Asker, Dispute, Disputed, Duplicate, LockedPackage, Origin, Outdated, PackageName, Purpose, Requirement,
     TreeDigest, Version, duplicates, outdated, run_purpose,
 };
-use yostel_store::for_each_in_parallel;
 
 use crate::error::FlowError;
 use crate::join::{Joining, joinings};
-use crate::observer::{Event, Observer};
+use crate::lock::disputes_with;
+use crate::observer::Observer;
 use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
+use crate::trust::documents_of;
 use crate::upkeep::{Upkeep, upkeep};
 use crate::workspace::ProjectFile;
 
@@ -181,12 +182,18 @@ pub struct AuditReport {
     pub unknown: Vec<PackageName>,
     /// Forced versions, swaps and deviations that somebody should look after.
     pub upkeep: Vec<Upkeep>,
+    /// What the lockfile says of releases, and their sources say otherwise.
+    pub alarms: Vec<Dispute>,
 }
 
 impl AuditReport {
     /// Tells whether there is anything to act on.
     pub fn has_findings(&self) -> bool {
-        !(self.outdated.is_empty() && self.duplicates.is_empty() && self.unknown.is_empty() && self.upkeep.is_empty())
+        !(self.outdated.is_empty()
+            && self.duplicates.is_empty()
+            && self.unknown.is_empty()
+            && self.upkeep.is_empty()
+            && self.alarms.is_empty())
     }
 }
 
@@ -200,24 +207,11 @@ pub fn audit(project: &LoadedProject, settings: &Settings, observer: &dyn Observ
     let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
     let names: BTreeSet<&PackageName> = from_source.map(|(name, _)| name).collect();
     let names: Vec<&PackageName> = names.into_iter().collect();
-    let mut documents: BTreeMap<PackageName, PackageDocument> = BTreeMap::new();
-    let mut unknown = Vec::new();
-    if !names.is_empty() {
-        let sources = project.sources()?;
-        observer.notice(Event::Begin("asking the sources", names.len() as u64));
-        let answers = for_each_in_parallel(&names, |name| {
-            let answer = sources.document(name);
-            observer.notice(Event::Advance(1));
-            answer
-        });
-        observer.notice(Event::End);
-        for (name, answer) in names.iter().zip(answers) {
-            match answer? {
-                Some((_, document)) => drop(documents.insert((*name).clone(), document)),
-                None => unknown.push((*name).clone()),
-            }
-        }
-    }
+    let documents = documents_of(project, &names, observer)?;
+    let unknown = names.iter().filter(|name| !documents.contains_key(**name)).map(|name| (*name).clone()).collect();
+    let mut alarms = disputes_with(&lockfile, &project.declared()?, &documents);
+    // Told as unknown already.
+    alarms.retain(|alarm| alarm.about != Disputed::Package);
     let duplicates = duplicates(&lockfile, &documents);
     Ok(AuditReport {
         project: project.here().name().clone(),
@@ -226,6 +220,7 @@ pub fn audit(project: &LoadedProject, settings: &Settings, observer: &dyn Observ
         outdated: outdated(&lockfile, &documents),
         duplicates,
         unknown,
+        alarms,
         upkeep: upkeep(project, &lockfile, settings, observer)?,
     })
 }

@@ -1,18 +1,21 @@
 //! The patches that a manifest names, and what they make of locked packages.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
 use std::path::PathBuf;
 
 use yostel_core::{
     Alteration, Artifact, ContentDigest, Declared, LockedPackage, Lockfile, PackageName, Patch, TreeDigest,
 };
+use yostel_files::{FileError, Folder};
 use yostel_store::{Cache, PlannedAlteration, PlannedPackage, StagedTree};
 
 use crate::error::{FlowError, NotAltered, PatchProblem};
 use crate::install::bring_in;
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
+
+/// Longest patch that is read, in bytes.
+const MOST_PATCH: u64 = 16 << 20;
 
 /// The patches that a manifest names, by package.
 #[derive(Debug, Clone, Default)]
@@ -31,13 +34,21 @@ impl LoadedProject {
     /// `Patch` when one is not there or cannot be read.
     pub fn patches(&self) -> Result<Patches, FlowError> {
         let mut patches = BTreeMap::new();
+        if self.top.manifest.alter.is_empty() {
+            return Ok(Patches(patches));
+        }
+        let root = Folder::open(&self.root)?;
         for (package, change) in &self.top.manifest.alter {
             let path = self.root.join(&change.patch);
-            let text = fs::read_to_string(&path).map_err(|cause| FlowError::Patch {
+            let read = root.meta(&change.patch).and_then(|meta| match meta.size {
+                size if size > MOST_PATCH => Err(FileError::unfit("read", &path, "it is longer than 16 MiB")),
+                _ => root.read_text(&change.patch),
+            });
+            let text = read.map_err(|error| FlowError::Patch {
                 package: package.clone(),
                 path: path.clone(),
                 text: String::new(),
-                problem: PatchProblem::Unreadable(cause),
+                problem: PatchProblem::Unreadable(error.cause),
             })?;
             patches.insert(package.clone(), PatchFile { path, text });
         }

@@ -11,7 +11,7 @@ use yostel_core::{
     Accept, Elsewhere, Glance, Live, Lockfile, Manifest, Need, Numbering, Origin, Overrides, PackageDocument,
     PackageName, Release, Requirement, Version, run_purpose,
 };
-use yostel_sources::{FolderSource, SourceSet};
+use yostel_sources::{FolderSource, Patience, SourceSet};
 
 use crate::error::{FlowError, WishPlace};
 use crate::workspace::{ProjectFile, has_project, plain_path, read_projects};
@@ -32,6 +32,8 @@ pub struct Settings {
     pub platform: String,
     /// The tool's own version.
     pub tool: Version,
+    /// How long to wait for repositories and servers.
+    pub patience: Patience,
 }
 
 /// Returns the platform this program was built for, by the names that container images use.
@@ -63,6 +65,8 @@ pub struct LoadedProject {
     pub(crate) paths: BTreeMap<PackageName, PathPackage>,
     /// Packages that come from a repository or an archive, seen from the root.
     pub(crate) elsewhere: BTreeMap<PackageName, Elsewhere>,
+    /// How long to wait for repositories and servers.
+    pub(crate) patience: Patience,
 }
 
 /// A package that is what lies in a folder.
@@ -307,7 +311,8 @@ pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject
     let below = read_projects(&root, &top.text, &top.manifest)?;
     below.iter().try_for_each(|project| check_tool(&project.manifest, settings))?;
     let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
-    Ok(LoadedProject { root, top, below, here, paths: BTreeMap::new(), elsewhere: BTreeMap::new() })
+    let patience = settings.patience;
+    Ok(LoadedProject { root, top, below, here, paths: BTreeMap::new(), elsewhere: BTreeMap::new(), patience })
 }
 
 /// Checks that this version of the tool may work on a project.

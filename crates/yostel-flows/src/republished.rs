@@ -69,8 +69,8 @@ pub(crate) fn tell(
         }
         let archive = fetch(source, (package, version), offered, cache, observer).ok()?;
         let tree = cache.stage_tree(offered, Some(&archive), UnpackConfig::default(), None).ok()?;
-        let files = cache.tree_files(locked.tree);
-        changes_between((&files, &listing), (&tree.files(), &tree.listing().ok()?)).ok()
+        let (old, new) = (cache.tree(locked.tree).ok()?, tree.files().ok()?);
+        changes_between((&old, &listing), (&new, &tree.listing().ok()?)).ok()
     };
     Republished {
         package: package.clone(),

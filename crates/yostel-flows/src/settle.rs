@@ -4,16 +4,17 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use yostel_core::{
-    Declared, Lockfile, Move, MoveKind, NeedForm, Outcome, PackageName, Problem, Purpose, Repair, Requirement,
-    Resolver, WishEdit, add_coexist, add_need, compare, remove_need,
+    Declared, MoveKind, NeedForm, Outcome, PackageName, Problem, Purpose, Repair, Requirement, Resolution, Resolver,
+    WishEdit, add_coexist, add_need, remove_need,
 };
-use yostel_store::{Cache, write_atomically};
+use yostel_files::write_atomically;
+use yostel_store::Cache;
 
 use crate::error::FlowError;
 use crate::lock::{Driven, Keep, drive, kept_versions, rules_of};
 use crate::observer::{Event, Observer};
-use crate::patches::complete;
 use crate::project::{LoadedProject, Settings, load_lockfile};
+use crate::proposal::{Basis, Proposal};
 
 /// How many repairs are looked for.
 const MOST_REPAIRS: usize = 8;
@@ -27,10 +28,8 @@ pub struct Settlement {
     pub coexist: Option<PackageName>,
     /// The manifests that change, each by its path relative to the root, with its text before and afterwards.
     pub texts: BTreeMap<String, (String, String)>,
-    /// The lockfile afterwards.
-    pub lockfile: Lockfile,
-    /// What moves against the lockfile as it is.
-    pub moves: Vec<Move>,
+    /// The lockfile afterwards, and what moves.
+    pub proposal: Proposal,
 }
 
 /// Lists the smallest repairs, smallest first; nothing when there is a set as things are. Only releases published by
@@ -59,17 +58,18 @@ pub fn settle(
     let Driven { outcome, mut resolver, .. } = drive(resolver, project, &sources, observer)?;
     let Outcome::Collision(collision) = outcome else { return Ok(None) };
     let mut settlements = Vec::new();
+    let propose = |project: &LoadedProject, declared: &Declared, resolution: &Resolution| {
+        let (before, keep) = (before.as_ref(), Keep::Locked);
+        let basis = Basis { project, declared, patches: &patches, before, keep, shareable: false };
+        Proposal::of(resolution, &basis, &cache, observer)
+    };
     for repair in resolver.repairs(MOST_REPAIRS) {
         let texts = edited(project, &repair.edits)?;
         // What is said about packages wherever they turn up can undo an edit, or forbid it.
-        if !means(project, &texts, &repair.wishes) {
-            continue;
-        }
+        let Some(edited) = means(project, &texts, &repair.wishes) else { continue };
         let declared = Declared { wishes: repair.wishes.clone(), ..declared.clone() };
-        let mut lockfile = Lockfile::from_resolution(&declared, &repair.resolution);
-        complete(&mut lockfile, before.as_ref(), &patches, project, &Cache::open(&settings.cache), observer)?;
-        let moves = compare(before.as_ref(), &lockfile);
-        settlements.push(Settlement { repair, coexist: None, texts, lockfile, moves });
+        let proposal = propose(&edited, &declared, &repair.resolution)?;
+        settlements.push(Settlement { repair, coexist: None, texts, proposal });
     }
     // Where two lines of a package are wanted, permitting both is one edit too.
     let apart: BTreeSet<&PackageName> = collision.lines.iter().map(|apart| &apart.package).collect();
@@ -81,14 +81,12 @@ pub fn settle(
         let Outcome::Resolved(resolution) = outcome else { continue };
         let mut declared = declared.clone();
         declared.coexist.insert(package.clone());
-        let mut lockfile = Lockfile::from_resolution(&declared, &resolution);
-        complete(&mut lockfile, before.as_ref(), &patches, project, &cache, observer)?;
-        let moves = compare(before.as_ref(), &lockfile);
+        let proposal = propose(project, &declared, &resolution)?;
         let after = add_coexist(&project.top.text, package)?;
         let texts = [(project.top.manifest_path(), (project.top.text.clone(), after))].into();
-        let moved = moves.iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
+        let moved = proposal.moves().iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
         let repair = Repair { edits: Vec::new(), wishes: declared.wishes.clone(), resolution, moved };
-        settlements.push(Settlement { repair, coexist: Some(package.clone()), texts, lockfile, moves });
+        settlements.push(Settlement { repair, coexist: Some(package.clone()), texts, proposal });
     }
     let drops = |edit: &&WishEdit| matches!(edit, WishEdit::Drop { .. });
     let rank = |settlement: &Settlement| {
@@ -102,13 +100,13 @@ pub fn settle(
 /// Manifests by their path relative to the root, before and after an edit.
 type Texts = BTreeMap<String, (String, String)>;
 
-/// Tells whether the edited manifests come to these wishes.
-fn means(project: &LoadedProject, texts: &Texts, wishes: &[Requirement]) -> bool {
+/// Returns the project with edited manifests, if they come to these wishes.
+fn means(project: &LoadedProject, texts: &Texts, wishes: &[Requirement]) -> Option<LoadedProject> {
     let after = texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
-    let Some(edited) = project.with_texts(&after) else { return false };
+    let edited = project.with_texts(&after)?;
     let overrides = edited.overrides();
     let bound: BTreeSet<Requirement> = edited.requirements().iter().map(|wish| overrides.bound(wish)).collect();
-    bound == wishes.iter().cloned().collect()
+    (bound == wishes.iter().cloned().collect()).then_some(edited)
 }
 
 fn edited(project: &LoadedProject, edits: &[WishEdit]) -> Result<Texts, FlowError> {
@@ -138,10 +136,9 @@ pub fn apply_settlement(
     observer: &dyn Observer,
 ) -> Result<(), FlowError> {
     write_manifests(project, &settlement.texts, observer)?;
-    observer.notice(Event::Write("yostel.lock"));
-    if let Err(error) = write_atomically(&project.lockfile_path(), settlement.lockfile.write().as_bytes()) {
+    if let Err(error) = settlement.proposal.write(project, observer) {
         put_back(project, settlement.texts.iter())?;
-        return Err(error.into());
+        return Err(error);
     }
     Ok(())
 }

@@ -1,12 +1,12 @@
 //! Writing the registry layout: create, publish, withdraw. Carries out docs/formats.md §4.
 //!
 //! Order of writes: the archive first, the package's document last, so that a reader never finds a release without its
-//! archive. Writers hold a guard file; readers need none, since every file is replaced whole.
+//! archive. Writers hold a guard file; readers need none, since every file is replaced whole. The folder is reached as it
+//! was named, and nothing in it through a link.
 
 #![deny(missing_docs)]
 
-use std::fs::{self, File};
-use std::io;
+use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -15,16 +15,26 @@ use yostel_core::{
     ANY_PLATFORM, DocumentError, Manifest, Numbering, PackageDocument, PackageName, Release, Version, VersionError,
     Withdrawal, run_purpose,
 };
+use yostel_files::{Disk, FileError, Folder, is_unfinished, remove_unfinished};
 use yostel_sources::{REGISTRY_FORMAT, RegistryHead, archive_file, document_file};
-use yostel_store::{Packed, StoreError, pack, write_atomically};
+use yostel_store::{PackError, Packed, pack};
 
 /// The manifest's file name inside a package.
 const MANIFEST_FILE: &str = "yostel.toml";
 
+/// What says that a folder is a registry.
+const HEAD: &str = "registry.json";
+
+/// Who writes holds a lock on it.
+const GUARD: &str = ".guard";
+
+/// An archive that is being packed.
+const ASIDE: &str = ".archive.yostel-new";
+
 /// Why a registry could not be written.
 #[derive(Debug, thiserror::Error)]
 pub enum RegistryError {
-    /// The folder holds something that is no registry.
+    /// The folder holds something that is not a registry.
     #[error("{} is not empty and not a registry", .0.display())]
     Occupied(PathBuf),
     /// There is no registry in the folder.
@@ -88,9 +98,21 @@ pub enum RegistryError {
         #[source]
         cause: DocumentError,
     },
+    /// The package holds what none may.
+    #[error("{0}")]
+    Unfit(String),
     /// A file could not be read or written.
     #[error(transparent)]
-    Store(#[from] StoreError),
+    Store(#[from] FileError),
+}
+
+impl From<PackError> for RegistryError {
+    fn from(error: PackError) -> Self {
+        match error {
+            PackError::File(error) => Self::Store(error),
+            unfit @ PackError::Unfit { .. } => Self::Unfit(unfit.to_string()),
+        }
+    }
 }
 
 /// What a publish did.
@@ -118,7 +140,7 @@ pub struct ReleaseRemarks {
 /// A registry in a folder, to be written to.
 #[derive(Debug)]
 pub struct Registry {
-    folder: PathBuf,
+    folder: Folder,
     head: RegistryHead,
 }
 
@@ -128,18 +150,16 @@ impl Registry {
     /// # Errors
     /// `Occupied`, or `Store` when the folder cannot be written.
     pub fn create(folder: &Path, name: &str) -> Result<Self, RegistryError> {
-        fs::create_dir_all(folder).map_err(StoreError::when("make the folder", folder))?;
-        let mut entries = fs::read_dir(folder).map_err(StoreError::when("read the folder", folder))?;
-        if entries.next().is_some() {
+        let at = Folder::make_on(&Disk::default(), folder)?;
+        if !at.entries()?.is_empty() {
             return Err(RegistryError::Occupied(folder.to_owned()));
         }
         for part in ["releases", "archives/sha256", "advisories"] {
-            let path = folder.join(part);
-            fs::create_dir_all(&path).map_err(StoreError::when("make the folder", path))?;
+            at.make_folders(part)?;
         }
         let head = RegistryHead { name: name.to_owned(), format: REGISTRY_FORMAT };
-        write_atomically(&folder.join("registry.json"), head.write().as_bytes())?;
-        Ok(Self { folder: folder.to_owned(), head })
+        at.write_atomically(HEAD, head.write().as_bytes())?;
+        Ok(Self { folder: at, head })
     }
 
     /// Opens a registry.
@@ -147,19 +167,20 @@ impl Registry {
     /// # Errors
     /// `NotARegistry`, `Format`, or `Store` when it cannot be read.
     pub fn open(folder: &Path) -> Result<Self, RegistryError> {
-        let path = folder.join("registry.json");
-        let text = match fs::read_to_string(&path) {
-            Ok(text) => text,
-            Err(cause) if matches!(cause.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
-                return Err(RegistryError::NotARegistry(folder.to_owned()));
-            }
-            Err(cause) => return Err(StoreError { doing: "read", path, cause }.into()),
+        let not_one = || RegistryError::NotARegistry(folder.to_owned());
+        if !folder.is_dir() {
+            return Err(not_one());
+        }
+        let at = Folder::open(folder)?;
+        let text = match at.read_text(HEAD) {
+            Err(error) if error.is_not_found() => return Err(not_one()),
+            text => text?,
         };
-        let head = RegistryHead::parse(&text).ok_or_else(|| RegistryError::NotARegistry(folder.to_owned()))?;
+        let head = RegistryHead::parse(&text).ok_or_else(not_one)?;
         if head.format != REGISTRY_FORMAT {
             return Err(RegistryError::Format(head.format));
         }
-        Ok(Self { folder: folder.to_owned(), head })
+        Ok(Self { folder: at, head })
     }
 
     /// Returns the registry's name.
@@ -172,12 +193,11 @@ impl Registry {
     /// # Errors
     /// When a document cannot be read or is broken.
     pub fn contents(&self) -> Result<Vec<PackageDocument>, RegistryError> {
-        let folder = self.folder.join("releases");
-        let mut names: Vec<PackageName> = fs::read_dir(&folder)
-            .map_err(StoreError::when("read the folder", &folder))?
-            .flatten()
-            .filter_map(|entry| PackageName::from_path_element(entry.file_name().to_str()?.strip_suffix(".json")?).ok())
-            .collect();
+        let entries = self.folder.entries_of("releases")?;
+        let name = |entry: &yostel_files::Entry| {
+            PackageName::from_path_element(entry.name.to_str()?.strip_suffix(".json")?).ok()
+        };
+        let mut names: Vec<PackageName> = entries.iter().filter_map(name).collect();
         names.sort();
         names.iter().filter_map(|name| self.document(name).transpose()).collect()
     }
@@ -205,7 +225,7 @@ impl Registry {
         }
         let guard = self.guard()?;
         let numbering = manifest.project.numbering;
-        let mut document = self.document(&package)?.unwrap_or(PackageDocument {
+        let document = self.document(&package)?.unwrap_or(PackageDocument {
             name: package.clone(),
             numbering,
             releases: Vec::new(),
@@ -213,10 +233,31 @@ impl Registry {
         if document.numbering != numbering {
             return Err(RegistryError::Numbering { package, before: document.numbering, now: numbering });
         }
-        let archives = self.folder.join("archives/sha256");
-        let aside = tempfile::TempPath::try_from_path(archives.join(format!(".aside-{}", std::process::id())))
-            .map_err(StoreError::when("write in", &archives))?;
-        let Packed { artifact, listing } = pack(folder, remarks.platform.as_deref().unwrap_or(ANY_PLATFORM), &aside)?;
+        let archives = self.folder.make_folders("archives/sha256")?;
+        // The guard is held, so one that is there was left by a writer that was killed.
+        archives.remove(ASIDE)?;
+        let aside = archives.create(ASIDE, 0o644)?;
+        let platform = remarks.platform.clone().unwrap_or_else(|| ANY_PLATFORM.to_owned());
+        let packed = pack(&Folder::open(folder)?, &platform, aside);
+        let outcome = packed
+            .map_err(RegistryError::from)
+            .and_then(|packed| self.enter(document, manifest, version, packed, now, remarks));
+        archives.remove(ASIDE)?;
+        drop(guard);
+        outcome
+    }
+
+    /// Gives an archive that was packed aside its place and its record; the guard is held.
+    fn enter(
+        &self,
+        mut document: PackageDocument,
+        manifest: &Manifest,
+        version: Version,
+        Packed { artifact, listing }: Packed,
+        now: Timestamp,
+        remarks: ReleaseRemarks,
+    ) -> Result<Published, RegistryError> {
+        let package = document.name.clone();
         let mut without_manifest = listing.clone();
         without_manifest.entries.remove(MANIFEST_FILE);
         let mut release = release_of(manifest, version, artifact, now, remarks);
@@ -239,13 +280,14 @@ impl Registry {
                 }
             }
         }
-        let target = self.folder.join(archive_file(release.artifacts[0].digest));
-        aside.persist(&target).map_err(|e| StoreError { doing: "write", path: target.clone(), cause: e.error })?;
+        let target = archive_file(release.artifacts[0].digest);
+        self.folder
+            .rename(Path::new("archives/sha256").join(ASIDE), &self.folder, &target)
+            .map_err(FileError::when("write", self.folder.path_of(&target)))?;
         document.releases.retain(|other| other.version != whole.version);
         document.releases.push(Arc::new(whole));
         document.releases.sort_by(|a, b| a.version.cmp(&b.version));
         self.write_document(&document)?;
-        drop(guard);
         Ok(Published { release, files: listing.entries.len(), is_new: true })
     }
 
@@ -278,26 +320,31 @@ impl Registry {
     }
 
     fn document(&self, package: &PackageName) -> Result<Option<PackageDocument>, RegistryError> {
-        let path = self.folder.join(document_file(package));
-        match fs::read_to_string(&path) {
+        let file = document_file(package);
+        match self.folder.read_text(&file) {
             Ok(text) => match PackageDocument::parse(&text, package) {
                 Ok(document) => Ok(Some(document)),
-                Err(cause) => Err(RegistryError::Document { path, cause }),
+                Err(cause) => Err(RegistryError::Document { path: self.folder.path_of(file), cause }),
             },
-            Err(cause) if cause.kind() == io::ErrorKind::NotFound => Ok(None),
-            Err(cause) => Err(StoreError { doing: "read", path, cause }.into()),
+            Err(error) if error.is_not_found() => Ok(None),
+            Err(error) => Err(error.into()),
         }
     }
 
     fn write_document(&self, document: &PackageDocument) -> Result<(), RegistryError> {
-        write_atomically(&self.folder.join(document_file(&document.name)), document.write().as_bytes())?;
-        Ok(())
+        Ok(self.folder.write_atomically(document_file(&document.name), document.write().as_bytes())?)
     }
 
-    fn guard(&self) -> Result<File, StoreError> {
-        let path = self.folder.join(".guard");
-        let guard = File::options().append(true).create(true).open(&path).map_err(StoreError::when("write", &path))?;
-        guard.lock().map_err(StoreError::when("lock", &path))?;
+    /// Waits until nobody else writes, keeps others from it, and removes what killed writers left.
+    fn guard(&self) -> Result<File, FileError> {
+        let guard = self.folder.open_guard(GUARD)?;
+        guard.lock().map_err(FileError::when("lock", self.folder.path_of(GUARD)))?;
+        for folder in ["releases", "archives/sha256"] {
+            if let Ok(folder) = self.folder.folder(folder) {
+                let left = folder.entries()?.into_iter().map(|entry| entry.name).filter(|name| is_unfinished(name));
+                remove_unfinished(&folder, left);
+            }
+        }
         Ok(guard)
     }
 }

@@ -1,12 +1,15 @@
 //! One archive at an address: `http://`, `https://`, `file://`, or a path.
 
-use std::fs::File;
 use std::io::{self, Read};
 use std::path::Path;
 
-/// An archive that cannot be had.
+use yostel_files::open_regular;
+
+use crate::patience::Patience;
+
+/// An archive that cannot be fetched.
 #[derive(Debug, thiserror::Error)]
-#[error("{address} cannot be had: {cause}")]
+#[error("{address} cannot be fetched: {cause}")]
 pub struct ArchiveError {
     /// Its address.
     pub address: String,
@@ -19,18 +22,14 @@ pub struct ArchiveError {
 ///
 /// # Errors
 /// When it is not there or cannot be reached.
-pub fn open_archive(address: &str, root: &Path) -> Result<Box<dyn Read + Send>, ArchiveError> {
+pub fn open_archive(address: &str, root: &Path, patience: Patience) -> Result<Box<dyn Read + Send>, ArchiveError> {
     let fail = |cause| ArchiveError { address: address.to_owned(), cause };
     if address.starts_with("http://") || address.starts_with("https://") {
-        return crate::http::open(address).map_err(fail);
+        return crate::http::open(address, patience).map_err(fail);
     }
     let path = address.strip_prefix("file://").unwrap_or(address);
     if path.contains("://") {
         return Err(fail(io::Error::new(io::ErrorKind::Unsupported, "the address is neither http, https nor file")));
     }
-    let file = File::open(root.join(path)).map_err(fail)?;
-    if file.metadata().map_err(fail)?.is_dir() {
-        return Err(fail(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder")));
-    }
-    Ok(Box::new(file))
+    Ok(Box::new(open_regular(&root.join(path)).map_err(fail)?))
 }

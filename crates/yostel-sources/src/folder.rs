@@ -1,10 +1,10 @@
 //! A registry in a folder: plain files, laid out as docs/formats.md §4 says.
 
-use std::fs::{self, File};
-use std::io::{self, Read};
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use yostel_core::{ArchiveDigest, PackageDocument, PackageName, SourceName};
+use yostel_files::{FileError, Folder};
 
 use crate::Source;
 use crate::error::{SourceError, SourceErrorKind};
@@ -54,11 +54,11 @@ fn archive_files(digest: ArchiveDigest) -> impl Iterator<Item = PathBuf> {
     ENDINGS.iter().map(move |ending| folder.join(format!("{}.{ending}", digest.to_hex())))
 }
 
-/// A registry in a folder.
+/// A registry in a folder. The folder is reached as the manifest names it, and nothing in it through a link.
 #[derive(Debug)]
 pub struct FolderSource {
     name: SourceName,
-    folder: PathBuf,
+    folder: Folder,
 }
 
 impl FolderSource {
@@ -71,16 +71,16 @@ impl FolderSource {
         if !folder.is_dir() {
             return Err(fail(SourceErrorKind::Missing(folder)));
         }
-        let path = folder.join("registry.json");
-        let head = match fs::read_to_string(&path) {
+        let opened = Folder::open(&folder).map_err(|error| fail(unread(error)))?;
+        let head = match opened.read_text("registry.json") {
             Ok(text) => RegistryHead::parse(&text),
-            Err(cause) if cause.kind() == io::ErrorKind::NotFound => None,
-            Err(cause) => return Err(fail(SourceErrorKind::Read { path, cause })),
+            Err(error) if error.is_not_found() => None,
+            Err(error) => return Err(fail(unread(error))),
         };
         match head {
             None => Err(fail(SourceErrorKind::NotARegistry(folder))),
             Some(head) if head.format != REGISTRY_FORMAT => Err(fail(SourceErrorKind::Format { found: head.format })),
-            Some(_) => Ok(Self { name, folder }),
+            Some(_) => Ok(Self { name, folder: opened }),
         }
     }
 
@@ -89,49 +89,48 @@ impl FolderSource {
     }
 }
 
+fn unread(error: FileError) -> SourceErrorKind {
+    SourceErrorKind::Read { path: error.path, cause: error.cause }
+}
+
 impl Source for FolderSource {
     fn name(&self) -> &SourceName {
         &self.name
     }
 
     fn place(&self) -> String {
-        self.folder.display().to_string()
+        self.folder.path().display().to_string()
     }
 
     fn document(&self, package: &PackageName) -> Result<Option<PackageDocument>, SourceError> {
-        let path = self.folder.join(document_file(package));
-        match fs::read_to_string(&path) {
-            Ok(text) => PackageDocument::parse(&text, package)
-                .map(Some)
-                .map_err(|cause| self.fail(SourceErrorKind::Document { package: package.clone(), path, cause })),
-            Err(cause) if cause.kind() == io::ErrorKind::NotFound => Ok(None),
-            Err(cause) => Err(self.fail(SourceErrorKind::Read { path, cause })),
+        let file = document_file(package);
+        match self.folder.read_text(&file) {
+            Ok(text) => PackageDocument::parse(&text, package).map(Some).map_err(|cause| {
+                let path = self.folder.path_of(&file);
+                self.fail(SourceErrorKind::Document { package: package.clone(), path, cause })
+            }),
+            Err(error) if error.is_not_found() => Ok(None),
+            Err(error) => Err(self.fail(unread(error))),
         }
     }
 
     fn open(&self, digest: ArchiveDigest) -> Result<Box<dyn Read + Send>, SourceError> {
         for path in archive_files(digest) {
-            let path = self.folder.join(path);
-            match File::open(&path) {
+            match self.folder.open_file(&path) {
                 Ok(file) => return Ok(Box::new(file)),
-                Err(cause) if cause.kind() == io::ErrorKind::NotFound => {}
-                Err(cause) => return Err(self.fail(SourceErrorKind::Read { path, cause })),
+                Err(error) if error.is_not_found() => {}
+                Err(error) => return Err(self.fail(unread(error))),
             }
         }
         Err(self.fail(SourceErrorKind::ArchiveMissing(digest)))
     }
 
     fn names(&self) -> Result<Vec<PackageName>, SourceError> {
-        let path = self.folder.join("releases");
-        let entries = match fs::read_dir(&path) {
-            Ok(entries) => entries,
-            Err(cause) if cause.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
-            Err(cause) => return Err(self.fail(SourceErrorKind::Read { path, cause })),
+        let entries = self.folder.entries_of("releases").map_err(|error| self.fail(unread(error)))?;
+        let name = |entry: &yostel_files::Entry| {
+            PackageName::from_path_element(entry.name.to_str()?.strip_suffix(".json")?).ok()
         };
-        let mut names: Vec<PackageName> = entries
-            .flatten()
-            .filter_map(|entry| PackageName::from_path_element(entry.file_name().to_str()?.strip_suffix(".json")?).ok())
-            .collect();
+        let mut names: Vec<PackageName> = entries.iter().filter_map(name).collect();
         names.sort();
         Ok(names)
     }

@@ -6,8 +6,7 @@ use std::time::Duration;
 use reqwest::{Client, Response};
 use tokio::runtime::{Builder, Runtime};
 
-/// How long to wait for a server that says nothing.
-const PATIENCE: Duration = Duration::from_secs(30);
+use crate::patience::Patience;
 
 /// How often a server that is there and fails is asked again.
 const TRIES: u32 = 3;
@@ -24,14 +23,15 @@ struct Body {
 ///
 /// # Errors
 /// When the server cannot be reached or does not have it. A server that fails is asked three times.
-pub(crate) fn open(address: &str) -> io::Result<Box<dyn Read + Send>> {
+pub(crate) fn open(address: &str, patience: Patience) -> io::Result<Box<dyn Read + Send>> {
     // The client panics without one; installing it twice is no fault.
     rustls::crypto::ring::default_provider().install_default().ok();
     let runtime = Builder::new_current_thread().enable_all().build()?;
     let client = Client::builder()
         .user_agent(concat!("yostel/", env!("CARGO_PKG_VERSION")))
-        .connect_timeout(PATIENCE)
-        .read_timeout(PATIENCE)
+        .connect_timeout(patience.idle)
+        .read_timeout(patience.idle)
+        .timeout(patience.total)
         .build()
         .map_err(told)?;
     let mut tries = 0;

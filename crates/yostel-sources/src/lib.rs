@@ -6,10 +6,12 @@
 #![deny(missing_docs)]
 
 mod archive;
+mod child;
 mod error;
 mod folder;
 mod git;
 mod http;
+mod patience;
 mod set;
 
 use std::io::Read;
@@ -19,7 +21,8 @@ use yostel_core::{ArchiveDigest, PackageDocument, PackageName, SourceName};
 pub use archive::{ArchiveError, open_archive};
 pub use error::{SourceError, SourceErrorKind};
 pub use folder::{FolderSource, REGISTRY_FORMAT, RegistryHead, archive_file, document_file};
-pub use git::{GitError, check_out, commit_of};
+pub use git::{CommitFile, CommitFiles, GitConfig, GitError, commit_of, fetch_commit};
+pub use patience::Patience;
 pub use set::SourceSet;
 
 /// A place releases come from.

@@ -1,13 +1,11 @@
 //! What differs between two trees, file by file, with the lines where they are text.
 
 use std::collections::BTreeMap;
-use std::fs;
-use std::path::Path;
 
 use yostel_core::{Artifact, ContentDigest, EntryKind, FilePatch, Listing, TreeDigest, TreeFile};
+use yostel_files::{FileError, Folder};
 
 use crate::cache::Cache;
-use crate::error::StoreError;
 use crate::unpack::UnpackConfig;
 
 /// Files longer than this are said to differ, without their lines.
@@ -42,7 +40,7 @@ impl FileChange {
 ///
 /// # Errors
 /// When a file that differs cannot be read.
-pub fn changes_between(old: (&Path, &Listing), new: (&Path, &Listing)) -> Result<Vec<FileChange>, StoreError> {
+pub fn changes_between(old: (&Folder, &Listing), new: (&Folder, &Listing)) -> Result<Vec<FileChange>, FileError> {
     let mut paths: Vec<&String> = old.1.entries.keys().chain(new.1.entries.keys()).collect();
     paths.sort();
     paths.dedup();
@@ -53,8 +51,8 @@ pub fn changes_between(old: (&Path, &Listing), new: (&Path, &Listing)) -> Result
             continue;
         }
         let short = [before, after].iter().flatten().all(|entry| entry.size <= MOST_TOLD);
-        let read = |folder: &Path, entry: Option<&yostel_core::Entry>| {
-            entry.map(|entry| read_file(&folder.join(path), entry.kind)).transpose()
+        let read = |folder: &Folder, entry: Option<&yostel_core::Entry>| {
+            entry.map(|entry| read_file(folder, path, entry.kind)).transpose()
         };
         let patch = match short {
             true => FilePatch::between(path, read(old.0, before)?.as_ref(), read(new.0, after)?.as_ref()),
@@ -74,13 +72,13 @@ pub fn changes_between(old: (&Path, &Listing), new: (&Path, &Listing)) -> Result
 ///
 /// # Errors
 /// When it cannot be read.
-pub fn read_file(path: &Path, kind: EntryKind) -> Result<TreeFile, StoreError> {
+pub fn read_file(tree: &Folder, path: &str, kind: EntryKind) -> Result<TreeFile, FileError> {
     use std::os::unix::ffi::OsStringExt;
     let content = match kind {
-        EntryKind::Link => fs::read_link(path).map(|target| target.into_os_string().into_vec()),
-        EntryKind::File | EntryKind::Program => fs::read(path),
+        EntryKind::Link => tree.read_link(path)?.into_vec(),
+        EntryKind::File | EntryKind::Program => tree.read(path)?,
     };
-    Ok(TreeFile { kind, content: content.map_err(StoreError::when("read", path))? })
+    Ok(TreeFile { kind, content })
 }
 
 impl Cache {
@@ -93,20 +91,20 @@ impl Cache {
         paths: &[&str],
     ) -> Option<BTreeMap<String, TreeFile>> {
         let listing = self.listing(tree).ok()?;
-        let read_from = |folder: &Path| {
+        let read_from = |folder: &Folder| {
             let read = |path: &&str| {
                 let entry = listing.entries.get(*path).filter(|entry| entry.size <= MOST_TOLD)?;
-                let file = read_file(&folder.join(path), entry.kind).ok()?;
+                let file = read_file(folder, path, entry.kind).ok()?;
                 (ContentDigest::of(&file.content) == entry.digest).then(|| ((*path).to_owned(), file))
             };
             paths.iter().map(read).collect::<Option<BTreeMap<String, TreeFile>>>()
         };
-        read_from(&self.tree_files(tree)).or_else(|| {
+        self.tree(tree).ok().and_then(|folder| read_from(&folder)).or_else(|| {
             let staged = self
                 .has_archive(artifact.digest)
                 .then(|| self.stage_tree(artifact, None, UnpackConfig::default(), None));
             let staged = staged.and_then(Result::ok).filter(|staged| staged.tree() == tree)?;
-            read_from(&staged.files())
+            read_from(&staged.files().ok()?)
         })
     }
 }

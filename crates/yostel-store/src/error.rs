@@ -1,9 +1,9 @@
 //! What can go wrong in the store, by family, and the class of remedy for each.
 
 use std::io;
-use std::path::PathBuf;
 
-use yostel_core::{ArchiveDigest, TreeDigest};
+use yostel_core::{ArchiveDigest, LinkFault, TreeDigest};
+use yostel_files::FileError;
 
 /// What helps against an error.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -12,27 +12,6 @@ pub enum ErrorClass {
     Integrity,
     /// The machine refused: permissions, space, a broken disk.
     Machine,
-}
-
-/// A file operation that failed, with what it was for.
-#[derive(Debug, thiserror::Error)]
-#[error("cannot {doing} {}", path.display())]
-pub struct StoreError {
-    /// A verb: `write`, `read`, `make the folder`.
-    pub doing: &'static str,
-    /// On which path.
-    pub path: PathBuf,
-    /// Why.
-    #[source]
-    pub cause: io::Error,
-}
-
-impl StoreError {
-    /// Joins a verb and a path to a cause, for use with `map_err`.
-    pub fn when(doing: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(io::Error) -> Self {
-        let path = path.into();
-        move |cause| Self { doing, path, cause }
-    }
 }
 
 /// Why an archive was not unpacked.
@@ -47,16 +26,18 @@ pub enum UnpackRefusal {
     /// A path that leaves its folder.
     #[error("its entry `{0}` would leave its folder")]
     Leaves(String),
-    /// A link whose target lies outside.
-    #[error("its link `{path}` points out of its folder, to `{target}`")]
-    LinkLeaves {
+    /// A link that leads where none may, by itself or through other links.
+    #[error("its link `{path}` to `{target}` {}", fault.as_str())]
+    Link {
         /// The link.
         path: String,
-        /// Where it points.
+        /// Its target, escaped.
         target: String,
+        /// What is wrong.
+        fault: LinkFault,
     },
     /// A path below a link or a file.
-    #[error("its entry `{0}` lies below something that is no folder")]
+    #[error("its entry `{0}` is below something that is not a folder")]
     BelowLink(String),
     /// A device, a pipe, a hard link or the like.
     #[error("its entry `{path}` is {kind}, which no package may hold")]
@@ -124,7 +105,7 @@ pub enum AdmitError {
     },
     /// The machine refused.
     #[error(transparent)]
-    Store(#[from] StoreError),
+    Store(#[from] FileError),
 }
 
 impl AdmitError {

@@ -8,10 +8,8 @@
 mod alter;
 mod cache;
 mod changes;
-mod disk;
 mod error;
 mod install;
-mod locking;
 mod pack;
 mod parallel;
 mod stamp;
@@ -24,13 +22,12 @@ pub use cache::{
     ProjectRecord, PruneRule, Pruned, StagedArchive, StagedTree, WorkFolder,
 };
 pub use changes::{FileChange, changes_between, read_file};
-pub use disk::{Disk, Step, Watch, write_atomically, write_atomically_with};
-pub use error::{AdmitError, ErrorClass, StoreError, UnpackRefusal};
+pub use error::{AdmitError, ErrorClass, UnpackRefusal};
 pub use install::{
     Differing, HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, OpenPackage, Placing,
-    PlannedAlteration, PlannedPackage, Project, ReplacedPackage, STATE_FOLDER, Trust, altered_folder,
+    PlannedAlteration, PlannedPackage, Project, ReplacedPackage, STATE_FOLDER, Trust, altered_folder, dropped_patch,
 };
-pub use pack::{Packed, pack, pack_plain};
+pub use pack::{Contents, PackError, Packed, is_left_out, pack, pack_plain};
 pub use parallel::for_each_in_parallel;
 pub use unpack::{UnpackConfig, unpack};
 pub use verify::{TreeDifference, compare_tree, list_tree};

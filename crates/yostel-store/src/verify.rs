@@ -1,14 +1,11 @@
 //! Comparing a tree on disk with its listing, byte by byte.
 
 use std::collections::BTreeMap;
-use std::fs;
-use std::io::{self, Read};
-use std::os::unix::fs::PermissionsExt;
-use std::path::Path;
+use std::io::Read;
+use std::os::unix::ffi::OsStrExt;
 
-use yostel_core::{ContentDigest, Entry, EntryKind, Listing, Sha256, check_entry_path, link_stays_inside};
-
-use crate::error::StoreError;
+use yostel_core::{ContentDigest, Entry, EntryKind, Listing, Sha256, check_entry_path, check_links};
+use yostel_files::{FileError, Folder, Kind, Meta};
 
 /// One way in which a tree is not what its listing says.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -35,21 +32,21 @@ impl TreeDifference {
     }
 }
 
-/// Reads every file below `folder` and lists what differs from `expected`, by path.
+/// Reads every file below `folder` and lists what differs from `expected`, by path. No folder at all is an empty one.
 ///
 /// # Errors
 /// When a folder or file cannot be read.
-pub fn compare_tree(folder: &Path, expected: &Listing) -> Result<Vec<TreeDifference>, StoreError> {
-    let mut found = BTreeMap::new();
-    let mut differences = Vec::new();
-    if folder.symlink_metadata().is_ok_and(|m| m.is_dir()) {
-        read_folder(folder, "", &mut found, &mut differences)?;
-    }
+pub fn compare_tree(folder: Option<&Folder>, expected: &Listing) -> Result<Vec<TreeDifference>, FileError> {
+    let Found { entries: mut found, strangers, empty_folders } = match folder {
+        Some(folder) => read_tree(folder)?,
+        None => Found::default(),
+    };
+    let mut differences: Vec<TreeDifference> = strangers.into_iter().map(TreeDifference::Extra).collect();
     for (path, entry) in &expected.entries {
         match found.remove(path) {
             None => differences.push(TreeDifference::Missing(path.clone())),
-            Some(seen) if seen == *entry => {}
-            Some(seen) => {
+            Some((seen, _)) if seen == *entry => {}
+            Some((seen, _)) => {
                 let how = if seen.kind == entry.kind {
                     "content"
                 } else if seen.kind == EntryKind::Link || entry.kind == EntryKind::Link {
@@ -62,13 +59,12 @@ pub fn compare_tree(folder: &Path, expected: &Listing) -> Result<Vec<TreeDiffere
         }
     }
     // A folder that lost all its files is told by those that are missing, not as something extra.
-    differences.retain(|difference| match difference {
-        TreeDifference::Extra(path) if path.ends_with('/') => {
-            expected.entries.range(path.clone()..).next().is_none_or(|(next, _)| !next.starts_with(path))
-        }
-        _ => true,
-    });
-    differences.extend(found.into_keys().map(TreeDifference::Extra));
+    let lost_its_files = |path: &String| {
+        let next = expected.entries.range(path.clone()..).next();
+        next.is_some_and(|(next, _)| next.starts_with(path))
+    };
+    let extra = empty_folders.into_iter().filter(|path| !lost_its_files(path));
+    differences.extend(extra.chain(found.into_keys()).map(TreeDifference::Extra));
     differences.sort_by(|a, b| a.path().cmp(b.path()));
     Ok(differences)
 }
@@ -77,79 +73,75 @@ pub fn compare_tree(folder: &Path, expected: &Listing) -> Result<Vec<TreeDiffere
 ///
 /// # Errors
 /// When something cannot be read, or no package can hold it: its path, what it is, or where it leads.
-pub fn list_tree(folder: &Path) -> Result<Listing, StoreError> {
-    let refuse = |path: &str, reason: &str| StoreError {
-        doing: "take",
-        path: folder.join(path),
-        cause: io::Error::new(io::ErrorKind::InvalidData, reason.to_owned()),
-    };
-    let (mut entries, mut others) = (BTreeMap::new(), Vec::new());
-    read_folder(folder, "", &mut entries, &mut others)?;
-    if let Some(other) = others.iter().find(|other| !other.path().ends_with('/')) {
-        return Err(refuse(other.path(), "it is neither a file nor a link"));
+pub fn list_tree(folder: &Folder) -> Result<Listing, FileError> {
+    let refuse = |path: &str, reason: &str| FileError::unfit("take", folder.path_of(path), reason);
+    let Found { entries, strangers, .. } = read_tree(folder)?;
+    if let Some(other) = strangers.first() {
+        return Err(refuse(other, "it is neither a file nor a link"));
     }
-    for (path, entry) in &entries {
+    for path in entries.keys() {
         check_entry_path(path).map_err(|reason| refuse(path, reason))?;
-        if entry.kind == EntryKind::Link {
-            let target = fs::read_link(folder.join(path)).unwrap_or_default();
-            if !target.to_str().is_some_and(|target| link_stays_inside(path, target)) {
-                return Err(refuse(path, "it is a link that leads out of the package"));
+    }
+    let nodes = entries.iter().map(|(path, (_, target))| (path.as_str(), target.as_deref()));
+    check_links(nodes).map_err(|(path, fault)| refuse(path, &format!("it is a link that {}", fault.as_str())))?;
+    Ok(Listing { entries: entries.into_iter().map(|(path, (entry, _))| (path, entry)).collect() })
+}
+
+/// What lies below a folder.
+#[derive(Default)]
+struct Found {
+    /// Files and links by path; links with their targets.
+    entries: BTreeMap<String, (Entry, Option<String>)>,
+    /// What is neither.
+    strangers: Vec<String>,
+    /// Folders with nothing in them, each with a `/` at its end.
+    empty_folders: Vec<String>,
+}
+
+fn read_tree(folder: &Folder) -> Result<Found, FileError> {
+    let mut all = Found::default();
+    let mut buffer = vec![0; 64 * 1024];
+    folder.walk(|folder, at, entries| {
+        let at = at.to_string_lossy();
+        if entries.is_empty() && !at.is_empty() {
+            all.empty_folders.push(format!("{at}/"));
+        }
+        for entry in entries {
+            let path = if at.is_empty() { entry.text().into_owned() } else { format!("{at}/{}", entry.text()) };
+            match entry.kind {
+                Kind::Folder => {}
+                Kind::Other => all.strangers.push(path),
+                Kind::File => {
+                    let meta = folder.meta(&entry.name)?;
+                    all.entries.insert(path, (read_file_entry(folder, &entry.name, meta, &mut buffer)?, None));
+                }
+                Kind::Link => {
+                    let target = folder.read_link(&entry.name)?;
+                    let bytes = target.as_bytes();
+                    let digest = ContentDigest::of(bytes);
+                    let size = bytes.len() as u64;
+                    let text = target.to_string_lossy().into_owned();
+                    all.entries.insert(path, (Entry { kind: EntryKind::Link, digest, size }, Some(text)));
+                }
             }
         }
-    }
-    Ok(Listing { entries })
+        Ok::<_, FileError>(())
+    })?;
+    Ok(all)
 }
 
-fn read_folder(
-    folder: &Path,
-    prefix: &str,
-    found: &mut BTreeMap<String, Entry>,
-    differences: &mut Vec<TreeDifference>,
-) -> Result<(), StoreError> {
-    let mut empty = true;
-    for entry in fs::read_dir(folder).map_err(StoreError::when("read the folder", folder))? {
-        empty = false;
-        let entry = entry.map_err(StoreError::when("read the folder", folder))?;
-        let on_disk = entry.path();
-        let name = entry.file_name();
-        let name = name.to_string_lossy();
-        let path = if prefix.is_empty() { name.into_owned() } else { format!("{prefix}/{name}") };
-        let kind = entry.file_type().map_err(StoreError::when("read", &on_disk))?;
-        if kind.is_dir() {
-            read_folder(&on_disk, &path, found, differences)?;
-        } else if kind.is_file() || kind.is_symlink() {
-            let entry = read_entry(&on_disk).map_err(StoreError::when("read", &on_disk))?;
-            found.insert(path, entry);
-        } else {
-            differences.push(TreeDifference::Extra(path));
-        }
-    }
-    if empty && !prefix.is_empty() {
-        differences.push(TreeDifference::Extra(format!("{prefix}/")));
-    }
-    Ok(())
-}
-
-fn read_entry(path: &Path) -> io::Result<Entry> {
-    let metadata = path.symlink_metadata()?;
-    if metadata.is_symlink() {
-        use std::os::unix::ffi::OsStrExt;
-        let target = fs::read_link(path)?;
-        let target = target.as_os_str().as_bytes();
-        return Ok(Entry { kind: EntryKind::Link, digest: ContentDigest::of(target), size: target.len() as u64 });
-    }
-    let mut file = fs::File::open(path)?;
+fn read_file_entry(folder: &Folder, name: &std::ffi::OsStr, meta: Meta, buffer: &mut [u8]) -> Result<Entry, FileError> {
+    let mut file = folder.open_file(name)?;
     let mut digest = Sha256::default();
     let mut size = 0;
-    let mut buffer = vec![0; 64 * 1024];
     loop {
-        let n = file.read(&mut buffer)?;
+        let n = file.read(buffer).map_err(|cause| FileError::when("read", folder.path_of(name))(cause))?;
         if n == 0 {
             break;
         }
         digest.update(&buffer[..n]);
         size += n as u64;
     }
-    let kind = if metadata.permissions().mode() & 0o100 != 0 { EntryKind::Program } else { EntryKind::File };
+    let kind = if meta.is_program() { EntryKind::Program } else { EntryKind::File };
     Ok(Entry { kind, digest: ContentDigest::new(digest.finish()), size })
 }

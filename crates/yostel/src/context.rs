@@ -2,11 +2,12 @@
 
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
 
 use jiff::Timestamp;
 use serde_json::json;
 use yostel_core::{Diagnostic, Order, PackageName, Version};
-use yostel_flows::{FlowError, LoadedProject, Settings, current_platform, load_manifests, load_project};
+use yostel_flows::{FlowError, LoadedProject, Patience, Settings, current_platform, load_manifests, load_project};
 
 use crate::args::{Arguments, Color, Format};
 use crate::commands::Answer;
@@ -14,6 +15,9 @@ use crate::diagnostic::diagnostics_of;
 use crate::exit::Exit;
 use crate::progress::TerminalProgress;
 use crate::render;
+
+/// Longest time that one may want to wait, in seconds: a day.
+const MOST_SECONDS: u64 = 86_400;
 
 /// All that a command works with besides its own arguments.
 pub(crate) struct Context {
@@ -56,13 +60,31 @@ impl Context {
             usage("no-cache-folder", headline, "yostel --cache FOLDER …, or set YOSTEL_CACHE")
         })?;
         let now = match std::env::var("SOURCE_DATE_EPOCH") {
-            Err(_) => Timestamp::now(),
+            Err(_) => Timestamp::try_from(SystemTime::now()).map_err(|error| {
+                let headline = format!("the clock of this machine cannot be right: {error}");
+                usage("bad-clock", headline, "set the clock, or set SOURCE_DATE_EPOCH to seconds since 1970")
+            })?,
             Ok(text) => {
                 text.parse().ok().and_then(|seconds| Timestamp::from_second(seconds).ok()).ok_or_else(|| {
-                    let headline = format!("SOURCE_DATE_EPOCH is `{text}`, which is no number of seconds");
+                    let headline = format!("SOURCE_DATE_EPOCH is `{text}`, which is not a number of seconds");
                     usage("bad-epoch", headline, "unset SOURCE_DATE_EPOCH, or set it to seconds since 1970")
                 })?
             }
+        };
+        let seconds = |name: &str, default: Duration| match std::env::var(name) {
+            Err(_) => Ok(default),
+            Ok(text) => match text.parse() {
+                Ok(seconds @ 1..=MOST_SECONDS) => Ok(Duration::from_secs(seconds)),
+                _ => {
+                    let headline =
+                        format!("{name} is `{text}`, which is not a number of seconds from 1 to {MOST_SECONDS}");
+                    Err(usage("bad-patience", headline, &format!("unset {name}, or set it to a number of seconds")))
+                }
+            },
+        };
+        let patience = Patience {
+            idle: seconds("YOSTEL_IDLE_SECONDS", Patience::default().idle)?,
+            total: seconds("YOSTEL_TOTAL_SECONDS", Patience::default().total)?,
         };
         let tool = Version::parse(env!("CARGO_PKG_VERSION"), Order::Semver).expect("our own version is one");
         let show = !arguments.quiet
@@ -71,7 +93,7 @@ impl Context {
             && std::io::stderr().is_terminal();
         Ok(Self {
             folder,
-            settings: Settings { cache, now, platform: current_platform(), tool },
+            settings: Settings { cache, now, platform: current_platform(), tool, patience },
             project: arguments.project.clone(),
             format: arguments.format,
             quiet: arguments.quiet,

@@ -13,9 +13,9 @@ use std::process::Command;
 use jiff::Timestamp;
 use serde::Deserialize;
 use yostel_core::{Diagnostic, PackageName};
+use yostel_files::FileError;
 use yostel_flows::{FlowError, Settings, create_registry, load_project, publish, withdraw};
 use yostel_registry::ReleaseRemarks;
-use yostel_store::StoreError;
 
 use crate::commands::Answer;
 use crate::context::{Context, failure_of};
@@ -298,12 +298,12 @@ pub(crate) fn run(into: Option<PathBuf>, only_make: bool, context: &Context) -> 
                 };
                 return Ok(failure_of(&[diagnostic], Exit::Usage, context.format));
             }
-            fs::create_dir_all(&folder).map_err(StoreError::when("make the folder", &folder))?;
-            (None, fs::canonicalize(&folder).map_err(StoreError::when("open", folder))?)
+            fs::create_dir_all(&folder).map_err(FileError::when("make the folder", &folder))?;
+            (None, fs::canonicalize(&folder).map_err(FileError::when("open", folder))?)
         }
         None => {
             let made = tempfile::Builder::new().prefix("yostel-demo-").tempdir();
-            let made = made.map_err(StoreError::when("make a folder in", std::env::temp_dir()))?;
+            let made = made.map_err(FileError::when("make a folder in", std::env::temp_dir()))?;
             let root = made.path().to_owned();
             (Some(made), root)
         }
@@ -343,22 +343,22 @@ pub(crate) fn run(into: Option<PathBuf>, only_make: bool, context: &Context) -> 
 
 /// Writes the demo's files and publishes every release at its date.
 fn make_world(root: &Path, settings: &Settings) -> Result<(), FlowError> {
-    let made = tempfile::TempDir::new_in(root).map_err(StoreError::when("write in", root))?;
+    let made = tempfile::TempDir::new_in(root).map_err(FileError::when("write in", root))?;
     for (path, executable, content) in FILES {
         let target = match path.strip_prefix("projects/") {
             Some(project) => root.join(project),
             None => made.path().join(path),
         };
         let folder = target.parent().expect("every file has a folder");
-        fs::create_dir_all(folder).map_err(StoreError::when("make the folder", folder))?;
-        fs::write(&target, content).map_err(StoreError::when("write", &target))?;
+        fs::create_dir_all(folder).map_err(FileError::when("make the folder", folder))?;
+        fs::write(&target, content).map_err(FileError::when("write", &target))?;
         let mode = if *executable { 0o755 } else { 0o644 };
         let permissions = fs::Permissions::from_mode(mode);
-        fs::set_permissions(&target, permissions).map_err(StoreError::when("write", &target))?;
+        fs::set_permissions(&target, permissions).map_err(FileError::when("write", &target))?;
     }
     for folder in ["elsewhere", "bin"] {
         let path = root.join(folder);
-        fs::create_dir_all(&path).map_err(StoreError::when("make the folder", path))?;
+        fs::create_dir_all(&path).map_err(FileError::when("make the folder", path))?;
     }
     let depot = root.join("depot");
     create_registry(&depot, "depot")?;
@@ -384,9 +384,9 @@ fn make_world(root: &Path, settings: &Settings) -> Result<(), FlowError> {
         withdraw(&depot, &name, version, &withdrawn.why, &settings)?;
     }
     let extras = made.path().join("registry-extras/advisories");
-    for entry in fs::read_dir(&extras).map_err(StoreError::when("read the folder", &extras))?.flatten() {
+    for entry in fs::read_dir(&extras).map_err(FileError::when("read the folder", &extras))?.flatten() {
         let target = depot.join("advisories").join(entry.file_name());
-        fs::copy(entry.path(), &target).map_err(StoreError::when("write", target))?;
+        fs::copy(entry.path(), &target).map_err(FileError::when("write", target))?;
     }
     Ok(())
 }

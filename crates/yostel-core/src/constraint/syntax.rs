@@ -9,9 +9,16 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use super::condition::Condition;
+use crate::version::VERSION_LIMIT;
 
-/// Longest constraint text, in bytes.
+/// Longest constraint that somebody writes, in bytes.
 const ACCEPT_LIMIT: usize = 1024;
+
+/// Most alternatives of a constraint that somebody writes. What is agreed multiplies them, so this bounds what comes of it.
+const MOST_ALTERNATIVES: usize = 16;
+
+/// Longest constraint that comes of joining others, in bytes.
+const JOINED_LIMIT: usize = 64 << 10;
 
 /// A constraint as written, its grammar checked. Cheap to clone: one text stands in many releases.
 ///
@@ -113,9 +120,15 @@ pub enum AcceptProblem {
     /// Nothing stands where a comparator should.
     #[error("a comparator is missing here")]
     Missing,
-    /// Longer than 1024 bytes.
-    #[error("it is longer than 1024 bytes")]
-    TooLong,
+    /// Longer than a constraint may be.
+    #[error("it is longer than {0} bytes")]
+    TooLong(usize),
+    /// More alternatives than a constraint may have.
+    #[error("it has more than 16 alternatives, joined by `||`")]
+    TooManyAlternatives,
+    /// A version that no release can have.
+    #[error("a version has at most 100 bytes")]
+    VersionTooLong,
     /// A version without a sign, which half of its readers take for the other thing.
     #[error("a bare version can be read in two ways")]
     BareVersion {
@@ -164,10 +177,32 @@ impl Accept {
     /// assert!(Accept::parse("1.4.2").unwrap_err().to_string().contains("two ways"));
     /// ```
     pub fn parse(text: &str) -> Result<Self, AcceptError> {
-        let fail = |span, problem| AcceptError { text: text.to_owned(), span, problem };
+        let fail = |problem| AcceptError { text: text.to_owned(), span: 0..text.len(), problem };
         if text.len() > ACCEPT_LIMIT {
-            return Err(fail(0..text.len(), AcceptProblem::TooLong));
+            return Err(fail(AcceptProblem::TooLong(ACCEPT_LIMIT)));
         }
+        let accept = Self::parse_any(text)?;
+        match accept.groups().len() > MOST_ALTERNATIVES {
+            true => Err(fail(AcceptProblem::TooManyAlternatives)),
+            false => Ok(accept),
+        }
+    }
+
+    /// Reads a constraint that may have come of joining others, as lockfiles hold them: the limits for what somebody writes
+    /// do not hold for it.
+    ///
+    /// # Errors
+    /// As [`Self::parse`]; `TooLong` beyond 64 KiB.
+    pub fn parse_joined(text: &str) -> Result<Self, AcceptError> {
+        if text.len() > JOINED_LIMIT {
+            let text = text[..text.floor_char_boundary(80)].to_owned();
+            return Err(AcceptError { span: 0..text.len(), text, problem: AcceptProblem::TooLong(JOINED_LIMIT) });
+        }
+        Self::parse_any(text)
+    }
+
+    fn parse_any(text: &str) -> Result<Self, AcceptError> {
+        let fail = |span, problem| AcceptError { text: text.to_owned(), span, problem };
         let (constraint, on) = match text.split_once(ON) {
             None => (text, Condition::default()),
             Some((constraint, patterns)) => {
@@ -334,6 +369,9 @@ fn parse_comparator(text: &str) -> Result<Comparator, AcceptProblem> {
     }
     if version.contains('*') {
         return Err(AcceptProblem::MisplacedStar);
+    }
+    if version.len() > VERSION_LIMIT {
+        return Err(AcceptProblem::VersionTooLong);
     }
     if version.is_empty() {
         return Err(AcceptProblem::MissingVersion(sign.as_str()));

@@ -2,12 +2,14 @@
 //!
 //! It holds enough to install without resolving, and to tell without any source whether it still fits the manifests.
 
+mod claims;
 mod read;
 mod stale;
 mod write;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+pub use claims::{Claims, Dispute, Disputed};
 pub use read::LockfileError;
 pub use stale::Difference;
 

@@ -297,7 +297,7 @@ fn read_chosen(
         {
             return Err(format!("{name} is asked for by {}, which is not locked", entry.who.escape_debug()));
         }
-        asked.push((entry.who, purpose, Accept::parse(&entry.accept).map_err(|e| text(&e))?));
+        asked.push((entry.who, purpose, Accept::parse_joined(&entry.accept).map_err(|e| text(&e))?));
     }
     let locked = LockedPackage {
         version: numbering.parse_version(&raw.version).map_err(|e| text(&e))?,

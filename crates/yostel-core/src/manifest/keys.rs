@@ -161,6 +161,18 @@ const KEYS: &[Key] = &[
     key("policy", "prefer", Shape::OneOf(&["newest", "oldest"]), "Which of the releases that fit to take"),
     key("policy", "coexist", Shape::List(NAME), "Packages of which there may be one release a compatible line"),
     key("policy", "share-roles", Shape::List(WORD), "Roles that several packages may fill"),
+    key(
+        "policy",
+        "git-schemes",
+        Shape::List("^(git|http)$"),
+        "Schemes of git addresses that are permitted although anybody on the way can change what is exchanged",
+    ),
+    key(
+        "policy",
+        "trusted-variables",
+        Shape::List(NAME),
+        "Packages whose variables may load code into other programs, or lead tools elsewhere",
+    ),
     key("offers", "roles", Shape::List(WORD), "Jobs of which a set has one package each"),
     key("offers", "programs", Shape::List(INSIDE), "Folders put before PATH"),
     key(

@@ -1,6 +1,7 @@
 //! The manifest: what a project or package is, needs and offers. Carries out docs/formats.md §2.
 
 mod edit;
+mod identity;
 mod keys;
 mod parse;
 #[cfg(test)]
@@ -15,6 +16,7 @@ pub use edit::{
     EditError, NeedEdit, NeedForm, add_agreed, add_alter, add_coexist, add_need, new_manifest, remove_alter,
     remove_need,
 };
+pub use identity::Identity;
 pub use keys::manifest_schema;
 pub use parse::{ManifestProblem, ManifestProblemKind};
 
@@ -121,6 +123,10 @@ pub struct Policy {
     pub share_roles: BTreeSet<Word>,
     /// Packages of which there may be one release a compatible line.
     pub coexist: BTreeSet<PackageName>,
+    /// Schemes of git addresses that are asked besides `https`, `ssh` and `file`.
+    pub git_schemes: BTreeSet<String>,
+    /// Packages whose variables may load code into other programs, or lead tools elsewhere.
+    pub trusted_variables: BTreeSet<PackageName>,
 }
 
 /// The `[project]` table.

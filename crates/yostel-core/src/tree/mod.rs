@@ -1,6 +1,7 @@
 //! Trees of files as values: their listing, whose digest names them, and changes to them as unified diffs.
 
 mod apply;
+mod links;
 mod listing;
 mod make;
 mod patch;
@@ -8,7 +9,8 @@ mod patch;
 mod tests;
 
 pub use apply::{Rejected, RejectedReason};
-pub use listing::{Entry, EntryKind, Listing, ListingError, check_entry_path, link_stays_inside};
+pub use links::{LinkFault, check_links, fold};
+pub use listing::{Entry, EntryKind, Listing, ListingError, check_entry_path};
 pub use make::NotText;
 pub use patch::{FilePatch, Hunk, HunkLine, Mark, Patch, PatchError};
 

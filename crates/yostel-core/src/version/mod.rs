@@ -18,6 +18,9 @@ pub use numbering::{Numbering, NumberingError, Order};
 use semver::SemverKey;
 use words::WordsKey;
 
+/// Longest text of a version, in bytes: with a package's name and a digest beside it, it is still the name of a file.
+pub const VERSION_LIMIT: usize = 100;
+
 /// A version: its text and its place in the order.
 ///
 /// Two versions are equal when they stand at the same place: `1.0.0+a` and `1.0.0+b`, or in `words` `1.0` and
@@ -50,7 +53,7 @@ impl Version {
     /// Reads a version in the given order.
     ///
     /// # Errors
-    /// For `semver`, whatever the grammar of Semantic Versioning 2.0.0 does not produce; for `words`, a text that does
+    /// For a text of more than [`VERSION_LIMIT`] bytes; for `semver`, whatever the grammar of Semantic Versioning 2.0.0 does not produce; for `words`, a text that does
     /// not start with a digit or holds anything but ASCII letters, digits and single `.`, `-`, `_`, `+`.
     ///
     /// # Examples
@@ -61,6 +64,10 @@ impl Version {
     /// assert_eq!(Version::parse("1.0", Order::Semver).unwrap_err().suggestion.as_deref(), Some("1.0.0"));
     /// ```
     pub fn parse(text: &str, order: Order) -> Result<Self, VersionError> {
+        if text.len() > VERSION_LIMIT {
+            let text = format!("{}…", &text[..text.floor_char_boundary(40)]);
+            return Err(VersionError { text, reason: "it is longer than 100 bytes", suggestion: None });
+        }
         let key = match order {
             Order::Semver => Key::Semver(SemverKey::parse(text)?),
             Order::Words => Key::Words(WordsKey::parse(text)?),

@@ -1,6 +1,7 @@
 //! The flows, with an ear on what they do: an install with nothing to do fetches nothing and writes nothing.
 //! The accident this prevents: the right result by needless work.
 
+#![allow(clippy::disallowed_methods, reason = "worlds are set up and looked at by hand")]
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod planning;
@@ -84,6 +85,7 @@ impl World {
             now: Timestamp::UNIX_EPOCH,
             platform: "linux/amd64".into(),
             tool: Version::parse("0.1.0", Order::Semver).unwrap(),
+            patience: yostel_flows::Patience::default(),
         }
     }
 
@@ -220,7 +222,11 @@ fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
     assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), *after);
     assert!(after.contains("# calibrated"));
     let (report, heard) = world.lock(Keep::Locked, Write::File);
-    assert_eq!((report.unwrap().seal, heard), (settlements[0].lockfile.seal(), vec![]), "the lock was fresh");
+    assert_eq!(
+        (report.unwrap().seal, heard),
+        (settlements[0].proposal.lockfile().seal(), vec![]),
+        "the lock was fresh"
+    );
     assert!(settle(&world.project(), None, &world.settings(), &Silent).unwrap().is_none());
 }
 

@@ -4,18 +4,18 @@
 //! behind without a lock, and the next process that writes removes it. One that is just being made may be taken for such;
 //! whoever makes it then finds it gone and makes another.
 
-use std::fs::{self, File};
-use std::io;
-use std::path::{Path, PathBuf};
+use std::fs::File;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use crate::disk::Disk;
-use crate::error::StoreError;
+use yostel_files::{FileError, Folder, Kind};
+
+const NAME: &str = "aside";
 
 #[derive(Debug)]
 pub(crate) struct Aside {
-    disk: Disk,
-    path: PathBuf,
+    root: Folder,
+    name: String,
+    folder: Folder,
     next: AtomicU64,
     _guard: File,
 }
@@ -23,97 +23,102 @@ pub(crate) struct Aside {
 /// A file or folder aside. It goes when this is dropped, unless it was renamed by then.
 #[derive(Debug)]
 pub(crate) struct Made {
-    disk: Disk,
-    path: PathBuf,
+    folder: Folder,
+    name: String,
 }
 
 impl Aside {
-    pub(crate) fn new(disk: &Disk, parent: &Path) -> Result<Self, StoreError> {
-        remove_abandoned(disk, parent);
+    pub(crate) fn new(root: &Folder) -> Result<Self, FileError> {
+        remove_abandoned(root);
         let mut tries = 0;
         loop {
-            match Self::try_new(disk, parent) {
-                Err(error) if error.cause.kind() == io::ErrorKind::NotFound && tries < 100 => tries += 1,
+            match Self::try_new(root) {
+                Err(error) if error.is_not_found() && tries < 100 => tries += 1,
                 made => return made,
             }
         }
     }
 
-    fn try_new(disk: &Disk, parent: &Path) -> Result<Self, StoreError> {
-        disk.make_folders(parent)?;
-        let path = disk.make_own_folder(parent, "work-")?;
-        let made = Made { disk: disk.clone(), path };
-        let guard_path = made.path.join("guard");
-        let guard = disk.create(&guard_path, 0o644)?.into_file();
-        guard.lock().map_err(StoreError::when("lock", &guard_path))?;
+    fn try_new(root: &Folder) -> Result<Self, FileError> {
+        let parent = root.make_folders(NAME)?;
+        let (name, folder) = parent.make_own_folder("work-")?;
+        let made = Made { folder: parent.clone(), name };
+        let guard = folder.create("guard", 0o644)?.into_file();
+        guard.lock().map_err(FileError::when("lock", folder.path_of("guard")))?;
         // Whoever took it for abandoned held this lock until it was gone.
-        fs::metadata(&guard_path).map_err(StoreError::when("lock", &guard_path))?;
-        let path = made.keep();
-        Ok(Self { disk: disk.clone(), path, next: AtomicU64::new(0), _guard: guard })
+        folder.meta("guard")?;
+        let name = made.keep();
+        Ok(Self { root: root.clone(), name, folder, next: AtomicU64::new(0), _guard: guard })
     }
 
-    pub(crate) fn path(&self) -> &Path {
-        &self.path
+    /// Returns the folder in which things are made.
+    pub(crate) fn folder(&self) -> &Folder {
+        &self.folder
     }
 
-    /// Returns a path at which nothing is yet.
+    /// Returns a name at which nothing is yet.
     pub(crate) fn place(&self) -> Made {
         let number = self.next.fetch_add(1, Ordering::Relaxed);
-        Made { disk: self.disk.clone(), path: self.path.join(number.to_string()) }
+        Made { folder: self.folder.clone(), name: number.to_string() }
     }
 
-    /// Makes a folder.
-    pub(crate) fn folder(&self) -> Result<Made, StoreError> {
+    /// Makes a folder; returns it opened, too.
+    pub(crate) fn make_folder(&self) -> Result<(Made, Folder), FileError> {
         let made = self.place();
-        self.disk.make_folder(&made.path)?;
-        Ok(made)
+        let folder = made.folder.make_folder(&made.name)?;
+        Ok((made, folder))
     }
 }
 
 impl Made {
-    pub(crate) fn path(&self) -> &Path {
-        &self.path
+    /// Returns the folder it is in, and its name there.
+    pub(crate) fn at(&self) -> (&Folder, &str) {
+        (&self.folder, &self.name)
     }
 
     /// Leaves it where it is.
-    fn keep(mut self) -> PathBuf {
-        std::mem::take(&mut self.path)
+    fn keep(mut self) -> String {
+        std::mem::take(&mut self.name)
     }
 }
 
 impl Drop for Made {
     fn drop(&mut self) {
-        if !self.path.as_os_str().is_empty() {
-            self.disk.remove(&self.path).ok();
+        if !self.name.is_empty() {
+            self.folder.remove(&self.name).ok();
         }
     }
 }
 
 impl Drop for Aside {
     fn drop(&mut self) {
-        self.disk.remove(&self.path).ok();
-        // A cache that was empty and stayed so leaves no folder behind; folders in use are not empty and stay.
-        if let Some(parent) = self.path.parent()
-            && self.disk.remove_if_empty(parent)
-            && let Some(root) = parent.parent()
-        {
-            self.disk.remove_if_empty(root);
+        if let Ok(parent) = self.root.folder(NAME) {
+            parent.remove(&self.name).ok();
         }
+        // A cache that was empty and stayed so leaves no folder behind; folders in use are not empty and stay.
+        self.root.remove_if_empty(NAME);
     }
 }
 
-pub(super) fn remove_abandoned(disk: &Disk, parent: &Path) {
-    for entry in fs::read_dir(parent).into_iter().flatten().flatten() {
-        match File::open(entry.path().join("guard")) {
+pub(super) fn remove_abandoned(root: &Folder) {
+    let Ok(parent) = root.folder(NAME) else { return };
+    for entry in parent.entries().unwrap_or_default() {
+        let guard = match entry.kind {
+            Kind::Folder => parent.folder(&entry.name).and_then(|folder| folder.open_file("guard")),
+            // Nothing we made is a file here.
+            _ => continue,
+        };
+        match guard {
             // The lock is held until the folder is gone, so that whoever is making it sees that.
             Ok(guard) => {
                 if guard.try_lock().is_ok() {
-                    disk.remove(&entry.path()).ok();
+                    parent.remove(&entry.name).ok();
                 }
             }
-            Err(_) => drop(disk.remove_if_empty(&entry.path())),
+            Err(_) => drop(parent.remove_if_empty(&entry.name)),
         }
     }
+    root.remove_if_empty(NAME);
 }
 
 #[cfg(test)]
@@ -122,18 +127,31 @@ mod tests {
 
     #[test]
     fn what_a_killed_process_left_is_removed_and_what_a_living_one_has_is_not() {
-        let parent = tempfile::tempdir().unwrap();
-        let disk = Disk::default();
-        let living = Aside::new(&disk, parent.path()).unwrap();
-        let empty = parent.path().join("work-empty");
-        fs::create_dir(&empty).unwrap();
-        let dead = parent.path().join("work-dead");
-        fs::create_dir(&dead).unwrap();
-        fs::write(dead.join("guard"), "").unwrap();
-        fs::write(dead.join("half"), "half").unwrap();
-        let next = Aside::new(&disk, parent.path()).unwrap();
-        assert!(!dead.exists() && !empty.exists() && living.path.exists() && next.path.exists());
+        let root = tempfile::tempdir().unwrap();
+        let root = Folder::open(root.path()).unwrap();
+        let living = Aside::new(&root).unwrap();
+        let parent = root.folder(NAME).unwrap();
+        parent.make_folder("work-empty").unwrap();
+        let dead = parent.make_folder("work-dead").unwrap();
+        dead.write_loosely("guard", "").unwrap();
+        dead.write_loosely("half", "half").unwrap();
+        let next = Aside::new(&root).unwrap();
+        assert!(!parent.exists("work-empty") && !parent.exists("work-dead"));
+        assert!(parent.exists(&living.name) && parent.exists(&next.name));
         drop((living, next));
-        assert!(!parent.path().exists(), "nothing is left, not even the empty folder");
+        assert!(!root.exists(NAME), "nothing is left, not even the empty folder");
+    }
+
+    #[test]
+    #[allow(clippy::disallowed_methods, reason = "the trap is set by hand")]
+    fn nothing_is_made_or_removed_through_a_link() {
+        let world = tempfile::tempdir().unwrap();
+        let (root, other) = (world.path().join("cache"), world.path().join("other"));
+        std::fs::create_dir(&root).unwrap();
+        std::fs::create_dir_all(other.join("work-1")).unwrap();
+        std::os::unix::fs::symlink(&other, root.join(NAME)).unwrap();
+        let root = Folder::open(&root).unwrap();
+        assert!(Aside::new(&root).is_err());
+        assert!(other.join("work-1").is_dir());
     }
 }

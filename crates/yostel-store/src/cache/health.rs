@@ -1,14 +1,12 @@
 //! Is the cache sound, and how large is it.
 
 use std::collections::BTreeSet;
-use std::fs;
-use std::path::Path;
 
 use yostel_core::{ArchiveDigest, TreeDigest};
+use yostel_files::{FileError, is_unfinished};
 
 use super::notes::files_below;
 use super::{Cache, digest_file};
-use crate::error::StoreError;
 use crate::install::Placing;
 use crate::parallel::for_each_in_parallel;
 use crate::verify::compare_tree;
@@ -72,14 +70,14 @@ impl Cache {
     ///
     /// # Errors
     /// When a folder of the cache cannot be read.
-    pub fn verify(&self, progress: impl Fn() + Sync) -> Result<CacheReport, StoreError> {
+    pub fn verify(&self, progress: impl Fn() + Sync) -> Result<CacheReport, FileError> {
         let mut report = CacheReport::default();
-        let archives = names(&self.root.join("archives/sha256"))?;
-        let trees = names(&self.root.join("trees"))?;
+        let Some(root) = self.folder_if_there()? else { return Ok(report) };
+        let (archives, trees) = (self.names("archives/sha256")?, self.names("trees")?);
         let checked = for_each_in_parallel(&archives, |name| {
             let problem = match ArchiveDigest::parse(&format!("sha256:{name}")) {
                 Err(_) => Some(CacheProblem::Stranger(name.clone())),
-                Ok(named) => digest_file(&self.archive_path(named)).map_or_else(
+                Ok(named) => digest_file(&root, &Self::archive_name(named)).map_or_else(
                     |_| Some(CacheProblem::Stranger(name.clone())),
                     |(found, _)| (found != named).then_some(CacheProblem::Archive { named, found }),
                 ),
@@ -94,7 +92,8 @@ impl Cache {
                 Err(_) => Some(CacheProblem::Stranger(name.clone())),
                 Ok(named) => {
                     let differing = self.listing(named).ok().and_then(|listing| {
-                        compare_tree(&self.tree_files(named), &listing).ok().map(|differences| differences.len())
+                        let files = self.tree(named).ok();
+                        compare_tree(files.as_ref(), &listing).ok().map(|differences| differences.len())
                     });
                     (differing != Some(0)).then_some(CacheProblem::Tree { named, differing })
                 }
@@ -111,22 +110,22 @@ impl Cache {
     ///
     /// # Errors
     /// When a folder of the cache cannot be read.
-    pub fn stats(&self) -> Result<CacheStats, StoreError> {
+    pub fn stats(&self) -> Result<CacheStats, FileError> {
         let mut sizes: Vec<(TreeDigest, u64)> = Vec::new();
         let mut inodes = BTreeSet::new();
-        let mut stats = CacheStats { projects: names(&self.root.join("projects"))?.len(), ..CacheStats::default() };
-        for name in names(&self.root.join("archives/sha256"))? {
+        let mut stats = CacheStats { projects: self.names("projects")?.len(), ..CacheStats::default() };
+        let Some(root) = self.folder_if_there()? else { return Ok(stats) };
+        for name in self.names("archives/sha256")? {
             stats.archives += 1;
-            let path = self.root.join("archives/sha256").join(name);
-            stats.archive_bytes += fs::metadata(&path).map_err(StoreError::when("read", &path))?.len();
+            stats.archive_bytes += root.meta(format!("archives/sha256/{name}"))?.size;
         }
-        for name in names(&self.root.join("trees"))? {
+        for name in self.names("trees")? {
             let listing = TreeDigest::parse(&format!("sha256:{name}")).ok().and_then(|tree| self.listing(tree).ok());
             if let Some(listing) = listing {
                 stats.trees += 1;
                 stats.files += listing.entries.len() as u64;
                 stats.tree_bytes += listing.size();
-                let files = files_below(&self.tree_files(listing.digest())).into_iter();
+                let files = files_below(self.tree(listing.digest())).into_iter();
                 let again = files.filter(|(inode, _)| !inodes.insert(*inode));
                 stats.tree_bytes_shared += again.map(|(_, size)| size).sum::<u64>();
                 sizes.push((listing.digest(), listing.size()));
@@ -144,16 +143,13 @@ impl Cache {
         }
         Ok(stats)
     }
-}
 
-/// Lists the names in a folder, sorted; none when it is not there.
-pub(super) fn names(folder: &Path) -> Result<Vec<String>, StoreError> {
-    let entries = match fs::read_dir(folder) {
-        Ok(entries) => entries,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
-        Err(cause) => return Err(StoreError { doing: "read the folder", path: folder.to_owned(), cause }),
-    };
-    let mut names: Vec<String> = entries.flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
-    names.sort();
-    Ok(names)
+    /// Lists the names in a folder of the cache, sorted; none when it is not there.
+    pub(super) fn names(&self, folder: &str) -> Result<Vec<String>, FileError> {
+        let entries = match self.folder_if_there()? {
+            Some(root) => root.entries_of(folder)?,
+            None => Vec::new(),
+        };
+        Ok(entries.iter().filter(|entry| !is_unfinished(&entry.name)).map(|entry| entry.text().into_owned()).collect())
+    }
 }

@@ -6,15 +6,15 @@
 //! the kit is taken in.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, File};
 use std::io::{self, Read, Write};
 
 use serde::Deserialize;
 use serde_json::{Map, Value, json};
 use yostel_core::{ArchiveDigest, Artifact, Lockfile, TreeDigest};
+use yostel_files::FileError;
 
 use super::{Cache, StagedArchive, digest_file};
-use crate::error::{AdmitError, StoreError};
+use crate::error::AdmitError;
 use crate::pack::FIXED_TIME;
 
 const MANIFEST_TYPE: &str = "application/vnd.oci.image.manifest.v1+json";
@@ -24,7 +24,9 @@ const LOCK_TYPE: &str = "application/vnd.yostel.lock.v1+toml";
 const EMPTY_TYPE: &str = "application/vnd.oci.empty.v1+json";
 const LAYOUT: &str = "{\"imageLayoutVersion\":\"1.0.0\"}";
 /// Longest index, manifest or lockfile that is read, in bytes.
-const MOST_TEXT: u64 = 64 << 20;
+const MOST_TEXT: u64 = 16 << 20;
+/// Most entries of a kit.
+const MOST_ENTRIES: usize = 200_000;
 
 /// An archive to carry.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -53,7 +55,7 @@ pub struct Loaded {
 /// Why a kit was not taken in.
 #[derive(Debug, thiserror::Error)]
 pub enum KitError {
-    /// It is no kit, or a damaged one.
+    /// It is not a kit, or a damaged one.
     #[error("it is not a whole kit: {0}")]
     Malformed(String),
     /// A blob is not what its name says, or could not be taken in.
@@ -67,7 +69,7 @@ pub enum KitError {
     },
     /// The machine refused.
     #[error(transparent)]
-    Store(#[from] StoreError),
+    Store(#[from] FileError),
 }
 
 #[derive(Deserialize)]
@@ -115,7 +117,7 @@ impl Cache {
         to: &mut dyn Write,
         progress: impl Fn(u64),
     ) -> Result<(), KitError> {
-        let unwritten = |cause| KitError::Store(StoreError { doing: "write", path: "the kit".into(), cause });
+        let unwritten = |cause| KitError::Store(FileError { doing: "write", path: "the kit".into(), cause });
         let mut layers = Vec::new();
         let lock_digest = ArchiveDigest::of(lockfile.as_bytes());
         let mut lock = descriptor(LOCK_TYPE, lock_digest, lockfile.len() as u64);
@@ -158,13 +160,13 @@ impl Cache {
         let mut written = BTreeSet::new();
         for one in carried.iter().filter(|one| written.insert(one.artifact.digest)) {
             let Artifact { digest, size, .. } = one.artifact;
-            let path = self.archive_path(digest);
-            let (found, bytes) = digest_file(&path)?;
+            let (root, path) = (self.folder()?, Self::archive_name(digest));
+            let (found, bytes) = digest_file(&root, &path)?;
             if found != digest {
                 let error = AdmitError::ArchiveDiffers { expected: digest, found, bytes, expected_bytes: size };
                 return Err(KitError::Blob { name: digest.to_string(), error });
             }
-            let file = File::open(&path).map_err(StoreError::when("read", &path))?;
+            let file = root.open_file(&path)?;
             append(&mut kit, &blob(digest), bytes, file).map_err(unwritten)?;
             progress(bytes);
         }
@@ -178,23 +180,31 @@ impl Cache {
     pub fn load_kit(&self, from: &mut dyn Read, progress: impl Fn(u64)) -> Result<Loaded, KitError> {
         let malformed = |reason: &str| KitError::Malformed(reason.to_owned());
         // What the library says of it quotes the file.
-        let unread = |_: io::Error| malformed("it is no tar file, or was cut short");
+        let unread = |_: io::Error| malformed("it is not a tar file, or was cut short");
         let mut blobs: BTreeMap<ArchiveDigest, StagedArchive> = BTreeMap::new();
         let mut index = None;
         let mut kit = tar::Archive::new(from);
-        for entry in kit.entries().map_err(unread)? {
+        // Raw: a kit has no entry whose name needs another, and the library would read such a name whole.
+        for (number, entry) in kit.entries().map_err(unread)?.raw(true).enumerate() {
             let mut entry = entry.map_err(unread)?;
-            let path = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
+            if number >= MOST_ENTRIES {
+                return Err(KitError::Malformed(format!("it has more than {MOST_ENTRIES} entries")));
+            }
+            let path = String::from_utf8_lossy(&entry.header().path_bytes()).into_owned();
             let path = path.strip_prefix("./").unwrap_or(&path).to_owned();
             let size = entry.size();
-            if !entry.header().entry_type().is_file() {
-                continue;
+            match entry.header().entry_type() {
+                kind if kind.is_file() => {}
+                tar::EntryType::GNULongName | tar::EntryType::GNULongLink | tar::EntryType::XHeader => {
+                    return Err(malformed("it has names that a kit never has"));
+                }
+                _ => continue,
             }
             if path == "index.json" {
                 index = Some(text_of(&mut entry, size)?);
             } else if let Some(hex) = path.strip_prefix("blobs/sha256/") {
                 let digest = ArchiveDigest::parse(&format!("sha256:{hex}"))
-                    .map_err(|_| KitError::Malformed(format!("`{}` is no digest", hex.escape_debug())))?;
+                    .map_err(|_| KitError::Malformed(format!("`{}` is not a digest", hex.escape_debug())))?;
                 let expected = Artifact { platform: String::new(), digest, size, tree: TreeDigest::of(b"") };
                 let staged = self
                     .stage_archive(&expected, &mut entry, &progress)
@@ -221,7 +231,12 @@ impl Cache {
             }
         }
         let lockfile = lockfile.ok_or_else(|| malformed("it has no lockfile"))?;
-        Lockfile::parse(&lockfile).map_err(|error| KitError::Malformed(format!("its lockfile: {error}")))?;
+        let locked =
+            Lockfile::parse(&lockfile).map_err(|error| KitError::Malformed(format!("its lockfile: {error}")))?;
+        let vouched: BTreeSet<&Artifact> = locked.chosen.values().flat_map(|locked| &locked.artifacts).collect();
+        if let Some(one) = carried.iter().find(|one| !vouched.contains(&one.artifact)) {
+            return Err(KitError::Malformed(format!("its lockfile has no blob {}", one.artifact.digest)));
+        }
         let mut archives = Vec::new();
         let mut seen = BTreeSet::new();
         for one in carried.iter().filter(|one| seen.insert(one.artifact.digest)) {
@@ -252,9 +267,8 @@ fn carried_of(layer: &Descriptor) -> Result<Carried, KitError> {
 fn blob_text(blobs: &BTreeMap<ArchiveDigest, StagedArchive>, of: &Descriptor) -> Result<String, KitError> {
     let digest = ArchiveDigest::parse(&of.digest).map_err(|error| KitError::Malformed(error.to_string()))?;
     let staged = blobs.get(&digest).ok_or_else(|| KitError::Malformed(format!("blob {digest} is missing")))?;
-    let path = staged.made.path();
-    let size = fs::metadata(path).map_err(StoreError::when("read", path))?.len();
-    text_of(&mut File::open(path).map_err(StoreError::when("read", path))?, size)
+    let (folder, name) = staged.made.at();
+    text_of(&mut folder.open_file(name)?, folder.meta(name)?.size)
 }
 
 fn text_of(from: &mut dyn Read, size: u64) -> Result<String, KitError> {

@@ -1,8 +1,11 @@
 //! The local cache: one copy of each archive and each tree, named by what it holds. Carries out docs/formats.md §7.
 //!
-//! What several processes do at once cannot go wrong without a lock (those there are save work, see `sharing`): everything
-//! is made in a folder aside that only its process knows, synced, and renamed to its name, which says its content; an object that is there already is success. A process killed at any
-//! moment leaves at most its folder aside, which the next one removes.
+//! No lock is needed for correctness; those in `sharing` only avoid doing work twice, and protect from a prune.
+//! Everything is made in a folder aside that only its process knows, synced, and renamed to its name, which says its
+//! content; an object that is there already is success. A process killed at any moment leaves at most its folder aside,
+//! which the next one removes.
+//!
+//! The cache's own folder is reached as its user named it; everything below it from there and through no link.
 //!
 //! Writes of one install, in order: archives aside → trees aside (files, listing, stamp) → all of that synced at once →
 //! archives renamed → trees renamed. So one bad archive among many leaves the cache as it was, and what has a name is whole
@@ -16,12 +19,13 @@ mod prune;
 mod records;
 mod sharing;
 
-use std::fs::{self, File};
+use std::fs::File;
 use std::io::{self, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-use yostel_core::{ANY_PLATFORM, ArchiveDigest, Artifact, Sha256, TreeDigest};
+use yostel_core::{ANY_PLATFORM, ArchiveDigest, Artifact, Listing, Sha256, TreeDigest};
+use yostel_files::{Disk, FileError, Folder, Kind, Nearby};
 
 pub use health::{CacheProblem, CacheReport, CacheStats};
 pub use kit::{Carried, KitError, Loaded};
@@ -30,20 +34,18 @@ pub use prune::{PruneRule, Pruned};
 pub use records::ProjectRecord;
 pub use sharing::{Fetching, InUse};
 
-use crate::disk::Disk;
-use crate::error::{AdmitError, StoreError};
+use crate::error::AdmitError;
 use crate::stamp::stamp;
-use crate::unpack::{Like, UnpackConfig, unpack_on};
+use crate::unpack::{Like, UnpackConfig, unpack_into};
 use crate::verify::compare_tree;
 use aside::{Aside, Made};
-use yostel_core::Listing;
 
 /// An archive that was checked and has no name yet.
 #[derive(Debug)]
 #[must_use = "dropping it throws the archive away; commit names it"]
 pub struct StagedArchive {
     made: Made,
-    target: PathBuf,
+    digest: ArchiveDigest,
 }
 
 /// A tree that was unpacked, checked, and has no name yet.
@@ -55,9 +57,17 @@ pub struct StagedTree {
 }
 
 impl StagedTree {
+    fn folder(&self) -> Result<Folder, FileError> {
+        let (aside, name) = self.made.at();
+        aside.folder(name)
+    }
+
     /// Returns the folder with its files, as long as it is staged.
-    pub fn files(&self) -> PathBuf {
-        self.made.path().join("files")
+    ///
+    /// # Errors
+    /// When it cannot be opened.
+    pub fn files(&self) -> Result<Folder, FileError> {
+        self.folder()?.folder("files")
     }
 
     /// Returns its digest.
@@ -69,19 +79,22 @@ impl StagedTree {
     ///
     /// # Errors
     /// When it cannot be read.
-    pub fn listing(&self) -> Result<Listing, StoreError> {
-        read_listing(&self.made.path().join("listing"), self.tree)
+    pub fn listing(&self) -> Result<Listing, FileError> {
+        read_listing(&self.folder()?, "listing", self.tree)
     }
 }
 
 /// A folder that goes when this is dropped.
 #[derive(Debug)]
-pub struct WorkFolder(Made);
+pub struct WorkFolder {
+    _made: Made,
+    folder: Folder,
+}
 
 impl WorkFolder {
-    /// Returns its path.
-    pub fn path(&self) -> &Path {
-        self.0.path()
+    /// Returns the folder.
+    pub fn folder(&self) -> &Folder {
+        &self.folder
     }
 }
 
@@ -99,48 +112,68 @@ impl Cache {
         Self::open_on(Disk::default(), root)
     }
 
-    /// The same, with this way to the file system.
+    /// Like [`Self::open`], on a watched disk.
     pub fn open_on(disk: Disk, root: impl Into<PathBuf>) -> Self {
         Self { root: root.into(), disk, aside: OnceLock::new() }
     }
 
-    /// Returns the way to the file system.
-    pub(crate) fn disk(&self) -> &Disk {
-        &self.disk
-    }
-
-    /// Returns the cache's folder.
+    /// Returns the cache's folder, for messages.
     pub fn root(&self) -> &Path {
         &self.root
     }
 
-    /// Returns where the archive lies, or would lie.
-    pub fn archive_path(&self, digest: ArchiveDigest) -> PathBuf {
-        self.root.join("archives/sha256").join(digest.to_hex())
+    /// Opens the cache's folder. Others may read what is made in it, whatever the process masks.
+    pub(crate) fn folder(&self) -> Result<Folder, FileError> {
+        Ok(Folder::open_on(&self.disk, &self.root)?.with_fixed_modes())
+    }
+
+    fn folder_if_there(&self) -> Result<Option<Folder>, FileError> {
+        match self.folder() {
+            Err(error) if error.is_not_found() => Ok(None),
+            folder => folder.map(Some),
+        }
+    }
+
+    fn make_root(&self) -> Result<Folder, FileError> {
+        Ok(Folder::make_on(&self.disk, &self.root)?.with_fixed_modes())
+    }
+
+    fn archive_name(digest: ArchiveDigest) -> String {
+        format!("archives/sha256/{}", digest.to_hex())
+    }
+
+    fn tree_path(tree: TreeDigest) -> String {
+        format!("trees/{}", tree.to_hex())
     }
 
     /// Tells whether the archive is there.
     pub fn has_archive(&self, digest: ArchiveDigest) -> bool {
-        self.archive_path(digest).is_file()
+        self.folder().is_ok_and(|root| root.has(Self::archive_name(digest), Kind::File))
+    }
+
+    /// Opens an archive that is there.
+    ///
+    /// # Errors
+    /// When it is not.
+    pub fn open_archive(&self, digest: ArchiveDigest) -> Result<File, FileError> {
+        self.folder()?.open_file(Self::archive_name(digest))
     }
 
     /// Tells whether the tree is there (not whether it is sound).
     pub fn has_tree(&self, tree: TreeDigest) -> bool {
-        self.tree_folder(tree).join("listing").is_file()
+        self.folder().is_ok_and(|root| root.has(format!("{}/listing", Self::tree_path(tree)), Kind::File))
     }
 
-    fn tree_folder(&self, tree: TreeDigest) -> PathBuf {
-        self.root.join("trees").join(tree.to_hex())
+    fn tree_folder(&self, tree: TreeDigest) -> Result<Folder, FileError> {
+        self.folder()?.folder(Self::tree_path(tree))
     }
 
     /// Returns the folder with the tree's files.
-    pub fn tree_files(&self, tree: TreeDigest) -> PathBuf {
-        self.tree_folder(tree).join("files")
-    }
-
-    /// Returns the file with the tree's listing.
-    pub fn tree_listing_path(&self, tree: TreeDigest) -> PathBuf {
-        self.tree_folder(tree).join("listing")
+    ///
+    /// # Errors
+    /// When it is not there.
+    pub fn tree(&self, tree: TreeDigest) -> Result<Folder, FileError> {
+        self.folder()?.folder(format!("{}/files", Self::tree_path(tree)))
     }
 
     /// Takes an archive in, aside: digests it while it streams. It gets its name with [`Self::commit`].
@@ -168,9 +201,9 @@ impl Cache {
         from: &mut dyn Read,
         mut progress: impl FnMut(u64),
     ) -> Result<(ArchiveDigest, u64, StagedArchive), AdmitError> {
-        let target = self.archive_path(artifact.digest);
         let made = self.aside()?.place();
-        let mut file = self.disk.create(made.path(), 0o644)?;
+        let (aside, name) = made.at();
+        let mut file = aside.create(name, 0o644)?;
         let mut digest = Sha256::default();
         let mut bytes = 0u64;
         let mut buffer = vec![0; 128 * 1024];
@@ -183,14 +216,14 @@ impl Cache {
             };
             bytes += n as u64;
             digest.update(&buffer[..n]);
-            file.write_all(&buffer[..n]).map_err(StoreError::when("write", &target))?;
+            file.write_all(&buffer[..n]).map_err(|cause| file.failed(cause))?;
             progress(n as u64);
             // A stream that never ends must not fill the disk; one byte more than announced is enough to refuse it.
             if bytes > artifact.size {
                 break;
             }
         }
-        Ok((ArchiveDigest::new(digest.finish()), bytes, StagedArchive { made, target }))
+        Ok((ArchiveDigest::new(digest.finish()), bytes, StagedArchive { made, digest: artifact.digest }))
     }
 
     /// Takes in an archive of which only the digest is known, aside: its size and what it unpacks to are found out.
@@ -218,13 +251,11 @@ impl Cache {
             }
         };
         let (size, archive) = archive;
-        let made = self.aside()?.folder()?;
-        let files = made.path().join("files");
-        self.disk.make_folder(&files)?;
-        let path = archive.made.path();
-        let reader = File::open(path).map_err(StoreError::when("read", path))?;
-        let listing = unpack_on(&self.disk, BufReader::with_capacity(128 * 1024, reader), &files, config, None)?;
-        let tree = self.describe(made, &listing)?;
+        let (made, folder) = self.aside()?.make_folder()?;
+        let files = folder.make_folder("files")?;
+        let reader = archive.open()?;
+        let listing = unpack_into(BufReader::with_capacity(128 * 1024, reader), &files, config, None)?;
+        let tree = describe(made, &folder, &listing)?;
         Ok((Artifact { size, tree: tree.tree(), ..announced }, archive, tree))
     }
 
@@ -232,23 +263,24 @@ impl Cache {
     ///
     /// # Errors
     /// When the cache cannot be written.
-    pub fn work_folder(&self) -> Result<WorkFolder, StoreError> {
-        Ok(WorkFolder(self.aside()?.folder()?))
+    pub fn work_folder(&self) -> Result<WorkFolder, FileError> {
+        let (made, folder) = self.aside()?.make_folder()?;
+        Ok(WorkFolder { _made: made, folder })
     }
 
     /// Tells whether the tree can be linked as it is: there, and untouched since it was unpacked.
     pub fn is_tree_sound(&self, tree: TreeDigest) -> bool {
-        let folder = self.tree_folder(tree);
-        let recorded = fs::read_to_string(folder.join("stamp"));
-        match (recorded, stamp(&folder.join("files"))) {
+        let Ok(folder) = self.tree_folder(tree) else { return false };
+        let Ok(files) = folder.folder("files") else { return false };
+        match (folder.read_text("stamp"), stamp(&files)) {
             (Ok(recorded), Ok(now)) if recorded == now => true,
             (_, Ok(now)) => {
                 // Touched, or its stamp is lost: only its content can tell.
-                let sound = self.listing(tree).is_ok_and(|listing| {
-                    compare_tree(&folder.join("files"), &listing).is_ok_and(|differences| differences.is_empty())
+                let sound = read_listing(&folder, "listing", tree).is_ok_and(|listing| {
+                    compare_tree(Some(&files), &listing).is_ok_and(|differences| differences.is_empty())
                 });
                 if sound {
-                    self.disk.write_loosely(&folder.join("stamp"), &now).ok();
+                    folder.write_loosely("stamp", &now).ok();
                 }
                 sound
             }
@@ -258,20 +290,27 @@ impl Cache {
 
     /// Makes the next use of a tree read its files before it trusts them.
     pub(crate) fn distrust(&self, tree: TreeDigest) {
-        self.disk.remove(&self.tree_folder(tree).join("stamp")).ok();
+        if let Ok(folder) = self.tree_folder(tree) {
+            folder.remove("stamp").ok();
+        }
     }
 
     /// Returns the stamp that was recorded for a tree.
     pub(crate) fn tree_stamp(&self, tree: TreeDigest) -> Option<String> {
-        fs::read_to_string(self.tree_folder(tree).join("stamp")).ok()
+        self.tree_folder(tree).ok()?.read_text("stamp").ok()
     }
 
     /// Reads a tree's listing and checks it against the tree's digest.
     ///
     /// # Errors
     /// When it cannot be read, or is not the one.
-    pub fn listing(&self, tree: TreeDigest) -> Result<Listing, StoreError> {
-        read_listing(&self.tree_listing_path(tree), tree)
+    pub fn listing(&self, tree: TreeDigest) -> Result<Listing, FileError> {
+        read_listing(&self.tree_folder(tree)?, "listing", tree)
+    }
+
+    /// Reads the text of a tree's listing.
+    pub(crate) fn listing_text(&self, tree: TreeDigest) -> Result<String, FileError> {
+        read_listing_text(&self.tree_folder(tree)?, "listing", tree)
     }
 
     /// Unpacks the tree of an artifact, aside, from an archive that was just staged or from the one in the cache. It
@@ -288,132 +327,144 @@ impl Cache {
         config: UnpackConfig,
         like: Option<TreeDigest>,
     ) -> Result<StagedTree, AdmitError> {
-        let like = like.filter(|like| *like != artifact.tree);
-        let like = like.and_then(|like| Some(Like { files: self.tree_files(like), listing: self.listing(like).ok()? }));
-        let path = archive.map_or_else(|| self.archive_path(artifact.digest), |staged| staged.made.path().to_owned());
-        let made = self.aside()?.folder()?;
-        let files = made.path().join("files");
-        self.disk.make_folder(&files)?;
-        let reader = File::open(&path).map_err(StoreError::when("read", &path))?;
-        let listing =
-            match unpack_on(&self.disk, BufReader::with_capacity(128 * 1024, reader), &files, config, like.as_ref()) {
-                Ok(listing) if listing.digest() == artifact.tree => listing,
-                other => {
-                    // An archive that rotted in the cache must not be blamed on its author, nor be used again.
-                    if archive.is_none()
-                        && let Some(error) = self.drop_if_rotten(artifact)?
-                    {
-                        return Err(error);
-                    }
-                    let expected = artifact.tree;
-                    return Err(match other {
-                        Ok(listing) => AdmitError::TreeDiffers { expected, found: listing.digest() },
-                        Err(error) => error,
-                    });
+        let like = like.filter(|like| *like != artifact.tree).and_then(|like| {
+            Some(Like { files: Nearby::new(self.tree(like).ok()?), listing: self.listing(like).ok()? })
+        });
+        let reader = match archive {
+            Some(staged) => staged.open()?,
+            None => self.open_archive(artifact.digest)?,
+        };
+        let (made, folder) = self.aside()?.make_folder()?;
+        let files = folder.make_folder("files")?;
+        match unpack_into(BufReader::with_capacity(128 * 1024, reader), &files, config, like) {
+            Ok(listing) if listing.digest() == artifact.tree => Ok(describe(made, &folder, &listing)?),
+            other => {
+                // An archive that rotted in the cache must not be blamed on its author, nor be used again.
+                if archive.is_none()
+                    && let Some(error) = self.drop_if_rotten(artifact)?
+                {
+                    return Err(error);
                 }
-            };
-        Ok(self.describe(made, &listing)?)
+                let expected = artifact.tree;
+                Err(match other {
+                    Ok(listing) => AdmitError::TreeDiffers { expected, found: listing.digest() },
+                    Err(error) => error,
+                })
+            }
+        }
     }
 
     /// Makes a tree, aside, of files that `write` puts into a folder.
     pub(crate) fn stage_files(
         &self,
         listing: &Listing,
-        write: impl FnOnce(&Path) -> Result<(), StoreError>,
-    ) -> Result<StagedTree, StoreError> {
-        let made = self.aside()?.folder()?;
-        let files = made.path().join("files");
-        self.disk.make_folder(&files)?;
-        write(&files)?;
-        self.describe(made, listing)
-    }
-
-    /// Writes what belongs beside a tree's files.
-    fn describe(&self, made: Made, listing: &Listing) -> Result<StagedTree, StoreError> {
-        self.disk.write_loosely(&made.path().join("listing"), &listing.write())?;
-        let files = made.path().join("files");
-        let now = stamp(&files).map_err(StoreError::when("read the folder", &files))?;
-        self.disk.write_loosely(&made.path().join("stamp"), &now)?;
-        Ok(StagedTree { made, tree: listing.digest() })
+        write: impl FnOnce(&Folder) -> Result<(), FileError>,
+    ) -> Result<StagedTree, FileError> {
+        let (made, folder) = self.aside()?.make_folder()?;
+        write(&folder.make_folder("files")?)?;
+        describe(made, &folder, listing)
     }
 
     /// Gives what was staged its names: archives first, then trees. An object that is there already is success.
     ///
     /// # Errors
     /// `Store` when the cache cannot be written; what has its name by then is whole and stays.
-    pub fn commit(&self, archives: Vec<StagedArchive>, trees: Vec<StagedTree>) -> Result<(), StoreError> {
+    pub fn commit(&self, archives: Vec<StagedArchive>, trees: Vec<StagedTree>) -> Result<(), FileError> {
         if archives.is_empty() && trees.is_empty() {
             return Ok(());
         }
-        self.disk.sync_all(self.aside()?.path())?;
-        let folder = self.root.join("archives/sha256");
+        self.aside()?.folder().sync_all()?;
+        let root = self.make_root()?;
         if !archives.is_empty() {
-            self.disk.make_folders(&folder)?;
-            for StagedArchive { made, target } in archives {
-                self.disk.rename(made.path(), &target).map_err(StoreError::when("write", target))?;
+            let folder = root.make_folders("archives/sha256")?;
+            for StagedArchive { made, digest } in archives {
+                let ((aside, name), target) = (made.at(), digest.to_hex());
+                aside.rename(name, &folder, &target).map_err(FileError::when("write", folder.path_of(target)))?;
             }
-            self.disk.sync_folder(&folder);
+            folder.sync();
         }
         if !trees.is_empty() {
-            let folder = self.root.join("trees");
-            self.disk.make_folders(&folder)?;
-            trees.into_iter().try_for_each(|staged| self.publish_tree(&staged.made, staged.tree))?;
-            self.disk.sync_folder(&folder);
+            let folder = root.make_folders("trees")?;
+            trees.into_iter().try_for_each(|staged| self.publish_tree(&folder, &staged.made, staged.tree))?;
+            folder.sync();
         }
         Ok(())
     }
 
-    fn drop_if_rotten(&self, artifact: &Artifact) -> Result<Option<AdmitError>, StoreError> {
-        let path = self.archive_path(artifact.digest);
-        let (found, bytes) = digest_file(&path)?;
+    fn drop_if_rotten(&self, artifact: &Artifact) -> Result<Option<AdmitError>, FileError> {
+        let (root, path) = (self.folder()?, Self::archive_name(artifact.digest));
+        let (found, bytes) = digest_file(&root, &path)?;
         if found == artifact.digest {
             return Ok(None);
         }
-        self.disk.remove(&path)?;
+        root.remove(&path)?;
         let (expected, expected_bytes) = (artifact.digest, artifact.size);
         Ok(Some(AdmitError::ArchiveDiffers { expected, found, bytes, expected_bytes }))
     }
 
-    fn publish_tree(&self, made: &Made, tree: TreeDigest) -> Result<(), StoreError> {
-        let target = self.tree_folder(tree);
-        match self.disk.rename(made.path(), &target) {
-            Ok(()) => {}
-            Err(error) if matches!(error.kind(), io::ErrorKind::DirectoryNotEmpty | io::ErrorKind::AlreadyExists) => {
-                // Another process was faster, or the one that is there was found unsound.
-                if !self.is_tree_sound(tree) {
-                    let old = self.aside()?.folder()?;
-                    let grave = old.path().join("old");
-                    self.disk.rename(&target, &grave).map_err(StoreError::when("replace", &target))?;
-                    match self.disk.rename(made.path(), &target) {
-                        Err(error) if !self.is_tree_sound(tree) => {
-                            return Err(StoreError { doing: "write", path: target, cause: error });
-                        }
-                        _ => {}
-                    }
+    fn publish_tree(&self, trees: &Folder, made: &Made, tree: TreeDigest) -> Result<(), FileError> {
+        let ((aside, name), target) = (made.at(), tree.to_hex());
+        let failed = |doing, cause| FileError { doing, path: trees.path_of(&target), cause };
+        match aside.rename(name, trees, &target) {
+            Ok(()) => Ok(()),
+            // Another process was faster, or the one that is there was found unsound.
+            Err(_) if trees.exists(&target) => {
+                if self.is_tree_sound(tree) {
+                    return Ok(());
+                }
+                // Whoever uses it meanwhile has one or the other, never none.
+                match aside.put_in_place(name, trees, &target) {
+                    Err(_) if self.is_tree_sound(tree) => Ok(()),
+                    other => other,
                 }
             }
-            Err(cause) => return Err(StoreError { doing: "write", path: target, cause }),
+            Err(cause) => Err(failed("write", cause)),
         }
-        Ok(())
     }
 
-    fn aside(&self) -> Result<&Aside, StoreError> {
+    fn aside(&self) -> Result<&Aside, FileError> {
         if let Some(aside) = self.aside.get() {
             return Ok(aside);
         }
-        let aside = Aside::new(&self.disk, &self.root.join("aside"))?;
+        let aside = Aside::new(&self.make_root()?)?;
         Ok(self.aside.get_or_init(|| aside))
     }
 }
 
+impl Drop for Cache {
+    fn drop(&mut self) {
+        // The folder aside goes first: a cache that was empty and stayed so leaves no folder behind.
+        if self.aside.take().is_some()
+            && let (Some(parent), Some(name)) = (self.root.parent(), self.root.file_name())
+            && let Ok(parent) = Folder::open_on(&self.disk, parent)
+        {
+            parent.remove_if_empty(name);
+        }
+    }
+}
+
+impl StagedArchive {
+    fn open(&self) -> Result<File, FileError> {
+        let (folder, name) = self.made.at();
+        folder.open_file(name)
+    }
+}
+
+/// Writes what belongs beside a tree's files.
+fn describe(made: Made, folder: &Folder, listing: &Listing) -> Result<StagedTree, FileError> {
+    folder.write_loosely("listing", &listing.write())?;
+    folder.write_loosely("stamp", &stamp(&folder.folder("files")?)?)?;
+    Ok(StagedTree { made, tree: listing.digest() })
+}
+
 /// Digests a file; returns its size too.
-fn digest_file(path: &Path) -> Result<(ArchiveDigest, u64), StoreError> {
-    let mut file = File::open(path).map_err(StoreError::when("read", path))?;
+fn digest_file(folder: &Folder, path: &str) -> Result<(ArchiveDigest, u64), FileError> {
+    let mut file = folder.open_file(path)?;
     let mut digest = Sha256::default();
     let mut bytes = 0;
     let mut buffer = vec![0; 128 * 1024];
     loop {
-        let n = file.read(&mut buffer).map_err(StoreError::when("read", path))?;
+        let n = file.read(&mut buffer).map_err(FileError::when("read", folder.path_of(path)))?;
         if n == 0 {
             return Ok((ArchiveDigest::new(digest.finish()), bytes));
         }
@@ -423,21 +474,16 @@ fn digest_file(path: &Path) -> Result<(ArchiveDigest, u64), StoreError> {
 }
 
 /// Reads a listing that should have this digest.
-pub(crate) fn read_listing(path: &Path, tree: TreeDigest) -> Result<Listing, StoreError> {
-    let text = read_listing_text(path, tree)?;
-    Listing::parse(&text).map_err(|error| no_listing(path, &error.to_string()))
+pub(crate) fn read_listing(folder: &Folder, path: &str, tree: TreeDigest) -> Result<Listing, FileError> {
+    let text = read_listing_text(folder, path, tree)?;
+    Listing::parse(&text).map_err(|error| FileError::unfit("use", folder.path_of(path), error.to_string()))
 }
 
 /// Reads the text of a listing that should have this digest.
-pub(crate) fn read_listing_text(path: &Path, tree: TreeDigest) -> Result<String, StoreError> {
-    let text = fs::read_to_string(path).map_err(StoreError::when("read", path))?;
+pub(crate) fn read_listing_text(folder: &Folder, path: &str, tree: TreeDigest) -> Result<String, FileError> {
+    let text = folder.read_text(path)?;
     if TreeDigest::of(text.as_bytes()) != tree {
-        return Err(no_listing(path, "it is not the listing of its tree"));
+        return Err(FileError::unfit("use", folder.path_of(path), "it is not the listing of its tree"));
     }
     Ok(text)
-}
-
-fn no_listing(path: &Path, reason: &str) -> StoreError {
-    let cause = io::Error::new(io::ErrorKind::InvalidData, reason.to_owned());
-    StoreError { doing: "use", path: path.to_owned(), cause }
 }

@@ -5,17 +5,14 @@
 //! or damaged is written again by the next install that uses the release, and until then the archive has no name.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use serde::{Deserialize, Serialize};
 use yostel_core::{ArchiveDigest, Artifact, TreeDigest};
+use yostel_files::{FileError, Folder, Kind};
 
-use super::health::names;
-use super::{Cache, ProjectRecord};
-use crate::error::StoreError;
+use super::Cache;
 
 /// What is known of an archive.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -62,11 +59,11 @@ impl CacheEntry {
     }
 }
 
-impl Cache {
-    fn note_path(&self, archive: ArchiveDigest) -> PathBuf {
-        self.root.join("notes").join(format!("{}.json", archive.to_hex()))
-    }
+fn note_path(archive: ArchiveDigest) -> String {
+    format!("notes/{}.json", archive.to_hex())
+}
 
+impl Cache {
     /// Notes that a release is used now, and who brought it when nothing is known of it.
     ///
     /// # Errors
@@ -77,8 +74,8 @@ impl Cache {
         artifact: &Artifact,
         project: &Path,
         now: i64,
-    ) -> Result<(), StoreError> {
-        let path = self.note_path(artifact.digest);
+    ) -> Result<(), FileError> {
+        let (root, path) = (self.make_root()?, note_path(artifact.digest));
         if self.note(artifact.digest).is_none() {
             let note = Note {
                 package: package.to_owned(),
@@ -89,21 +86,21 @@ impl Cache {
                 brought_by: project.to_owned(),
                 brought: now,
             };
-            self.disk.make_folders(&self.root.join("notes"))?;
+            root.make_folders("notes")?;
             let text = serde_json::to_string(&note).expect("a note always serialises");
-            self.disk.write_loosely(&path, &text)?;
+            root.write_loosely(&path, &text)?;
         }
         let used = SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(now).unwrap_or(0));
-        self.disk.set_time(&path, used)
+        root.set_time(&path, used)
     }
 
     /// Finds for each package the tree of the release that came in last, as far as notes tell.
     ///
     /// # Errors
     /// When the folder of notes cannot be read.
-    pub fn latest_trees(&self) -> Result<BTreeMap<String, TreeDigest>, StoreError> {
+    pub fn latest_trees(&self) -> Result<BTreeMap<String, TreeDigest>, FileError> {
         let mut latest: BTreeMap<String, (i64, String, TreeDigest)> = BTreeMap::new();
-        for name in names(&self.root.join("notes"))? {
+        for name in self.names("notes")? {
             let digest = name.strip_suffix(".json").map(|hex| ArchiveDigest::parse(&format!("sha256:{hex}")));
             let Some(note) = digest.and_then(Result::ok).and_then(|digest| self.note(digest)) else { continue };
             let Ok(tree) = TreeDigest::parse(&note.tree) else { continue };
@@ -115,22 +112,32 @@ impl Cache {
         Ok(latest.into_iter().map(|(package, (_, _, tree))| (package, tree)).collect())
     }
 
+    /// Tells whether the cache knows that a tree came out of an archive, and that it is not this one.
+    pub fn has_note_on(&self, tree: TreeDigest, but: ArchiveDigest) -> bool {
+        let (wanted, but) = (tree.to_string(), format!("{}.json", but.to_hex()));
+        let names = self.names("notes").unwrap_or_default();
+        let archives = names.iter().filter(|name| **name != but).filter_map(|name| name.strip_suffix(".json"));
+        let mut notes = archives.filter_map(|hex| self.note(ArchiveDigest::parse(&format!("sha256:{hex}")).ok()?));
+        notes.any(|note| note.tree == wanted)
+    }
+
     /// Returns what is known of an archive and when it was last used, in seconds since 1970, whether or not it is still
     /// here.
     pub fn last_seen(&self, archive: ArchiveDigest) -> Option<(Note, i64)> {
-        let used = fs::metadata(self.note_path(archive)).and_then(|note| note.modified()).ok()?;
-        Some((self.note(archive)?, seconds(used)))
+        let used = self.folder().ok()?.meta(note_path(archive)).ok()?.modified;
+        Some((self.note(archive)?, used))
     }
 
     fn note(&self, archive: ArchiveDigest) -> Option<Note> {
-        serde_json::from_str(&fs::read_to_string(self.note_path(archive)).ok()?).ok()
+        serde_json::from_str(&self.folder().ok()?.read_text(note_path(archive)).ok()?).ok()
     }
 
     /// Lists what the cache holds, by package and version; what has no note comes last.
     ///
     /// # Errors
     /// When a folder of the cache cannot be read.
-    pub fn entries(&self) -> Result<Vec<CacheEntry>, StoreError> {
+    pub fn entries(&self) -> Result<Vec<CacheEntry>, FileError> {
+        let Some(root) = self.folder_if_there()? else { return Ok(Vec::new()) };
         let mut users: BTreeMap<String, BTreeSet<PathBuf>> = BTreeMap::new();
         for record in self.project_records()?.into_iter().filter(|record| record.project.is_dir()) {
             for tree in &record.trees {
@@ -138,20 +145,18 @@ impl Cache {
             }
         }
         let mut trees: BTreeMap<TreeDigest, Vec<(u64, u64)>> = BTreeMap::new();
-        for name in names(&self.root.join("trees"))? {
+        for name in self.names("trees")? {
             if let Ok(tree) = TreeDigest::parse(&format!("sha256:{name}")) {
-                trees.insert(tree, files_below(&self.tree_files(tree)));
+                trees.insert(tree, files_below(self.tree(tree)));
             }
         }
         let (mut entries, mut files) = (Vec::new(), Vec::new());
         let mut claimed = BTreeSet::new();
-        for name in names(&self.root.join("archives/sha256"))? {
+        for name in self.names("archives/sha256")? {
             let Ok(archive) = ArchiveDigest::parse(&format!("sha256:{name}")) else { continue };
-            let path = self.archive_path(archive);
-            let metadata = fs::metadata(&path).map_err(StoreError::when("read", &path))?;
+            let meta = root.meta(Self::archive_name(archive))?;
             let note = self.note(archive);
-            let used = fs::metadata(self.note_path(archive)).and_then(|note| note.modified());
-            let used = seconds(used.or_else(|_| metadata.modified()).unwrap_or(SystemTime::UNIX_EPOCH));
+            let used = root.meta(note_path(archive)).unwrap_or(meta).modified;
             let tree = note.as_ref().and_then(|note| TreeDigest::parse(&note.tree).ok());
             let tree = tree.filter(|tree| trees.contains_key(tree));
             // Two archives may hold one tree: it is counted with the first.
@@ -161,7 +166,7 @@ impl Cache {
                 archive: Some(archive),
                 tree,
                 note,
-                archive_bytes: metadata.len(),
+                archive_bytes: meta.size,
                 tree_bytes: 0,
                 used,
                 users,
@@ -169,15 +174,14 @@ impl Cache {
             files.push(counted.and_then(|tree| trees.get(&tree)));
         }
         for (&tree, of_tree) in trees.iter().filter(|(tree, _)| !claimed.contains(*tree)) {
-            let folder = self.tree_folder(tree);
-            let made = fs::metadata(&folder).and_then(|metadata| metadata.modified());
+            let made = root.meta(Self::tree_path(tree)).map_or(0, |meta| meta.modified);
             entries.push(CacheEntry {
                 archive: None,
                 tree: Some(tree),
                 note: None,
                 archive_bytes: 0,
                 tree_bytes: 0,
-                used: seconds(made.unwrap_or(SystemTime::UNIX_EPOCH)),
+                used: made,
                 users: users.get(&tree.to_string()).cloned().unwrap_or_default(),
             });
             files.push(Some(of_tree));
@@ -199,34 +203,23 @@ impl Cache {
 
     /// Removes a note.
     pub(super) fn forget(&self, archive: ArchiveDigest) {
-        self.disk.remove(&self.note_path(archive)).ok();
-    }
-
-    /// Lists the records of all projects that can be read.
-    pub(super) fn project_records(&self) -> Result<Vec<ProjectRecord>, StoreError> {
-        let folder = self.root.join("projects");
-        let read = |name: String| serde_json::from_str(&fs::read_to_string(folder.join(name)).ok()?).ok();
-        Ok(names(&folder)?.into_iter().filter_map(read).collect())
-    }
-}
-
-fn seconds(time: SystemTime) -> i64 {
-    let since = time.duration_since(SystemTime::UNIX_EPOCH).map_or(0, |time| time.as_secs());
-    i64::try_from(since).unwrap_or(i64::MAX)
-}
-
-/// Lists the files below a folder: inode and size.
-pub(super) fn files_below(folder: &Path) -> Vec<(u64, u64)> {
-    let mut files = Vec::new();
-    let mut open = vec![folder.to_owned()];
-    while let Some(folder) = open.pop() {
-        for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
-            match entry.file_type() {
-                Ok(kind) if kind.is_dir() => open.push(entry.path()),
-                Ok(_) => files.extend(entry.metadata().ok().map(|metadata| (metadata.ino(), metadata.size()))),
-                Err(_) => {}
-            }
+        if let Ok(root) = self.folder() {
+            root.remove(note_path(archive)).ok();
         }
     }
+}
+
+/// Lists the files below a folder: inode and size; none when it cannot be read.
+pub(super) fn files_below(folder: Result<Folder, FileError>) -> Vec<(u64, u64)> {
+    let mut files = Vec::new();
+    let walked = folder.and_then(|folder| {
+        folder.walk(|folder, _, entries| {
+            for entry in entries.iter().filter(|entry| entry.kind != Kind::Folder) {
+                files.extend(folder.meta(&entry.name).ok().map(|meta| (meta.inode, meta.size)));
+            }
+            Ok::<_, FileError>(())
+        })
+    });
+    drop(walked);
     files
 }

@@ -4,10 +4,10 @@
 //! looks sees all of it or nothing, and a prune that is killed leaves only a folder aside.
 
 use std::io;
-use std::path::Path;
+
+use yostel_files::{FileError, Folder};
 
 use super::{Cache, CacheEntry};
-use crate::error::StoreError;
 
 /// What may go.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -34,7 +34,7 @@ impl Cache {
     ///
     /// # Errors
     /// When a folder of the cache cannot be read.
-    pub fn would_prune(&self, rule: PruneRule) -> Result<Pruned, StoreError> {
+    pub fn would_prune(&self, rule: PruneRule) -> Result<Pruned, FileError> {
         let entries = self.entries()?;
         let mut left: u64 = entries.iter().map(CacheEntry::bytes).sum();
         let mut gone = vec![false; entries.len()];
@@ -57,39 +57,39 @@ impl Cache {
     ///
     /// # Errors
     /// When the cache cannot be read or written; what has gone by then has gone whole.
-    pub fn prune(&self, rule: PruneRule, waiting: impl FnOnce()) -> Result<Pruned, StoreError> {
-        if !self.root.is_dir() {
-            return Ok(Pruned::default());
-        }
+    pub fn prune(&self, rule: PruneRule, waiting: impl FnOnce()) -> Result<Pruned, FileError> {
+        let root = match self.folder() {
+            Err(error) if error.is_not_found() => return Ok(Pruned::default()),
+            root => root?,
+        };
         let alone = self.use_alone(waiting)?;
         for record in self.project_records()?.into_iter().filter(|record| !record.project.is_dir()) {
             self.forget_project(&record.project);
         }
         let pruned = self.would_prune(rule)?;
-        let aside = self.aside()?;
-        let grave = aside.folder()?;
+        let (made, trash) = self.aside()?.make_folder()?;
         for (number, entry) in pruned.gone.iter().enumerate() {
             // The tree first: an archive alone can be unpacked again, a tree alone has no name.
             if let Some(tree) = entry.tree {
-                self.bury(&self.tree_folder(tree), &grave.path().join(format!("tree{number}")))?;
+                move_to_trash(&root, &Self::tree_path(tree), &trash, &format!("tree{number}"))?;
             }
             if let Some(archive) = entry.archive {
-                self.bury(&self.archive_path(archive), &grave.path().join(format!("archive{number}")))?;
+                move_to_trash(&root, &Self::archive_name(archive), &trash, &format!("archive{number}"))?;
                 self.forget(archive);
             }
         }
         drop(alone);
         // The long part, which nobody need wait for.
-        drop(grave);
+        drop(made);
         Ok(pruned)
     }
+}
 
-    fn bury(&self, path: &Path, grave: &Path) -> Result<(), StoreError> {
-        match self.disk.rename(path, grave) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => {
-                Err(StoreError { doing: "remove", path: path.to_owned(), cause: error })
-            }
-            _ => Ok(()),
+fn move_to_trash(root: &Folder, path: &str, trash: &Folder, name: &str) -> Result<(), FileError> {
+    match root.rename(path, trash, name) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => {
+            Err(FileError { doing: "remove", path: root.path_of(path), cause: error })
         }
+        _ => Ok(()),
     }
 }

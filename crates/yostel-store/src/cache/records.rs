@@ -4,14 +4,13 @@
 //! machine, while everything in a project's `.yostel` is the same everywhere.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use yostel_core::{Sha256, to_hex};
+use yostel_files::FileError;
 
 use super::Cache;
-use crate::error::StoreError;
 use crate::install::Placing;
 
 /// A project's last install, as this machine saw it.
@@ -49,7 +48,7 @@ pub struct ProjectRecord {
 impl Cache {
     /// Returns the record of the project in this folder; nothing when there is none or it cannot be read.
     pub fn project_record(&self, project: &Path) -> Option<ProjectRecord> {
-        let text = fs::read_to_string(self.record_path(project)).ok()?;
+        let text = self.folder().ok()?.read_text(record_path(project)).ok()?;
         serde_json::from_str(&text).ok()
     }
 
@@ -57,20 +56,33 @@ impl Cache {
     ///
     /// # Errors
     /// When the cache cannot be written.
-    pub fn write_project_record(&self, record: &ProjectRecord) -> Result<(), StoreError> {
-        let path = self.record_path(&record.project);
-        self.disk.make_folders(&self.root.join("projects"))?;
+    pub fn write_project_record(&self, record: &ProjectRecord) -> Result<(), FileError> {
+        let root = self.make_root()?;
+        root.make_folders("projects")?;
         let text = serde_json::to_string(record).expect("maps with text keys always serialise");
-        self.disk.write_atomically(&path, text.as_bytes())
+        root.write_atomically(record_path(&record.project), text.as_bytes())
     }
 
     /// Forgets a project.
     pub(super) fn forget_project(&self, project: &Path) {
-        self.disk.remove(&self.record_path(project)).ok();
+        if let Ok(root) = self.folder() {
+            root.remove(record_path(project)).ok();
+        }
     }
 
-    fn record_path(&self, project: &Path) -> PathBuf {
-        let hex = to_hex(&Sha256::of(project.as_os_str().as_encoded_bytes()));
-        self.root.join("projects").join(format!("{}.json", &hex[..32]))
+    /// Lists the records of all projects that can be read.
+    pub(super) fn project_records(&self) -> Result<Vec<ProjectRecord>, FileError> {
+        let Some(root) = self.folder_if_there()? else { return Ok(Vec::new()) };
+        let names = root.entries_of("projects")?;
+        let read = |entry: &yostel_files::Entry| {
+            let text = root.read_text(Path::new("projects").join(&entry.name)).ok()?;
+            serde_json::from_str(&text).ok()
+        };
+        Ok(names.iter().filter(|entry| entry.text().ends_with(".json")).filter_map(read).collect())
     }
+}
+
+fn record_path(project: &Path) -> PathBuf {
+    let hex = to_hex(&Sha256::of(project.as_os_str().as_encoded_bytes()));
+    PathBuf::from(format!("projects/{}.json", &hex[..32]))
 }

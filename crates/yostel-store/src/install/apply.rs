@@ -5,26 +5,29 @@
 //! that was installed before is there and used; from then on, the new is.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, File};
+use std::fs::File;
 use std::io;
-use std::path::Path;
 
+use yostel_core::{EntryKind, Listing};
+use yostel_files::{FileError, Folder, Nearby};
+
+use super::inventory::{InstalledPackage, Inventory};
 use super::links;
 use super::plan::{InstallPlan, PlannedPackage};
-use super::project::{Placing, Project, content_of, text_digest};
+use super::project::{Placing, Project, content_of, listing_path, text_digest};
+use crate::alter::installed_mode;
 use crate::cache::{Cache, ProjectRecord, read_listing_text};
-use crate::disk::Disk;
-use crate::error::StoreError;
+use crate::pack::fixed_time;
 use crate::parallel::for_each_in_parallel;
 use crate::stamp::stamp;
 use crate::verify::{TreeDifference, compare_tree};
-use yostel_core::{EntryKind, Listing};
 
 /// A project that is held: no other process changes what is installed in it meanwhile.
 #[derive(Debug)]
 #[must_use = "the project is held until this is dropped"]
 pub struct HeldProject {
     pub(super) project: Project,
+    pub(super) state: Folder,
     pub(super) _guard: File,
 }
 
@@ -39,6 +42,8 @@ pub struct Installed {
     pub removed: usize,
     /// Files that could not be linked to the cache and were copied.
     pub copied: u64,
+    /// Why the cache could not note what was installed: the next install then looks at every file again.
+    pub unrecorded: Option<String>,
 }
 
 /// A package that was found changed and put back.
@@ -60,26 +65,27 @@ impl HeldProject {
     ///
     /// # Errors
     /// When something cannot be written; what was installed before is then still there and used.
-    pub fn apply(
-        &self,
-        plan: &InstallPlan,
-        cache: &Cache,
-        progress: impl Fn() + Sync,
-    ) -> Result<Installed, StoreError> {
-        let disk = cache.disk();
-        let aside = self.project.state.join("aside");
-        // The project is held, so what lies aside was left by a process that was killed.
-        disk.remove(&aside)?;
-        disk.make_folders(&aside)?;
+    pub fn apply(&self, plan: &InstallPlan, cache: &Cache, progress: impl Fn() + Sync) -> Result<Installed, FileError> {
+        // The project is held, so what is aside was left by a process that was killed; so were packages that it put in
+        // place and did not come to write down.
+        let unfinished = self.state.read_text(UNFINISHED).ok().and_then(|text| Inventory::parse(&text));
+        self.state.remove("aside")?;
+        let aside = self.state.make_folder("aside")?;
+        let inventory = plan.inventory();
+        let text = inventory.write();
+        let old: Vec<InstalledPackage> =
+            [self.project.inventory(), unfinished].into_iter().flatten().flat_map(|one| one.packages).collect();
+        let both = Inventory { packages: [&old[..], &inventory.packages[..]].concat(), ..inventory.clone() };
+        self.state.write_atomically(UNFINISHED, both.write().as_bytes())?;
         let record = cache.project_record(&self.project.root);
-        let old = Old {
+        let before = Old {
             // Of what came from another cache, nothing is known; links to files are what it may be.
             another_way: record.as_ref().map(|record| record.placing).unwrap_or_default() != self.project.placing,
             stamps: record.map(|record| record.stamps).unwrap_or_default(),
         };
         let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
         let outcomes = for_each_in_parallel(&packages, |package| {
-            let outcome = self.place(package, &aside, cache, &old);
+            let outcome = self.place(package, &aside, cache, &before);
             progress();
             outcome
         });
@@ -98,16 +104,15 @@ impl HeldProject {
             installed.copied += placed.copied;
             stamps.insert(format!("packages/{}", package.folder()), placed.stamp);
         }
-        let inventory = plan.inventory();
-        links::switch(disk, &self.project.state, &aside, &inventory.links)?;
-        let text = inventory.write();
+        links::switch(&self.state, &aside, &inventory.links)?;
         if installed.copied > 0 {
             // Their record vouches for them by size and time, which a machine that loses power may keep without the content.
-            disk.sync_all(&self.project.state)?;
+            self.state.sync_all()?;
         }
-        disk.write_atomically(&self.project.state.join("inventory.json"), text.as_bytes())?;
-        installed.removed = self.remove_unneeded(plan, disk)?;
-        disk.remove(&aside)?;
+        self.state.write_atomically("inventory.json", text.as_bytes())?;
+        installed.removed = self.remove_unneeded(plan, &old)?;
+        self.state.remove(UNFINISHED)?;
+        self.state.remove("aside")?;
         let used = plan.packages.values().flat_map(|package| [package.tree(), package.artifact.tree]);
         let trees = used.map(|tree| tree.to_string()).collect();
         let record = ProjectRecord {
@@ -122,26 +127,29 @@ impl HeldProject {
             stamps,
             trees,
         };
-        cache.write_project_record(&record)?;
+        // All is installed; a cache that may only be read is no reason to say otherwise.
+        installed.unrecorded =
+            cache.write_project_record(&record).err().map(|error| format!("{error}: {}", error.cause));
         Ok(installed)
     }
 
-    fn place(&self, package: &PlannedPackage, aside: &Path, cache: &Cache, old: &Old) -> Result<Placed, StoreError> {
-        let folder = self.project.state.join("packages").join(package.folder());
-        let key = format!("packages/{}", package.folder());
+    fn place(&self, package: &PlannedPackage, aside: &Folder, cache: &Cache, old: &Old) -> Result<Placed, FileError> {
+        let place = format!("packages/{}", package.folder());
         let mut state = Before::Absent;
         // What is being changed stays as it is.
-        if self.project.is_open(package) {
+        if self.project.is_open(&self.state, package) {
             self.place_listing(package, cache)?;
             return Ok(Placed { state: Before::Same, stamp: OPEN.to_owned(), copied: 0 });
         }
         // A link that leads nowhere, like that to a copy which somebody removed, is nothing.
-        if folder.is_dir() && !old.another_way {
-            let now = stamp(&folder).map_err(StoreError::when("read the folder", &folder))?;
-            let differences = if old.stamps.get(&key) == Some(&now) {
+        if !old.another_way
+            && let Some(content) = content_of(&self.project, &self.state, package, cache)
+        {
+            let now = stamp(&content)?;
+            let differences = if old.stamps.get(&place) == Some(&now) {
                 Vec::new()
             } else {
-                compare_tree(&content_of(&folder, package, cache), &cache.listing(package.tree())?)?
+                compare_tree(Some(&content), &cache.listing(package.tree())?)?
             };
             if differences.is_empty() {
                 self.place_listing(package, cache)?;
@@ -149,28 +157,29 @@ impl HeldProject {
             }
             state = Before::Changed(differences);
         }
-        let disk = cache.disk();
-        let made = aside.join(package.folder().replace('/', "@"));
+        let made = package.folder().replace('/', "@");
         let (copied, stamp_there) = match self.project.placing {
             Placing::LinkTrees => {
-                let files = cache.tree_files(package.tree());
-                let files = fs::canonicalize(&files).map_err(StoreError::when("read the folder", &files))?;
-                disk.symlink(&files, &made)?;
+                let files = cache.tree(package.tree())?;
+                let path = files.path().canonicalize().map_err(FileError::when("open the folder", files.path()))?;
+                aside.symlink(&path, &made)?;
                 (0, cache.tree_stamp(package.tree()))
             }
-            placing => self.place_files(package, &cache.listing(package.tree())?, &made, cache, placing)?,
+            placing => {
+                let into = aside.make_folder(&made)?;
+                self.place_files(package, &cache.listing(package.tree())?, &into, cache, placing)?
+            }
         };
-        let parent = folder.parent().expect("a package lies in a folder");
-        disk.make_folders(parent)?;
-        if folder.symlink_metadata().is_ok() {
-            let grave = aside.join(format!("{}@old", package.folder().replace('/', "@")));
-            disk.rename(&folder, &grave).map_err(StoreError::when("replace", &folder))?;
-        }
-        disk.rename(&made, &folder).map_err(StoreError::when("write", &folder))?;
+        let (parent, _) = place.rsplit_once('/').expect("a package is in a folder");
+        self.state.make_folders(parent)?;
+        aside.put_in_place(&made, &self.state, &place)?;
         self.place_listing(package, cache)?;
         let stamp = match stamp_there {
             Some(stamp) => stamp,
-            None => stamp(&folder).map_err(StoreError::when("read the folder", &folder))?,
+            None => stamp(
+                &content_of(&self.project, &self.state, package, cache)
+                    .ok_or_else(|| FileError::unfit("read the folder", self.state.path_of(&place), "it is gone"))?,
+            )?,
         };
         Ok(Placed { state, stamp, copied })
     }
@@ -181,30 +190,20 @@ impl HeldProject {
         &self,
         package: &PlannedPackage,
         listing: &Listing,
-        made: &Path,
+        made: &Folder,
         cache: &Cache,
         placing: Placing,
-    ) -> Result<(u64, Option<String>), StoreError> {
-        let disk = cache.disk();
-        disk.make_folders(made)?;
+    ) -> Result<(u64, Option<String>), FileError> {
+        let (mut from, mut into) = (Nearby::new(cache.tree(package.tree())?), Nearby::new(made.clone()));
         let (mut copied, mut symlinks) = (0, false);
-        let mut last_folder = String::new();
         for (path, entry) in &listing.entries {
-            if let Some((parent, _)) = path.rsplit_once('/')
-                && parent != last_folder
-            {
-                disk.make_folders(&made.join(parent))?;
-                parent.clone_into(&mut last_folder);
-            }
-            let (from, to) = (cache.tree_files(package.tree()).join(path), made.join(path));
+            let (there, name) = from.of(path)?;
+            let (here, _) = into.made_for(path)?;
             if entry.kind == EntryKind::Link {
-                let target = fs::read_link(&from).map_err(StoreError::when("read the link", &from))?;
-                disk.symlink(target, &to)?;
+                here.symlink(there.read_link(name)?, name)?;
                 symlinks = true;
-            } else if placing == Placing::Copy {
-                disk.copy(&from, &to)?;
-                copied += 1;
-            } else if link_or_copy(disk, &from, &to)? {
+            } else if placing == Placing::Copy || !hard_link(there, here, name)? {
+                there.copy(name, here, name, installed_mode(entry.kind))?.set_time(fixed_time())?;
                 copied += 1;
             }
         }
@@ -212,38 +211,41 @@ impl HeldProject {
         Ok((copied, if same { cache.tree_stamp(package.tree()) } else { None }))
     }
 
-    fn place_listing(&self, package: &PlannedPackage, cache: &Cache) -> Result<(), StoreError> {
-        let path = self.project.listing_path(package);
-        if read_listing_text(&path, package.tree()).is_ok() {
+    fn place_listing(&self, package: &PlannedPackage, cache: &Cache) -> Result<(), FileError> {
+        let path = listing_path(package);
+        if read_listing_text(&self.state, &path, package.tree()).is_ok() {
             return Ok(());
         }
-        let folder = path.parent().expect("a listing lies in a folder");
-        cache.disk().make_folders(folder)?;
-        let text = read_listing_text(&cache.tree_listing_path(package.tree()), package.tree())?;
-        cache.disk().write_loosely(&path, &text)
+        let (parent, name) = path.rsplit_once('/').expect("a listing is in a folder");
+        let folder = self.state.make_folders(parent)?;
+        folder.write_loosely(name, &cache.listing_text(package.tree())?)
     }
 
-    fn remove_unneeded(&self, plan: &InstallPlan, disk: &Disk) -> Result<usize, StoreError> {
+    /// Removes what earlier installs wrote down and this one does not need; returns how many packages went.
+    fn remove_unneeded(&self, plan: &InstallPlan, old: &[InstalledPackage]) -> Result<usize, FileError> {
         let planned: BTreeSet<String> = plan.packages.values().map(PlannedPackage::folder).collect();
         let mut removed = 0;
-        for root in ["packages", "listings"] {
-            let root_path = self.project.state.join(root);
-            let Ok(names) = fs::read_dir(&root_path) else { continue };
-            for name in names.flatten() {
-                for version in fs::read_dir(name.path()).into_iter().flatten().flatten() {
-                    let key =
-                        format!("{}/{}", name.file_name().to_string_lossy(), version.file_name().to_string_lossy());
-                    if !planned.contains(&key) {
-                        disk.remove(&version.path())?;
-                        removed += usize::from(root == "packages");
-                    }
+        for folder in old.iter().filter_map(|package| package.folder.strip_prefix("packages/")) {
+            if planned.contains(folder) {
+                continue;
+            }
+            for root in ["packages", "listings"] {
+                let place = format!("{root}/{folder}");
+                if self.state.exists(&place) {
+                    self.state.remove(&place)?;
+                    removed += usize::from(root == "packages");
                 }
-                disk.remove_if_empty(&name.path());
+                if let Some((parent, _)) = place.rsplit_once('/') {
+                    self.state.remove_if_empty(parent);
+                }
             }
         }
         Ok(removed)
     }
 }
+
+/// What a running install may put in place, written down before it does: should it be killed, the next one knows.
+const UNFINISHED: &str = "unfinished.json";
 
 /// In place of a stamp, of a package that is open for changes.
 const OPEN: &str = "open";
@@ -267,14 +269,14 @@ enum Before {
     Changed(Vec<TreeDifference>),
 }
 
-/// Links a file to the cache's copy; where links cannot be, copies it. Returns whether it copied.
-fn link_or_copy(disk: &Disk, from: &Path, to: &Path) -> Result<bool, StoreError> {
-    match disk.hard_link(from, to) {
-        Ok(()) => Ok(false),
+/// Links a file to the cache's copy; returns whether that was possible.
+fn hard_link(there: &Folder, here: &Folder, name: &str) -> Result<bool, FileError> {
+    match there.hard_link(name, here, name) {
+        Ok(()) => Ok(true),
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            Err(StoreError { doing: "link", path: from.to_owned(), cause: error })
+            Err(FileError { doing: "link", path: there.path_of(name), cause: error })
         }
         // Another file system, a file system without links, or too many links to one file.
-        Err(_) => disk.copy(from, to).map(|()| true),
+        Err(_) => Ok(false),
     }
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
-use yostel_core::{Seal, TreeDigest};
+use yostel_core::{PackageName, Seal, TreeDigest};
 
 /// What is installed.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -88,6 +88,12 @@ impl Inventory {
         let mut packages = Vec::new();
         for package in raw.packages {
             let tree = TreeDigest::parse(&package.tree).ok()?;
+            // What is removed later is taken from here: only what an install makes counts.
+            let name = PackageName::parse(&package.name).ok()?;
+            let short = format!("{}-{}", package.version, tree.to_short());
+            if package.folder != format!("packages/{}/{short}", name.to_path_element()) || short.contains('/') {
+                return None;
+            }
             packages.push(InstalledPackage {
                 name: package.name,
                 version: package.version,

@@ -1,62 +1,60 @@
 //! The links of `.yostel/for`: each asker finds there what it declared, and nothing else.
 
 use std::collections::BTreeMap;
-use std::fs;
-use std::io;
-use std::path::Path;
 
-use crate::disk::Disk;
-use crate::error::StoreError;
+use yostel_files::{FileError, Folder, Kind};
+
+pub(super) const FOR: &str = "for";
 
 /// Tells whether the links below `state` are exactly these, without following any.
-pub(super) fn are_current(state: &Path, wanted: &BTreeMap<String, String>) -> bool {
-    let mut found = BTreeMap::new();
-    let walked = walk(&state.join("for"), "for", &mut found);
-    match walked {
-        Ok(()) => found == *wanted,
-        Err(error) => error.kind() == io::ErrorKind::NotFound && wanted.is_empty(),
+pub(super) fn are_current(state: &Folder, wanted: &BTreeMap<String, String>) -> bool {
+    match found(state) {
+        Ok(found) => found == *wanted && (!wanted.is_empty() || !state.exists(FOR) || state.has(FOR, Kind::Folder)),
+        Err(_) => false,
     }
 }
 
-/// Lists the links below `state`, by path; anything that is no link has an empty target.
-pub(crate) fn walk(folder: &Path, prefix: &str, found: &mut BTreeMap<String, String>) -> io::Result<()> {
-    for entry in fs::read_dir(folder)? {
-        let entry = entry?;
-        let path = format!("{prefix}/{}", entry.file_name().to_string_lossy());
-        let kind = entry.file_type()?;
-        if kind.is_dir() {
-            walk(&entry.path(), &path, found)?;
-        } else if kind.is_symlink() {
-            found.insert(path, fs::read_link(entry.path())?.to_string_lossy().into_owned());
-        } else {
-            found.insert(path, String::new());
+/// Lists the links below `state`, by path; anything that is not a link has an empty target.
+pub(super) fn found(state: &Folder) -> Result<BTreeMap<String, String>, FileError> {
+    let mut found = BTreeMap::new();
+    let links = match state.folder(FOR) {
+        Err(error) if error.is_not_found() => return Ok(found),
+        folder => folder?,
+    };
+    links.walk(|folder, at, entries| {
+        for entry in entries.iter().filter(|entry| entry.kind != Kind::Folder) {
+            let path = std::path::Path::new(FOR).join(at).join(&entry.name).to_string_lossy().into_owned();
+            let target = match entry.kind {
+                Kind::Link => folder.read_link(&entry.name)?.to_string_lossy().into_owned(),
+                _ => String::new(),
+            };
+            found.insert(path, target);
         }
-    }
-    Ok(())
+        Ok::<_, FileError>(())
+    })?;
+    Ok(found)
 }
 
 /// Makes the links aside and puts them in place of the old ones in one step.
-pub(super) fn switch(
-    disk: &Disk,
-    state: &Path,
-    aside: &Path,
-    wanted: &BTreeMap<String, String>,
-) -> Result<(), StoreError> {
-    let made = aside.join("links");
-    let made_for = made.join("for");
-    disk.make_folders(&made_for)?;
+///
+/// # Errors
+/// When something cannot be written, or there is something among the old ones that no install made.
+pub(super) fn switch(state: &Folder, aside: &Folder, wanted: &BTreeMap<String, String>) -> Result<(), FileError> {
+    if let Some((stranger, _)) = found(state)?.iter().find(|(_, target)| target.is_empty()) {
+        return Err(FileError::unfit("replace", state.path_of(stranger), "no install made it; move it somewhere else"));
+    }
+    let made = aside.make_folder("links")?;
+    made.make_folder(FOR)?;
+    let mut last: Option<(&str, Folder)> = None;
     for (path, target) in wanted {
-        let link = made.join(path);
-        let folder = link.parent().expect("a link lies in a folder");
-        disk.make_folders(folder)?;
-        disk.symlink(target, &link)?;
+        let (parent, name) = path.rsplit_once('/').expect("a link is in a folder");
+        if last.as_ref().is_none_or(|(at, _)| *at != parent) {
+            last = Some((parent, made.make_folders(parent)?));
+        }
+        let (_, folder) = last.as_ref().expect("it was set just now");
+        folder.symlink(target, name)?;
     }
-    let place = state.join("for");
-    if place.symlink_metadata().is_ok() {
-        disk.exchange(&made_for, &place)?;
-    } else {
-        disk.rename(&made_for, &place).map_err(StoreError::when("write", &place))?;
-    }
-    disk.sync_folder(state);
+    made.put_in_place(FOR, state, FOR)?;
+    state.sync();
     Ok(())
 }

@@ -9,7 +9,7 @@ mod project;
 
 pub use apply::{HeldProject, Installed, ReplacedPackage};
 pub use inventory::{InstalledPackage, Inventory};
-pub use open::{OpenPackage, altered_folder};
+pub use open::{OpenPackage, altered_folder, dropped_patch};
 pub use plan::{InstallPlan, Link, PlannedAlteration, PlannedPackage};
 pub use project::{Differing, Placing, Project, Trust};
 

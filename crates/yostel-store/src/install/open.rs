@@ -1,11 +1,11 @@
 //! Packages that are open for changes: a writable copy in the project's folder `altered`, to which the installed package
 //! is a link for as long as it is open. Nothing of the cache is written through it.
 
-use std::fs;
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
 use yostel_core::{PackageName, TreeDigest};
+use yostel_files::{FileError, Folder, Kind, Nearby};
 
 use super::apply::HeldProject;
 use super::plan::{InstallPlan, PlannedPackage};
@@ -13,7 +13,6 @@ use super::project::Project;
 use crate::alter::{WrittenFor, write_file};
 use crate::cache::Cache;
 use crate::changes::{FileChange, changes_between, read_file};
-use crate::error::StoreError;
 use crate::verify::list_tree;
 
 /// The folder of a project with the copies that are open.
@@ -30,9 +29,19 @@ pub struct OpenPackage {
     pub base: TreeDigest,
 }
 
-/// Returns where a package's copy lies, below the project's folder.
+/// Returns where a package's copy is, below the project's folder.
 pub fn altered_folder(package: &PackageName) -> String {
     format!("{FOLDER}/{}", package.to_path_element())
+}
+
+/// Returns where the note on a package's copy is. No name of a package holds `~`.
+fn note_of(package: &PackageName) -> String {
+    format!("{}~opened.json", altered_folder(package))
+}
+
+/// Returns where changes are that were dropped without being kept, below the project's folder.
+pub fn dropped_patch(package: &PackageName) -> String {
+    format!("{}~dropped.patch", altered_folder(package))
 }
 
 /// The target of the link that an open package is, from its place below `.yostel/packages`.
@@ -41,34 +50,35 @@ fn link_target(package: &PackageName) -> String {
 }
 
 impl Project {
-    /// Returns the folder with a package's copy, whether or not it is there.
+    /// Returns the folder with a package's copy, whether or not it is there, for messages and other programs.
     pub fn copy_of(&self, package: &PackageName) -> PathBuf {
         self.root.join(altered_folder(package))
     }
 
-    fn note_of(&self, package: &PackageName) -> PathBuf {
-        self.root.join(format!("{}.json", altered_folder(package)))
+    /// Opens the folder with a package's copy.
+    pub(super) fn open_copy(&self, package: &PackageName) -> Result<Folder, FileError> {
+        self.root_folder()?.folder(altered_folder(package))
     }
 
     /// Returns what a copy was made of; nothing when there is none.
     pub fn opened(&self, package: &PackageName) -> Option<OpenPackage> {
-        let text = fs::read_to_string(self.note_of(package)).ok()?;
-        let note: serde_json::Value = serde_json::from_str(&text).ok()?;
+        let root = self.root_folder().ok()?;
+        let note: serde_json::Value = serde_json::from_str(&root.read_text(note_of(package)).ok()?).ok()?;
         let base = TreeDigest::parse(note["base"].as_str()?).ok()?;
         let open = OpenPackage { package: package.to_string(), version: note["version"].as_str()?.to_owned(), base };
-        self.copy_of(package).is_dir().then_some(open)
+        root.has(altered_folder(package), Kind::Folder).then_some(open)
     }
 
     /// Tells whether an installed package is a link to its open copy.
-    pub(super) fn is_open(&self, package: &PlannedPackage) -> bool {
-        let folder = self.state.join("packages").join(package.folder());
-        fs::read_link(folder).is_ok_and(|target| target == Path::new(&link_target(&package.name)))
-            && self.opened(&package.name).is_some()
+    pub(super) fn is_open(&self, state: &Folder, package: &PlannedPackage) -> bool {
+        let link = state.read_link(Path::new("packages").join(package.folder()));
+        link.is_ok_and(|target| target == *link_target(&package.name)) && self.opened(&package.name).is_some()
     }
 
     /// Lists the packages of a plan that are open.
     pub fn open_packages(&self, plan: &InstallPlan) -> Vec<PackageName> {
-        let open = plan.packages.values().filter(|package| self.is_open(package));
+        let Ok(Some(state)) = self.state_if_there() else { return Vec::new() };
+        let open = plan.packages.values().filter(|package| self.is_open(&state, package));
         open.map(|package| package.name.clone()).collect()
     }
 
@@ -81,10 +91,10 @@ impl Project {
         package: &PackageName,
         open: &OpenPackage,
         cache: &Cache,
-    ) -> Result<Vec<FileChange>, StoreError> {
-        let copy = self.copy_of(package);
+    ) -> Result<Vec<FileChange>, FileError> {
+        let copy = self.open_copy(package)?;
         let (old, new) = (cache.listing(open.base)?, list_tree(&copy)?);
-        changes_between((&cache.tree_files(open.base), &old), (&copy, &new))
+        changes_between((&cache.tree(open.base)?, &old), (&copy, &new))
     }
 }
 
@@ -94,63 +104,57 @@ impl HeldProject {
     ///
     /// # Errors
     /// When something cannot be written; the package is then as it was.
-    pub fn open(&self, package: &PlannedPackage, cache: &Cache) -> Result<(), StoreError> {
-        let disk = cache.disk();
-        let (copy, place) = (self.project.copy_of(&package.name), self.place_of(package));
-        let parent = copy.parent().expect("a copy lies in a folder");
-        disk.make_folders(parent)?;
-        let aside = self.project.state.join("aside");
-        disk.remove(&aside)?;
-        disk.make_folders(&aside)?;
+    pub fn open(&self, package: &PlannedPackage, cache: &Cache) -> Result<(), FileError> {
+        let root = self.project.root_folder()?;
+        root.make_folders(FOLDER)?;
+        let copy = altered_folder(&package.name);
+        self.state.remove("aside")?;
+        let aside = self.state.make_folder("aside")?;
         if self.project.opened(&package.name).is_none() {
-            let made = aside.join("copy");
-            disk.make_folder(&made)?;
-            let (listing, from) = (cache.listing(package.tree())?, cache.tree_files(package.tree()));
+            if root.exists(&copy) {
+                let reason = "no yostel made it, or it has lost its note; move it somewhere else";
+                return Err(FileError::unfit("open a copy in", root.path_of(&copy), reason));
+            }
+            let (listing, from) = (cache.listing(package.tree())?, cache.tree(package.tree())?);
+            let mut made = Nearby::new(aside.make_folder("copy")?);
             for (path, entry) in &listing.entries {
-                let to = made.join(path);
-                disk.make_folders(to.parent().unwrap_or(&made))?;
-                write_file(disk, &to, &read_file(&from.join(path), entry.kind)?, WrittenFor::Work)?;
+                write_file(&mut made, path, &read_file(&from, path, entry.kind)?, WrittenFor::Work)?;
             }
             let note = json!({
                 "package": package.name.as_str(), "version": package.version.as_str(),
                 "base": package.artifact.tree.to_string(),
             });
-            disk.write_atomically(&self.project.note_of(&package.name), format!("{note}\n").as_bytes())?;
-            // A copy without a note is nobody's: a process was killed here.
-            disk.remove(&copy)?;
-            disk.rename(&made, &copy).map_err(StoreError::when("write", &copy))?;
+            root.write_atomically(note_of(&package.name), format!("{note}\n").as_bytes())?;
+            aside.put_in_place("copy", &root, &copy)?;
         }
-        if !self.project.is_open(package) {
-            let link = aside.join("link");
-            disk.symlink(link_target(&package.name), &link)?;
-            if place.symlink_metadata().is_ok() {
-                disk.rename(&place, &aside.join("old")).map_err(StoreError::when("replace", &place))?;
-            }
-            disk.rename(&link, &place).map_err(StoreError::when("write", &place))?;
+        if !self.project.is_open(&self.state, package) {
+            aside.symlink(link_target(&package.name), "link")?;
+            let place = format!("packages/{}", package.folder());
+            let (parent, _) = place.rsplit_once('/').expect("a package is in a folder");
+            self.state.make_folders(parent)?;
+            aside.put_in_place("link", &self.state, &place)?;
         }
-        disk.remove(&aside)
+        self.state.remove("aside")
     }
 
     /// Ends the changes to a package: its copy goes, and the link to it. What is locked comes back with the next install.
     ///
     /// # Errors
     /// When something cannot be removed.
-    pub fn close(&self, package: &PackageName, cache: &Cache) -> Result<(), StoreError> {
-        let disk = cache.disk();
-        let folder = self.project.state.join("packages").join(package.to_path_element());
-        for place in fs::read_dir(&folder).into_iter().flatten().flatten() {
-            if fs::read_link(place.path()).is_ok_and(|target| target == Path::new(&link_target(package))) {
-                disk.remove(&place.path())?;
+    pub fn close(&self, package: &PackageName) -> Result<(), FileError> {
+        let root = self.project.root_folder()?;
+        let folder = format!("packages/{}", package.to_path_element());
+        for entry in self.state.entries_of(&folder)? {
+            let place = Path::new(&folder).join(&entry.name);
+            if self.state.read_link(&place).is_ok_and(|target| target == *link_target(package)) {
+                self.state.remove(&place)?;
             }
         }
-        disk.remove_if_empty(&folder);
-        disk.remove(&self.project.note_of(package))?;
-        disk.remove(&self.project.copy_of(package))?;
-        disk.remove_if_empty(&self.project.root.join(FOLDER));
+        self.state.remove_if_empty(&folder);
+        // The copy first: a note alone is the next one's to write over, a copy alone could be anybody's.
+        root.remove(altered_folder(package))?;
+        root.remove(note_of(package))?;
+        root.remove_if_empty(FOLDER);
         Ok(())
-    }
-
-    fn place_of(&self, package: &PlannedPackage) -> PathBuf {
-        self.project.state.join("packages").join(package.folder())
     }
 }

@@ -1,22 +1,18 @@
 //! A project's `.yostel` as it is: whether it is as planned, and what differs.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, File};
-use std::io;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use yostel_core::{PackageName, Sha256};
+use yostel_files::{Disk, FileError, Folder, Hold, Kind, lock};
 
 use super::apply::HeldProject;
 use super::inventory::Inventory;
 use super::links;
 use super::plan::{InstallPlan, PlannedPackage};
 use crate::cache::{Cache, ProjectRecord, read_listing};
-use crate::disk::Disk;
-use crate::error::StoreError;
 use crate::install::STATE_FOLDER;
-use crate::locking::{Hold, lock};
 use crate::parallel::for_each_in_parallel;
 use crate::stamp::stamp;
 use crate::verify::{TreeDifference, compare_tree};
@@ -47,7 +43,6 @@ pub enum Trust {
 #[derive(Debug, Clone)]
 pub struct Project {
     pub(super) root: PathBuf,
-    pub(super) state: PathBuf,
     pub(super) placing: Placing,
     disk: Disk,
 }
@@ -60,20 +55,20 @@ impl Project {
     ///
     /// # Errors
     /// When the folder is not there.
-    pub fn at(root: &Path) -> Result<Self, StoreError> {
+    pub fn at(root: &Path) -> Result<Self, FileError> {
         Self::at_on(Disk::default(), root)
     }
 
-    /// The same, with this way to the file system.
+    /// Like [`Self::at`], on a watched disk.
     ///
     /// # Errors
     /// When the folder is not there.
-    pub fn at_on(disk: Disk, root: &Path) -> Result<Self, StoreError> {
-        let root = fs::canonicalize(root).map_err(StoreError::when("open the project in", root))?;
-        Ok(Self { state: root.join(STATE_FOLDER), root, placing: Placing::default(), disk })
+    pub fn at_on(disk: Disk, root: &Path) -> Result<Self, FileError> {
+        let root = root.canonicalize().map_err(FileError::when("open the project in", root))?;
+        Ok(Self { root, placing: Placing::default(), disk })
     }
 
-    /// The same, with packages coming into it in another way.
+    /// Returns the same project, with packages coming into it in another way.
     #[must_use]
     pub fn placing(self, placing: Placing) -> Self {
         Self { placing, ..self }
@@ -87,7 +82,7 @@ impl Project {
     /// Returns the record of what was installed here last, when the inventory is still the one of then and packages came
     /// in the same way. Nothing else is looked at: whether files were changed since, only [`Self::is_current`] tells.
     pub fn recorded(&self, cache: &Cache) -> Option<ProjectRecord> {
-        let text = fs::read_to_string(self.state.join("inventory.json")).ok()?;
+        let text = self.inventory_text()?;
         let record = cache.project_record(&self.root)?;
         (record.inventory == text_digest(&text) && record.placing == self.placing).then_some(record)
     }
@@ -96,27 +91,56 @@ impl Project {
     ///
     /// # Errors
     /// When `.yostel` cannot be made or locked.
-    pub fn hold(self, waiting: impl FnOnce()) -> Result<HeldProject, StoreError> {
-        // Through a link, everything below would be written somewhere else.
-        if self.state.symlink_metadata().is_ok_and(|metadata| !metadata.is_dir()) {
-            let cause = io::Error::new(io::ErrorKind::InvalidData, "it is a link or a file, where a folder should be");
-            return Err(StoreError { doing: "install into", path: self.state, cause });
-        }
-        self.disk.make_folders(&self.state)?;
-        let path = self.state.join("guard");
-        let guard = match File::open(&path) {
-            Ok(guard) => guard,
-            Err(_) => {
-                File::options().append(true).create(true).open(&path).map_err(StoreError::when("write", &path))?
-            }
-        };
-        lock(&guard, Hold::Alone, &path, waiting)?;
-        Ok(HeldProject { project: self, _guard: guard })
+    pub fn hold(self, waiting: impl FnOnce()) -> Result<HeldProject, FileError> {
+        let state = self.root_folder()?.make_folders(STATE_FOLDER)?;
+        let guard = state.open_guard("guard")?;
+        lock(&guard, Hold::Alone, &state.path_of("guard"), waiting)?;
+        Ok(HeldProject { project: self, state, _guard: guard })
     }
 
-    /// Returns the folder with everything installed.
-    pub fn state(&self) -> &Path {
-        &self.state
+    /// Opens the project's folder. Nothing below `.yostel` and `altered` is reached through a link from there.
+    pub(super) fn root_folder(&self) -> Result<Folder, FileError> {
+        Folder::open_on(&self.disk, &self.root)
+    }
+
+    /// Opens the folder with everything installed; nothing when there is none.
+    pub(super) fn state_if_there(&self) -> Result<Option<Folder>, FileError> {
+        match self.root_folder()?.folder(STATE_FOLDER) {
+            Err(error) if error.is_not_found() => Ok(None),
+            state => state.map(Some),
+        }
+    }
+
+    /// Returns the folder with everything installed, for messages and other programs.
+    pub fn state(&self) -> PathBuf {
+        self.root.join(STATE_FOLDER)
+    }
+
+    /// Tells whether anything was ever installed here.
+    pub fn has_packages(&self) -> bool {
+        self.state_if_there().is_ok_and(|state| state.is_some_and(|state| state.has("packages", Kind::Folder)))
+    }
+
+    /// Reads a file of an installed package as it is there.
+    ///
+    /// # Errors
+    /// When it is not there or cannot be read.
+    pub fn read_installed(
+        &self,
+        package: &PlannedPackage,
+        cache: &Cache,
+        path: &str,
+        kind: yostel_core::EntryKind,
+    ) -> Result<yostel_core::TreeFile, FileError> {
+        let place = self.state().join("packages").join(package.folder());
+        let not_there = || FileError::unfit("read", place, "there is no such package");
+        let state = self.state_if_there()?;
+        let folder = state.and_then(|state| content_of(self, &state, package, cache)).ok_or_else(not_there)?;
+        crate::changes::read_file(&folder, path, kind)
+    }
+
+    fn inventory_text(&self) -> Option<String> {
+        self.state_if_there().ok()??.read_text("inventory.json").ok()
     }
 
     /// Tells whether the project already is as planned, opening no package's file: inventory and links are read, and
@@ -124,19 +148,20 @@ impl Project {
     pub fn is_current(&self, plan: &InstallPlan, cache: &Cache) -> bool {
         let inventory = plan.inventory();
         let text = inventory.write();
-        if fs::read_to_string(self.state.join("inventory.json")).ok().as_deref() != Some(text.as_str()) {
+        let Ok(Some(state)) = self.state_if_there() else { return false };
+        if state.read_text("inventory.json").ok().as_deref() != Some(text.as_str()) {
             return false;
         }
         let Some(record) = cache.project_record(&self.root) else { return false };
         record.inventory == text_digest(&text)
             && record.placing == self.placing
-            && links::are_current(&self.state, &inventory.links)
-            && self.package_folders().is_ok_and(|folders| folders.iter().eq(record.stamps.keys()))
+            && links::are_current(&state, &inventory.links)
+            && plan.packages.iter().count() == record.stamps.len()
             && for_each_in_parallel(&plan.packages.values().collect::<Vec<_>>(), |package| {
                 let recorded = record.stamps.get(&format!("packages/{}", package.folder()));
-                self.is_open(package) || {
-                    let now = stamp(&self.state.join("packages").join(package.folder()));
-                    now.is_ok_and(|now| recorded == Some(&now))
+                self.is_open(&state, package) || {
+                    let content = content_of(self, &state, package, cache);
+                    content.is_some_and(|folder| stamp(&folder).is_ok_and(|now| recorded == Some(&now)))
                 }
             })
             .into_iter()
@@ -147,7 +172,7 @@ impl Project {
     ///
     /// # Errors
     /// When the cache cannot be written.
-    pub fn distrust(&self, packages: &[&PlannedPackage], cache: &Cache) -> Result<(), StoreError> {
+    pub fn distrust(&self, packages: &[&PlannedPackage], cache: &Cache) -> Result<(), FileError> {
         for package in packages {
             cache.distrust(package.tree());
             cache.distrust(package.artifact.tree);
@@ -169,28 +194,30 @@ impl Project {
         cache: &Cache,
         trust: Trust,
         progress: impl Fn() + Sync,
-    ) -> Result<Vec<Differing>, StoreError> {
+    ) -> Result<Vec<Differing>, FileError> {
+        let Some(state) = self.state_if_there()? else {
+            let all = plan.packages.keys().map(|name| (Some(name.clone()), vec![missing_whole()]));
+            return Ok(all.collect());
+        };
         let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
         let recorded = match trust {
             Trust::Nothing => BTreeMap::new(),
             Trust::Stamps => cache.project_record(&self.root).map(|record| record.stamps).unwrap_or_default(),
         };
         let compared = for_each_in_parallel(&packages, |package| {
-            let folder = self.state.join("packages").join(package.folder());
             let label = Some(package.name.clone());
+            let folder = content_of(self, &state, package, cache);
             if let Some(recorded) = recorded.get(&format!("packages/{}", package.folder()))
-                && stamp(&folder).is_ok_and(|now| now == *recorded)
+                && folder.as_ref().is_some_and(|folder| stamp(folder).is_ok_and(|now| now == *recorded))
             {
                 progress();
                 return Ok((label, Vec::new()));
             }
-            let listing =
-                read_listing(&self.listing_path(package), package.tree()).or_else(|_| cache.listing(package.tree()));
-            let differences = match listing {
-                Ok(listing) if self.is_open(package) => compare_tree(&self.copy_of(&package.name), &listing),
-                Ok(listing) => compare_tree(&content_of(&folder, package, cache), &listing),
+            let there = read_listing(&state, &listing_path(package), package.tree());
+            let differences = match there.or_else(|_| cache.listing(package.tree())) {
+                Ok(listing) => compare_tree(folder.as_ref(), &listing),
                 // Without any listing the digest still tells whether all is well, if not what differs.
-                Err(_) => Ok(vec![TreeDifference::Missing("(the whole package)".into())]),
+                Err(_) => Ok(vec![missing_whole()]),
             };
             progress();
             differences.map(|differences| (label, differences))
@@ -204,11 +231,10 @@ impl Project {
         }
         let mut others = Vec::new();
         let planned: BTreeSet<String> = plan.packages.values().map(|p| format!("packages/{}", p.folder())).collect();
-        for folder in self.package_folders().unwrap_or_default().difference(&planned) {
+        for folder in package_folders(&state)?.difference(&planned) {
             others.push(TreeDifference::Extra(folder.clone()));
         }
-        let mut found = BTreeMap::new();
-        links::walk(&self.state.join("for"), "for", &mut found).ok();
+        let mut found = links::found(&state)?;
         let wanted = plan.inventory().links;
         for (path, target) in &wanted {
             match found.remove(path) {
@@ -226,42 +252,50 @@ impl Project {
 
     /// Returns the inventory as it lies there.
     pub fn inventory(&self) -> Option<Inventory> {
-        Inventory::parse(&fs::read_to_string(self.state.join("inventory.json")).ok()?)
-    }
-
-    pub(super) fn listing_path(&self, package: &PlannedPackage) -> PathBuf {
-        self.state.join("listings").join(package.folder())
-    }
-
-    /// Lists package folders on disk as paths below `.yostel`.
-    fn package_folders(&self) -> io::Result<BTreeSet<String>> {
-        let mut folders = BTreeSet::new();
-        let packages = self.state.join("packages");
-        if packages.symlink_metadata().is_err() {
-            return Ok(folders);
-        }
-        for name in fs::read_dir(packages)? {
-            let name = name?;
-            let mut empty = true;
-            for version in fs::read_dir(name.path())? {
-                empty = false;
-                let (name, version) = (name.file_name(), version?.file_name());
-                folders.insert(format!("packages/{}/{}", name.to_string_lossy(), version.to_string_lossy()));
-            }
-            if empty {
-                folders.insert(format!("packages/{}", name.file_name().to_string_lossy()));
-            }
-        }
-        Ok(folders)
+        Inventory::parse(&self.inventory_text()?)
     }
 }
 
-/// Returns where a package's files are: in its folder, or in the tree of the cache that it is a link to. A link to anywhere
-/// else is no package.
-pub(super) fn content_of(folder: &Path, package: &PlannedPackage, cache: &Cache) -> PathBuf {
-    match (fs::read_link(folder), fs::canonicalize(cache.tree_files(package.tree()))) {
-        (Ok(target), Ok(tree)) if target == tree => tree,
-        _ => folder.to_owned(),
+fn missing_whole() -> TreeDifference {
+    TreeDifference::Missing("(the whole package)".into())
+}
+
+/// Returns where a package's listing is below `.yostel`.
+pub(super) fn listing_path(package: &PlannedPackage) -> String {
+    format!("listings/{}", package.folder())
+}
+
+/// Lists package folders on disk as paths below `.yostel`.
+fn package_folders(state: &Folder) -> Result<BTreeSet<String>, FileError> {
+    let mut folders = BTreeSet::new();
+    for name in state.entries_of("packages")? {
+        let at = format!("packages/{}", name.text());
+        let versions = match name.kind {
+            Kind::Folder => state.entries_of(Path::new("packages").join(&name.name))?,
+            _ => Vec::new(),
+        };
+        if versions.is_empty() {
+            folders.insert(at);
+        } else {
+            folders.extend(versions.iter().map(|version| format!("{at}/{}", version.text())));
+        }
+    }
+    Ok(folders)
+}
+
+/// Opens where a package's files are: its folder, the open copy or the tree of the cache that it is a link to. A link to
+/// anywhere else is not a package.
+pub(super) fn content_of(project: &Project, state: &Folder, package: &PlannedPackage, cache: &Cache) -> Option<Folder> {
+    let place = format!("packages/{}", package.folder());
+    match state.meta(&place).ok()?.kind {
+        Kind::Folder => state.folder(&place).ok(),
+        Kind::Link if project.is_open(state, package) => project.open_copy(&package.name).ok(),
+        Kind::Link => {
+            let tree = cache.tree(package.tree()).ok()?;
+            let there = tree.path().canonicalize().ok()?;
+            (state.read_link(&place).ok()? == there.as_os_str()).then_some(tree)
+        }
+        Kind::File | Kind::Other => None,
     }
 }
 

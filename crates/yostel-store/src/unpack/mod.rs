@@ -2,49 +2,52 @@
 //! is written is digested on the way. Carries out docs/formats.md §5.
 //!
 //! We walk the entries ourselves: a library's own unpacking follows its own rules for links, modes and times. Nothing
-//! is ever written through a link, because a path below a link is refused. The formats differ only in how entries are
-//! told; the rules are the same for all and stand here.
+//! is ever written through a link, because a path below a link is refused and the folder is reached through none. Where
+//! links lead is judged once all are known ([`check_links`]). The formats differ only in how entries are told; the rules
+//! are the same for all and stand here.
+//!
+//! Work and memory are bounded before they are spent: by what the archive unpacks to in all, headers and padding
+//! included ([`Metered`]), by the number of entries it tells of, whether or not they make anything, and by the bytes of
+//! all their paths.
 
+mod directory;
 mod tape;
 mod zipped;
 
-use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
+use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, SeekFrom, Write};
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
-use std::path::{Path, PathBuf};
 
-use unicode_normalization::UnicodeNormalization;
-use yostel_core::{ContentDigest, Sha256};
+use yostel_core::{ContentDigest, Entry, EntryKind, LinkFault, Listing, Sha256, check_entry_path, check_links, fold};
+use yostel_files::{Disk, Folder, Kind as OnDisk, Nearby};
 
-use crate::disk::Disk;
-use crate::error::{AdmitError, StoreError, UnpackRefusal};
-use crate::pack::FIXED_TIME;
-use yostel_core::{Entry, EntryKind, Listing, check_entry_path, link_stays_inside};
+use crate::error::{AdmitError, UnpackRefusal};
+use crate::pack::{FIXED_TIME, MOST_TARGET, fixed_time};
 
 /// Limits on what an archive may unpack to.
 #[derive(Debug, Clone, Copy)]
 pub struct UnpackConfig {
     /// Bytes of all files together. Default: 8 GiB.
     pub bytes: u64,
-    /// Files and links. Default: 1,000,000. It bounds the memory of an unpacking too: some hundred bytes for each.
+    /// Entries of any kind. Default: 200,000. It bounds the memory of an unpacking: some 200 bytes for each, and its path.
     pub entries: u64,
-    /// Window of the decompressor, as a power of two, which bounds its memory. Default: 27 (128 MiB).
+    /// Bytes of all paths together. Default: 16 MiB.
+    pub path_bytes: u64,
+    /// Window of the decompressor, as a power of two, which bounds its memory. Default: 25 (32 MiB).
     pub window_log: u32,
-    /// Bytes of files for each byte of the archive, beyond the first 64 MiB. Default: 1,000, ten times what the most
+    /// Bytes unpacked for each byte of the archive, beyond the first 16 MiB. Default: 1,000, ten times what the most
     /// repetitive of real files reach.
     pub growth: u64,
 }
 
-/// Longest target of a link, in bytes: as long as a path may be.
-const MOST_TARGET: u64 = 1024;
-
 /// What any archive may unpack to, however small it is.
-const UNSUSPICIOUS: u64 = 64 << 20;
+const UNSUSPICIOUS: u64 = 16 << 20;
+
+/// Entries that any archive may have, however small it is; beyond, each takes 8 bytes of the archive at least.
+const FEW_ENTRIES: u64 = 20_000;
 
 impl Default for UnpackConfig {
     fn default() -> Self {
-        Self { bytes: 8 << 30, entries: 1_000_000, window_log: 27, growth: 1000 }
+        Self { bytes: 8 << 30, entries: 200_000, path_bytes: 16 << 20, window_log: 25, growth: 1000 }
     }
 }
 
@@ -55,16 +58,16 @@ impl Default for UnpackConfig {
 /// # Errors
 /// `Refused` for an archive that breaks a rule, `Store` when the folder cannot be written. The folder then holds a part
 /// that the caller removes.
-pub fn unpack(archive: impl Read + Seek, into: &Path, config: UnpackConfig) -> Result<Listing, AdmitError> {
-    unpack_on(&Disk::default(), archive, into, config, None)
+pub fn unpack(archive: impl Read + Seek, into: &std::path::Path, config: UnpackConfig) -> Result<Listing, AdmitError> {
+    unpack_into(archive, &Folder::open_on(&Disk::default(), into)?, config, None)
 }
 
-pub(crate) fn unpack_on(
-    disk: &Disk,
+/// Like [`unpack`], into a folder that is held, and sharing files with the tree `like`.
+pub(crate) fn unpack_into(
     mut archive: impl Read + Seek,
-    into: &Path,
+    into: &Folder,
     config: UnpackConfig,
-    like: Option<&Like>,
+    like: Option<Like>,
 ) -> Result<Listing, AdmitError> {
     let size = archive.seek(SeekFrom::End(0)).map_err(malformed)?;
     archive.rewind().map_err(malformed)?;
@@ -72,47 +75,69 @@ pub(crate) fn unpack_on(
     let known = size.min(262) as usize;
     archive.read_exact(&mut head[..known]).map_err(malformed)?;
     archive.rewind().map_err(malformed)?;
-    let suspicious = UNSUSPICIOUS.saturating_add(size.saturating_mul(config.growth));
+    let bytes = config.bytes.min(UNSUSPICIOUS.saturating_add(size.saturating_mul(config.growth)));
+    let entries = config.entries.min(FEW_ENTRIES + size / 8);
     let mut tree = Tree {
-        disk,
-        into,
+        nearby: Nearby::new(into.clone()),
         like,
-        entries: config.entries,
-        bytes: config.bytes.min(suspicious),
-        left: config.bytes.min(suspicious),
+        limits: UnpackConfig { bytes, entries, ..config },
+        left: UnpackConfig { bytes, entries, ..config },
         listing: Listing::default(),
-        folded: BTreeMap::new(),
-        folders: BTreeSet::new(),
+        targets: BTreeMap::new(),
+        claims: BTreeMap::new(),
     };
     match head {
         [0x28, 0xb5, 0x2f, 0xfd, ..] => {
             let mut decoder = zstd::Decoder::new(archive).map_err(malformed)?;
             decoder.window_log_max(config.window_log).map_err(malformed)?;
-            tape::unpack(decoder, &mut tree)?;
+            tape::unpack(Metered::new(decoder, &tree), &mut tree)?;
         }
-        [0x1f, 0x8b, ..] => tape::unpack(flate2::read::MultiGzDecoder::new(archive), &mut tree)?,
+        [0x1f, 0x8b, ..] => {
+            tape::unpack(Metered::new(flate2::read::MultiGzDecoder::new(archive), &tree), &mut tree)?;
+        }
         [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => zipped::unpack(archive, size, &mut tree)?,
         // Not compressed: POSIX has this word in the head of each entry.
-        [.., b'u', b's', b't', b'a', b'r'] => tape::unpack(archive, &mut tree)?,
+        [.., b'u', b's', b't', b'a', b'r'] => tape::unpack(Metered::new(archive, &tree), &mut tree)?,
         _ => return Err(refused(UnpackRefusal::UnknownFormat)),
     }
-    Ok(tree.listing)
+    tree.finish()
 }
 
 fn malformed(error: io::Error) -> AdmitError {
-    refused(UnpackRefusal::Malformed(error.to_string()))
+    match error.get_ref().and_then(|inner| inner.downcast_ref::<UnpackRefusal>()) {
+        Some(refusal) => refused(refusal.clone()),
+        None => refused(UnpackRefusal::Malformed(error.to_string())),
+    }
 }
 
 fn refused(refusal: UnpackRefusal) -> AdmitError {
     AdmitError::Refused(refusal)
 }
 
-/// Returns what paths have in common that some file system takes for one: lower case, and Unicode's normal form C.
-pub(crate) fn fold(path: &str) -> String {
-    if path.is_ascii() {
-        path.to_ascii_lowercase()
-    } else {
-        path.nfc().collect::<String>().to_lowercase().nfc().collect()
+/// Counts what comes out of a decompressor, headers and padding too, and ends with a refusal at the limit.
+struct Metered<R> {
+    inner: R,
+    limit: u64,
+    left: u64,
+}
+
+impl<R> Metered<R> {
+    fn new(inner: R, tree: &Tree) -> Self {
+        // A header, a long name and padding for each entry come on top of what files hold.
+        let limit = tree.limits.bytes.saturating_add(tree.limits.entries.saturating_mul(4096));
+        let limit = if tree.limits.bytes < UnpackConfig::default().bytes { tree.limits.bytes } else { limit };
+        Self { inner, limit, left: limit }
+    }
+}
+
+impl<R: Read> Read for Metered<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let n = self.inner.read(buffer)?;
+        match self.left.checked_sub(n as u64) {
+            Some(left) => self.left = left,
+            None => return Err(io::Error::other(UnpackRefusal::TooMuch { limit: self.limit, unit: "bytes" })),
+        }
+        Ok(n)
     }
 }
 
@@ -129,8 +154,8 @@ enum Kind {
 
 /// A tree that the one being made probably has files in common with: another release of the same package.
 pub(crate) struct Like {
-    /// The folder with its files.
-    pub(crate) files: PathBuf,
+    /// Its files.
+    pub(crate) files: Nearby,
     /// What they should be.
     pub(crate) listing: Listing,
 }
@@ -139,43 +164,65 @@ pub(crate) struct Like {
 const MOST_SHARED: u64 = 1 << 20;
 
 impl Like {
-    /// Returns where a file lies that may be the one that comes.
-    fn candidate(&self, path: &str, kind: EntryKind, size: u64) -> Option<(PathBuf, &Entry)> {
+    /// Returns what a file there should be that may be the one that comes.
+    fn candidate(&self, path: &str, kind: EntryKind, size: u64) -> Option<Entry> {
         let entry = self.listing.entries.get(path)?;
         let fits = entry.kind == kind && entry.size == size && size <= MOST_SHARED;
-        fits.then(|| (self.files.join(path), entry))
+        fits.then(|| entry.clone())
     }
 }
 
 /// Tells whether a file there is one that we could have written: this content, these permissions, our time.
-fn is_same_file(path: &Path, content: &[u8], mode: u32) -> bool {
-    let looks = |metadata: fs::Metadata| {
-        metadata.is_file()
-            && metadata.permissions().mode() & 0o7777 == mode
-            && metadata.mtime().cast_unsigned() == FIXED_TIME
-            && metadata.mtime_nsec() == 0
-    };
-    path.symlink_metadata().is_ok_and(looks) && fs::read(path).is_ok_and(|there| there == content)
+fn is_same_file(folder: &Folder, name: &str, content: &[u8], mode: u32) -> bool {
+    let looks = folder.meta(name).is_ok_and(|meta| {
+        meta.kind == OnDisk::File
+            && meta.mode & 0o7777 == mode
+            && meta.modified.cast_unsigned() == FIXED_TIME
+            && meta.modified_nanos == 0
+    });
+    looks && folder.read(name).is_ok_and(|there| there == content)
 }
 
 /// The tree that is being made.
-struct Tree<'a> {
-    disk: &'a Disk,
-    into: &'a Path,
-    like: Option<&'a Like>,
-    entries: u64,
-    bytes: u64,
-    /// Bytes that files may still take.
-    left: u64,
+struct Tree {
+    nearby: Nearby,
+    like: Option<Like>,
+    limits: UnpackConfig,
+    /// What is left of the limits.
+    left: UnpackConfig,
     listing: Listing,
-    /// Paths of files, links and their folders, folded, with the spelling that came first.
-    folded: BTreeMap<String, String>,
-    folders: BTreeSet<String>,
+    /// Targets of the links, by path.
+    targets: BTreeMap<String, String>,
+    /// Paths of files, links and folders, folded, with what came first there.
+    claims: BTreeMap<String, Claim>,
 }
 
-impl Tree<'_> {
+/// What is at a path.
+struct Claim {
+    is_folder: bool,
+    /// How it was written, where that is not how it is folded.
+    spelling: Option<String>,
+}
+
+impl Tree {
+    /// Counts one entry of the archive, whatever comes of it.
+    fn count(&mut self) -> Result<(), AdmitError> {
+        match self.left.entries.checked_sub(1) {
+            Some(left) => self.left.entries = left,
+            None => {
+                return Err(refused(UnpackRefusal::TooMuch { limit: self.limits.entries, unit: "files and folders" }));
+            }
+        }
+        Ok(())
+    }
+
     /// Takes one entry in. `size` is what the archive says of it; `content` is read to its end.
     fn take(&mut self, raw: &[u8], kind: Kind, size: u64, content: &mut dyn Read) -> Result<(), AdmitError> {
+        self.count()?;
+        if raw.len() > 1024 + 2 {
+            let path = format!("{}…", String::from_utf8_lossy(&raw[..64]).escape_debug());
+            return Err(refused(UnpackRefusal::Name { path, reason: "it is longer than 1024 bytes" }));
+        }
         let shown = String::from_utf8_lossy(raw).escape_debug().to_string();
         let Ok(text) = std::str::from_utf8(raw) else {
             return Err(refused(UnpackRefusal::Name { path: shown, reason: "it is not UTF-8" }));
@@ -183,7 +230,10 @@ impl Tree<'_> {
         let is_folder = matches!(kind, Kind::Folder);
         let path = text.strip_prefix("./").unwrap_or(text);
         let path = if is_folder { path.trim_end_matches('/') } else { path }.to_owned();
-        if is_folder && (path.is_empty() || path == ".") {
+        if is_folder && size > 0 {
+            return Err(refused(UnpackRefusal::Malformed(format!("the folder `{shown}` has content"))));
+        }
+        if is_folder && (path.is_empty() || path == ".") && !text.starts_with('/') {
             return Ok(());
         }
         if text.starts_with('/') || path.split('/').any(|part| part == "..") {
@@ -195,11 +245,12 @@ impl Tree<'_> {
         if let Kind::Other(kind) = kind {
             return Err(refused(UnpackRefusal::Kind { path: shown, kind }));
         }
-        if self.folders.len() + self.listing.entries.len() >= usize::try_from(self.entries).unwrap_or(usize::MAX) {
-            return Err(refused(UnpackRefusal::TooMuch { limit: self.entries, unit: "files and folders" }));
+        for (at, _) in path.match_indices('/') {
+            self.claim(&path[..at], true, &path)?;
         }
-        self.make_folders(&path, is_folder)?;
+        self.claim(&path, is_folder, &path)?;
         let written = match kind {
+            // A folder is made once something is in it: listings have none that are empty.
             Kind::Folder | Kind::Other(_) => return Ok(()),
             Kind::Link => self.link(&path, content)?,
             Kind::File { program } => self.file(&path, program, size, content)?,
@@ -208,27 +259,30 @@ impl Tree<'_> {
         Ok(())
     }
 
-    /// Claims the path and the folders above it, so that no second entry can mean the same file on any system.
-    fn make_folders(&mut self, path: &str, itself: bool) -> Result<(), AdmitError> {
-        for (at, _) in path.match_indices('/') {
-            self.claim(&path[..at], true, path)?;
-        }
-        self.claim(path, itself, path)
-    }
-
-    fn claim(&mut self, path: &str, folder: bool, whole: &str) -> Result<(), AdmitError> {
+    /// Claims a path, so that no second entry can mean the same file on any system.
+    fn claim(&mut self, path: &str, is_folder: bool, whole: &str) -> Result<(), AdmitError> {
         let folded = fold(path);
-        match self.folded.get(&folded) {
-            Some(first) if folder && first == path && self.folders.contains(path) => return Ok(()),
-            Some(first) if folder && first == path => return Err(refused(UnpackRefusal::BelowLink(whole.to_owned()))),
-            Some(first) => return Err(refused(UnpackRefusal::Twice(first.clone(), path.to_owned()))),
+        match self.claims.get(&folded) {
+            Some(first) => {
+                let spelling = first.spelling.as_deref().unwrap_or(&folded);
+                return match spelling == path && is_folder {
+                    true if first.is_folder => Ok(()),
+                    true => Err(refused(UnpackRefusal::BelowLink(whole.to_owned()))),
+                    false => Err(refused(UnpackRefusal::Twice(spelling.to_owned(), path.to_owned()))),
+                };
+            }
+            None if is_folder && path != whole => self.count()?,
             None => {}
         }
-        self.folded.insert(folded, path.to_owned());
-        if folder {
-            self.folders.insert(path.to_owned());
-            self.disk.make_folder(&self.into.join(path))?;
+        match self.left.path_bytes.checked_sub(path.len() as u64) {
+            Some(left) => self.left.path_bytes = left,
+            None => {
+                let limit = self.limits.path_bytes;
+                return Err(refused(UnpackRefusal::TooMuch { limit, unit: "bytes of paths" }));
+            }
         }
+        let spelling = (folded != path).then(|| path.to_owned());
+        self.claims.insert(folded, Claim { is_folder, spelling });
         Ok(())
     }
 
@@ -240,25 +294,37 @@ impl Tree<'_> {
             return Err(refused(UnpackRefusal::Name { path: path.escape_debug().to_string(), reason }));
         }
         let shown = String::from_utf8_lossy(&target).escape_debug().to_string();
-        let target = match std::str::from_utf8(&target) {
-            Ok(target) if link_stays_inside(path, target) => target,
-            _ => return Err(refused(UnpackRefusal::LinkLeaves { path: path.to_owned(), target: shown })),
-        };
-        self.disk.symlink(target, &self.into.join(path))?;
-        Ok(Entry { kind: EntryKind::Link, digest: ContentDigest::of(target.as_bytes()), size: target.len() as u64 })
+        let unfit = |fault| refused(UnpackRefusal::Link { path: path.to_owned(), target: shown.clone(), fault });
+        let Ok(target) = String::from_utf8(target) else { return Err(unfit(LinkFault::Target)) };
+        // Where it leads by itself can be told at once; what other links make of it, at the end.
+        check_links([(path, Some(target.as_str()))]).map_err(|(_, fault)| unfit(fault))?;
+        match self.left.path_bytes.checked_sub(target.len() as u64) {
+            Some(left) => self.left.path_bytes = left,
+            None => {
+                let limit = self.limits.path_bytes;
+                return Err(refused(UnpackRefusal::TooMuch { limit, unit: "bytes of paths" }));
+            }
+        }
+        let (folder, name) = self.nearby.made_for(path)?;
+        folder.symlink(&target, name)?;
+        let entry =
+            Entry { kind: EntryKind::Link, digest: ContentDigest::of(target.as_bytes()), size: target.len() as u64 };
+        self.targets.insert(path.to_owned(), target);
+        Ok(entry)
     }
 
     fn file(&mut self, path: &str, program: bool, announced: u64, content: &mut dyn Read) -> Result<Entry, AdmitError> {
         // What is announced is refused before a byte of it is written.
-        if announced > self.left {
-            return Err(refused(UnpackRefusal::TooMuch { limit: self.bytes, unit: "bytes" }));
-        }
+        let Some(left) = self.left.bytes.checked_sub(announced) else {
+            return Err(refused(UnpackRefusal::TooMuch { limit: self.limits.bytes, unit: "bytes" }));
+        };
+        self.left.bytes = left;
         let (kind, mode) = if program { (EntryKind::Program, 0o555) } else { (EntryKind::File, 0o444) };
-        let on_disk = self.into.join(path);
-        if let Some((there, entry)) = self.like.and_then(|like| like.candidate(path, kind, announced)) {
-            return self.shared_file(path, (&there, entry), mode, content);
+        if let Some(expected) = self.like.as_ref().and_then(|like| like.candidate(path, kind, announced)) {
+            return self.shared_file(path, &expected, mode, content);
         }
-        let mut file = self.disk.create(&on_disk, mode)?;
+        let (folder, name) = self.nearby.made_for(path)?;
+        let mut file = folder.create(name, mode)?;
         let mut digest = Sha256::default();
         let mut size = 0u64;
         let mut buffer = [0; 64 * 1024];
@@ -272,14 +338,12 @@ impl Tree<'_> {
                 break;
             }
             digest.update(&buffer[..n]);
-            file.write_all(&buffer[..n]).map_err(StoreError::when("write", &on_disk))?;
+            file.write_all(&buffer[..n]).map_err(|cause| file.failed(cause))?;
         }
         if size != announced {
-            let how = if size < announced { "ends early" } else { "is longer than announced" };
-            return Err(refused(UnpackRefusal::Malformed(format!("`{path}` {how}"))));
+            return Err(other_length(path, size < announced));
         }
-        self.left -= size;
-        file.fix_time()?;
+        file.set_time(fixed_time())?;
         Ok(Entry { kind, digest: ContentDigest::new(digest.finish()), size })
     }
 
@@ -287,25 +351,46 @@ impl Tree<'_> {
     fn shared_file(
         &mut self,
         path: &str,
-        (there, expected): (&Path, &Entry),
+        expected: &Entry,
         mode: u32,
         content: &mut dyn Read,
     ) -> Result<Entry, AdmitError> {
         let mut bytes = Vec::new();
         content.take(expected.size + 1).read_to_end(&mut bytes).map_err(malformed)?;
         if bytes.len() as u64 != expected.size {
-            let how = if (bytes.len() as u64) < expected.size { "ends early" } else { "is longer than announced" };
-            return Err(refused(UnpackRefusal::Malformed(format!("`{path}` {how}"))));
+            return Err(other_length(path, (bytes.len() as u64) < expected.size));
         }
-        self.left -= expected.size;
-        let on_disk = self.into.join(path);
         let entry = Entry { digest: ContentDigest::of(&bytes), ..expected.clone() };
-        let shared = entry == *expected && is_same_file(there, &bytes, mode);
-        if !shared || self.disk.hard_link(there, &on_disk).is_err() {
-            let mut file = self.disk.create(&on_disk, mode)?;
-            file.write_all(&bytes).map_err(StoreError::when("write", &on_disk))?;
-            file.fix_time()?;
+        let (folder, name) = self.nearby.made_for(path)?;
+        if entry == *expected
+            && let Some(like) = &mut self.like
+            && let Ok((there, _)) = like.files.of(path)
+            && is_same_file(there, name, &bytes, mode)
+            && there.hard_link(name, folder, name).is_ok()
+        {
+            return Ok(entry);
         }
+        let mut file = folder.create(name, mode)?;
+        file.write_all(&bytes).map_err(|cause| file.failed(cause))?;
+        file.set_time(fixed_time())?;
         Ok(entry)
     }
+
+    /// Judges what only the whole tree tells: where its links lead.
+    fn finish(self) -> Result<Listing, AdmitError> {
+        if !self.targets.is_empty() {
+            let target = |path: &String| self.targets.get(path).map(String::as_str);
+            let nodes = self.listing.entries.keys().map(|path| (path.as_str(), target(path)));
+            check_links(nodes).map_err(|(path, fault)| {
+                let target = self.targets.get(path).map(|target| target.escape_debug().to_string());
+                refused(UnpackRefusal::Link { path: path.to_owned(), target: target.unwrap_or_default(), fault })
+            })?;
+        }
+        Ok(self.listing)
+    }
+}
+
+fn other_length(path: &str, short: bool) -> AdmitError {
+    let how = if short { "ends early" } else { "is longer than announced" };
+    refused(UnpackRefusal::Malformed(format!("`{path}` {how}")))
 }

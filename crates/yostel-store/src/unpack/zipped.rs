@@ -1,32 +1,23 @@
 //! The entries of a zip file, as its central directory tells them (APPNOTE 6.3). Stored and deflated entries only.
 
-use std::io::{Read, Seek, SeekFrom};
+use std::io::{Read, Seek};
 
 use zip::result::ZipError;
 
-use super::{Kind, Tree, malformed, refused};
+use super::{Kind, Tree, directory, malformed, refused};
 use crate::error::{AdmitError, UnpackRefusal};
 
 /// Bits of a Unix mode that say what an entry is.
 const KIND_BITS: u32 = 0o170_000;
 
-/// The record that ends a zip file without a comment: its first bytes, and its length.
-const END: (&[u8], usize) = (b"PK\x05\x06", 22);
-
-pub(super) fn unpack(mut archive: impl Read + Seek, size: u64, tree: &mut Tree<'_>) -> Result<(), AdmitError> {
-    let mut end = [0; END.1];
-    if size >= END.1 as u64 {
-        archive.seek(SeekFrom::End(-(END.1 as i64))).and_then(|_| archive.read_exact(&mut end)).map_err(malformed)?;
-    }
-    // The whole directory is read before the first entry, so how long it can be bounds the memory that takes.
-    let is_64_bit = |field: &[u8]| field.iter().all(|byte| *byte == 0xff);
-    if end.starts_with(END.0) && [&end[8..10], &end[10..12], &end[12..16], &end[16..20]].into_iter().any(is_64_bit) {
-        return Err(refused(UnpackRefusal::TooMuch { limit: 65_534, unit: "entries of a zip file" }));
-    }
+pub(super) fn unpack(mut archive: impl Read + Seek, size: u64, tree: &mut Tree) -> Result<(), AdmitError> {
+    let told = directory::check(&mut archive, size, tree.limits.entries)?;
     let mut reader = zip::ZipArchive::new(archive).map_err(unread)?;
-    // A comment, or bytes around what the directory tells, could be read as something else by another reader.
-    if !end.starts_with(END.0) || reader.offset() != 0 {
-        return Err(refused(UnpackRefusal::Malformed("data before its start or after its end".into())));
+    if reader.offset() != 0 {
+        return Err(broken("data before its start"));
+    }
+    if reader.len() != told {
+        return Err(broken("two entries of one name"));
     }
     for index in 0..reader.len() {
         let mut entry = reader.by_index(index).map_err(unread)?;
@@ -46,6 +37,10 @@ pub(super) fn unpack(mut archive: impl Read + Seek, size: u64, tree: &mut Tree<'
         tree.take(&path, kind, size, &mut entry)?;
     }
     Ok(())
+}
+
+pub(super) fn broken(what: &str) -> AdmitError {
+    refused(UnpackRefusal::Malformed(what.to_owned()))
 }
 
 fn unread(error: ZipError) -> AdmitError {

@@ -1,6 +1,7 @@
 //! The store on its own: packing, unpacking, trees, the cache, installs.
 //! The accidents this prevents: a tree that differs from machine to machine; a file that is nobody's and stays.
 
+#![allow(clippy::disallowed_methods, reason = "worlds are set up and looked at by hand")]
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod attacks;
@@ -10,10 +11,13 @@ mod power;
 
 use std::fs;
 use std::io::Cursor;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use yostel_core::{Artifact, Numbering, PackageName, Seal};
-use yostel_store::{Cache, InstallPlan, Link, PlannedPackage, UnpackConfig, pack};
+use yostel_core::{Artifact, Listing, Numbering, PackageName, Seal, TreeDigest};
+use yostel_files::Folder;
+use yostel_store::{
+    Cache, InstallPlan, Link, PackError, Packed, PlannedPackage, TreeDifference, UnpackConfig, compare_tree, pack,
+};
 
 /// Writes files below a folder.
 fn write_files(folder: &Path, files: &[(&str, &str)]) {
@@ -29,8 +33,24 @@ fn packed(files: &[(&str, &str)]) -> (Vec<u8>, Artifact) {
     let folder = tempfile::tempdir().unwrap();
     write_files(&folder.path().join("in"), files);
     let to = folder.path().join("out.tar.zst");
-    let made = pack(&folder.path().join("in"), "any", &to).unwrap();
+    let made = pack_to(&folder.path().join("in"), &to).unwrap();
     (fs::read(to).unwrap(), made.artifact)
+}
+
+/// Packs a folder into a new file.
+fn pack_to(from: &Path, to: &Path) -> Result<Packed, PackError> {
+    let file = Folder::open(to.parent().unwrap())?.create(to.file_name().unwrap(), 0o644)?;
+    pack(&Folder::open(from)?, "any", file)
+}
+
+/// Compares a folder with a listing.
+fn compare(folder: &Path, listing: &Listing) -> Vec<TreeDifference> {
+    compare_tree(Some(&Folder::open(folder).unwrap()), listing).unwrap()
+}
+
+/// Returns where a tree's files are.
+fn tree_files(cache: &Cache, tree: TreeDigest) -> PathBuf {
+    cache.tree(tree).unwrap().path().to_owned()
 }
 
 /// Takes an archive into the cache.

@@ -10,9 +10,8 @@ use std::path::Path;
 use std::sync::{Arc, Mutex};
 
 use yostel_core::Artifact;
-use yostel_store::{
-    Cache, Disk, Placing, Project, PruneRule, Step, StoreError, Trust, UnpackConfig, Watch, write_atomically,
-};
+use yostel_files::{Disk, FileError, Step, Watch, write_atomically};
+use yostel_store::{Cache, Placing, Project, PruneRule, Trust, UnpackConfig};
 
 use crate::{packed, plan};
 
@@ -99,7 +98,7 @@ impl World {
         Cache::open_on(disk, self.folder.path().join("cache"))
     }
 
-    fn install(&self, disk: Disk, (bytes, artifact): &(Vec<u8>, Artifact), placing: Placing) -> Result<(), StoreError> {
+    fn install(&self, disk: Disk, (bytes, artifact): &(Vec<u8>, Artifact), placing: Placing) -> Result<(), FileError> {
         let cache = self.cache(disk.clone());
         let _in_use = cache.use_with_others(|| {})?;
         let plan = plan("kit", artifact);
@@ -140,7 +139,7 @@ impl World {
 }
 
 /// Runs `work` with a fault at each step in turn until it meets none; `check` looks at what each left.
-fn at_every_step(work: impl Fn(&World, Disk) -> Result<(), StoreError>, check: impl Fn(&World, &str)) -> usize {
+fn at_every_step(work: impl Fn(&World, Disk) -> Result<(), FileError>, check: impl Fn(&World, &str)) -> usize {
     let mut longest = 0;
     for fault in [Fault::Once, Fault::ProcessEnds, Fault::PowerGoes] {
         for at in 1.. {
@@ -211,6 +210,9 @@ fn a_file_is_replaced_whole_or_not_at_all() {
             }
             let there = fs::read_to_string(&path).unwrap();
             assert!(there == "before" && done.is_err() || there == "after!" && done.is_ok(), "{at}: {there}, {done:?}");
+            // What is left beside it goes with the next write.
+            assert!(fs::read_dir(folder.path()).unwrap().count() <= 2);
+            write_atomically(&path, b"again").unwrap();
             assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1, "nothing is left beside it");
             if state.hit.is_none() {
                 break;

@@ -4,18 +4,20 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use clap::{Args, ValueEnum};
 use serde_json::{Value, json};
-use yostel_core::{AskedBy, Duplicate, Outdated, PackageName, Version};
+use yostel_core::{AskedBy, Dispute, Disputed, Duplicate, Outdated, PackageName, Version};
 use yostel_flows::{AuditReport, Debt, FlowError, Joining, Upkeep, UpkeepRule, audit};
 
 use super::Answer;
 use super::settle::{edit_document, edit_words};
 use crate::context::Context;
+use crate::diagnostic::dispute_words;
 use crate::exit::Exit;
 use crate::render::{Columns, Role, age, count, join, paint};
+use crate::sanitise::sanitise;
 
 /// Find what is outdated, there twice, or to be looked after
 ///
-/// Exit status 1 when there are findings, so that a pipeline notices.
+/// Exit status 1 when there are findings, 4 when the lockfile and the sources tell different things, so that a pipeline notices.
 #[derive(Debug, Args)]
 pub(crate) struct Audit {
     /// Only this kind of findings; may be repeated
@@ -46,7 +48,11 @@ pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowErr
     if !looked_for(Kind::Upkeep) {
         report.upkeep.clear();
     }
-    let exit = if report.has_findings() { Exit::Findings } else { Exit::Fine };
+    let exit = match report.has_findings() {
+        _ if !report.alarms.is_empty() => Exit::Integrity,
+        true => Exit::Findings,
+        false => Exit::Fine,
+    };
     Ok(Answer::either(
         context,
         exit,
@@ -57,11 +63,25 @@ pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowErr
                 "outdated": report.outdated.iter().map(|o| outdated_document(o, context)).collect::<Vec<_>>(),
                 "duplicates": report.duplicates.iter().map(|one| duplicate_document(one, &report.joinings)).collect::<Vec<_>>(),
                 "upkeep": report.upkeep.iter().map(upkeep_document).collect::<Vec<_>>(),
+                "alarms": report.alarms.iter().map(|alarm| json!({
+                    "package": alarm.package.as_str(), "version": alarm.version.as_str(), "kind": alarm_word(alarm),
+                    "says": dispute_words(alarm),
+                })).collect::<Vec<_>>(),
                 "unknown": report.unknown.iter().map(|name| name.as_str()).collect::<Vec<_>>(),
             })
         },
         || words(&report, looked_for, context),
     ))
+}
+
+fn alarm_word(alarm: &Dispute) -> &'static str {
+    match alarm.about {
+        Disputed::Package => "package",
+        Disputed::Release => "release",
+        Disputed::Content { .. } => "content",
+        Disputed::Needs { .. } => "needs",
+        Disputed::Inside { .. } | Disputed::Nameless => "inside",
+    }
 }
 
 fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Context) -> String {
@@ -76,6 +96,14 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
         return format!("{} audited: {said}.\n", count(report.packages, "package"));
     }
     let mut text = String::new();
+    if !report.alarms.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Bad, "Alarm: the lockfile and the sources tell different things")));
+        for alarm in &report.alarms {
+            text.push_str(&format!("  {}\n", sanitise(&dispute_words(alarm))));
+        }
+        let next = "take yostel.lock back from version control, or ask whoever publishes these why they changed";
+        text.push_str(&format!("{} {next}\n", paint(Role::Good, "next:")));
+    }
     // Both tables begin their second column at one place.
     let longest = report.outdated.iter().map(|outdated| outdated.package.as_str().len()).max().unwrap_or(0);
     for (direct, title) in [(true, "Outdated, asked for by the project"), (false, "Outdated, came along")] {

@@ -10,6 +10,7 @@ use super::{Answer, package_name, word};
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::render::{Role, count, paint, size};
+use crate::sanitise::sanitise;
 
 /// Install exactly what the lockfile says, or nothing
 ///
@@ -83,6 +84,7 @@ pub(crate) fn run(arguments: Install, context: &Context) -> Result<Answer, FlowE
                 "open": report.open.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
                 "removed": done.map_or(0, |done| done.removed),
                 "copied-files": done.map_or(0, |done| done.copied),
+                "unrecorded": done.and_then(|done| done.unrecorded.as_deref()),
             })
         },
         || words(&report, arguments.self_contained, context),
@@ -140,6 +142,13 @@ fn words(report: &InstallReport, self_contained: bool, context: &Context) -> Str
         ));
     } else if copied > 0 && context.verbose {
         text.push_str(&format!("  {copied} files copied, since the cache is on another file system\n"));
+    }
+    if let Some(reason) = report.done.as_ref().and_then(|done| done.unrecorded.as_ref()) {
+        let note = paint(Role::Notice, "note:");
+        text.push_str(&format!(
+            "  {note} the cache cannot note this install, so the next one looks at every file again\n"
+        ));
+        text.push_str(&format!("  {note} {}\n", sanitise(reason)));
     }
     text.push_str(&format!("  digest {}\n", report.digest));
     text

@@ -110,6 +110,9 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
                 "changed": report.changed,
                 "written": report.written,
                 "moves": report.moves.iter().map(move_document).collect::<Vec<_>>(),
+                "gone": report.gone.iter().map(|(package, version)| json!({
+                    "package": package.as_str(), "version": version.as_str(),
+                })).collect::<Vec<_>>(),
                 "search": report.search.as_ref().map(search_document),
                 "overridden": report.overridden.iter().map(|one| json!({
                     "who": one.asked.asker.to_string(), "asked": one.asked.package.as_str(),
@@ -158,6 +161,10 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
             (true, false) => "put yostel.lock back as it was, and lock with more time",
         };
         text.push_str(&format!("  {} {what}. For the best: {again}\n", paint(Role::Quiet, "note:")));
+    }
+    for (package, version) in &report.gone {
+        let note = paint(Role::Notice, "note:");
+        text.push_str(&format!("  {note} its source has no {package} {version} any more, which was locked\n"));
     }
     text.push_str(&overridden(&report.overridden));
     for (package, from) in &report.only_here {

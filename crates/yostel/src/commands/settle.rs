@@ -85,13 +85,13 @@ pub(crate) fn run(arguments: Settle, context: &Context) -> Result<Answer, FlowEr
                 _ => format!("  {file}\n{}", diff(before, after)),
             });
             let (diff, files): (String, String) = (diffs.collect(), join(&files));
-            let moved = moves(&settlement.moves, usize::MAX);
+            let moved = moves(settlement.proposal.moves(), usize::MAX);
             let moved = if moved.is_empty() { "Nothing moves.\n".to_owned() } else { format!("What moves:\n{moved}") };
             if arguments.preview {
                 let next = format!("yostel settle {number}, to do it");
                 format!("{files} would become:\n{diff}{moved}{} {next}\n", paint(Role::Good, "next:"))
             } else {
-                let locked = count(settlement.lockfile.chosen.len(), "package");
+                let locked = count(settlement.proposal.lockfile().chosen.len(), "package");
                 format!(
                     "Edited {files}:\n{diff}Locked {locked}. {moved}{} yostel install\n",
                     paint(Role::Good, "next:")
@@ -142,7 +142,7 @@ fn consequence(settlement: &Settlement) -> String {
         }
     }
     let counted = |what: &str, is: fn(&MoveKind) -> bool| {
-        let number = settlement.moves.iter().filter(|m| is(&m.kind)).count();
+        let number = settlement.proposal.moves().iter().filter(|m| is(&m.kind)).count();
         (number > 0).then(|| format!("{number} {what}"))
     };
     let mut moved: Vec<String> = Vec::new();
@@ -158,8 +158,8 @@ fn document(settlement: &Settlement) -> Value {
         "edits": settlement.repair.edits.iter().map(edit_document)
             .chain(settlement.coexist.iter().map(|package| json!({ "kind": "coexist", "package": package.as_str() })))
             .collect::<Vec<_>>(),
-        "packages": settlement.lockfile.chosen.len(),
-        "moves": settlement.moves.iter().map(move_document).collect::<Vec<_>>(),
+        "packages": settlement.proposal.lockfile().chosen.len(),
+        "moves": settlement.proposal.moves().iter().map(move_document).collect::<Vec<_>>(),
     })
 }
 

@@ -3,7 +3,7 @@
 use clap::Args;
 use serde_json::json;
 use yostel_core::Patch;
-use yostel_flows::{FlowError, repair, verify};
+use yostel_flows::{FlowError, LoadedProject, check_lock, repair, verify};
 use yostel_store::{FileChange, TreeDifference, Trust};
 
 use super::Answer;
@@ -28,6 +28,14 @@ pub(crate) struct Verify {
     #[arg(long)]
     repair: bool,
 
+    /// Check the lockfile instead: against the archives in the cache and what their sources tell
+    #[arg(long, conflicts_with_all = ["quick", "repair", "all"])]
+    lock: bool,
+
+    /// With --lock: ask no source
+    #[arg(long, requires = "lock")]
+    offline: bool,
+
     /// Tell every file, however many
     #[arg(long)]
     all: bool,
@@ -35,6 +43,9 @@ pub(crate) struct Verify {
 
 pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
+    if arguments.lock {
+        return verify_lock(&project, arguments.offline, context);
+    }
     let trust = if arguments.quick { Trust::Stamps } else { Trust::Nothing };
     let report = verify(&project, trust, &context.settings, &context.progress)?;
     let sound = report.differences.is_empty();
@@ -114,6 +125,24 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
                 if rows.len() == 1 { "it" } else { "them" },
                 columns.finish(),
             )
+        },
+    ))
+}
+
+fn verify_lock(project: &LoadedProject, offline: bool, context: &Context) -> Result<Answer, FlowError> {
+    let check = check_lock(project, offline, &context.settings, &context.progress)?;
+    Ok(Answer::either(
+        context,
+        Exit::Fine,
+        "verify-lock",
+        || json!({ "packages": check.packages, "archives": check.looked_into, "compared": check.compared }),
+        || {
+            let inside = format!("{} in the cache hold what it says", count(check.looked_into, "archive"));
+            let compared = match check.compared {
+                0 => "no source was asked".to_owned(),
+                compared => format!("the sources say the same of {}", count(compared, "package")),
+            };
+            format!("The lockfile fits the manifest: {}; {inside}, {compared}.\n", count(check.packages, "package"))
         },
     ))
 }

@@ -56,11 +56,11 @@ pub(super) fn of_admit(
         .note(format!("from   {place}")),
         AdmitError::Refused(refusal) => {
             let why = match refusal {
-                UnpackRefusal::UnknownFormat => "a file that is no archive, or a page of words in place of one",
+                UnpackRefusal::UnknownFormat => "a file that is not an archive, or a page of words in place of one",
                 UnpackRefusal::Malformed(_) => "an archive that was cut short or damaged",
                 UnpackRefusal::TooMuch { .. } => "an archive that fills the disk",
                 UnpackRefusal::Leaves(_)
-                | UnpackRefusal::LinkLeaves { .. }
+                | UnpackRefusal::Link { .. }
                 | UnpackRefusal::BelowLink(_)
                 | UnpackRefusal::Kind { .. } => "an archive like this can overwrite files outside the project",
                 UnpackRefusal::Name { .. } | UnpackRefusal::Twice(..) => {

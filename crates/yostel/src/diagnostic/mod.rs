@@ -3,6 +3,7 @@
 
 mod collision;
 mod content;
+mod dispute;
 mod manifest;
 mod patch;
 mod place;
@@ -16,6 +17,8 @@ pub(crate) use collision::story;
 use collision::{of_collision, some_versions};
 pub(crate) use content::changes_told;
 use content::{of_admit, of_republished, with_seen};
+pub(crate) use dispute::dispute_words;
+use dispute::of_disputes;
 use manifest::{of_lockfile, of_manifest, of_stale, of_workspace};
 use patch::{of_not_altered, of_patch};
 use place::{of_git, of_io, of_registry, of_source, of_store};
@@ -38,7 +41,9 @@ pub(crate) const CODES: &[&str] = &[
     "archive-differs",
     "archive-missing",
     "archive-refused",
+    "bad-clock",
     "bad-epoch",
+    "bad-patience",
     "cannot-read",
     "cannot-run",
     "cannot-write",
@@ -47,15 +52,20 @@ pub(crate) const CODES: &[&str] = &[
     "disk-full",
     "foreign-manifest",
     "git",
+    "git-address",
     "git-missing",
+    "git-out-of-time",
+    "git-refused",
     "internal",
     "kit",
     "lockfile-broken",
     "lockfile-changed",
+    "lockfile-disputed",
     "lockfile-later-format",
     "lockfile-merge",
     "lockfile-missing",
     "lockfile-stale",
+    "lockfile-unreadable",
     "manifest",
     "manifest-agreed",
     "manifest-contradiction",
@@ -83,6 +93,7 @@ pub(crate) const CODES: &[&str] = &[
     "not-altered",
     "not-in-cache",
     "not-installed",
+    "not-packed",
     "not-locked",
     "numbering",
     "other-tool",
@@ -192,6 +203,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
             headline,
             match problem {
                 ForeignProblem::OtherName(found) => format!("need it as {found}"),
+                ForeignProblem::Unfit(_) => "take another commit, and tell whoever keeps the repository".into(),
                 ForeignProblem::Manifest(_) => "take another commit or archive, one with a manifest in order".into(),
                 ForeignProblem::Place(needed, place) => {
                     format!("say the place in your manifest too: {needed}, from {place}")
@@ -251,6 +263,15 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::OutOfTime(_) => tell("out-of-time", headline, "give it more time: --time-limit 10m")
             .or("narrow the constraints of what you need, so that there is less to search through"),
         FlowError::WrongAnswer(_) => internal(headline),
+        FlowError::Disputed(disputes) => of_disputes(disputes),
+        FlowError::NotReadableBack { longest: Some((package, who, length)), problem } => tell(
+            "lockfile-unreadable",
+            format!("{who} needs {package} with a constraint of {length} bytes, which no lockfile can hold"),
+            format!("agree on a shorter constraint for {package}, or force or swap it"),
+        )
+        .note(problem.clone())
+        .note("the lockfile is as it was"),
+        FlowError::NotReadableBack { longest: None, .. } => internal(headline),
         FlowError::ForcedOutsideAgreed { package, path, text, span, .. } => {
             let next = format!("force a version of {package} that is agreed, or agree on one that is forced");
             let mut told = tell("manifest-contradiction", headline, next).note("the lockfile is as it was");
@@ -385,7 +406,9 @@ pub(crate) fn bad_accept(error: &AcceptError, package: Option<&PackageName>) -> 
         AcceptProblem::NotPlatforms(_) => {
             tell("constraint", headline, "write a system and an architecture: linux/*, */arm64 or !windows/*")
         }
-        AcceptProblem::TooLong
+        AcceptProblem::TooLong(_)
+        | AcceptProblem::TooManyAlternatives
+        | AcceptProblem::VersionTooLong
         | AcceptProblem::UnknownSign(_)
         | AcceptProblem::NotAVersion
         | AcceptProblem::MisplacedStar
@@ -421,10 +444,11 @@ mod tests {
     use std::collections::BTreeSet;
 
     /// The words are in this file and in the few commands that refuse their own arguments.
-    const SOURCES: [&str; 11] = [
+    const SOURCES: [&str; 12] = [
         include_str!("mod.rs"),
         include_str!("collision.rs"),
         include_str!("content.rs"),
+        include_str!("dispute.rs"),
         include_str!("manifest.rs"),
         include_str!("patch.rs"),
         include_str!("place.rs"),

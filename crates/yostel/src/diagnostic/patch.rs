@@ -40,7 +40,7 @@ pub(super) fn of_patch(problem: &PatchProblem, package: &PackageName, file: &str
                         .note(format!("found  tree {found}"))
                 }
                 AlterError::Store(error) => of_store(error),
-                AlterError::LinkLeaves(_) | AlterError::InTheWay(_) => {
+                AlterError::Link { .. } | AlterError::InTheWay(_) => {
                     tell("patch-rejected", format!("{package}{of}: {error}"), format!("correct {file}")).or(drop)
                 }
             }

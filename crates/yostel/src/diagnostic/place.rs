@@ -4,9 +4,9 @@ use std::error::Error;
 use std::io;
 
 use yostel_core::{Diagnostic, PackageName};
+use yostel_files::FileError;
 use yostel_registry::RegistryError;
 use yostel_sources::{GitError, SourceError, SourceErrorKind};
-use yostel_store::StoreError;
 
 use super::collision::some_versions;
 use super::{Also, tell};
@@ -44,7 +44,7 @@ pub(super) fn of_source(error: &SourceError) -> Diagnostic {
 }
 
 pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&str>) -> Diagnostic {
-    let headline = format!("{package} cannot be had: {error}");
+    let headline = format!("{package}: {error}");
     let told = match error {
         GitError::NoProgram(cause) => {
             return tell("git-missing", format!("{headline}: {cause}"), "install git, and see that it is on PATH");
@@ -64,7 +64,25 @@ pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&st
                 .or("get the commit back: yostel cache save, on a machine that still has it, carries it here")
                 .note("its branch or tag was rewritten, or its repository was made anew")
         }
-        GitError::NoSuchFolder { .. } => tell("git", headline, format!("correct `folder` of {package}")),
+        GitError::NoSuchFolder { .. } => tell("git", headline, format!("correct `folder` of {package}"))
+            .note("a link in a repository is not followed: its folder must be one itself"),
+        GitError::OutOfTime { address, seconds, .. } => {
+            let variable =
+                if error.to_string().ends_with("long") { "YOSTEL_TOTAL_SECONDS" } else { "YOSTEL_IDLE_SECONDS" };
+            tell("git-out-of-time", headline, format!("git ls-remote {address}, to see whether it answers at all"))
+                .or(format!("set {variable} to more than {seconds}, if it is only slow"))
+        }
+        GitError::Address { scheme: Some(scheme), .. } => {
+            tell("git-address", headline, "use its https:// or ssh:// address, if it has one")
+                .or(format!("permit it, below [policy] of yostel.toml: git-schemes = [\"{scheme}\"]"))
+        }
+        GitError::Address { scheme: None, .. } => {
+            tell("git-address", headline, format!("correct `git` of {package}: https://…, ssh://…, or a path"))
+        }
+        GitError::Unfit { .. } => {
+            tell("git-refused", headline, "take another commit, and tell whoever keeps the repository")
+        }
+        GitError::Garbled { .. } => tell("git", headline, "see what `git --version` says; 2.36 or newer is needed"),
     };
     match commit.filter(|commit| !told.headline.contains(commit)) {
         Some(commit) => told.note(format!("commit {commit} is wanted, and the cache does not hold it")),
@@ -107,11 +125,13 @@ pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnosti
         RegistryError::Document { cause, .. } => {
             tell("registry-broken", headline, "get the file back from a copy of the registry").note(cause.to_string())
         }
+        RegistryError::Unfit(_) => tell("not-packed", headline, "remove or correct that file, then publish again")
+            .note("nothing was published"),
         RegistryError::Store(error) => of_store(error),
     }
 }
 
-pub(super) fn of_store(error: &StoreError) -> Diagnostic {
+pub(super) fn of_store(error: &FileError) -> Diagnostic {
     let cause = error.source().map(|cause| format!(": {cause}")).unwrap_or_default();
     of_io("cannot-write", format!("{error}{cause}"), &error.cause)
 }

@@ -67,7 +67,7 @@ fn an_emptied_cache_takes_nothing_from_who_is_changing_a_package() {
     sandbox.write("console/altered/gust/new", "new");
     fs::remove_dir_all(sandbox.path("cache")).unwrap();
     sandbox.run("console", "alter gust --drop").expect(0);
-    assert!(sandbox.read("console/altered/gust.dropped.patch").contains("+new"));
+    assert!(sandbox.read("console/altered/gust~dropped.patch").contains("+new"));
     sandbox.run("console", "verify").expect(0);
 }
 
@@ -168,7 +168,7 @@ fn a_patch_that_is_none_or_gone_says_so_with_its_place() {
         ),
         (
             format!("{good}diff --git a/l b/l\nnew file mode 120000\n--- /dev/null\n+++ b/l\n@@ -0,0 +1 @@\n+/etc\n"),
-            "a link that leads out of the package",
+            "the link `l` points out of the package",
         ),
         (format!("{good}--- /dev/null\n+++ b/BIN/x\n@@ -0,0 +1 @@\n+x\n"), "which stands in the way of another file"),
     ] {
@@ -198,7 +198,7 @@ fn what_cannot_be_kept_is_said_and_nothing_is_lost() {
     sandbox.run("console", "alter gust --keep --why x").expect(2).says(&["1 changed file(s) are not text", "data.bin"]);
     fs::remove_file(sandbox.path("console/altered/gust/data.bin")).unwrap();
     std::os::unix::fs::symlink("/etc", sandbox.path("console/altered/gust/way")).unwrap();
-    sandbox.run("console", "alter gust --keep --why x").expect(7).says(&["a link that leads out of the package"]);
+    sandbox.run("console", "alter gust --keep --why x").expect(7).says(&["a link that points out of the package"]);
     fs::remove_file(sandbox.path("console/altered/gust/way")).unwrap();
     // The lock moves on while it is open.
     project(&sandbox, "gust = \"=2.0.0\"", "rig = \"^0.9\"");
@@ -209,8 +209,8 @@ fn what_cannot_be_kept_is_said_and_nothing_is_lost() {
         .expect(2)
         .says(&["it was opened at 2.1.0, and 2.0.0 is locked now", "--drop, which saves what was changed"]);
     let told = sandbox.run("console", "alter gust --drop").expect(0).stdout;
-    assert!(told.contains("what was changed is in altered/gust.dropped.patch"), "{told}");
-    assert!(sandbox.read("console/altered/gust.dropped.patch").contains("+echo strong gust 2.1.0"));
+    assert!(told.contains("what was changed is in altered/gust~dropped.patch"), "{told}");
+    assert!(sandbox.read("console/altered/gust~dropped.patch").contains("+echo strong gust 2.1.0"));
     sandbox.run("console", "verify").expect(0);
     // An unchanged copy is closed without leaving anything.
     fs::remove_dir_all(sandbox.path("console/altered")).unwrap();

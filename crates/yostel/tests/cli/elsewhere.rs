@@ -85,7 +85,7 @@ fn a_commit_is_locked_and_outlives_its_repository_in_the_cache_alone() {
     remove(&sandbox, "console/.yostel");
     let picture = sandbox.picture("console");
     let run = sandbox.run("console", "install").expect(5);
-    run.says(&["clock cannot be had", "[SANDBOX]/console/../repo", &first]);
+    run.says(&["clock: git cannot reach", "[SANDBOX]/console/../repo", &first]);
     sandbox.run("console", "install --offline").expect(5).says(&["the cache does not hold clock 1.0.0"]);
     assert_eq!(sandbox.picture("console"), picture);
     sandbox.run("console", "cache load kit.tar").expect(0);
@@ -142,7 +142,7 @@ fn a_repository_that_does_not_have_it_is_told_and_nothing_changes() {
         sandbox.run("console", "lock").expect(status).says(&says[1..]);
         assert_eq!(sandbox.picture("console"), before);
     };
-    refused("clock = { git = \"../gone\" }", &["", "clock cannot be had", "../gone cannot be asked"]);
+    refused("clock = { git = \"../gone\" }", &["", "clock: git cannot reach", "git cannot reach"]);
     refused("clock = { git = \"../repo\", branch = \"next\" }", &["", "../repo has no branch next"]);
     refused("clock = { git = \"../repo\", tag = \"v9\" }", &["", "../repo has no tag v9"]);
     let commit_gone = "0123456789012345678901234567890123456789";
@@ -311,7 +311,7 @@ fn one_archive_at_an_address_is_the_one_with_its_digest_and_no_other() {
     let before = sandbox.picture("console/.yostel");
     remove(&sandbox, "cache");
     over_http("gone.tar.zst", &hex);
-    sandbox.run("console", "lock").expect(5).says(&["table: ", "gone.tar.zst cannot be had", "404 Not Found"]);
+    sandbox.run("console", "lock").expect(5).says(&["table: ", "gone.tar.zst cannot be fetched", "404 Not Found"]);
     over_http("table.tar.zst", &"0".repeat(64));
     sandbox.run("console", "lock").expect(4).says(&[
         "table is not the archive with the digest that its need names",
@@ -324,7 +324,7 @@ fn one_archive_at_an_address_is_the_one_with_its_digest_and_no_other() {
     sandbox.write("console/yostel.toml", format!("{head}{need}"));
     sandbox.run("console", "lock").expect(4).says(&["table"]);
     fs::remove_file(sandbox.path("files/table.tar.zst")).unwrap();
-    sandbox.run("console", "lock").expect(5).says(&["../files/table.tar.zst cannot be had"]);
+    sandbox.run("console", "lock").expect(5).says(&["../files/table.tar.zst cannot be fetched"]);
     assert_eq!(sandbox.picture("console/.yostel"), before);
     sandbox.write("console/yostel.toml", format!("{head}table = {{ archive = \"x\" }}\n"));
     sandbox.run("console", "lock").expect(2).says(&["a need says no `digest`"]);
@@ -402,9 +402,13 @@ fn a_server_hands_out_any_commit_of_its_history() {
         eprintln!("skipped: git has no server here");
         return;
     };
+    needs(&sandbox, &format!("clock = {{ git = \"{address}\", branch = \"main\", folder = \"packages/clock\" }}"));
+    let refused = sandbox.run("console", "lock").expect(2);
+    refused.says(&["is not asked: anybody on the way can read and change", "git-schemes = [\"git\"]"]);
     // One that no branch or tag names, and the tip of one.
     for (at, version) in [(format!("at = \"{first}\""), "1.0.0"), ("branch = \"main\"".into(), "1.1.0")] {
-        needs(&sandbox, &format!("clock = {{ git = \"{address}\", {at}, folder = \"packages/clock\" }}"));
+        let permitted = "[policy]\ngit-schemes = [\"git\"]";
+        needs(&sandbox, &format!("clock = {{ git = \"{address}\", {at}, folder = \"packages/clock\" }}\n{permitted}"));
         sandbox.run("console", "lock").expect(0);
         sandbox.run("console", "install").expect(0);
         let told = sandbox.run("console", "run -- clock").expect(0).stdout;
@@ -413,5 +417,5 @@ fn a_server_hands_out_any_commit_of_its_history() {
     drop(daemon);
     remove(&sandbox, "cache");
     remove(&sandbox, "console/.yostel");
-    sandbox.run("console", "install").expect(5).says(&["clock cannot be had", &address]);
+    sandbox.run("console", "install").expect(5).says(&["clock: git cannot reach", &address]);
 }

@@ -6,7 +6,7 @@ use std::os::unix::fs::PermissionsExt;
 use serde_json::Value;
 use yostel_testkit::Sandbox;
 
-use crate::{project, small_world};
+use crate::{project, sealed, small_world};
 
 /// Runs at a day, counted from the day on which everything was published.
 fn on_day(sandbox: &Sandbox, day: u64, folder: &str, words: &str) -> String {
@@ -251,21 +251,32 @@ fn a_kit_with_evil_in_it_is_refused_and_leaves_no_trace() {
     let sandbox = small_world();
     sandbox.run("console", "lock").expect(0);
     let lock = sandbox.read("console/yostel.lock").into_bytes();
-    let lock_layer = serde_json::json!({
-        "mediaType": "application/vnd.yostel.lock.v1+toml", "digest": digest(&lock), "size": lock.len(),
-    });
+    let lock_layer_of = |lock: &[u8]| {
+        serde_json::json!({
+            "mediaType": "application/vnd.yostel.lock.v1+toml", "digest": digest(lock), "size": lock.len(),
+        })
+    };
+    let lock_layer = lock_layer_of(&lock);
+    // A lockfile with one more artifact, which has this content.
+    let lock_with = |content: &[u8]| {
+        let text = String::from_utf8(lock.clone()).unwrap();
+        let (size, digest, tree) = (content.len(), digest(content), digest(b"tree"));
+        let more = format!("{{ platform = \"vax/vms\", size = {size}, digest = \"{digest}\", tree = \"{tree}\" }},");
+        sealed(&text.replacen("artifacts = [\n", &format!("artifacts = [\n  {more}\n"), 1)).into_bytes()
+    };
     let archive_layer = |content: &[u8]| {
         serde_json::json!({
             "mediaType": "application/vnd.yostel.archive.v1", "digest": digest(content), "size": content.len(),
             "annotations": {
-                "yostel.package": "gust", "yostel.version": "9.9.9", "yostel.platform": "any", "yostel.from": "depot",
+                "yostel.package": "gust", "yostel.version": "9.9.9", "yostel.platform": "vax/vms", "yostel.from": "depot",
                 "yostel.tree": digest(b"tree"),
             },
         })
     };
     let kit = "application/vnd.yostel.kit.v1";
-    let evil: [(Vec<u8>, &str); 7] = [
-        (kit_of(&[("blobs/sha256/../../../evil", b"evil")]), "is no digest"),
+    let with_gone = lock_with(b"gone");
+    let evil: [(Vec<u8>, &str); 8] = [
+        (kit_of(&[("blobs/sha256/../../../evil", b"evil")]), "is not a digest"),
         (kit_of(&[("index.json", b"{\"schemaVersion\": 2, \"manifests\": []}")]), "it should have one manifest"),
         (
             kit_with("application/vnd.other.v1", &serde_json::json!([lock_layer]), &[&lock]),
@@ -273,7 +284,14 @@ fn a_kit_with_evil_in_it_is_refused_and_leaves_no_trace() {
         ),
         (kit_with(kit, &serde_json::json!([]), &[]), "it has no lockfile"),
         (kit_with(kit, &serde_json::json!([lock_layer]), &[]), "is missing"),
-        (kit_with(kit, &serde_json::json!([lock_layer, archive_layer(b"gone")]), &[&lock]), "is missing"),
+        (
+            kit_with(kit, &serde_json::json!([lock_layer_of(&with_gone), archive_layer(b"gone")]), &[&with_gone]),
+            "is missing",
+        ),
+        (
+            kit_with(kit, &serde_json::json!([lock_layer, archive_layer(b"one")]), &[&lock, b"one"]),
+            "its lockfile has no blob",
+        ),
         (
             kit_with(
                 kit,
@@ -289,8 +307,9 @@ fn a_kit_with_evil_in_it_is_refused_and_leaves_no_trace() {
         assert!(!sandbox.path("cache").exists() && !sandbox.path("evil").exists(), "{said}");
     }
     // What is beside the point is passed over; a blob that nobody names is not taken in.
-    let layers = serde_json::json!([lock_layer, archive_layer(b"one"), { "mediaType": "text/plain", "digest": digest(b"x"), "size": 1 }]);
-    sandbox.write("kit.tar", kit_with(kit, &layers, &[&lock, b"one", b"stowaway"]));
+    let with_one = lock_with(b"one");
+    let layers = serde_json::json!([lock_layer_of(&with_one), archive_layer(b"one"), { "mediaType": "text/plain", "digest": digest(b"x"), "size": 1 }]);
+    sandbox.write("kit.tar", kit_with(kit, &layers, &[&with_one, b"one", b"stowaway"]));
     sandbox.run("", "cache load kit.tar").expect(0);
     let told = sandbox.run("", "--format json cache list").expect(0).stdout;
     assert_eq!(releases(&told, "entries"), ["gust 9.9.9"]);

@@ -77,6 +77,13 @@ fn project(sandbox: &Sandbox, run: &str, test: &str) {
     sandbox.write("console/yostel.toml", text);
 }
 
+/// Computes the seal of a lockfile anew, as anybody can.
+fn sealed(lockfile: &str) -> String {
+    let (head, body) = lockfile.split_once("\nseal = ").unwrap();
+    let (_, body) = body.split_once('\n').unwrap();
+    format!("{head}\nseal = \"{}\"\n{body}", yostel_core::Seal::of(body.as_bytes()))
+}
+
 /// Makes a file writable and replaces its content, as somebody who debugs would.
 fn tamper(sandbox: &Sandbox, relative: &str, content: &str) {
     let path = sandbox.path(relative);

@@ -533,6 +533,21 @@ impl<'t> Reader<'t> {
                 policy.coexist.extend(self.keep(span, PackageName::parse(&text)));
             }
         }
+        if let Some(list) = table.get("trusted-variables") {
+            for (text, span) in self.strings("trusted-variables", list) {
+                policy.trusted_variables.extend(self.keep(span, PackageName::parse(&text)));
+            }
+        }
+        if let Some(list) = table.get("git-schemes") {
+            for (text, span) in self.strings("git-schemes", list) {
+                if ["git", "http"].contains(&text.as_str()) {
+                    policy.git_schemes.insert(text);
+                } else {
+                    let reason = "it is `git` or `http`; `https`, `ssh` and `file` need no permission";
+                    self.problem(span, ManifestProblemKind::Value { key: "git-schemes", value: text, reason });
+                }
+            }
+        }
         if let Some(value) = table.get("prefer")
             && let Some(text) = self.string("prefer", value)
         {

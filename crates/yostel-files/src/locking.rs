@@ -3,11 +3,11 @@
 use std::fs::{File, TryLockError};
 use std::path::Path;
 
-use crate::error::StoreError;
+use crate::error::FileError;
 
 /// With whom a lock is held.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Hold {
+pub enum Hold {
     /// With all others who share it.
     Shared,
     /// With nobody.
@@ -18,7 +18,7 @@ pub(crate) enum Hold {
 ///
 /// # Errors
 /// When the system refuses.
-pub(crate) fn lock(file: &File, hold: Hold, path: &Path, waiting: impl FnOnce()) -> Result<(), StoreError> {
+pub fn lock(file: &File, hold: Hold, path: &Path, waiting: impl FnOnce()) -> Result<(), FileError> {
     let tried = match hold {
         Hold::Shared => file.try_lock_shared(),
         Hold::Alone => file.try_lock(),
@@ -34,5 +34,5 @@ pub(crate) fn lock(file: &File, hold: Hold, path: &Path, waiting: impl FnOnce())
         }
         Err(TryLockError::Error(cause)) => Err(cause),
     };
-    locked.map_err(StoreError::when("lock", path))
+    locked.map_err(FileError::when("lock", path))
 }

@@ -1,0 +1,225 @@
+//! Replacing a file so that readers, and a machine that loses power, see the old content or the new, never a part.
+//!
+//! The new content is written beside it under one name that only says whose it is (`.NAME.yostel-new`), with a lock
+//! held: a second writer of the same file waits, and what a killed one left is written over by the next, or removed by
+//! [`remove_unfinished`].
+
+use std::ffi::{OsStr, OsString};
+use std::fs::File;
+use std::io::{self, BufWriter, Write};
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::Path;
+
+use rustix::fs::{AtFlags, Mode, OFlags};
+
+use crate::disk::{Disk, NewFile, Step};
+use crate::error::FileError;
+use crate::folder::{Folder, Kind};
+
+const ENDING: &str = ".yostel-new";
+
+/// Tells whether a name is that of a file that is being written, or was when its writer was killed.
+pub fn is_unfinished(name: &OsStr) -> bool {
+    let name = name.as_encoded_bytes();
+    name.starts_with(b".") && name.ends_with(ENDING.as_bytes()) && name.len() > ENDING.len() + 1
+}
+
+fn unfinished_name(name: &OsStr) -> OsString {
+    let mut beside = OsString::from(".");
+    // A name may have 255 bytes; what is cut off only makes two writers wait for each other.
+    let room = 255 - 1 - ENDING.len();
+    match name.to_str() {
+        Some(text) if text.len() > room => {
+            let mut end = room;
+            while !text.is_char_boundary(end) {
+                end -= 1;
+            }
+            beside.push(&text[..end]);
+        }
+        _ => beside.push(name),
+    }
+    beside.push(ENDING);
+    beside
+}
+
+/// Removes what killed writers left directly in a folder; what is being written is left alone. Returns how much went.
+pub fn remove_unfinished(folder: &Folder, names: impl IntoIterator<Item = impl AsRef<OsStr>>) -> usize {
+    let mut removed = 0;
+    for name in names {
+        let beside =
+            if is_unfinished(name.as_ref()) { name.as_ref().to_owned() } else { unfinished_name(name.as_ref()) };
+        if folder.has(&beside, Kind::File)
+            && let Ok(file) = folder.open_file(&beside)
+            && file.try_lock().is_ok()
+            && is_still(folder, &beside, &file)
+        {
+            removed += usize::from(folder.remove(&beside).is_ok());
+        }
+    }
+    removed
+}
+
+fn is_still(folder: &Folder, name: &OsStr, file: &File) -> bool {
+    let inode = file.metadata().map(|metadata| metadata.ino());
+    folder.meta(name).is_ok_and(|meta| inode.is_ok_and(|inode| inode == meta.inode))
+}
+
+impl Folder {
+    /// Writes a file below so that readers, and a machine that loses power, see the old content or the new, never a
+    /// part. Keeps the permissions of a file that is there.
+    ///
+    /// # Errors
+    /// When its folder cannot be written; the old file is as it was.
+    pub fn write_atomically(&self, below: impl AsRef<Path>, content: &[u8]) -> Result<(), FileError> {
+        let below = below.as_ref();
+        let path = self.path.join(below);
+        self.write_atomically_with(below, |file| file.write_all(content).map_err(FileError::when("write", path)))
+    }
+
+    /// Like [`Self::write_atomically`], but `write` streams the content.
+    ///
+    /// # Errors
+    /// As there, and what `write` returns.
+    pub fn write_atomically_with<E: From<FileError>>(
+        &self,
+        below: impl AsRef<Path>,
+        write: impl FnOnce(&mut dyn Write) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let below = below.as_ref();
+        let path = self.path.join(below);
+        let (folder, name) = match (below.parent().filter(|parent| !parent.as_os_str().is_empty()), below.file_name()) {
+            (_, None) => return Err(FileError::unfit("write", path, "it has no name").into()),
+            (None, Some(name)) => (self.clone(), name),
+            (Some(parent), Some(name)) => (self.folder(parent)?, name),
+        };
+        let beside = unfinished_name(name);
+        let file = folder.claim_unfinished(&beside, &path)?;
+        let written = folder.fill(file, (&beside, name), &path, write);
+        if written.is_err() {
+            folder.remove(&beside).ok();
+        }
+        written
+    }
+
+    /// Opens the file beside, alone: waits for another writer, and takes over what a killed one left.
+    fn claim_unfinished(&self, beside: &OsStr, path: &Path) -> Result<NewFile, FileError> {
+        let failed = |cause| FileError { doing: "write", path: path.to_owned(), cause };
+        let shown = self.path.join(beside);
+        loop {
+            self.disk.before(Step::Create(&shown)).map_err(failed)?;
+            let flags = OFlags::CREATE | OFlags::WRONLY | OFlags::NONBLOCK | OFlags::NOCTTY;
+            let opened = self.open_below(Path::new(beside), flags, Mode::from_raw_mode(0o644));
+            let file = File::from(opened.map_err(failed)?);
+            let metadata = file.metadata().map_err(failed)?;
+            if !metadata.is_file() || metadata.nlink() > 1 {
+                // Somebody else's: a pipe would block, and a second name would be written through.
+                self.remove(beside)?;
+                continue;
+            }
+            file.lock().map_err(failed)?;
+            if is_still(self, beside, &file) {
+                file.set_len(0).map_err(failed)?;
+                return Ok(self.disk.made(shown, file));
+            }
+        }
+    }
+
+    fn fill<E: From<FileError>>(
+        &self,
+        file: NewFile,
+        (beside, name): (&OsStr, &OsStr),
+        path: &Path,
+        write: impl FnOnce(&mut dyn Write) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let failed = |cause| FileError { doing: "write", path: path.to_owned(), cause };
+        let mut buffered = BufWriter::new(file);
+        write(&mut buffered)?;
+        let file = buffered.into_inner().map_err(|error| failed(error.into_error()))?;
+        let mode = match self.meta(name) {
+            Ok(meta) if meta.kind == Kind::File => meta.mode & 0o7777,
+            // A link that somebody made is not ours to replace, nor a folder or a pipe.
+            Ok(_) => {
+                let reason = "there is a link, a folder or a pipe where a plain file should be";
+                return Err(failed(io::Error::new(io::ErrorKind::InvalidInput, reason)).into());
+            }
+            Err(_) => 0o644,
+        };
+        file.file().set_permissions(std::fs::Permissions::from_mode(mode)).map_err(failed)?;
+        file.sync()?;
+        self.disk.before(Step::Rename(&self.path.join(beside), path)).map_err(failed)?;
+        rustix::fs::renameat(&*self.handle, beside, &*self.handle, name).map_err(|errno| failed(errno.into()))?;
+        self.sync();
+        Ok(())
+    }
+
+    /// Removes a file below that is a link or a plain file.
+    ///
+    /// # Errors
+    /// When it is a folder, or cannot be removed; one that is not there is no error.
+    pub fn remove_file(&self, below: impl AsRef<Path>) -> Result<(), FileError> {
+        let below = below.as_ref();
+        let path = self.path.join(below);
+        let removed = self.disk.before(Step::Remove(&path)).and_then(|()| {
+            let (parent, name) = self.parent(below)?;
+            match rustix::fs::unlinkat(&*parent, name, AtFlags::empty()) {
+                Ok(()) | Err(rustix::io::Errno::NOENT) => Ok(()),
+                Err(errno) => Err(errno.into()),
+            }
+        });
+        removed.map_err(FileError::when("remove", path))
+    }
+}
+
+/// Writes a file that a person named so that readers, and a machine that loses power, see the old content or the new,
+/// never a part. Keeps the permissions of a file that is already there.
+///
+/// # Errors
+/// When the folder cannot be written; the old file is as it was.
+pub fn write_atomically(path: &Path, content: &[u8]) -> Result<(), FileError> {
+    Disk::default().write_atomically(path, content)
+}
+
+/// Like [`write_atomically`], but `write` streams the content.
+///
+/// # Errors
+/// As there, and whatever `write` returns.
+pub fn write_atomically_with<E: From<FileError>>(
+    path: &Path,
+    write: impl FnOnce(&mut dyn Write) -> Result<(), E>,
+) -> Result<(), E> {
+    let (folder, name) = Disk::default().place_of(path)?;
+    folder.write_atomically_with(name, write)
+}
+
+impl Disk {
+    /// Like the function [`write_atomically`].
+    ///
+    /// # Errors
+    /// As there.
+    pub fn write_atomically(&self, path: &Path, content: &[u8]) -> Result<(), FileError> {
+        let (folder, name) = self.place_of(path)?;
+        folder.write_atomically(name, content)
+    }
+
+    /// Finds the folder and the name of a file to be written. A link is followed to a file in the same folder or below
+    /// it; one that leads elsewhere is not, since whoever brought it would choose which of the user's files is written.
+    fn place_of(&self, path: &Path) -> Result<(Folder, OsString), FileError> {
+        let name = path.file_name().ok_or_else(|| FileError::unfit("write", path, "it has no name"))?;
+        let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let in_folder =
+            |folder: &Path| Folder::open_on(self, folder).map_err(|error| FileError { doing: "write in", ..error });
+        if path.symlink_metadata().is_ok_and(|metadata| metadata.is_symlink()) {
+            let resolved = path.canonicalize().and_then(|real| Ok((real, parent.canonicalize()?)));
+            let (real, top) = resolved.map_err(FileError::when("write", path))?;
+            return match (real.parent(), real.file_name()) {
+                (Some(folder), Some(name)) if folder.starts_with(&top) => Ok((in_folder(folder)?, name.to_owned())),
+                _ => {
+                    let reason =
+                        format!("it is a link to {}, outside its folder; put the file in its place", real.display());
+                    Err(FileError::unfit("write", path, reason))
+                }
+            };
+        }
+        Ok((in_folder(parent)?, name.to_owned()))
+    }
+}

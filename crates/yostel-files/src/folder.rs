@@ -1,0 +1,396 @@
+//! Folders that are held open, and what is read below them.
+//!
+//! Paths below a folder are relative and have no `.` or `..`. Each part but the last must be a folder, the last may be
+//! a link only where the function is about links. On Linux one `openat2` (RESOLVE_BENEATH, RESOLVE_NO_SYMLINKS) does it;
+//! elsewhere, and where that call is forbidden, one `openat` a part (O_NOFOLLOW) comes to the same.
+
+use std::borrow::Cow;
+use std::ffi::{OsStr, OsString};
+use std::fs::File;
+use std::io::{self, Read};
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::path::{Component, Path, PathBuf};
+use std::sync::Arc;
+
+use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags};
+
+use crate::disk::Disk;
+use crate::error::FileError;
+
+/// A folder that is held open.
+#[derive(Debug, Clone)]
+pub struct Folder {
+    pub(crate) handle: Arc<OwnedFd>,
+    pub(crate) path: PathBuf,
+    pub(crate) disk: Disk,
+    /// Whether what is made below has the modes asked for, whatever the process masks: others read it too.
+    pub(crate) fixed_modes: bool,
+}
+
+/// What something in a folder is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// A plain file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link.
+    Link,
+    /// A pipe, a device, a socket.
+    Other,
+}
+
+/// A name in a folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// The name.
+    pub name: OsString,
+    /// What it is.
+    pub kind: Kind,
+}
+
+impl Entry {
+    /// Returns the name as text, with a mark for what is not UTF-8.
+    pub fn text(&self) -> Cow<'_, str> {
+        self.name.to_string_lossy()
+    }
+}
+
+/// What the system says about a file, a link itself, or a folder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Meta {
+    /// What it is.
+    pub kind: Kind,
+    /// Kind and permissions, as `st_mode` has them.
+    pub mode: u32,
+    /// Bytes.
+    pub size: u64,
+    /// Time of the last change of content: seconds since 1970.
+    pub modified: i64,
+    /// And nanoseconds.
+    pub modified_nanos: i64,
+    /// The file's number on its file system.
+    pub inode: u64,
+}
+
+impl Meta {
+    fn of(stat: &rustix::fs::Stat) -> Self {
+        #[allow(clippy::unnecessary_cast, reason = "the types differ from system to system")]
+        Self {
+            kind: kind_of(FileType::from_raw_mode(stat.st_mode)),
+            mode: stat.st_mode as u32,
+            size: stat.st_size as u64,
+            modified: stat.st_mtime as i64,
+            modified_nanos: stat.st_mtime_nsec as i64,
+            inode: stat.st_ino as u64,
+        }
+    }
+
+    /// Tells whether its owner may execute it.
+    pub fn is_program(&self) -> bool {
+        self.kind == Kind::File && self.mode & 0o100 != 0
+    }
+}
+
+fn kind_of(kind: FileType) -> Kind {
+    match kind {
+        FileType::RegularFile => Kind::File,
+        FileType::Directory => Kind::Folder,
+        FileType::Symlink => Kind::Link,
+        _ => Kind::Other,
+    }
+}
+
+/// Flags of a handle that is only for reaching what is below.
+#[cfg(any(target_os = "linux", target_os = "android"))]
+const REACH: OFlags = OFlags::PATH.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
+#[cfg(not(any(target_os = "linux", target_os = "android")))]
+const REACH: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
+
+impl Folder {
+    /// Opens a folder that a person named, or that was found from there: links on the way to it are followed.
+    ///
+    /// # Errors
+    /// When it is not there, or is not a folder.
+    pub fn open(path: &Path) -> Result<Self, FileError> {
+        Self::open_on(&Disk::default(), path)
+    }
+
+    /// Like [`Self::open`], on a watched disk.
+    ///
+    /// # Errors
+    /// When it is not there, or is not a folder.
+    pub fn open_on(disk: &Disk, path: &Path) -> Result<Self, FileError> {
+        let opened = rustix::fs::openat(CWD, path, REACH, Mode::empty());
+        let handle = opened.map_err(|errno| FileError::when("open the folder", path)(errno.into()))?;
+        Ok(Self { handle: Arc::new(handle), path: path.to_owned(), disk: disk.clone(), fixed_modes: false })
+    }
+
+    /// Like [`Self::open`], and makes the folder and those above it as far as they are not there.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn make_on(disk: &Disk, path: &Path) -> Result<Self, FileError> {
+        match Self::open_on(disk, path) {
+            Err(error) if error.is_not_found() => {}
+            other => return other,
+        }
+        let made = disk.before(crate::Step::MakeFolder(path)).and_then(|()| std::fs::create_dir_all(path));
+        made.map_err(FileError::when("make the folder", path))?;
+        Self::open_on(disk, path)
+    }
+
+    /// Makes what is made below it readable for everybody, whatever the process masks.
+    #[must_use]
+    pub fn with_fixed_modes(self) -> Self {
+        Self { fixed_modes: true, ..self }
+    }
+
+    /// Returns where it was opened, for messages and for other programs. Nothing here may be reached by it.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Returns the way in which its changes are made.
+    pub fn disk(&self) -> &Disk {
+        &self.disk
+    }
+
+    /// Returns the path of something below it, for messages and for other programs.
+    pub fn path_of(&self, below: impl AsRef<Path>) -> PathBuf {
+        self.path.join(below)
+    }
+
+    /// Opens a folder below.
+    ///
+    /// # Errors
+    /// When it is not there, or a part is a link or a file.
+    pub fn folder(&self, below: impl AsRef<Path>) -> Result<Self, FileError> {
+        let below = below.as_ref();
+        let opened = self.open_below(below, REACH, Mode::empty());
+        let handle = opened.map_err(FileError::when("open the folder", self.path.join(below)))?;
+        Ok(Self { handle: Arc::new(handle), path: self.path.join(below), ..self.clone() })
+    }
+
+    /// Opens a plain file below for reading.
+    ///
+    /// # Errors
+    /// When it is not there, a part is a link, or it is not a plain file: a pipe never blocks.
+    pub fn open_file(&self, below: impl AsRef<Path>) -> Result<File, FileError> {
+        let below = below.as_ref();
+        let failed = FileError::when("read", self.path.join(below));
+        let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+        self.open_below(below, flags, Mode::empty()).and_then(regular).map_err(failed)
+    }
+
+    /// Reads a file below to its end.
+    ///
+    /// # Errors
+    /// As [`Self::open_file`].
+    pub fn read(&self, below: impl AsRef<Path>) -> Result<Vec<u8>, FileError> {
+        let below = below.as_ref();
+        let mut content = Vec::new();
+        let mut file = self.open_file(below)?;
+        file.read_to_end(&mut content).map_err(FileError::when("read", self.path.join(below)))?;
+        Ok(content)
+    }
+
+    /// Reads a text below to its end.
+    ///
+    /// # Errors
+    /// As [`Self::open_file`], and when it is not UTF-8.
+    pub fn read_text(&self, below: impl AsRef<Path>) -> Result<String, FileError> {
+        let below = below.as_ref();
+        let content = self.read(below)?;
+        String::from_utf8(content).map_err(|_| FileError::unfit("read", self.path.join(below), "it is not UTF-8"))
+    }
+
+    /// Returns the target of a link below.
+    ///
+    /// # Errors
+    /// When it is not there, or is not a link.
+    pub fn read_link(&self, below: impl AsRef<Path>) -> Result<OsString, FileError> {
+        let below = below.as_ref();
+        let read = self.parent(below).and_then(|(parent, name)| {
+            Ok(OsString::from_vec(rustix::fs::readlinkat(&*parent, name, Vec::new())?.into_bytes()))
+        });
+        read.map_err(FileError::when("read the link", self.path.join(below)))
+    }
+
+    /// Says what something below is: of a link, what it is itself.
+    ///
+    /// # Errors
+    /// When it is not there, or a part on the way is a link.
+    pub fn meta(&self, below: impl AsRef<Path>) -> Result<Meta, FileError> {
+        let below = below.as_ref();
+        let looked = self
+            .parent(below)
+            .and_then(|(parent, name)| Ok(rustix::fs::statat(&*parent, name, AtFlags::SYMLINK_NOFOLLOW)?));
+        looked.map(|stat| Meta::of(&stat)).map_err(FileError::when("read", self.path.join(below)))
+    }
+
+    /// Tells whether there is something of this kind below.
+    pub fn has(&self, below: impl AsRef<Path>, kind: Kind) -> bool {
+        self.meta(below).is_ok_and(|meta| meta.kind == kind)
+    }
+
+    /// Tells whether there is anything at this name below.
+    pub fn exists(&self, below: impl AsRef<Path>) -> bool {
+        self.meta(below).is_ok()
+    }
+
+    /// Lists what is in the folder itself, sorted by the bytes of names.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn entries(&self) -> Result<Vec<Entry>, FileError> {
+        self.list().map_err(FileError::when("read the folder", &self.path))
+    }
+
+    /// Lists what is in a folder below; nothing where there is none.
+    ///
+    /// # Errors
+    /// When it cannot be read, or a part is a link or a file.
+    pub fn entries_of(&self, below: impl AsRef<Path>) -> Result<Vec<Entry>, FileError> {
+        match self.folder(below) {
+            Ok(folder) => folder.entries(),
+            Err(error) if error.is_not_found() => Ok(Vec::new()),
+            Err(error) => Err(error),
+        }
+    }
+
+    fn list(&self) -> io::Result<Vec<Entry>> {
+        let mut entries = Vec::new();
+        for entry in rustix::fs::Dir::new(self.readable()?)? {
+            let entry = entry?;
+            let name = OsStr::from_bytes(entry.file_name().to_bytes());
+            if name == "." || name == ".." {
+                continue;
+            }
+            let kind = match entry.file_type() {
+                // Some file systems do not tell.
+                FileType::Unknown => match rustix::fs::statat(&*self.handle, name, AtFlags::SYMLINK_NOFOLLOW) {
+                    Ok(stat) => Meta::of(&stat).kind,
+                    Err(rustix::io::Errno::NOENT) => continue,
+                    Err(errno) => return Err(errno.into()),
+                },
+                kind => kind_of(kind),
+            };
+            entries.push(Entry { name: name.to_owned(), kind });
+        }
+        entries.sort_by(|a, b| a.name.cmp(&b.name));
+        Ok(entries)
+    }
+
+    /// Opens the folder itself in a way in which it can be listed, synced and locked.
+    pub(crate) fn readable(&self) -> io::Result<OwnedFd> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        Ok(rustix::fs::openat(&*self.handle, ".", flags, Mode::empty())?)
+    }
+
+    /// Opens the folder itself, to hold a lock on it.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn open_itself(&self) -> Result<File, FileError> {
+        self.readable().map(File::from).map_err(FileError::when("open the folder", &self.path))
+    }
+
+    /// Returns the folder in which the last part of a path lies, and that part.
+    pub(crate) fn parent<'a>(&self, below: &'a Path) -> io::Result<(Arc<OwnedFd>, &'a OsStr)> {
+        let Some(Component::Normal(name)) = below.components().next_back() else { return Err(no_way(below)) };
+        match below.parent().filter(|parent| !parent.as_os_str().is_empty()) {
+            None => Ok((self.handle.clone(), name)),
+            Some(parent) => Ok((Arc::new(self.open_below(parent, REACH, Mode::empty())?), name)),
+        }
+    }
+
+    pub(crate) fn open_below(&self, below: &Path, flags: OFlags, mode: Mode) -> io::Result<OwnedFd> {
+        if !below.components().all(|part| matches!(part, Component::Normal(_))) || below.as_os_str().is_empty() {
+            return Err(no_way(below));
+        }
+        let flags = flags | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let opened = beneath(&self.handle, below, flags, mode).unwrap_or_else(|| self.step_by_step(below, flags, mode));
+        opened.map_err(in_the_way)
+    }
+
+    fn step_by_step(&self, below: &Path, flags: OFlags, mode: Mode) -> rustix::io::Result<OwnedFd> {
+        let mut parts = below.components().peekable();
+        let mut at: Option<OwnedFd> = None;
+        while let Some(part) = parts.next() {
+            let (flags, mode) =
+                if parts.peek().is_some() { (REACH | OFlags::NOFOLLOW, Mode::empty()) } else { (flags, mode) };
+            let opened = match &at {
+                None => rustix::fs::openat(&*self.handle, part.as_os_str(), flags, mode),
+                Some(folder) => rustix::fs::openat(folder, part.as_os_str(), flags, mode),
+            };
+            at = Some(opened?);
+        }
+        at.ok_or(rustix::io::Errno::NOENT)
+    }
+}
+
+/// Opens in one call; nothing where the system has no such call, or somebody forbade it.
+#[cfg(any(target_os = "linux", target_os = "android"))]
+fn beneath(folder: &OwnedFd, below: &Path, flags: OFlags, mode: Mode) -> Option<rustix::io::Result<OwnedFd>> {
+    use rustix::fs::ResolveFlags;
+    use rustix::io::Errno;
+    let how = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+    match rustix::fs::openat2(folder, below, flags, mode, how) {
+        Err(Errno::NOSYS | Errno::PERM | Errno::AGAIN) => None,
+        other => Some(other),
+    }
+}
+
+#[cfg(not(any(target_os = "linux", target_os = "android")))]
+fn beneath(_: &OwnedFd, _: &Path, _: OFlags, _: Mode) -> Option<rustix::io::Result<OwnedFd>> {
+    None
+}
+
+fn no_way(below: &Path) -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidInput, format!("`{}` is not a path below a folder", below.display()))
+}
+
+/// Says in words that a link stands where it must not.
+fn in_the_way(errno: rustix::io::Errno) -> io::Error {
+    match errno {
+        rustix::io::Errno::LOOP | rustix::io::Errno::NOTDIR => io::Error::new(
+            io::ErrorKind::NotADirectory,
+            "it is a link or a file, where a folder should be, or is reached through one",
+        ),
+        errno => errno.into(),
+    }
+}
+
+/// Checks that what was opened is a plain file, and makes reading it wait as usual.
+fn regular(handle: OwnedFd) -> io::Result<File> {
+    let file = File::from(handle);
+    if !file.metadata()?.is_file() {
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is not a plain file"));
+    }
+    Ok(file)
+}
+
+/// Opens a plain file that a person named, links followed: a pipe or a device is refused at once and never blocks.
+///
+/// # Errors
+/// When it is not there or is not a plain file.
+pub fn open_regular(path: &Path) -> io::Result<File> {
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+    regular(rustix::fs::openat(CWD, path, flags, Mode::empty())?)
+}
+
+/// Reads a text file that a person named, as [`open_regular`] opens it, of at most so many bytes.
+///
+/// # Errors
+/// When it is not there, is not a plain file, is longer, or is not UTF-8.
+pub fn read_text_of(path: &Path, most: u64) -> io::Result<String> {
+    let unfit = |reason: String| io::Error::new(io::ErrorKind::InvalidData, reason);
+    let mut content = Vec::new();
+    open_regular(path)?.take(most + 1).read_to_end(&mut content)?;
+    if content.len() as u64 > most {
+        return Err(unfit(format!("it is longer than {} MiB", most >> 20)));
+    }
+    String::from_utf8(content).map_err(|_| unfit("it is not UTF-8".to_owned()))
+}

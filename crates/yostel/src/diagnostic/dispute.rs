@@ -1,0 +1,75 @@
+//! What a lockfile says of releases that is not so.
+
+use yostel_core::{Accept, Diagnostic, Dispute, Disputed, PackageName};
+
+use super::{Also, tell};
+use crate::render::join;
+
+/// How many are told.
+const TOLD: usize = 5;
+
+pub(super) fn of_disputes(disputes: &[Dispute]) -> Diagnostic {
+    let packages: Vec<String> =
+        disputes.iter().take(TOLD).map(|one| format!("{} {}", one.package, one.version)).collect();
+    let more = disputes.len().saturating_sub(TOLD);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    let names = if more.is_empty() { join(&packages) } else { packages.join(", ") };
+    let what = if disputes.len() == 1 { "is not what the lockfile says" } else { "are not what the lockfile says" };
+    let mut told = tell(
+        "lockfile-disputed",
+        format!("{names}{more} {what}"),
+        "look at who changed yostel.lock, and take it back from version control",
+    )
+    .or("yostel lock --fresh, to lock anew what the sources tell today");
+    for dispute in disputes.iter().take(TOLD) {
+        told = told.note(dispute_words(dispute));
+    }
+    told.note("nothing was installed or locked")
+}
+
+/// Says what is not so, in one sentence without a full stop.
+pub(crate) fn dispute_words(dispute: &Dispute) -> String {
+    let Dispute { package, version, about } = dispute;
+    match about {
+        Disputed::Package => format!("{package}: no source has it"),
+        Disputed::Release => format!("{package} {version}: its source has no such release"),
+        Disputed::Content { locked, offered: Some(offered) } if offered.digest != locked.digest => {
+            format!("{package} {version}: locked with the archive {}, its source has {}", locked.digest, offered.digest)
+        }
+        Disputed::Content { locked, offered: Some(offered) } if offered.tree != locked.tree => {
+            format!("{package} {version}: locked with the files {}, its source says {}", locked.tree, offered.tree)
+        }
+        Disputed::Content { offered: Some(_), .. } => {
+            format!("{package} {version}: its source says another size of its archive")
+        }
+        Disputed::Content { locked, offered: None } => {
+            format!("{package} {version}: its files are not those of the archive {}", locked.digest)
+        }
+        Disputed::Needs { missing, extra } => {
+            let missing = missing.iter().map(|(name, accept)| need_words(name, accept.as_ref()));
+            let missing: Vec<String> = missing.collect();
+            let extra: Vec<String> = extra.iter().map(|(name, accept)| need_words(name, Some(accept))).collect();
+            match (missing.is_empty(), extra.is_empty()) {
+                (true, _) => format!("{package} {version} does not need {}, as the lockfile says", join(&extra)),
+                (_, true) => format!("{package} {version} needs {}, and the lockfile does not say so", join(&missing)),
+                _ => format!("{package} {version} needs {}; the lockfile says {}", join(&missing), join(&extra)),
+            }
+        }
+        Disputed::Inside { name, version: Some(inside) } => {
+            format!("{package} {version}: its archive holds {name} {inside}")
+        }
+        Disputed::Inside { name, version: None } => {
+            format!("{package} {version}: its archive holds {name}, of no version")
+        }
+        Disputed::Nameless => {
+            format!("{package} {version}: its archive has no yostel.toml that says what it holds")
+        }
+    }
+}
+
+fn need_words(name: &PackageName, accept: Option<&Accept>) -> String {
+    match accept {
+        Some(accept) => format!("{name} {accept}"),
+        None => name.to_string(),
+    }
+}
