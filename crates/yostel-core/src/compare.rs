@@ -20,9 +20,13 @@ pub struct Move {
     /// Who asks for it now (or asked, when it is gone).
     pub asked_by: BTreeSet<AskedBy>,
     /// From a project to who pulled it where it is, each asked for by the one before: to the first of those who ask and do
-    /// not admit the version it had, or else by the shortest way. Empty when it is gone.
+    /// not admit the version it had, or else by the shortest way; of a way of more than 100, its project and the last 99.
+    /// Empty when it is gone.
     pub pulled_by: Vec<Asker>,
 }
+
+/// Most askers of a way that are told: packages may be thousands deep, and each that moved has its way.
+const MOST_OF_A_WAY: usize = 100;
 
 /// What happened to a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -140,33 +144,45 @@ fn nearest_askers(lockfile: &Lockfile) -> BTreeMap<&PackageName, &Asker> {
             layer.insert(name);
         }
     }
-    while !layer.is_empty() {
-        let mut next = BTreeSet::new();
-        for (name, locked) in lockfile.chosen.iter() {
-            let mut askers = locked.asked_by.iter().map(|asked| &asked.who);
-            let from_layer = |who: &&Asker| matches!(who, Asker::Release(asker, _) if layer.contains(asker));
-            if !nearer.contains_key(name)
-                && let Some(who) = askers.find(from_layer)
-            {
-                next.insert((name, who));
+    let mut needs: BTreeMap<&PackageName, BTreeSet<&PackageName>> = BTreeMap::new();
+    for (name, locked) in lockfile.chosen.iter() {
+        for asked in &locked.asked_by {
+            if let Asker::Release(asker, _) = &asked.who {
+                needs.entry(asker).or_default().insert(name);
             }
         }
-        layer = next.iter().map(|(name, _)| *name).collect();
-        nearer.extend(next);
+    }
+    while !layer.is_empty() {
+        let reached = layer.iter().filter_map(|asker| needs.get(asker)).flatten().copied();
+        let new: BTreeSet<&PackageName> = reached.filter(|name| !nearer.contains_key(name)).collect();
+        for name in &new {
+            let askers = lockfile.chosen.all(name).iter().flat_map(|locked| locked.asked_by.iter());
+            let mut askers = askers.map(|asked| &asked.who);
+            let from_layer = |who: &&Asker| matches!(who, Asker::Release(asker, _) if layer.contains(asker));
+            if let Some(who) = askers.find(from_layer) {
+                nearer.insert(name, who);
+            }
+        }
+        layer = new;
     }
     nearer
 }
 
+/// Follows who asks for whom up to a project. Each stands nearer to one than the one before, so it ends.
 fn way_to(who: Option<&Asker>, nearer: &BTreeMap<&PackageName, &Asker>) -> Vec<Asker> {
     let mut way: Vec<Asker> = Vec::new();
     let mut at = who;
+    let mut steps = 0;
     while let Some(who) = at {
-        way.push(who.clone());
         at = match who {
             Asker::Project(_) => None,
-            // Whoever is reached from nowhere ends the way; a lockfile made by hand could hold such.
-            Asker::Release(name, _) => nearer.get(name).copied().filter(|next| !way.contains(next)),
+            // Whoever is reached from nowhere ends the way; a lockfile made by hand could hold such, in a circle even.
+            Asker::Release(name, _) => nearer.get(name).copied().filter(|_| steps < nearer.len()),
         };
+        steps += 1;
+        if way.len() + 1 < MOST_OF_A_WAY || at.is_none() {
+            way.push(who.clone());
+        }
     }
     way.reverse();
     way

@@ -43,8 +43,8 @@ pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, ne
 pub use origin::{Elsewhere, GitAt, GitPlace, Origin};
 pub use overrides::{Overridden, Overrides, overridden};
 pub use release::{
-    ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Withdrawal, artifact_for,
-    check_offered_path, check_platform, check_variable,
+    ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, Others, PackageDocument, Release, Withdrawal,
+    artifact_for, check_offered_path, check_platform, check_variable, is_loading_variable,
 };
 pub use requirement::{Asker, Requirement};
 pub use resolve::{

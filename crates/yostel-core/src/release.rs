@@ -29,6 +29,8 @@ pub struct PackageDocument {
     pub numbering: Numbering,
     /// Its releases, rising; no two at one place in the order.
     pub releases: Vec<Arc<Release>>,
+    /// What the document says besides, which only a later version understands: kept as it is.
+    pub others: Others,
 }
 
 /// One release.
@@ -56,7 +58,12 @@ pub struct Release {
     pub deprecated: Option<String>,
     /// The package that took its place.
     pub replaced_by: Option<PackageName>,
+    /// What its record says besides, which only a later version understands: kept as it is.
+    pub others: Others,
 }
+
+/// Fields of a document that this version does not know, by name: they survive every rewrite.
+pub type Others = BTreeMap<String, serde_json::Value>;
 
 /// One file of a release.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -136,6 +143,7 @@ impl Release {
             withdrawn: None,
             deprecated: None,
             replaced_by: None,
+            others: Others::new(),
         }
     }
 
@@ -197,6 +205,66 @@ pub fn check_variable(name: &str) -> Result<(), &'static str> {
     }
 }
 
+/// Variables by which whoever sets them loads code into other programs, or leads tools to another place. Those that end
+/// in `_` stand for all that begin so.
+const LOADING: [&str; 49] = [
+    "ALL_PROXY",
+    "BASHOPTS",
+    "BASH_",
+    "BROWSER",
+    "CARGO_",
+    "CDPATH",
+    "CURL_",
+    "DYLD_",
+    "EDITOR",
+    "ENV",
+    "FPATH",
+    "FTP_PROXY",
+    "GCONV_",
+    "GIT_",
+    "GLIBC_",
+    "HOME",
+    "HTTPS_PROXY",
+    "HTTP_PROXY",
+    "IFS",
+    "JAVA_TOOL_OPTIONS",
+    "JDK_JAVA_OPTIONS",
+    "LD_",
+    "LOCPATH",
+    "LOGNAME",
+    "MAKEFLAGS",
+    "MALLOC_",
+    "NLSPATH",
+    "NODE_OPTIONS",
+    "NO_PROXY",
+    "OPENSSL_",
+    "PAGER",
+    "PERL5DB",
+    "PERL5OPT",
+    "PROMPT_COMMAND",
+    "PS4",
+    "PYTHONHOME",
+    "PYTHONSTARTUP",
+    "RUBYOPT",
+    "RUSTC_",
+    "SHELL",
+    "SHELLOPTS",
+    "SSH_",
+    "SSL_",
+    "TERMINFO",
+    "TMPDIR",
+    "USER",
+    "VISUAL",
+    "XDG_",
+    "YOSTEL_",
+];
+
+/// Tells whether a variable loads code into other programs, or leads tools to another place (docs/formats.md §12).
+pub fn is_loading_variable(name: &str) -> bool {
+    let means = |listed: &&str| if listed.ends_with('_') { name.starts_with(*listed) } else { name == *listed };
+    LOADING.iter().any(means)
+}
+
 /// Why a document is refused.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum DocumentError {
@@ -242,6 +310,8 @@ struct RawDocument {
     #[serde(default, skip_serializing_if = "RawNumbering::is_default")]
     numbering: RawNumbering,
     releases: Vec<RawRelease>,
+    #[serde(flatten)]
+    others: Others,
 }
 
 #[derive(Serialize, Deserialize, Default, PartialEq)]
@@ -280,6 +350,8 @@ struct RawRelease {
     deprecated: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     replaced_by: Option<String>,
+    #[serde(flatten)]
+    others: Others,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -291,6 +363,11 @@ struct RawArtifact {
 }
 
 impl PackageDocument {
+    /// Describes a package with one release, which no registry has.
+    pub fn of_one(name: PackageName, numbering: Numbering, release: Release) -> Self {
+        Self { name, numbering, releases: vec![Arc::new(release)], others: Others::new() }
+    }
+
     /// Reads the document of `expected`.
     ///
     /// # Errors
@@ -322,7 +399,7 @@ impl PackageDocument {
         if let Some(pair) = releases.windows(2).find(|pair| pair[0].version == pair[1].version) {
             return Err(DocumentError::Twice(pair[0].version.to_string(), pair[1].version.to_string()));
         }
-        Ok(Self { name: expected.clone(), numbering, releases })
+        Ok(Self { name: expected.clone(), numbering, releases, others: raw.others })
     }
 
     /// Writes the document: sorted, indented, with a final newline.
@@ -339,6 +416,7 @@ impl PackageDocument {
                 }
             },
             releases: self.releases.iter().map(|release| write_release(release)).collect(),
+            others: self.others.clone(),
         };
         let mut text = serde_json::to_string_pretty(&raw).expect("maps with text keys always serialise");
         text.push('\n');
@@ -407,6 +485,7 @@ fn read_release(raw: RawRelease, numbering: Numbering) -> Result<Release, String
         withdrawn: raw.withdrawn,
         deprecated: raw.deprecated,
         replaced_by: raw.replaced_by.map(|name| PackageName::parse(&name)).transpose().map_err(|e| text(&e))?,
+        others: raw.others,
     })
 }
 
@@ -435,5 +514,6 @@ fn write_release(release: &Release) -> RawRelease {
         withdrawn: release.withdrawn.clone(),
         deprecated: release.deprecated.clone(),
         replaced_by: release.replaced_by.as_ref().map(PackageName::to_string),
+        others: release.others.clone(),
     }
 }

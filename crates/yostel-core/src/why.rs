@@ -117,29 +117,57 @@ fn reason(
     unmet.map_or(Reason::Admitted, |(needed, _)| Reason::NeverMet(needed.clone()))
 }
 
-/// Walks back from the package to the projects, breadth first, so that each way found is a shortest one.
+/// Most steps of a way that are told.
+const MOST_OF_A_WAY: usize = 100;
+
+/// Most ways that are told.
+const MOST_WAYS: usize = 1000;
+
+/// Walks back from the package to the projects, breadth first, so that each way found is a shortest one. What was met
+/// points to where it was met from, and a way is written down only once a project is found; of one that is longer than
+/// 100, its first steps are told and its last.
 fn ways(lockfile: &Lockfile, package: &PackageName, locked: &LockedPackage) -> Vec<Vec<(Asker, PackageName)>> {
+    type Met<'l> = (&'l PackageName, &'l LockedPackage, Option<usize>);
     let mut ways = Vec::new();
     let mut seen: BTreeSet<(&PackageName, &Version)> = BTreeSet::from([(package, &locked.version)]);
-    let mut open: std::collections::VecDeque<_> = [((package, locked), Vec::new())].into();
-    while let Some(((at, locked), way)) = open.pop_front() {
+    let mut met: Vec<Met<'_>> = vec![(package, locked, None)];
+    let mut next = 0;
+    while next < met.len() && ways.len() < MOST_WAYS {
+        let (at, locked, _) = met[next];
         let mut told: BTreeSet<&Asker> = BTreeSet::new();
         for asked in &locked.asked_by {
             if !told.insert(&asked.who) {
                 continue;
             }
-            let longer: Vec<_> = std::iter::once((asked.who.clone(), at.clone())).chain(way.iter().cloned()).collect();
             match &asked.who {
-                Asker::Project(_) => ways.push(longer),
+                Asker::Project(_) => {
+                    let mut way = vec![(asked.who.clone(), at.clone())];
+                    let mut from = next;
+                    while let (here, there, Some(before)) = met[from] {
+                        let asker = Asker::Release(here.clone(), there.version.clone());
+                        let step = (asker, met[before].0.clone());
+                        if way.len() < MOST_OF_A_WAY {
+                            way.push(step);
+                        } else {
+                            way[MOST_OF_A_WAY - 1] = step;
+                        }
+                        from = before;
+                    }
+                    ways.push(way);
+                }
                 Asker::Release(asker, version) => {
-                    if let Some(there) = lockfile.chosen.at(asker, version)
-                        && seen.insert((asker, version))
+                    if let Some((asker, there)) = lockfile
+                        .chosen
+                        .entry(asker)
+                        .and_then(|(asker, _)| Some((asker, lockfile.chosen.at(asker, version)?)))
+                        && seen.insert((asker, &there.version))
                     {
-                        open.push_back(((asker, there), longer));
+                        met.push((asker, there, Some(next)));
                     }
                 }
             }
         }
+        next += 1;
     }
     ways
 }

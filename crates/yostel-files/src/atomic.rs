@@ -76,6 +76,26 @@ impl Folder {
         self.write_atomically_with(below, |file| file.write_all(content).map_err(FileError::when("write", path)))
     }
 
+    /// Writes a program so that whoever runs it meanwhile finds the old one, the new one or none, never a part.
+    ///
+    /// # Errors
+    /// When its folder cannot be written.
+    pub fn write_program(&self, name: &str, text: &str) -> Result<(), FileError> {
+        let process = std::process::id();
+        let beside = format!(".{name}.{process}{ENDING}");
+        let mut file = self.create(&beside, 0o755)?;
+        let written = file.write_all(text.as_bytes()).map_err(|cause| file.failed(cause));
+        self.set_mode(&file, 0o755)?;
+        // An open file cannot be run.
+        drop(file);
+        let renamed = written
+            .and_then(|()| self.rename(&beside, self, name).map_err(FileError::when("write", self.path.join(name))));
+        if renamed.is_err() {
+            self.remove(&beside).ok();
+        }
+        renamed
+    }
+
     /// Like [`Self::write_atomically`], but `write` streams the content.
     ///
     /// # Errors

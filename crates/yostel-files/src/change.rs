@@ -10,7 +10,7 @@ use rustix::io::Errno;
 
 use crate::disk::{NewFile, Step};
 use crate::error::FileError;
-use crate::folder::{Folder, Kind};
+use crate::folder::{Folder, Kind, mask};
 
 impl Folder {
     /// Makes one folder, which must not be there; those above it must be.
@@ -28,7 +28,7 @@ impl Folder {
         self.disk.before(Step::MakeFolder(&self.path.join(below)))?;
         let (parent, name) = self.parent(below)?;
         rustix::fs::mkdirat(&*parent, name, Mode::from_raw_mode(0o777))?;
-        if self.fixed_modes {
+        if self.fixed_modes && 0o777 & !mask() != 0o755 {
             rustix::fs::chmodat(&*parent, name, Mode::from_raw_mode(0o755), AtFlags::empty())?;
         }
         Ok(())
@@ -115,7 +115,7 @@ impl Folder {
         });
         let file = opened.map_err(FileError::when("write", &path))?;
         let made = self.disk.made(path, file);
-        if self.fixed_modes {
+        if self.fixed_modes && mask() & mode != 0 {
             match self.set_mode(&made, mode) {
                 // One that is there may be somebody else's.
                 Err(_) if !flags.contains(OFlags::EXCL) => {}

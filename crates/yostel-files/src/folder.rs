@@ -26,6 +26,8 @@ pub struct Folder {
     pub(crate) disk: Disk,
     /// Whether what is made below has the modes asked for, whatever the process masks: others read it too.
     pub(crate) fixed_modes: bool,
+    /// Whether the handle itself can be read; most are only for reaching what is below.
+    listable: bool,
 }
 
 /// What something in a folder is.
@@ -124,7 +126,13 @@ impl Folder {
     pub fn open_on(disk: &Disk, path: &Path) -> Result<Self, FileError> {
         let opened = rustix::fs::openat(CWD, path, REACH, Mode::empty());
         let handle = opened.map_err(|errno| FileError::when("open the folder", path)(errno.into()))?;
-        Ok(Self { handle: Arc::new(handle), path: path.to_owned(), disk: disk.clone(), fixed_modes: false })
+        Ok(Self {
+            handle: Arc::new(handle),
+            path: path.to_owned(),
+            disk: disk.clone(),
+            fixed_modes: false,
+            listable: false,
+        })
     }
 
     /// Like [`Self::open`], and makes the folder and those above it as far as they are not there.
@@ -170,7 +178,14 @@ impl Folder {
         let below = below.as_ref();
         let opened = self.open_below(below, REACH, Mode::empty());
         let handle = opened.map_err(FileError::when("open the folder", self.path.join(below)))?;
-        Ok(Self { handle: Arc::new(handle), path: self.path.join(below), ..self.clone() })
+        Ok(Self { handle: Arc::new(handle), path: self.path.join(below), listable: false, ..self.clone() })
+    }
+
+    /// Opens a folder below in a way in which it can be listed at once.
+    pub(crate) fn folder_to_list(&self, below: &Path) -> Result<Self, FileError> {
+        let opened = self.open_below(below, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty());
+        let handle = opened.map_err(FileError::when("open the folder", self.path.join(below)))?;
+        Ok(Self { handle: Arc::new(handle), path: self.path.join(below), listable: true, ..self.clone() })
     }
 
     /// Opens a plain file below for reading.
@@ -262,22 +277,28 @@ impl Folder {
 
     fn list(&self) -> io::Result<Vec<Entry>> {
         let mut entries = Vec::new();
-        for entry in rustix::fs::Dir::new(self.readable()?)? {
-            let entry = entry?;
-            let name = OsStr::from_bytes(entry.file_name().to_bytes());
+        let mut take = |name: &[u8], kind: FileType| {
+            let name = OsStr::from_bytes(name);
             if name == "." || name == ".." {
-                continue;
+                return Ok(());
             }
-            let kind = match entry.file_type() {
+            let kind = match kind {
                 // Some file systems do not tell.
                 FileType::Unknown => match rustix::fs::statat(&*self.handle, name, AtFlags::SYMLINK_NOFOLLOW) {
                     Ok(stat) => Meta::of(&stat).kind,
-                    Err(rustix::io::Errno::NOENT) => continue,
-                    Err(errno) => return Err(errno.into()),
+                    Err(rustix::io::Errno::NOENT) => return Ok(()),
+                    Err(errno) => return Err(io::Error::from(errno)),
                 },
                 kind => kind_of(kind),
             };
             entries.push(Entry { name: name.to_owned(), kind });
+            Ok(())
+        };
+        if self.listable {
+            rustix::fs::seek(&*self.handle, rustix::fs::SeekFrom::Start(0))?;
+            each_name(&self.handle, &mut take)?;
+        } else {
+            each_name(&self.readable()?, &mut take)?;
         }
         entries.sort_by(|a, b| a.name.cmp(&b.name));
         Ok(entries)
@@ -346,6 +367,38 @@ fn beneath(folder: &OwnedFd, below: &Path, flags: OFlags, mode: Mode) -> Option<
 #[cfg(not(any(target_os = "linux", target_os = "android")))]
 fn beneath(_: &OwnedFd, _: &Path, _: OFlags, _: Mode) -> Option<rustix::io::Result<OwnedFd>> {
     None
+}
+
+/// Tells each name in a folder.
+#[cfg(any(target_os = "linux", target_os = "android"))]
+fn each_name(folder: &OwnedFd, take: &mut impl FnMut(&[u8], FileType) -> io::Result<()>) -> io::Result<()> {
+    // Not cleared first, unlike the buffer of the portable way: thousands of small folders are listed.
+    let mut buffer = [std::mem::MaybeUninit::uninit(); 16 * 1024];
+    let mut names = rustix::fs::RawDir::new(folder, &mut buffer);
+    while let Some(entry) = names.next() {
+        let entry = entry?;
+        take(entry.file_name().to_bytes(), entry.file_type())?;
+    }
+    Ok(())
+}
+
+#[cfg(not(any(target_os = "linux", target_os = "android")))]
+fn each_name(folder: &OwnedFd, take: &mut impl FnMut(&[u8], FileType) -> io::Result<()>) -> io::Result<()> {
+    for entry in rustix::fs::Dir::read_from(folder)? {
+        let entry = entry?;
+        take(entry.file_name().to_bytes(), entry.file_type())?;
+    }
+    Ok(())
+}
+
+/// Returns which permissions the process takes from what it makes; all of them where that cannot be told.
+pub(crate) fn mask() -> u32 {
+    static MASK: std::sync::OnceLock<u32> = std::sync::OnceLock::new();
+    *MASK.get_or_init(|| {
+        let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+        let told = status.lines().find_map(|line| line.strip_prefix("Umask:"));
+        told.and_then(|text| u32::from_str_radix(text.trim(), 8).ok()).unwrap_or(0o777)
+    })
 }
 
 fn no_way(below: &Path) -> io::Error {

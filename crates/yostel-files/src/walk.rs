@@ -21,7 +21,7 @@ impl Folder {
             let folder = if at.as_os_str().is_empty() {
                 self
             } else {
-                below = self.folder(&at)?;
+                below = self.folder_to_list(&at)?;
                 &below
             };
             let entries = folder.entries()?;

@@ -8,7 +8,8 @@ use std::path::Path;
 use yostel_core::Lockfile;
 use yostel_files::write_atomically_with;
 use yostel_store::{
-    Cache, CacheEntry, CacheReport, CacheStats, Carried, KitError, Loaded, PruneRule, Pruned, for_each_in_parallel,
+    Cache, CacheEntry, CacheReport, CacheStats, Carried, InUse, KitError, Loaded, PruneRule, Pruned,
+    for_each_in_parallel,
 };
 
 use crate::error::FlowError;
@@ -22,6 +23,8 @@ use crate::project::{LoadedProject, Settings, load_fitting_lockfile};
 /// `Store`.
 pub fn verify_cache(settings: &Settings, observer: &dyn Observer) -> Result<CacheReport, FlowError> {
     let cache = Cache::open(&settings.cache);
+    // What a prune takes away meanwhile would look like damage.
+    let _in_use = use_if_there(&cache, observer)?;
     let stats = cache.stats()?;
     observer.notice(Event::Begin("verifying the cache", (stats.archives + stats.trees) as u64));
     let report = cache.verify(|| observer.notice(Event::Advance(1)))?;
@@ -33,16 +36,28 @@ pub fn verify_cache(settings: &Settings, observer: &dyn Observer) -> Result<Cach
 ///
 /// # Errors
 /// `Store`.
-pub fn cache_stats(settings: &Settings) -> Result<CacheStats, FlowError> {
-    Ok(Cache::open(&settings.cache).stats()?)
+pub fn cache_stats(settings: &Settings, observer: &dyn Observer) -> Result<CacheStats, FlowError> {
+    let cache = Cache::open(&settings.cache);
+    let _in_use = use_if_there(&cache, observer)?;
+    Ok(cache.stats()?)
+}
+
+/// Shares the cache while it is looked at; nothing where there is none.
+fn use_if_there(cache: &Cache, observer: &dyn Observer) -> Result<Option<InUse>, FlowError> {
+    if !cache.is_there() {
+        return Ok(None);
+    }
+    Ok(Some(cache.use_with_others(|| observer.notice(Event::WaitForPrune))?))
 }
 
 /// Lists what the cache holds, by package and version.
 ///
 /// # Errors
 /// `Store`.
-pub fn list_cache(settings: &Settings) -> Result<Vec<CacheEntry>, FlowError> {
-    Ok(Cache::open(&settings.cache).entries()?)
+pub fn list_cache(settings: &Settings, observer: &dyn Observer) -> Result<Vec<CacheEntry>, FlowError> {
+    let cache = Cache::open(&settings.cache);
+    let _in_use = use_if_there(&cache, observer)?;
+    Ok(cache.entries()?)
 }
 
 /// Removes from the cache what the rule says and no project uses; with `preview`, only says what that would be.
@@ -57,6 +72,7 @@ pub fn prune_cache(
 ) -> Result<Pruned, FlowError> {
     let cache = Cache::open(&settings.cache);
     if preview {
+        let _in_use = use_if_there(&cache, observer)?;
         return Ok(cache.would_prune(rule)?);
     }
     Ok(cache.prune(rule, || observer.notice(Event::WaitForInstalls))?)

@@ -4,13 +4,12 @@
 //! archive; from there on it is an archive like any other, with a digest in the lockfile.
 
 use std::io::Read;
-use std::sync::Arc;
 
 use yostel_core::{
     ANY_PLATFORM, ArchiveDigest, Artifact, Elsewhere, EntryKind, GitPlace, LockedPackage, Lockfile, Manifest, Offers,
     Origin, PackageDocument, PackageName, Release, TreeDigest, Version, run_purpose,
 };
-use yostel_files::FileError;
+use yostel_files::{FileError, Folder};
 use yostel_sources::{CommitFiles, GitConfig, SourceSet, commit_of, fetch_commit, open_archive};
 use yostel_store::{
     Cache, Contents, PackError, StagedArchive, StagedTree, UnpackConfig, WorkFolder, is_left_out, pack_plain,
@@ -49,7 +48,7 @@ impl LoadedProject {
         let mut sources = self.sources()?;
         for (package, elsewhere) in &self.elsewhere {
             let locked = lockfile.and_then(|lockfile| lockfile.chosen.get(package));
-            let (origin, artifact) = match elsewhere {
+            let (origin, document) = match elsewhere {
                 Elsewhere::Git(place) => {
                     let there = match locked.map(|locked| (locked, &locked.from)) {
                         Some((locked, Origin::Git { place: was, commit })) if was == place => {
@@ -60,13 +59,13 @@ impl LoadedProject {
                     self.git(package, place, (there, keep), cache, observer)?
                 }
                 Elsewhere::Archive { address, digest } => {
-                    let artifact = self.archive(package, (address, *digest), locked, cache, observer)?;
-                    (Origin::Archive { address: address.clone() }, artifact)
+                    let origin = Origin::Archive { address: address.clone() };
+                    let document = self.archive(package, (&origin, address, *digest), locked, cache, observer)?;
+                    (origin, document)
                 }
                 // Those are read with the project.
                 Elsewhere::Path(_) => continue,
             };
-            let document = self.describe(package, &origin, artifact, cache)?;
             sources.give(origin, document);
         }
         Ok(sources)
@@ -79,7 +78,7 @@ impl LoadedProject {
         (locked, keep): (Option<(&str, &LockedPackage)>, Keep),
         cache: &Cache,
         observer: &dyn Observer,
-    ) -> Result<(Origin, Artifact), FlowError> {
+    ) -> Result<(Origin, PackageDocument), FlowError> {
         let commit = match locked.filter(|_| keep == Keep::Locked) {
             Some((commit, _)) => commit.to_owned(),
             None => {
@@ -93,26 +92,29 @@ impl LoadedProject {
         if let Some(artifact) = of_lock
             && is_in(cache, artifact)?
         {
-            return Ok((origin, artifact.clone()));
+            let document = self.describe(package, &origin, artifact.clone(), &cache.tree(artifact.tree)?)?;
+            return Ok((origin, document));
         }
         let fetched = self.fetch_package(package, &origin, cache, observer)?;
+        // What cannot be used does not stay.
+        let document = self.describe(package, &origin, fetched.artifact, &fetched.tree.files()?)?;
         cache.commit(vec![fetched.archive], vec![fetched.tree])?;
-        Ok((origin, fetched.artifact))
+        Ok((origin, document))
     }
 
     fn archive(
         &self,
         package: &PackageName,
-        (address, digest): (&str, ArchiveDigest),
+        (origin, address, digest): (&Origin, &str, ArchiveDigest),
         locked: Option<&LockedPackage>,
         cache: &Cache,
         observer: &dyn Observer,
-    ) -> Result<Artifact, FlowError> {
+    ) -> Result<PackageDocument, FlowError> {
         let of_lock = locked.and_then(|locked| locked.artifacts.iter().find(|artifact| artifact.digest == digest));
         if let Some(artifact) = of_lock
             && is_in(cache, artifact)?
         {
-            return Ok(artifact.clone());
+            return self.describe(package, origin, artifact.clone(), &cache.tree(artifact.tree)?);
         }
         let mut stream: Box<dyn Read + Send> = match cache.open_archive(digest) {
             Ok(file) => Box::new(file),
@@ -126,8 +128,9 @@ impl LoadedProject {
         let announced = unknown_artifact(digest);
         let place = format!("archive {address}");
         let (artifact, archive, tree) = came.map_err(refused_by((package, None), &announced, cache, place))?;
+        let document = self.describe(package, origin, artifact, &tree.files()?)?;
         cache.commit(vec![archive], vec![tree])?;
-        Ok(artifact)
+        Ok(document)
     }
 
     /// Brings a locked archive that no source has, aside.
@@ -213,16 +216,16 @@ impl LoadedProject {
         if is_relative(address) { self.root.join(address).to_string_lossy().into_owned() } else { address.to_owned() }
     }
 
-    /// Describes a package whose tree is in the cache.
+    /// Describes a package by the files of its tree.
     fn describe(
         &self,
         package: &PackageName,
         origin: &Origin,
         artifact: Artifact,
-        cache: &Cache,
+        files: &Folder,
     ) -> Result<PackageDocument, FlowError> {
         let fail = |problem| FlowError::Foreign { package: package.clone(), place: origin.to_string(), problem };
-        let manifest = match cache.tree(artifact.tree).and_then(|tree| tree.read_text(MANIFEST_NAME)) {
+        let manifest = match files.read_text(MANIFEST_NAME) {
             Err(error) if error.is_not_found() => None,
             Err(error) => return Err(error.into()),
             Ok(text) => Some(Manifest::parse(&text).map_err(|problems| {
@@ -245,7 +248,7 @@ impl LoadedProject {
         let needs = run.into_iter().flatten().map(|(name, need)| (name.clone(), need.accept.clone())).collect();
         let offers = manifest.map_or_else(Offers::default, |manifest| manifest.offers);
         let release = Release::unpublished(version, [(run_purpose(), needs)].into(), offers, vec![artifact]);
-        Ok(PackageDocument { name: package.clone(), numbering, releases: vec![Arc::new(release)] })
+        Ok(PackageDocument::of_one(package.clone(), numbering, release))
     }
 }
 

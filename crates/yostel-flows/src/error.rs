@@ -325,6 +325,19 @@ pub enum FlowError {
         /// Byte range of the forced package in it.
         span: Range<usize>,
     },
+    /// A package offers a variable that loads code into other programs, or leads tools elsewhere.
+    #[error("{package} {version} offers {variable}, which can load code into other programs or lead tools elsewhere")]
+    Variable {
+        /// The package.
+        package: PackageName,
+        /// Its version.
+        version: Version,
+        /// The variable.
+        variable: String,
+    },
+    /// A folder of a package cannot stand in PATH or another variable.
+    #[error("{} holds `:`, which separates folders in PATH and other variables", .0.display())]
+    Separator(PathBuf),
     /// What would be locked could not be read back, so it is not written.
     #[error("the lockfile could not be read back: {problem}")]
     NotReadableBack {
@@ -465,6 +478,8 @@ impl FlowError {
             | Self::Path { .. }
             | Self::NotShareable(_)
             | Self::NotReadableBack { .. }
+            | Self::Separator(_)
+            | Self::Variable { .. }
             | Self::ForcedOutsideAgreed { .. }
             | Self::Foreign { .. }
             | Self::AlreadyAProject(_)

@@ -43,7 +43,7 @@ pub use give::{contents, create_registry, publish, withdraw};
 pub use install::{InstallReport, InstallRequest, VerifyReport, install, repair, verify};
 pub use join::Joining;
 pub use lock::{Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
-pub use look::{AuditReport, ListReport, ListRow, Tree, TreeNode, audit, list, tree};
+pub use look::{AuditReport, ListReport, ListRow, MOST_LEVELS, Tree, TreeNode, audit, list, tree};
 pub use observer::{Event, Observer, Silent};
 pub use patches::Patches;
 pub use project::{

@@ -474,11 +474,13 @@ fn step_within(
 ) -> Result<Step, ResolveError> {
     let (done, wait) = mpsc::channel::<()>();
     std::thread::scope(|scope| {
-        scope.spawn(move || {
+        let watch = move || {
             if wait.recv_timeout(left) == Err(mpsc::RecvTimeoutError::Timeout) {
                 stop.store(true, Ordering::Relaxed);
             }
-        });
+        };
+        // A machine that has no thread left searches without a limit rather than not at all.
+        std::thread::Builder::new().spawn_scoped(scope, watch).ok();
         let step = resolver.step(arrived);
         drop(done);
         step

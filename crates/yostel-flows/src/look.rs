@@ -101,14 +101,20 @@ pub struct TreeNode {
     pub needs: Vec<TreeNode>,
     /// Whether what it needs stands elsewhere in the tree already.
     pub repeated: bool,
+    /// Whether it needs more than is shown, because the tree is cut here.
+    pub cut: bool,
 }
 
+/// Most levels of a tree: what is deeper is for no eye, and a chain of packages may be thousands deep.
+pub const MOST_LEVELS: usize = 100;
+
 /// Draws the tree of the project that is worked on; of a workspace, when that is the one at its root, one of each project.
-/// What a package needs is told once; where it comes up again, it is marked as repeated.
+/// What a package needs is told once; where it comes up again, it is marked as repeated. At most `levels` levels are shown.
 ///
 /// # Errors
 /// As loading a lockfile that must fit the manifest.
-pub fn tree(project: &LoadedProject) -> Result<Vec<Tree>, FlowError> {
+pub fn tree(project: &LoadedProject, levels: usize) -> Result<Vec<Tree>, FlowError> {
+    let levels = levels.clamp(1, MOST_LEVELS);
     let lockfile = load_fitting_lockfile(project)?;
     let declared = project.declared()?;
     let mut needs: Needs<'_> = BTreeMap::new();
@@ -132,7 +138,7 @@ pub fn tree(project: &LoadedProject) -> Result<Vec<Tree>, FlowError> {
         let of_project = wishes.iter().filter(|wish| wish.asker.name() == one.name());
         let roots = of_project.filter_map(|wish| {
             let (name, locked) = met(wish)?;
-            Some(node((name, locked, &wish.accept), Some(wish.purpose.clone()), &needs, &mut told))
+            Some(node((name, locked, &wish.accept), Some(wish.purpose.clone()), levels, &needs, &mut told))
         });
         let about = &one.manifest.project;
         Tree { project: about.name.clone(), version: about.version.clone(), roots: roots.collect() }
@@ -153,15 +159,20 @@ type Needed<'l> = (&'l PackageName, &'l LockedPackage, &'l Accept);
 fn node<'l>(
     (package, locked, accept): Needed<'l>,
     purpose: Option<Purpose>,
+    levels: usize,
     needs: &Needs<'l>,
     told: &mut BTreeSet<(&'l PackageName, &'l Version)>,
 ) -> TreeNode {
     let of_project = matches!(locked.from, Origin::Project { .. });
     let below = needs.get(&(package, (!of_project).then_some(&locked.version))).map_or(&[][..], Vec::as_slice);
     let repeated = !told.insert((package, &locked.version)) && !below.is_empty();
-    let needs = if repeated { Vec::new() } else { below.iter().map(|need| node(*need, None, needs, told)).collect() };
+    let cut = !repeated && levels <= 1 && !below.is_empty();
+    let needs = match repeated || cut {
+        true => Vec::new(),
+        false => below.iter().map(|need| node(*need, None, levels - 1, needs, told)).collect(),
+    };
     let (package, version, from) = (package.clone(), locked.version.clone(), locked.from.clone());
-    TreeNode { package, version, from, accept: accept.clone(), purpose, needs, repeated }
+    TreeNode { package, version, from, accept: accept.clone(), purpose, needs, repeated, cut }
 }
 
 /// What an audit found.

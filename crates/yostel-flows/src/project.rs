@@ -4,13 +4,13 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use jiff::Timestamp;
 use yostel_core::{
     Accept, Elsewhere, Glance, Live, Lockfile, Manifest, Need, Numbering, Origin, Overrides, PackageDocument,
     PackageName, Release, Requirement, Version, run_purpose,
 };
+use yostel_files::{Folder, is_unfinished, remove_unfinished};
 use yostel_sources::{FolderSource, Patience, SourceSet};
 
 use crate::error::{FlowError, WishPlace};
@@ -215,7 +215,7 @@ impl LoadedProject {
             let offers = offers(&name);
             let needs = [(run_purpose(), live.needs)].into();
             let release = Release::unpublished(live.version, needs, offers, Vec::new());
-            (live.origin, PackageDocument { name, numbering: live.numbering, releases: vec![Arc::new(release)] })
+            (live.origin, PackageDocument::of_one(name, live.numbering, release))
         };
         self.live().into_iter().map(document).collect()
     }
@@ -310,9 +310,29 @@ pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject
     check_tool(&top.manifest, settings)?;
     let below = read_projects(&root, &top.text, &top.manifest)?;
     below.iter().try_for_each(|project| check_tool(&project.manifest, settings))?;
+    remove_leftovers(&root, &top.manifest, &below);
     let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
     let patience = settings.patience;
     Ok(LoadedProject { root, top, below, here, paths: BTreeMap::new(), elsewhere: BTreeMap::new(), patience })
+}
+
+/// Removes what killed runs left beside the files that they were replacing.
+fn remove_leftovers(root: &Path, manifest: &Manifest, below: &[ProjectFile]) {
+    if let Ok(folder) = Folder::open(root) {
+        remove_unfinished(&folder, [MANIFEST_NAME, LOCKFILE_NAME]);
+        let patches = manifest.alter.values().filter_map(|alter| Path::new(&alter.patch).parent());
+        for part in patches.chain([Path::new("altered"), Path::new("patches")]) {
+            if let Ok(folder) = folder.folder(part) {
+                let names = folder.entries().unwrap_or_default().into_iter().map(|entry| entry.name);
+                remove_unfinished(&folder, names.filter(|name| is_unfinished(name)));
+            }
+        }
+    }
+    for project in below {
+        if let Ok(folder) = Folder::open(&root.join(&project.folder)) {
+            remove_unfinished(&folder, [MANIFEST_NAME]);
+        }
+    }
 }
 
 /// Checks that this version of the tool may work on a project.

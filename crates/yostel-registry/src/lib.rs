@@ -229,6 +229,7 @@ impl Registry {
             name: package.clone(),
             numbering,
             releases: Vec::new(),
+            others: Default::default(),
         });
         if document.numbering != numbering {
             return Err(RegistryError::Numbering { package, before: document.numbering, now: numbering });
@@ -374,6 +375,7 @@ fn release_of(
         withdrawn: None,
         deprecated: remarks.deprecated,
         replaced_by: remarks.replaced_by,
+        others: Default::default(),
     }
 }
 

@@ -93,12 +93,14 @@ impl World {
             withdrawn: withdrawn.then(|| Withdrawal { on: published, why: "broken".into() }),
             deprecated: None,
             replaced_by: None,
+            others: Default::default(),
             version,
         };
         let document = self.documents.entry(name.clone()).or_insert_with(|| PackageDocument {
             name: name.clone(),
             numbering,
             releases: Vec::new(),
+            others: Default::default(),
         });
         let at = document.releases.partition_point(|other| other.version < release.version);
         document.releases.insert(at, Arc::new(release));

@@ -10,7 +10,7 @@ use yostel_core::{Diagnostic, Order, PackageName, Version};
 use yostel_flows::{FlowError, LoadedProject, Patience, Settings, current_platform, load_manifests, load_project};
 
 use crate::args::{Arguments, Color, Format};
-use crate::commands::Answer;
+use crate::commands::{Answer, Door};
 use crate::diagnostic::diagnostics_of;
 use crate::exit::Exit;
 use crate::progress::TerminalProgress;
@@ -140,11 +140,11 @@ pub(crate) fn failure_of(diagnostics: &[Diagnostic], exit: Exit, format: Format)
     match format {
         Format::Human => {
             let texts: Vec<String> = diagnostics.iter().map(render::diagnostic).collect();
-            Answer { stdout: String::new(), stderr: texts.join("\n"), exit }
+            Answer { stdout: String::new(), stderr: texts.join("\n"), exit, door: Door::Shown }
         }
         Format::Json => {
             let document = json!({ "format": 1, "exit": exit.status(), "errors": diagnostics });
-            Answer { stdout: format!("{document:#}\n"), stderr: String::new(), exit }
+            Answer { stdout: format!("{document:#}\n"), stderr: String::new(), exit, door: Door::Document }
         }
     }
 }

@@ -21,6 +21,7 @@ use crate::commands::Answer;
 use crate::context::{Context, failure_of};
 use crate::exit::Exit;
 use crate::render::{Role, count, paint};
+use crate::sanitise::shown;
 
 /// Every file of the demo world: path, whether it is executable, content.
 const FILES: &[(&str, bool, &[u8])] = include!(concat!(env!("OUT_DIR"), "/demo_files.rs"));
@@ -436,8 +437,8 @@ fn walk(root: &Path) -> Vec<String> {
             Ok(output) => (output.status.code().unwrap_or(-1), String::from_utf8_lossy(&output.stdout).into_owned()),
             Err(error) => (-1, format!("sh cannot be run: {error}\n")),
         };
-        let shown = output.replace(&format!("{}/", root.display()), "");
-        say(&shown);
+        // What a step printed went through the same door already.
+        say_as_it_is(&output.replace(&format!("{}/", root.display()), ""));
         if status != 0 {
             say(&format!("{}\n", paint(Role::Quiet, format!("[status {status}]"))));
         }
@@ -454,6 +455,10 @@ fn walk(root: &Path) -> Vec<String> {
 
 /// Says something at once, so that the walk can be followed; a closed pipe is no reason to stop checking.
 fn say(text: &str) {
+    say_as_it_is(&shown(text));
+}
+
+fn say_as_it_is(text: &str) {
     let mut stdout = anstream::stdout();
     stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush()).ok();
 }

@@ -16,18 +16,35 @@ use std::process::ExitCode;
 use clap::Parser;
 
 use crate::args::Arguments;
-use crate::commands::Answer;
+use crate::commands::{Answer, Door};
 use crate::context::Context;
 use crate::exit::Exit;
+use crate::render::{Role, paint};
+use crate::sanitise::{plain_json, shown};
 
 fn main() -> ExitCode {
-    let arguments = Arguments::parse();
-    tell_what_goes_on();
-    let answer = match Context::new(&arguments) {
-        Ok(context) => commands::run(arguments.command, &context).unwrap_or_else(|error| context.failure(&error)),
-        Err(answer) => answer,
+    let answer = match Arguments::try_parse() {
+        Ok(arguments) => {
+            tell_what_goes_on();
+            match Context::new(&arguments) {
+                Ok(context) => {
+                    commands::run(arguments.command, &context).unwrap_or_else(|error| context.failure(&error))
+                }
+                Err(answer) => answer,
+            }
+        }
+        Err(error) => of_parser(&error),
     };
     ExitCode::from(finish(&answer).status())
+}
+
+/// Answers what the argument parser has to say: help and version, or what is wrong with the arguments.
+fn of_parser(error: &clap::Error) -> Answer {
+    let text = error.render().to_string();
+    match error.use_stderr() {
+        true => Answer { stdout: String::new(), stderr: text, exit: Exit::Usage, door: Door::Shown },
+        false => Answer { stdout: text, stderr: String::new(), exit: Exit::Fine, door: Door::Shown },
+    }
 }
 
 /// Tells on standard error what goes on inside, when `YOSTEL_LOG` asks for it: `debug`, `trace`, or a part like
@@ -42,11 +59,27 @@ fn tell_what_goes_on() {
 
 /// Writes the answer. Whoever closed the pipe has read enough.
 fn finish(answer: &Answer) -> Exit {
-    let err = anstream::stderr().write_all(answer.stderr.as_bytes());
-    let mut stdout = anstream::stdout();
-    let out = stdout.write_all(answer.stdout.as_bytes()).and_then(|()| stdout.flush());
-    match out.and(err) {
-        Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => Exit::Machine,
+    let err = anstream::stderr().write_all(shown(&answer.stderr).as_bytes());
+    let text = match answer.door {
+        Door::Shown => shown(&answer.stdout),
+        Door::Document => plain_json(&answer.stdout),
+        Door::Raw => answer.stdout.clone(),
+    };
+    let written = match answer.door {
+        // What a program takes over must be what it is, byte for byte.
+        Door::Raw | Door::Document => write_out(&mut std::io::stdout(), &text),
+        Door::Shown => write_out(&mut anstream::stdout(), &text),
+    };
+    match written.and(err) {
+        Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => {
+            let told = format!("{} cannot write the answer: {error}\n", paint(Role::Bad, "error:"));
+            anstream::stderr().write_all(shown(&told).as_bytes()).ok();
+            Exit::Machine
+        }
         _ => answer.exit,
     }
+}
+
+fn write_out(stdout: &mut impl Write, text: &str) -> std::io::Result<()> {
+    stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush())
 }

@@ -93,7 +93,9 @@ fn find(old: &[&str], wanted: &[&str], from: usize, near: usize) -> Option<usize
     if wanted.is_empty() {
         return (from..=last).contains(&near).then_some(near);
     }
-    (0..=old.len().max(near)).find_map(|distance| {
+    // It may say that it stood anywhere; it stands in the file.
+    let near = near.min(last);
+    (0..=last).find_map(|distance| {
         let above = near.checked_sub(distance).filter(|at| fits(*at));
         above.or_else(|| Some(near + distance).filter(|at| fits(*at)))
     })

@@ -326,7 +326,8 @@ impl<'t> Reader<'t> {
         let head = self.peek().unwrap_or_default();
         let read = |part: &str, sign: char| {
             let (start, length) = part.strip_prefix(sign)?.split_once(',').unwrap_or((&part[1..], "1"));
-            Some((start.parse::<usize>().ok()?, length.parse::<usize>().ok()?))
+            // More lines than fit into 32 bits are in no file that is patched.
+            Some((start.parse::<u32>().ok()? as usize, length.parse::<u32>().ok()? as usize))
         };
         let mut words = head.split(' ').skip(1);
         let ranges = words.next().and_then(|old| read(old, '-')).zip(words.next().and_then(|new| read(new, '+')));

@@ -193,19 +193,19 @@ fn a_collision_knows_the_lines_of_its_wishes() {
 }
 
 #[test]
-fn the_environment_puts_direct_needs_first() {
+fn the_environment_has_programs_of_direct_needs_and_variables_of_all() {
     let world = World::new(&["aaa 1.0.0", "zzz 1.0.0: aaa = '*'"], "zzz = '*'");
     world.lock(Keep::Locked, Write::File).0.unwrap();
     assert!(matches!(environment(&world.project(), &world.settings()), Err(FlowError::NotInstalled)));
     world.install(false).0.unwrap();
-    let Environment { prepend } = environment(&world.project(), &world.settings()).unwrap();
+    let Environment { prepend, .. } = environment(&world.project(), &world.settings()).unwrap();
     let names: BTreeMap<&str, Vec<bool>> = prepend
         .iter()
         .map(|(variable, folders)| {
             (variable.as_str(), folders.iter().map(|f| f.to_string_lossy().contains("/zzz/")).collect())
         })
         .collect();
-    assert_eq!(names, BTreeMap::from([("MAPS", vec![true, false]), ("PATH", vec![true, false])]));
+    assert_eq!(names, BTreeMap::from([("MAPS", vec![true, false]), ("PATH", vec![true])]));
     let folder = where_is(&world.project(), &PackageName::parse("aaa").unwrap(), &world.settings()).unwrap();
     assert_eq!(fs::read_to_string(folder.join("bin/tool")).unwrap(), "aaa 1.0.0");
 }

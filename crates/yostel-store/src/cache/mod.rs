@@ -122,6 +122,11 @@ impl Cache {
         &self.root
     }
 
+    /// Tells whether there is a cache.
+    pub fn is_there(&self) -> bool {
+        self.folder().is_ok()
+    }
+
     /// Opens the cache's folder. Others may read what is made in it, whatever the process masks.
     pub(crate) fn folder(&self) -> Result<Folder, FileError> {
         Ok(Folder::open_on(&self.disk, &self.root)?.with_fixed_modes())

@@ -14,7 +14,7 @@ use std::io::Read;
 use std::os::unix::fs::MetadataExt;
 
 use yostel_core::ArchiveDigest;
-use yostel_files::{FileError, Folder, Hold, Kind, lock};
+use yostel_files::{FileError, Folder, Hold, Kind, is_unfinished, lock, remove_unfinished};
 
 use super::Cache;
 use super::aside::remove_abandoned;
@@ -159,6 +159,10 @@ fn write_claim(folder: &Folder, wanted: &BTreeSet<ArchiveDigest>) -> Result<(Str
 /// Removes what processes left that were killed: their folders aside and their claims.
 fn clean_up(root: &Folder) {
     remove_abandoned(root);
+    if let Ok(projects) = root.folder("projects") {
+        let names = projects.entries().unwrap_or_default().into_iter().map(|entry| entry.name);
+        remove_unfinished(&projects, names.filter(|name| is_unfinished(name)));
+    }
     if root.has(FETCHING, Kind::Folder)
         && let Ok(Some((folder, gate))) = open_gate(root)
     {

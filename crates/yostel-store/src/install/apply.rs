@@ -9,7 +9,7 @@ use std::fs::File;
 use std::io;
 
 use yostel_core::{EntryKind, Listing};
-use yostel_files::{FileError, Folder, Nearby};
+use yostel_files::{FileError, Folder, Nearby, remove_unfinished};
 
 use super::inventory::{InstalledPackage, Inventory};
 use super::links;
@@ -70,6 +70,7 @@ impl HeldProject {
         // place and did not come to write down.
         let unfinished = self.state.read_text(UNFINISHED).ok().and_then(|text| Inventory::parse(&text));
         self.state.remove("aside")?;
+        remove_unfinished(&self.state, [INVENTORY, UNFINISHED]);
         let aside = self.state.make_folder("aside")?;
         let inventory = plan.inventory();
         let text = inventory.write();
@@ -109,8 +110,10 @@ impl HeldProject {
             // Their record vouches for them by size and time, which a machine that loses power may keep without the content.
             self.state.sync_all()?;
         }
-        self.state.write_atomically("inventory.json", text.as_bytes())?;
+        self.state.write_atomically(INVENTORY, text.as_bytes())?;
         installed.removed = self.remove_unneeded(plan, &old)?;
+        // They are made again when somebody runs something.
+        self.state.remove("launch")?;
         self.state.remove(UNFINISHED)?;
         self.state.remove("aside")?;
         let used = plan.packages.values().flat_map(|package| [package.tree(), package.artifact.tree]);
@@ -243,6 +246,8 @@ impl HeldProject {
         Ok(removed)
     }
 }
+
+const INVENTORY: &str = "inventory.json";
 
 /// What a running install may put in place, written down before it does: should it be killed, the next one knows.
 const UNFINISHED: &str = "unfinished.json";

@@ -42,7 +42,7 @@ pub struct UnpackConfig {
 /// What any archive may unpack to, however small it is.
 const UNSUSPICIOUS: u64 = 16 << 20;
 
-/// Entries that any archive may have, however small it is; beyond, each takes 8 bytes of the archive at least.
+/// Entries that any archive may have, however small it is; beyond, each takes 16 bytes of the archive at least.
 const FEW_ENTRIES: u64 = 20_000;
 
 impl Default for UnpackConfig {
@@ -76,7 +76,7 @@ pub(crate) fn unpack_into(
     archive.read_exact(&mut head[..known]).map_err(malformed)?;
     archive.rewind().map_err(malformed)?;
     let bytes = config.bytes.min(UNSUSPICIOUS.saturating_add(size.saturating_mul(config.growth)));
-    let entries = config.entries.min(FEW_ENTRIES + size / 8);
+    let entries = config.entries.min(FEW_ENTRIES + size / 16);
     let mut tree = Tree {
         nearby: Nearby::new(into.clone()),
         like,

@@ -265,6 +265,91 @@ fn a_bomb_is_refused_before_it_fills_anything() {
     assert!(matches!(refusal, Err(AdmitError::Refused(UnpackRefusal::Malformed(_)))), "{refusal:?}");
 }
 
+/// An entry with this header type and content, as `tar_entry` writes it.
+fn raw(kind: u8, name: &[u8], content: &[u8]) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    tar_entry(&mut bytes, name, tar::EntryType::new(kind), 0o644, b"", content);
+    bytes
+}
+
+fn remark(key: &str, value: &str) -> Vec<u8> {
+    let rest = format!(" {key}={value}\n");
+    let length = (rest.len()..).find(|length| length.to_string().len() + rest.len() == *length).unwrap();
+    raw(b'x', b"remarks", format!("{length}{rest}").as_bytes())
+}
+
+#[test]
+fn what_two_readers_could_take_for_two_things_is_refused() {
+    let end = vec![0; 1024];
+    let file = |name: &[u8]| raw(b'0', name, b"content");
+    let long = |name: &[u8]| raw(b'L', b"././@LongLink", name);
+    for (what, parts) in [
+        ("two names", vec![long(b"one"), long(b"two"), file(b"x")]),
+        ("a name told in two ways", vec![long(b"one"), remark("path", "two"), file(b"x")]),
+        ("two sizes", vec![remark("size", "3"), file(b"x")]),
+        ("a size below nothing", vec![remark("size", "-1"), file(b"x")]),
+        ("a sparse file", vec![remark("GNU.sparse.major", "1"), file(b"x")]),
+        ("a name for nothing", vec![file(b"x"), long(b"one")]),
+        ("a name for everything", vec![raw(b'g', b"g", b"11 path=all\n"), file(b"x")]),
+        ("a folder with content", vec![raw(b'5', b"d", b"content")]),
+        ("a link with content", vec![raw(b'2', b"l", b"content")]),
+    ] {
+        let bytes = [parts.concat(), end.clone()].concat();
+        let refusal = try_unpack(&gzip_of(&bytes), UnpackConfig::default(), |_| {});
+        assert!(matches!(refusal, Err(AdmitError::Refused(_))), "{what}: {refusal:?}");
+    }
+    // What all take for the same is fine.
+    let bytes = [remark("path", "named"), file(b"x"), remark("size", "7"), file(b"y"), end].concat();
+    let listing = try_unpack(&gzip_of(&bytes), UnpackConfig::default(), |_| {}).unwrap();
+    assert_eq!(listing.entries.keys().collect::<Vec<_>>(), ["named", "y"]);
+}
+
+#[test]
+fn a_zip_must_tell_one_story() {
+    let whole = zip_of(&[file("a.txt", "some text"), file("b.txt", "other")]).unwrap();
+    let directory = whole.windows(4).position(|bytes| bytes == b"PK\x01\x02").unwrap();
+    let second = 1 + whole[1..].windows(4).position(|bytes| bytes == b"PK\x03\x04").unwrap();
+    let end = whole.len() - 22;
+    let with = |at: usize, bytes: &[u8]| {
+        let mut changed = whole.clone();
+        changed[at..at + bytes.len()].copy_from_slice(bytes);
+        changed
+    };
+    // Something between two entries: later offsets are moved along, so that the directory still fits.
+    let mut hidden = whole.clone();
+    hidden.splice(second..second, *b"hidden!!");
+    let moved = |bytes: &mut Vec<u8>, at: usize| {
+        let old = u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap());
+        bytes[at..at + 4].copy_from_slice(&(old + 8).to_le_bytes());
+    };
+    let entry_two =
+        directory + 8 + whole[directory + 1..].windows(4).position(|bytes| bytes == b"PK\x01\x02").unwrap() + 1;
+    moved(&mut hidden, entry_two + 42);
+    let end_moved = end + 8;
+    moved(&mut hidden, end_moved + 16);
+    for (what, bytes) in [
+        ("another name before the entry", with(30, b"z.txt")),
+        ("another method", with(8, &[1, 0])),
+        ("another size", with(22, &[1, 0, 0, 0])),
+        ("another checksum", with(14, &[1, 2, 3, 4])),
+        ("a count too small", with(end + 8, &[1, 0, 1, 0])),
+        ("a count too large", with(end + 8, &[3, 0, 3, 0])),
+        ("several disks", with(end + 4, &[1, 0])),
+        ("hidden between entries", hidden),
+        ("two entries at one place", with(entry_two + 34, &[0, 0, 0, 0])),
+    ] {
+        let refusal = try_unpack(&bytes, UnpackConfig::default(), |_| {});
+        assert!(matches!(refusal, Err(AdmitError::Refused(_))), "{what}: {refusal:?}");
+    }
+    assert_eq!(try_unpack(&whole, UnpackConfig::default(), |_| {}).unwrap().entries.len(), 2);
+    // One path twice, which a library that knows entries by name does not even tell.
+    let mut twice = zip_of(&[file("a.txt", "some text"), file("b.txt", "other")]).unwrap();
+    let places: Vec<usize> = (0..twice.len() - 5).filter(|at| &twice[*at..at + 5] == b"b.txt").collect();
+    places.iter().for_each(|at| twice[*at] = b'a');
+    let refusal = try_unpack(&twice, UnpackConfig::default(), |_| {});
+    assert!(matches!(refusal, Err(AdmitError::Refused(_))), "{refusal:?}");
+}
+
 #[test]
 fn streams_that_are_cut_padded_or_followed_by_something_are_refused() {
     let entries = [file("a.txt", "some text, some more text"), file("b.txt", "other")];

@@ -6,6 +6,7 @@
 
 mod attacks;
 mod caching;
+mod linking;
 mod packing;
 mod power;
 

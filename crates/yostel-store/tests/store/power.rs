@@ -180,6 +180,30 @@ fn an_install_may_fail_at_any_step() {
 }
 
 #[test]
+fn a_package_that_is_put_back_is_never_gone_in_between() {
+    let steps = at_every_step(
+        |world, disk| {
+            // Somebody changed what is installed: it is put back in place.
+            let folder = world.folder.path().join("project/.yostel/packages/kit");
+            let version = fs::read_dir(&folder).unwrap().next().unwrap().unwrap().path();
+            fs::remove_file(version.join("a.txt")).unwrap();
+            fs::write(version.join("a.txt"), "changed").unwrap();
+            let project = Project::at(&world.folder.path().join("project")).unwrap();
+            let cache = world.cache(disk.clone());
+            project.distrust(&plan("kit", &world.old.1).packages.values().collect::<Vec<_>>(), &cache)?;
+            world.install(disk, &world.old, Placing::LinkFiles)
+        },
+        |world, when| {
+            let link = world.folder.path().join("project/.yostel/for/console/run/kit");
+            assert!(link.join("share/b.txt").is_file(), "{when}: the package is gone");
+            world.install(Disk::default(), &world.old, Placing::LinkFiles).unwrap();
+            world.check_project(&world.old.1, Placing::LinkFiles, when);
+        },
+    );
+    assert!(steps > 10, "{steps} steps are too few");
+}
+
+#[test]
 fn a_prune_may_fail_at_any_step_and_takes_nothing_that_is_installed() {
     let steps = at_every_step(
         |world, disk| {

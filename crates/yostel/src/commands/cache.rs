@@ -104,7 +104,7 @@ pub(crate) fn run(arguments: Cache, context: &Context) -> Result<Answer, FlowErr
 }
 
 fn list(arguments: &List, context: &Context) -> Result<Answer, FlowError> {
-    let mut entries = list_cache(&context.settings)?;
+    let mut entries = list_cache(&context.settings, &context.progress)?;
     if let Some(package) = &arguments.package {
         entries.retain(|entry| entry.note.as_ref().is_some_and(|note| note.package == *package));
     }
@@ -254,7 +254,7 @@ fn prune(arguments: &Prune, context: &Context) -> Result<Answer, FlowError> {
 }
 
 fn stats(context: &Context) -> Result<Answer, FlowError> {
-    let stats = cache_stats(&context.settings)?;
+    let stats = cache_stats(&context.settings, &context.progress)?;
     let folder = &context.settings.cache;
     if context.json() {
         let content = json!({

@@ -24,5 +24,5 @@ pub(crate) fn run(_: Env, context: &Context) -> Result<Answer, FlowError> {
         .into_iter()
         .map(|(variable, value)| format!("export {variable}={}\n", quoted(&value.to_string_lossy())))
         .collect();
-    Ok(Answer::words(Exit::Fine, lines.concat()))
+    Ok(Answer::raw(lines.concat()))
 }

@@ -35,12 +35,25 @@ pub(crate) struct Answer {
     pub(crate) stdout: String,
     pub(crate) stderr: String,
     pub(crate) exit: Exit,
+    /// How the standard output goes out.
+    pub(crate) door: Door,
+}
+
+/// How text goes out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Door {
+    /// For people: painted, and nothing hidden in it.
+    Shown,
+    /// A JSON document.
+    Document,
+    /// Byte for byte: paths and shell lines that another program takes over.
+    Raw,
 }
 
 impl Answer {
     /// Words for people.
     pub(crate) fn words(exit: Exit, stdout: String) -> Self {
-        Self { stdout, stderr: String::new(), exit }
+        Self { stdout, stderr: String::new(), exit, door: Door::Shown }
     }
 
     /// One document for programs, with its format number and the command's name first.
@@ -49,7 +62,12 @@ impl Answer {
         if let (Some(document), Value::Object(content)) = (document.as_object_mut(), content) {
             document.extend(content);
         }
-        Self::words(exit, format!("{document:#}\n"))
+        Self { door: Door::Document, ..Self::words(exit, format!("{document:#}\n")) }
+    }
+
+    /// What another program takes over, byte for byte.
+    pub(crate) fn raw(stdout: String) -> Self {
+        Self { door: Door::Raw, ..Self::words(Exit::Fine, stdout) }
     }
 
     /// Either, by what was asked for; the words of a command that only reports its success fall silent with `--quiet`.

@@ -2,7 +2,7 @@
 
 use std::ffi::OsString;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
 
@@ -15,10 +15,12 @@ use super::Answer;
 use crate::context::{Context, failure_of};
 use crate::exit::Exit;
 use crate::render::{Columns, Role, count, paint};
+use crate::sanitise::shown;
 
 /// Run a command with the packages in its environment
 ///
-/// What the packages offer is put before what PATH and other variables hold; direct needs come before what came along.
+/// Programs of the packages that the project needs itself are put before PATH, and what packages offer before what other
+/// variables hold, direct needs first.
 /// The exit status is the command's own.
 #[derive(Debug, Args)]
 pub(crate) struct Run {
@@ -43,11 +45,28 @@ pub(crate) fn run(arguments: Run, context: &Context) -> Result<Answer, FlowError
     let environment = environment(&project, &context.settings)?;
     // With the project named, one stands in its folder.
     let folder = context.project.as_ref().map_or(context.folder.clone(), |_| project.folder_of(project.here()));
+    if !context.quiet {
+        tell_shadows(&environment);
+    }
     let mut command = command(&arguments.command, &folder, &environment);
     // On success this process becomes the command, so that signals and the exit status are its own.
     let error = command.exec();
     let beside = project.is_workspace() && project.here().name() == project.top.name();
     Ok(cannot_run(&arguments.command[0], &error, beside, context))
+}
+
+/// Tells which programs of packages come before programs of this machine that have the same name.
+fn tell_shadows(environment: &Environment) {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let own: &[PathBuf] = environment.prepend.get("PATH").map_or(&[], Vec::as_slice);
+    let folders: Vec<PathBuf> = std::env::split_paths(&path).filter(|folder| !own.contains(folder)).collect();
+    for (program, package) in &environment.programs {
+        if let Some(other) = folders.iter().map(|folder| folder.join(program)).find(|other| other.is_file()) {
+            let note = paint(Role::Notice, "note:");
+            let told = format!("{note} `{program}` is that of {package}, which comes before {}", other.display());
+            anstream::eprintln!("{}", shown(&told));
+        }
+    }
 }
 
 fn command(line: &[OsString], folder: &Path, environment: &Environment) -> Command {
@@ -107,7 +126,7 @@ fn each(arguments: &Run, project: LoadedProject, context: &Context) -> Result<An
         }
         let environment = environment(&project, &context.settings)?;
         if !context.quiet && !context.json() {
-            anstream::eprintln!("{} {name}", paint(Role::Title, "in"));
+            anstream::eprintln!("{}", shown(&format!("{} {name}", paint(Role::Title, "in"))));
         }
         let started = Instant::now();
         let mut command = command(&arguments.command, &project.folder_of(project.here()), &environment);

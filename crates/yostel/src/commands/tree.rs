@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::{Value, json};
-use yostel_flows::{FlowError, TreeNode, tree};
+use yostel_flows::{FlowError, MOST_LEVELS, TreeNode, tree};
 
 use super::{Answer, origin_document};
 use crate::context::Context;
@@ -13,13 +13,13 @@ use crate::sanitise::sanitise;
 /// Draw what needs what, from the project down
 #[derive(Debug, Args)]
 pub(crate) struct Tree {
-    /// How many levels to draw; all when left out
+    /// How many levels to draw; 100 when left out, and at most
     #[arg(long, value_name = "LEVELS")]
     depth: Option<usize>,
 }
 
 pub(crate) fn run(arguments: Tree, context: &Context) -> Result<Answer, FlowError> {
-    let trees = tree(&context.project()?)?;
+    let trees = tree(&context.project()?, arguments.depth.unwrap_or(MOST_LEVELS))?;
     if context.json() {
         let one = |tree: &yostel_flows::Tree| {
             json!({
@@ -38,15 +38,12 @@ pub(crate) fn run(arguments: Tree, context: &Context) -> Result<Answer, FlowErro
     for tree in &trees {
         let version = tree.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
         text.push_str(&format!("{}{version}\n", paint(Role::Title, &tree.project)));
-        draw(&tree.roots, "", arguments.depth.unwrap_or(usize::MAX), &mut text);
+        draw(&tree.roots, "", &mut text);
     }
     Ok(Answer::words(Exit::Fine, text))
 }
 
-fn draw(nodes: &[TreeNode], indent: &str, depth: usize, text: &mut String) {
-    if depth == 0 {
-        return;
-    }
+fn draw(nodes: &[TreeNode], indent: &str, text: &mut String) {
     for (i, node) in nodes.iter().enumerate() {
         let last = i + 1 == nodes.len();
         let (branch, below) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
@@ -58,11 +55,15 @@ fn draw(nodes: &[TreeNode], indent: &str, depth: usize, text: &mut String) {
             Some(_) => String::new(),
             None => format!(", {}", node.from),
         };
-        let again = if node.repeated { " (told above)" } else { "" };
+        let again = match (node.repeated, node.cut) {
+            (true, _) => " (shown above)",
+            (_, true) => " (and what it needs)",
+            _ => "",
+        };
         let asked = paint(Role::Quiet, format!("{}{from}{purpose}{again}", node.accept));
         let line = format!("{} {}", node.package, node.version);
         text.push_str(&format!("{indent}{branch}{}  {asked}\n", sanitise(&line)));
-        draw(&node.needs, &format!("{indent}{below}"), depth - 1, text);
+        draw(&node.needs, &format!("{indent}{below}"), text);
     }
 }
 
@@ -74,6 +75,7 @@ fn document(node: &TreeNode) -> Value {
         "accept": node.accept.as_str(),
         "purpose": node.purpose.as_ref().map(|purpose| purpose.as_str()),
         "repeated": node.repeated,
+        "cut": node.cut,
         "needs": node.needs.iter().map(document).collect::<Vec<_>>(),
     })
 }

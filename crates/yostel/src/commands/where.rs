@@ -24,5 +24,5 @@ pub(crate) fn run(arguments: Where, context: &Context) -> Result<Answer, FlowErr
         let content = json!({ "package": arguments.package.as_str(), "folder": folder });
         return Ok(Answer::document(Exit::Fine, "where", content));
     }
-    Ok(Answer::words(Exit::Fine, format!("{}\n", folder.display())))
+    Ok(Answer::raw(format!("{}\n", folder.display())))
 }

@@ -108,6 +108,7 @@ pub(crate) const CODES: &[&str] = &[
     "registry-occupied",
     "out-of-time",
     "republished",
+    "separator",
     "source-archive-missing",
     "source-broken",
     "source-missing",
@@ -115,6 +116,7 @@ pub(crate) const CODES: &[&str] = &[
     "unknown-package",
     "unknown-purpose",
     "unknown-source",
+    "variable-refused",
     "version",
     "workspace",
 ];
@@ -263,6 +265,13 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::OutOfTime(_) => tell("out-of-time", headline, "give it more time: --time-limit 10m")
             .or("narrow the constraints of what you need, so that there is less to search through"),
         FlowError::WrongAnswer(_) => internal(headline),
+        FlowError::Variable { package, .. } => tell(
+            "variable-refused",
+            headline,
+            format!("permit it, below [policy] of yostel.toml: trusted-variables = [\"{package}\"]"),
+        )
+        .or(format!("yostel explain {package}, to see through whom it came")),
+        FlowError::Separator(_) => tell("separator", headline, "move the project to a folder without `:` in its path"),
         FlowError::Disputed(disputes) => of_disputes(disputes),
         FlowError::NotReadableBack { longest: Some((package, who, length)), problem } => tell(
             "lockfile-unreadable",

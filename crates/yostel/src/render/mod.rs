@@ -8,10 +8,11 @@ use comfy_table::{Cell, ContentArrangement, Table, presets};
 use jiff::Timestamp;
 use yostel_core::Diagnostic;
 
-use crate::sanitise::sanitise;
+use crate::sanitise::{painted, sanitise};
 
 /// A role that text can play; the colour follows from it. Colour never says anything that the words do not.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(u8)]
 pub(crate) enum Role {
     Title,
     Good,
@@ -20,16 +21,29 @@ pub(crate) enum Role {
     Quiet,
 }
 
-/// Paints text; the stream strips the paint where there is no terminal.
+impl Role {
+    const ALL: [Self; 5] = [Self::Title, Self::Good, Self::Notice, Self::Bad, Self::Quiet];
+
+    /// Returns the role of this number.
+    pub(crate) fn of(number: u32) -> Option<Self> {
+        Self::ALL.get(number as usize).copied()
+    }
+
+    /// Returns how it looks.
+    pub(crate) fn style(self) -> Style {
+        match self {
+            Self::Title => Style::new().bold(),
+            Self::Good => Style::new().fg_color(Some(AnsiColor::Green.into())),
+            Self::Notice => Style::new().fg_color(Some(AnsiColor::Yellow.into())),
+            Self::Bad => Style::new().bold().fg_color(Some(AnsiColor::Red.into())),
+            Self::Quiet => Style::new().dimmed(),
+        }
+    }
+}
+
+/// Paints text: marks it, for [`crate::sanitise::shown`] to turn into colour.
 pub(crate) fn paint(role: Role, text: impl std::fmt::Display) -> String {
-    let style = match role {
-        Role::Title => Style::new().bold(),
-        Role::Good => Style::new().fg_color(Some(AnsiColor::Green.into())),
-        Role::Notice => Style::new().fg_color(Some(AnsiColor::Yellow.into())),
-        Role::Bad => Style::new().bold().fg_color(Some(AnsiColor::Red.into())),
-        Role::Quiet => Style::new().dimmed(),
-    };
-    format!("{style}{text}{style:#}")
+    painted(role, text)
 }
 
 /// A table of columns without lines, as wide as it needs to be and no wider than the terminal.

@@ -5,7 +5,7 @@ use yostel_core::Place;
 use super::*;
 
 fn plain(text: &str) -> String {
-    anstream::adapter::strip_str(text).to_string()
+    anstream::adapter::strip_str(&crate::sanitise::shown(text)).to_string()
 }
 
 #[test]

@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod altering;
+mod attacked;
 mod deciding;
 mod declaring;
 mod demo;

@@ -168,7 +168,7 @@ fn set_trap(sandbox: &Sandbox, entries: &[Entry<'_>]) {
     plant(sandbox, &zstd::encode_all(builder.into_inner().unwrap().as_slice(), 3).unwrap());
 }
 
-fn plant(sandbox: &Sandbox, archive: &[u8]) {
+pub(crate) fn plant(sandbox: &Sandbox, archive: &[u8]) {
     let digest = ArchiveDigest::of(archive);
     sandbox.write(&format!("depot/archives/sha256/{}.tar.zst", digest.to_hex()), archive);
     let document = serde_json::json!({

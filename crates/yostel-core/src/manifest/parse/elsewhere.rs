@@ -30,7 +30,7 @@ fn check_address(text: &str) -> Result<(), &'static str> {
 
 fn check_folder(text: &str) -> Result<(), &'static str> {
     let parts = |part: &str| !matches!(part, "" | "." | "..");
-    if text.contains('\\') || !text.split('/').all(parts) {
+    if text.contains('\\') || text.chars().any(char::is_control) || !text.split('/').all(parts) {
         Err("it is a folder inside, with `/` between its parts")
     } else {
         Ok(())
