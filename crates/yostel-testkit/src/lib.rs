@@ -4,6 +4,7 @@
 #![deny(missing_docs)]
 
 mod brute;
+pub mod fuzz;
 mod hard;
 mod kills;
 mod large;

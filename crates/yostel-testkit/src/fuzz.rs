@@ -1,0 +1,189 @@
+//! What a fuzzer calls with whatever it made up, one function a kind of input. Each panics only where something is
+//! wrong: reading never does, and what was read and written reads the same again.
+//!
+//! `fuzz/` outside the workspace has a target for each (CONTRIBUTING tells how they are run); the corpus there is replayed
+//! by a test of this crate, so that what was found once stays found.
+
+use std::io::Cursor;
+use std::path::Path;
+
+use yostel_core::{
+    Accept, Identity, Listing, Lockfile, Manifest, Numbering, Order, PackageDocument, PackageName, Patch, TreeFile,
+    Version,
+};
+use yostel_store::{Cache, UnpackConfig, unpack};
+
+/// Reads a manifest, and edits one that can be read.
+pub fn manifest(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    Identity::of(text);
+    Manifest::offers_of(text);
+    if let Ok(manifest) = Manifest::parse(text) {
+        let name = PackageName::parse("a/b").expect("that is a name");
+        let purpose = yostel_core::run_purpose();
+        let need = yostel_core::NeedForm::Accept(Accept::anything());
+        if let Ok(edit) = yostel_core::add_need(text, &purpose, &name, &need) {
+            assert!(
+                Manifest::parse(&edit.text).is_ok() || manifest.needs.is_empty(),
+                "an edit broke it: {}",
+                edit.text
+            );
+        }
+    }
+}
+
+/// Reads a lockfile; its seal is made to fit, since no fuzzer guesses one.
+pub fn lockfile(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    Lockfile::glance(text);
+    let sealed = text.split_once("seal = ").and_then(|(head, rest)| {
+        let (_, body) = rest.split_once('\n')?;
+        Some(format!("{head}seal = \"{}\"\n{body}", yostel_core::Seal::of(body.replace("\r\n", "\n").as_bytes())))
+    });
+    for text in [text.to_owned(), sealed.unwrap_or_default()] {
+        if let Ok(lockfile) = Lockfile::parse(&text) {
+            assert_eq!(Lockfile::parse(&lockfile.write()).as_ref(), Ok(&lockfile), "what was written reads as another");
+        }
+    }
+}
+
+/// Reads a document of releases.
+pub fn document(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let name = PackageName::parse("gust-model").expect("that is a name");
+    if let Ok(document) = PackageDocument::parse(text, &name) {
+        assert_eq!(PackageDocument::parse(&document.write(), &name).as_ref(), Ok(&document));
+    }
+}
+
+/// Reads the head of a registry.
+pub fn head(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    if let Some(head) = yostel_sources::RegistryHead::parse(text) {
+        assert_eq!(yostel_sources::RegistryHead::parse(&head.write()), Some(head));
+    }
+}
+
+/// Reads a constraint and, as lines, versions; binds and asks it.
+pub fn constraint(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let mut lines = text.lines();
+    let Ok(accept) = Accept::parse(lines.next().unwrap_or_default()) else { return };
+    assert_eq!(Accept::parse_joined(accept.as_str()).as_ref(), Ok(&accept), "it is not canonical");
+    let joined = accept.and(&accept);
+    for order in [Order::Semver, Order::Words] {
+        let Ok(numbering) = Numbering::new(order, None) else { continue };
+        let (Ok(one), Ok(two)) = (accept.bind(numbering), joined.bind(numbering)) else { continue };
+        for version in lines.clone().filter_map(|line| Version::parse(line, order).ok()) {
+            assert_eq!(one.admits(&version), two.admits(&version), "joined with itself it admits another set");
+        }
+    }
+}
+
+/// Reads a patch, and makes it to a file.
+pub fn patch(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let Ok(patch) = Patch::parse(text) else { return };
+    assert_eq!(Patch::parse(&patch.write()).map(|again| again.files.len()), Ok(patch.files.len()));
+    let file = TreeFile { kind: yostel_core::EntryKind::File, content: b"one\ntwo\nthree\n".to_vec() };
+    for change in &patch.files {
+        change.apply(Some(&file)).ok();
+        change.apply(None).ok();
+    }
+}
+
+/// Reads the listing of a tree.
+pub fn listing(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    if let Ok(listing) = Listing::parse(text) {
+        assert_eq!(listing.write(), text, "there is one text for a listing");
+    }
+}
+
+/// Limits that a fuzzer meets soon.
+const SMALL: UnpackConfig =
+    UnpackConfig { bytes: 1 << 20, entries: 200, path_bytes: 1 << 16, window_log: 20, growth: 1000 };
+
+/// A folder in memory where there is one.
+fn work_folder() -> Option<tempfile::TempDir> {
+    tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).ok()
+}
+
+/// Unpacks an archive: nothing is ever beside its folder, and what is in it is what was told.
+pub fn archive(data: &[u8]) {
+    // A tar alone is most of what there is to find; its checksums are made to fit.
+    let mut fitted = data.to_vec();
+    for head in fitted.chunks_exact_mut(512) {
+        if &head[257..262] == b"ustar" {
+            head[148..156].fill(b' ');
+            let sum: u32 = head.iter().map(|byte| u32::from(*byte)).sum();
+            head[148..156].copy_from_slice(format!("{sum:06o}\0 ").as_bytes());
+        }
+    }
+    for bytes in [data, &fitted] {
+        let Some(outer) = work_folder() else { return };
+        let into = outer.path().join("in");
+        if std::fs::create_dir(&into).is_err() {
+            return;
+        }
+        let outcome = unpack(Cursor::new(bytes), &into, SMALL);
+        assert_eq!(std::fs::read_dir(outer.path()).map(Iterator::count).ok(), Some(1), "something is beside it");
+        if let Ok(listing) = outcome {
+            let folder = yostel_files::Folder::open(&into).expect("it is there");
+            let again = yostel_store::list_tree(&folder).expect("what was unpacked could be packed");
+            assert_eq!(again, listing);
+        }
+    }
+}
+
+/// Loads a carry-kit into an empty cache.
+pub fn kit(data: &[u8]) {
+    let Some(folder) = work_folder() else { return };
+    let root = folder.path().join("cache");
+    let cache = Cache::open(&root);
+    let loaded = cache.load_kit(&mut Cursor::new(data), |_| {});
+    drop(cache);
+    assert!(loaded.is_ok() || !has_files(&root), "a kit that was refused left something");
+}
+
+fn has_files(folder: &Path) -> bool {
+    std::fs::read_dir(folder)
+        .into_iter()
+        .flatten()
+        .flatten()
+        .any(|entry| entry.path().is_file() || has_files(&entry.path()))
+}
+
+/// A kind of input: the name of its target and corpus, and what is run on it.
+pub type Target = (&'static str, fn(&[u8]));
+
+/// The kinds of input.
+pub const TARGETS: [Target; 9] = [
+    ("manifest", manifest),
+    ("lockfile", lockfile),
+    ("document", document),
+    ("head", head),
+    ("constraint", constraint),
+    ("patch", patch),
+    ("listing", listing),
+    ("archive", archive),
+    ("kit", kit),
+];
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_corpus_of_the_fuzzer_is_replayed() {
+        let fuzz = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz");
+        for (name, run) in TARGETS {
+            let entries =
+                std::fs::read_dir(fuzz.join("corpus").join(name)).unwrap_or_else(|_| panic!("{name} has a corpus"));
+            let files: Vec<_> = entries.map(|entry| entry.unwrap().path()).collect();
+            assert!(!files.is_empty(), "{name} has seeds");
+            files.iter().for_each(|path| run(&std::fs::read(path).unwrap()));
+            assert!(fuzz.join(format!("fuzz_targets/{name}.rs")).is_file(), "{name} has a target");
+        }
+    }
+}
