@@ -128,8 +128,15 @@ impl Folder {
         loop {
             self.disk.before(Step::Create(&shown)).map_err(failed)?;
             let flags = OFlags::CREATE | OFlags::WRONLY | OFlags::NONBLOCK | OFlags::NOCTTY;
-            let opened = self.open_below(Path::new(beside), flags, Mode::from_raw_mode(0o644));
-            let file = File::from(opened.map_err(failed)?);
+            let file = match self.open_below(Path::new(beside), flags, Mode::from_raw_mode(0o644)) {
+                Ok(handle) => File::from(handle),
+                // The name is ours, whatever somebody put there.
+                Err(_) if self.has(beside, Kind::Link) => {
+                    self.remove(beside)?;
+                    continue;
+                }
+                Err(cause) => return Err(failed(cause)),
+            };
             let metadata = file.metadata().map_err(failed)?;
             if !metadata.is_file() || metadata.nlink() > 1 {
                 // Somebody else's: a pipe would block, and a second name would be written through.

@@ -44,8 +44,15 @@ impl Folder {
             Err(error) if error.is_not_found() => {}
             other => return other,
         }
-        let mut at = self.clone();
-        for part in below {
+        // Mostly it is the last one alone that is not there.
+        let (mut at, rest) = match below.parent().filter(|parent| !parent.as_os_str().is_empty()) {
+            Some(parent) => match (self.folder(parent), below.file_name()) {
+                (Ok(parent), Some(name)) => (parent, Path::new(name)),
+                _ => (self.clone(), below),
+            },
+            None => (self.clone(), below),
+        };
+        for part in rest {
             let failed = FileError::when("make the folder", at.path.join(part));
             at = match at.folder(part) {
                 Err(error) if error.is_not_found() => {

@@ -181,8 +181,12 @@ impl Folder {
         Ok(Self { handle: Arc::new(handle), path: self.path.join(below), listable: false, ..self.clone() })
     }
 
-    /// Opens a folder below in a way in which it can be listed at once.
-    pub(crate) fn folder_to_list(&self, below: &Path) -> Result<Self, FileError> {
+    /// Opens a folder below that is to be listed: one call less than listing what [`Self::folder`] opens.
+    ///
+    /// # Errors
+    /// As there, and when it may not be read.
+    pub fn folder_to_list(&self, below: impl AsRef<Path>) -> Result<Self, FileError> {
+        let below = below.as_ref();
         let opened = self.open_below(below, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty());
         let handle = opened.map_err(FileError::when("open the folder", self.path.join(below)))?;
         Ok(Self { handle: Arc::new(handle), path: self.path.join(below), listable: true, ..self.clone() })
@@ -446,4 +450,78 @@ pub fn read_text_of(path: &Path, most: u64) -> io::Result<String> {
         return Err(unfit(format!("it is longer than {} MiB", most >> 20)));
     }
     String::from_utf8(content).map_err(|_| unfit("it is not UTF-8".to_owned()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::fs::symlink;
+
+    #[test]
+    fn nothing_is_reached_through_a_link_by_either_way_of_opening() {
+        let world = tempfile::tempdir().unwrap();
+        let at = |path: &str| world.path().join(path);
+        std::fs::create_dir_all(at("root/a/b")).unwrap();
+        std::fs::create_dir_all(at("outside/b")).unwrap();
+        for path in ["root/a/b/file", "outside/b/file", "outside/file"] {
+            std::fs::write(at(path), path).unwrap();
+        }
+        symlink("../outside", at("root/way")).unwrap();
+        symlink("a", at("root/inside")).unwrap();
+        symlink("../../../outside/file", at("root/a/b/link")).unwrap();
+        // The folder itself is reached as its user names it.
+        symlink("root", at("named")).unwrap();
+        let root = Folder::open(&at("named")).unwrap();
+        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        for (path, reached) in [
+            ("a/b/file", true),
+            ("a/b", true),
+            ("way/file", false),
+            ("way/b/file", false),
+            ("inside/b/file", false),
+            ("a/b/link", false),
+            ("way", false),
+            ("a/b/file/below", false),
+            ("a/none", false),
+        ] {
+            let path = Path::new(path);
+            assert_eq!(root.open_below(path, flags, Mode::empty()).is_ok(), reached, "{}", path.display());
+            assert_eq!(root.step_by_step(path, flags, Mode::empty()).is_ok(), reached, "{}, by steps", path.display());
+        }
+        for path in ["", "/", "..", "a/../a/b/file", "./a", "/etc/hostname"] {
+            assert!(root.open_below(Path::new(path), flags, Mode::empty()).is_err(), "{path:?}");
+        }
+        assert_eq!(root.read_link("way").unwrap(), "../outside");
+        // What is removed is the link, and what is made is made beside it.
+        root.remove("way").unwrap();
+        assert!(at("outside/file").is_file() && !root.exists("way"));
+        symlink("../outside", at("root/way")).unwrap();
+        assert!(root.make_folders("way/new").is_err() && root.write_loosely("way/new", "").is_err());
+        assert!(
+            root.write_atomically("way/file", b"evil").is_err() && root.write_atomically("a/b/link", b"evil").is_err()
+        );
+        assert_eq!(std::fs::read_to_string(at("outside/file")).unwrap(), "outside/file");
+        root.remove("a").unwrap();
+        assert!(at("outside/b/file").is_file());
+    }
+
+    #[test]
+    fn a_tree_deeper_than_open_files_is_walked_and_removed() {
+        let world = tempfile::tempdir().unwrap();
+        let root = Folder::open(world.path()).unwrap();
+        let mut at = root.make_folder("d").unwrap();
+        for _ in 0..900 {
+            at = at.make_folder("d").unwrap();
+        }
+        at.write_loosely("file", "text").unwrap();
+        let mut folders = 0;
+        root.walk(|_, _, _| {
+            folders += 1;
+            Ok::<_, FileError>(())
+        })
+        .unwrap();
+        assert_eq!(folders, 902);
+        root.remove("d").unwrap();
+        assert!(root.entries().unwrap().is_empty());
+    }
 }

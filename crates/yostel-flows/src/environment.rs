@@ -7,6 +7,7 @@ use yostel_core::{
     Asker, Declared, Lockfile, Manifest, Offers, PackageName, Purpose, Version, is_loading_variable, nearest,
     run_purpose,
 };
+use yostel_files::read_text_of;
 use yostel_store::{Cache, InstallPlan, PlannedPackage, Project, STATE_FOLDER};
 
 use crate::compose::plan_of;
@@ -62,7 +63,7 @@ pub fn environment(project: &LoadedProject, settings: &Settings) -> Result<Envir
             return Err(FlowError::NotInstalled);
         };
         // A package without a manifest offers nothing.
-        let Ok(text) = std::fs::read_to_string(folder.join(MANIFEST_NAME)) else { continue };
+        let Ok(text) = read_text_of(&folder.join(MANIFEST_NAME), 1 << 20) else { continue };
         let Some(offers) = Manifest::offers_of(&text) else { continue };
         let loading = offers.variables.keys().find(|variable| is_loading_variable(variable));
         if let Some(variable) = loading.filter(|_| !project.manifest().policy.trusted_variables.contains(name)) {

@@ -10,11 +10,15 @@ use yostel_core::{
     Accept, Elsewhere, Glance, Live, Lockfile, Manifest, Need, Numbering, Origin, Overrides, PackageDocument,
     PackageName, Release, Requirement, Version, run_purpose,
 };
-use yostel_files::{Folder, is_unfinished, remove_unfinished};
+use yostel_files::{Folder, is_unfinished, read_text_of, remove_unfinished};
 use yostel_sources::{FolderSource, Patience, SourceSet};
 
 use crate::error::{FlowError, WishPlace};
 use crate::workspace::{ProjectFile, has_project, plain_path, read_projects};
+
+/// Longest manifest and longest lockfile that are read, in bytes: a clone may bring a link to something without end.
+const MOST_MANIFEST: u64 = 16 << 20;
+const MOST_LOCKFILE: u64 = 256 << 20;
 
 /// The manifest's file name.
 pub const MANIFEST_NAME: &str = "yostel.toml";
@@ -255,7 +259,7 @@ fn live_of(origin: Origin, project: Option<&yostel_core::Project>, needs: BTreeM
 
 /// Reads a text file.
 pub(crate) fn read_text(path: &Path) -> Result<String, FlowError> {
-    fs::read_to_string(path).map_err(|cause| FlowError::Read { path: path.to_owned(), cause })
+    read_text_of(path, MOST_MANIFEST).map_err(|cause| FlowError::Read { path: path.to_owned(), cause })
 }
 
 /// Reads a manifest that stands alone, or at the root of a workspace.
@@ -273,7 +277,7 @@ fn workspace_of(folder: &Path) -> Result<Option<(PathBuf, ProjectFile, String)>,
     for above in folder.ancestors().skip(1) {
         let path = above.join(MANIFEST_NAME);
         // Most folders above have none, and most manifests are no workspace's: those are not read in full.
-        let Ok(text) = fs::read_to_string(&path) else { continue };
+        let Ok(text) = read_text_of(&path, MOST_MANIFEST) else { continue };
         let inside = folder.strip_prefix(above).ok().map(plain_path);
         let Some(inside) = inside.filter(|_| text.contains("workspace")) else { continue };
         let top = read_top(above)?;
@@ -351,7 +355,7 @@ fn check_tool(manifest: &Manifest, settings: &Settings) -> Result<(), FlowError>
 /// `Read`, `Lockfile`.
 pub fn load_lockfile(project: &LoadedProject) -> Result<Option<Lockfile>, FlowError> {
     let path = project.lockfile_path();
-    let text = match fs::read_to_string(&path) {
+    let text = match read_text_of(&path, MOST_LOCKFILE) {
         Ok(text) => text,
         Err(cause) if cause.kind() == io::ErrorKind::NotFound => return Ok(None),
         Err(cause) => return Err(FlowError::Read { path, cause }),
@@ -364,7 +368,7 @@ pub fn load_lockfile(project: &LoadedProject) -> Result<Option<Lockfile>, FlowEr
 
 /// Looks at a project's lockfile without reading it in full; nothing when that cannot be done.
 pub(crate) fn glance_at_lockfile(project: &LoadedProject) -> Option<Glance> {
-    Lockfile::glance(&fs::read_to_string(project.lockfile_path()).ok()?)
+    Lockfile::glance(&read_text_of(&project.lockfile_path(), MOST_LOCKFILE).ok()?)
 }
 
 /// Reads a project's lockfile and refuses one that does not fit the manifest.

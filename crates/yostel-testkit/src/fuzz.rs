@@ -1,7 +1,7 @@
 //! What a fuzzer calls with whatever it made up, one function a kind of input. Each panics only where something is
 //! wrong: reading never does, and what was read and written reads the same again.
 //!
-//! `fuzz/` outside the workspace has a target for each (CONTRIBUTING tells how they are run); the corpus there is replayed
+//! `fuzz/` outside the workspace has a target for each (docs/security.md §6 tells how they are run); the corpus there is replayed
 //! by a test of this crate, so that what was found once stays found.
 
 use std::io::Cursor;

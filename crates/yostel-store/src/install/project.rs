@@ -314,6 +314,10 @@ fn package_folders(state: &Folder) -> Result<BTreeSet<String>, FileError> {
 /// anywhere else is not a package.
 pub(super) fn content_of(project: &Project, state: &Folder, package: &PlannedPackage, cache: &Cache) -> Option<Folder> {
     let place = format!("packages/{}", package.folder());
+    // What nearly all are, without asking first.
+    if let Ok(folder) = state.folder_to_list(&place) {
+        return Some(folder);
+    }
     match state.meta(&place).ok()?.kind {
         Kind::Folder => state.folder(&place).ok(),
         Kind::Link if project.is_open(state, package) => project.open_copy(&package.name).ok(),

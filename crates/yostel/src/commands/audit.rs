@@ -65,13 +65,23 @@ pub(crate) fn run(arguments: Audit, context: &Context) -> Result<Answer, FlowErr
                 "upkeep": report.upkeep.iter().map(upkeep_document).collect::<Vec<_>>(),
                 "alarms": report.alarms.iter().map(|alarm| json!({
                     "package": alarm.package.as_str(), "version": alarm.version.as_str(), "kind": alarm_word(alarm),
-                    "says": dispute_words(alarm),
+                    "says": dispute_words(alarm), "locked": digests_of(alarm).0, "offered": digests_of(alarm).1,
                 })).collect::<Vec<_>>(),
                 "unknown": report.unknown.iter().map(|name| name.as_str()).collect::<Vec<_>>(),
             })
         },
         || words(&report, looked_for, context),
     ))
+}
+
+/// Returns the digests of the archive that is locked and of the one that is offered, where they are what differs.
+fn digests_of(alarm: &Dispute) -> (Option<String>, Option<String>) {
+    match &alarm.about {
+        Disputed::Content { locked, offered } => {
+            (Some(locked.digest.to_string()), offered.as_ref().map(|offered| offered.digest.to_string()))
+        }
+        _ => (None, None),
+    }
 }
 
 fn alarm_word(alarm: &Dispute) -> &'static str {

@@ -1,5 +1,7 @@
 //! What a lockfile says of releases that is not so.
 
+use std::collections::BTreeSet;
+
 use yostel_core::{Accept, Diagnostic, Dispute, Disputed, PackageName};
 
 use super::{Also, tell};
@@ -9,18 +11,24 @@ use crate::render::join;
 const TOLD: usize = 5;
 
 pub(super) fn of_disputes(disputes: &[Dispute]) -> Diagnostic {
-    let packages: Vec<String> =
-        disputes.iter().take(TOLD).map(|one| format!("{} {}", one.package, one.version)).collect();
-    let more = disputes.len().saturating_sub(TOLD);
+    let all: BTreeSet<String> = disputes.iter().map(|one| format!("{} {}", one.package, one.version)).collect();
+    let more = all.len().saturating_sub(TOLD);
+    let one = all.len() == 1;
+    let packages: Vec<String> = all.into_iter().take(TOLD).collect();
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
     let names = if more.is_empty() { join(&packages) } else { packages.join(", ") };
-    let what = if disputes.len() == 1 { "is not what the lockfile says" } else { "are not what the lockfile says" };
-    let mut told = tell(
-        "lockfile-disputed",
-        format!("{names}{more} {what}"),
-        "look at who changed yostel.lock, and take it back from version control",
-    )
-    .or("yostel lock --fresh, to lock anew what the sources tell today");
+    let what = if one { "is not what the lockfile says" } else { "are not what the lockfile says" };
+    let headline = format!("{names}{more} {what}");
+    let mut told = match disputes.iter().all(|one| one.about == Disputed::Nameless) {
+        // Locking anew would lock the same archive.
+        true => tell("lockfile-disputed", headline, "ask whoever published it for an archive that has one"),
+        false => tell(
+            "lockfile-disputed",
+            headline,
+            "look at who changed yostel.lock, and take it back from version control",
+        )
+        .or("yostel lock --fresh, to lock anew what the sources tell today"),
+    };
     for dispute in disputes.iter().take(TOLD) {
         told = told.note(dispute_words(dispute));
     }
@@ -34,16 +42,24 @@ pub(crate) fn dispute_words(dispute: &Dispute) -> String {
         Disputed::Package => format!("{package}: no source has it"),
         Disputed::Release => format!("{package} {version}: its source has no such release"),
         Disputed::Content { locked, offered: Some(offered) } if offered.digest != locked.digest => {
-            format!("{package} {version}: locked with the archive {}, its source has {}", locked.digest, offered.digest)
+            format!(
+                "{package} {version}: locked with the archive {}, its source has {}",
+                short(&locked.digest),
+                short(&offered.digest)
+            )
         }
         Disputed::Content { locked, offered: Some(offered) } if offered.tree != locked.tree => {
-            format!("{package} {version}: locked with the files {}, its source says {}", locked.tree, offered.tree)
+            format!(
+                "{package} {version}: locked with the files {}, its source says {}",
+                short(&locked.tree),
+                short(&offered.tree)
+            )
         }
         Disputed::Content { offered: Some(_), .. } => {
             format!("{package} {version}: its source says another size of its archive")
         }
         Disputed::Content { locked, offered: None } => {
-            format!("{package} {version}: its files are not those of the archive {}", locked.digest)
+            format!("{package} {version}: its files are not those of the archive {}", short(&locked.digest))
         }
         Disputed::Needs { missing, extra } => {
             let missing = missing.iter().map(|(name, accept)| need_words(name, accept.as_ref()));
@@ -65,6 +81,11 @@ pub(crate) fn dispute_words(dispute: &Dispute) -> String {
             format!("{package} {version}: its archive has no yostel.toml that says what it holds")
         }
     }
+}
+
+/// Writes the start of a digest: enough to tell two apart.
+fn short(digest: &impl std::fmt::Display) -> String {
+    format!("{}…", digest.to_string().chars().take(19).collect::<String>())
 }
 
 fn need_words(name: &PackageName, accept: Option<&Accept>) -> String {

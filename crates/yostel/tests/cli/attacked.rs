@@ -569,6 +569,30 @@ fn a_manifest_or_lockfile_that_is_a_link_stays_one() {
 }
 
 #[test]
+fn a_clone_that_brings_links_to_what_has_no_end_is_refused_with_words() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.write("outside/file", "precious\n");
+    // Where the new content of a file is written, whatever a clone put there is not written through.
+    for name in [".yostel.lock.yostel-new", ".yostel.toml.yostel-new"] {
+        symlink("../outside/file", sandbox.path(&format!("console/{name}"))).unwrap();
+    }
+    sandbox.run("console", "add unit ^1").expect(0);
+    sandbox.run("console", "lock --fresh").expect(0);
+    assert_eq!(sandbox.read("outside/file"), "precious\n");
+    for name in ["yostel.lock", "yostel.toml"] {
+        fs::remove_file(sandbox.path(&format!("console/{name}"))).unwrap();
+        symlink("/dev/zero", sandbox.path(&format!("console/{name}"))).unwrap();
+        let run = sandbox.run("console", "install");
+        // A manifest that is not a file is no manifest.
+        let (status, says) =
+            if name == "yostel.lock" { (7, "not a plain file") } else { (2, "there is no yostel.toml") };
+        assert_eq!(run.status, status, "{}", run.stderr);
+        run.says(&[says, "next:"]);
+    }
+}
+
+#[test]
 fn a_project_whose_path_holds_a_colon_says_so_instead_of_losing_its_programs() {
     let sandbox = small_world();
     sandbox.run("console", "lock").expect(0);

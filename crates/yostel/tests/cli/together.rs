@@ -54,9 +54,11 @@ fn sixteen_installs_at_once_on_one_empty_cache_all_succeed_and_fetch_each_archiv
 /// The short version of `kill_installs` (docs/performance.md says how to run the long one).
 #[test]
 fn work_killed_at_random_moments_leaves_nothing_broken() {
+    let kills = std::env::var("YOSTEL_KILLS").ok().and_then(|text| text.parse().ok()).unwrap_or(22);
     let seed = u64::from(std::process::id());
-    let report = yostel_testkit::kill_at_random(env!("CARGO_BIN_EXE_yostel").as_ref(), 22, seed);
-    assert_eq!(report.killed, 22, "seed {seed}");
+    let report = yostel_testkit::kill_at_random(env!("CARGO_BIN_EXE_yostel").as_ref(), kills, seed);
+    println!("seed {seed}: {report}");
+    assert_eq!(report.killed, kills, "seed {seed}");
 }
 
 #[test]
