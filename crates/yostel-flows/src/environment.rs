@@ -37,7 +37,7 @@ struct Member<'l> {
 /// those of what came along with that too: what it asked for itself first, then the rest, each by name.
 ///
 /// A package's own programs find what that package needs: where its needs offer programs, its own are reached through
-/// launchers that put those before PATH ([`launch`]).
+/// launchers that put those before PATH.
 ///
 /// # Errors
 /// `NotInstalled` when the lockfile's packages are not (all) there, `Variable`, `Separator`, and as loading the lockfile.
