@@ -134,18 +134,19 @@ fn puller<'l>(from: Option<&LockedPackage>, to: &'l LockedPackage) -> Option<&'l
         .map(|asked| &asked.who)
 }
 
+/// Who asks for a package nearest to a project, and the project.
+type Nearest<'l> = BTreeMap<&'l PackageName, (&'l Asker, &'l Asker)>;
+
 /// Finds for each package who asks for it nearest to a project, the first by name of those at one distance.
-fn nearest_askers(lockfile: &Lockfile) -> BTreeMap<&PackageName, &Asker> {
-    let mut nearer: BTreeMap<&PackageName, &Asker> = BTreeMap::new();
+fn nearest_askers(lockfile: &Lockfile) -> Nearest<'_> {
+    let mut nearer = Nearest::new();
+    let mut needs: BTreeMap<&PackageName, BTreeSet<&PackageName>> = BTreeMap::new();
     let mut layer: BTreeSet<&PackageName> = BTreeSet::new();
     for (name, locked) in lockfile.chosen.iter() {
         if let Some(asked) = locked.asked_by.iter().find(|asked| asked.who.is_project()) {
-            nearer.insert(name, &asked.who);
+            nearer.insert(name, (&asked.who, &asked.who));
             layer.insert(name);
         }
-    }
-    let mut needs: BTreeMap<&PackageName, BTreeSet<&PackageName>> = BTreeMap::new();
-    for (name, locked) in lockfile.chosen.iter() {
         for asked in &locked.asked_by {
             if let Asker::Release(asker, _) = &asked.who {
                 needs.entry(asker).or_default().insert(name);
@@ -157,10 +158,15 @@ fn nearest_askers(lockfile: &Lockfile) -> BTreeMap<&PackageName, &Asker> {
         let new: BTreeSet<&PackageName> = reached.filter(|name| !nearer.contains_key(name)).collect();
         for name in &new {
             let askers = lockfile.chosen.all(name).iter().flat_map(|locked| locked.asked_by.iter());
-            let mut askers = askers.map(|asked| &asked.who);
-            let from_layer = |who: &&Asker| matches!(who, Asker::Release(asker, _) if layer.contains(asker));
-            if let Some(who) = askers.find(from_layer) {
-                nearer.insert(name, who);
+            let from_layer = |asked: &AskedBy| match &asked.who {
+                Asker::Release(asker, _) => layer.contains(asker),
+                Asker::Project(_) => false,
+            };
+            if let Some(asked) = askers.filter(|asked| from_layer(asked)).min()
+                && let Asker::Release(asker, _) = &asked.who
+                && let Some((_, project)) = nearer.get(asker).copied()
+            {
+                nearer.insert(name, (&asked.who, project));
             }
         }
         layer = new;
@@ -168,21 +174,20 @@ fn nearest_askers(lockfile: &Lockfile) -> BTreeMap<&PackageName, &Asker> {
     nearer
 }
 
-/// Follows who asks for whom up to a project. Each stands nearer to one than the one before, so it ends.
-fn way_to(who: Option<&Asker>, nearer: &BTreeMap<&PackageName, &Asker>) -> Vec<Asker> {
+/// Follows who asks for whom up to a project; each stands nearer to one than the one before. Of a long way, the middle is
+/// left out: it is never walked.
+fn way_to<'l>(who: Option<&'l Asker>, nearer: &Nearest<'l>) -> Vec<Asker> {
     let mut way: Vec<Asker> = Vec::new();
     let mut at = who;
-    let mut steps = 0;
     while let Some(who) = at {
+        way.push(who.clone());
         at = match who {
             Asker::Project(_) => None,
-            // Whoever is reached from nowhere ends the way; a lockfile made by hand could hold such, in a circle even.
-            Asker::Release(name, _) => nearer.get(name).copied().filter(|_| steps < nearer.len()),
+            // Whoever is reached from nowhere ends the way; a lockfile made by hand could hold such.
+            Asker::Release(name, _) => {
+                nearer.get(name).map(|(next, project)| if way.len() + 1 < MOST_OF_A_WAY { *next } else { *project })
+            }
         };
-        steps += 1;
-        if way.len() + 1 < MOST_OF_A_WAY || at.is_none() {
-            way.push(who.clone());
-        }
     }
     way.reverse();
     way
