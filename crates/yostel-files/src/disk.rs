@@ -61,6 +61,10 @@ impl Disk {
         Self { watch: Some(watch) }
     }
 
+    pub(crate) fn is_watched(&self) -> bool {
+        self.watch.is_some()
+    }
+
     pub(crate) fn before(&self, step: Step<'_>) -> io::Result<()> {
         self.watch.as_ref().map_or(Ok(()), |watch| watch.before(&step))
     }

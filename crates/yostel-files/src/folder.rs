@@ -324,6 +324,11 @@ impl Folder {
 
     /// Returns the folder in which the last part of a path lies, and that part.
     pub(crate) fn parent<'a>(&self, below: &'a Path) -> io::Result<(Arc<OwnedFd>, &'a OsStr)> {
+        // Nearly always it is one name.
+        let bytes = below.as_os_str().as_bytes();
+        if !bytes.is_empty() && !bytes.contains(&b'/') && bytes != b"." && bytes != b".." {
+            return Ok((self.handle.clone(), below.as_os_str()));
+        }
         let Some(Component::Normal(name)) = below.components().next_back() else { return Err(no_way(below)) };
         match below.parent().filter(|parent| !parent.as_os_str().is_empty()) {
             None => Ok((self.handle.clone(), name)),

@@ -5,6 +5,7 @@
 //! is proven by its patch and tree instead.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::io::Read;
 
 use yostel_core::{
     Artifact, Claims, Declared, Dispute, Disputed, Identity, LockedPackage, Lockfile, PackageDocument, PackageName,
@@ -65,9 +66,11 @@ fn dispute(
     cache: &Cache,
 ) -> Result<Option<Disputed>, FlowError> {
     let tree = cache.tree(artifact.tree)?;
-    let identity = match tree.meta(MANIFEST_NAME) {
-        Ok(meta) if meta.size <= MOST_MANIFEST => Identity::of(&tree.read_text(MANIFEST_NAME)?),
-        Ok(_) => None,
+    let mut text = String::new();
+    let read = tree.open_file(MANIFEST_NAME).map(|file| file.take(MOST_MANIFEST).read_to_string(&mut text));
+    let identity = match read {
+        // One that is longer, or not text, says nothing.
+        Ok(read) => read.ok().and_then(|_| Identity::of(&text)),
         // What comes from a repository or an address may say nothing of itself: its digest is in the manifest or follows
         // from the commit.
         Err(error) if error.is_not_found() && locked.from.source().is_none() => {

@@ -99,7 +99,8 @@ fn parse_line(line: &str) -> Option<(String, Entry)> {
         _ => return None,
     };
     let digest = ContentDigest::parse(&format!("sha256:{}", parts.next()?)).ok()?;
-    let size = parts.next()?.parse().ok()?;
+    // There is one text for a listing, or it would have two digests.
+    let size = parts.next().filter(|text| *text == "0" || !text.starts_with(['0', '+']))?.parse().ok()?;
     let path = parts.next().filter(|path| check_entry_path(path).is_ok())?;
     Some((path.to_owned(), Entry { kind, digest, size }))
 }

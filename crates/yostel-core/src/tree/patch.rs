@@ -299,7 +299,8 @@ impl<'t> Reader<'t> {
 
     /// Reads `a/PATH b/PATH`, which is one path twice.
     fn name_in_both(&self, names: &str) -> Result<String, PatchError> {
-        let names = names.trim_end();
+        // A path may end in a space.
+        let names = names.trim_end_matches('\r');
         let half = names.len() / 2;
         let halves = names.get(..half).zip(names.get(half + 1..));
         match halves.and_then(|(old, new)| Some((old.strip_prefix("a/")?, new.strip_prefix("b/")?))) {
