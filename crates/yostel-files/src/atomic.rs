@@ -76,16 +76,20 @@ impl Folder {
         self.write_atomically_with(below, |file| file.write_all(content).map_err(FileError::when("write", path)))
     }
 
-    /// Writes a program so that whoever runs it meanwhile finds the old one, the new one or none, never a part.
+    /// Writes a program, replacing what is there, so that whoever runs it meanwhile finds the old one or the new, never a
+    /// part. Nobody else may write below this folder meanwhile.
     ///
     /// # Errors
     /// When its folder cannot be written.
     pub fn write_program(&self, name: &str, text: &str) -> Result<(), FileError> {
-        let process = std::process::id();
-        let beside = format!(".{name}.{process}{ENDING}");
+        if self.has(name, Kind::Folder) {
+            self.remove(name)?;
+        }
+        let beside = unfinished_name(OsStr::new(name));
+        self.remove(&beside)?;
         let mut file = self.create(&beside, 0o755)?;
         let written = file.write_all(text.as_bytes()).map_err(|cause| file.failed(cause));
-        self.set_mode(&file, 0o755)?;
+        let written = written.and_then(|()| self.set_mode(&file, 0o755));
         // An open file cannot be run.
         drop(file);
         let renamed = written
@@ -130,12 +134,22 @@ impl Folder {
             let flags = OFlags::CREATE | OFlags::WRONLY | OFlags::NONBLOCK | OFlags::NOCTTY;
             let file = match self.open_below(Path::new(beside), flags, Mode::from_raw_mode(0o644)) {
                 Ok(handle) => File::from(handle),
-                // The name is ours, whatever somebody put there.
-                Err(_) if self.has(beside, Kind::Link) => {
-                    self.remove(beside)?;
+                Err(cause) => {
+                    match self.meta(beside).map(|meta| meta.kind) {
+                        // The name is ours, whatever somebody put there.
+                        Ok(Kind::Link | Kind::Other) => self.remove(beside)?,
+                        // It has the mode of the file that it is, or was, to replace.
+                        Ok(Kind::File) if cause.kind() == io::ErrorKind::PermissionDenied => {
+                            let other = self.open_file(beside)?;
+                            other.lock().map_err(failed)?;
+                            if is_still(self, beside, &other) {
+                                self.remove(beside)?;
+                            }
+                        }
+                        _ => return Err(FileError { doing: "write", path: shown, cause }),
+                    }
                     continue;
                 }
-                Err(cause) => return Err(failed(cause)),
             };
             let metadata = file.metadata().map_err(failed)?;
             if !metadata.is_file() || metadata.nlink() > 1 {
@@ -186,13 +200,7 @@ impl Folder {
     pub fn remove_file(&self, below: impl AsRef<Path>) -> Result<(), FileError> {
         let below = below.as_ref();
         let path = self.path.join(below);
-        let removed = self.disk.before(Step::Remove(&path)).and_then(|()| {
-            let (parent, name) = self.parent(below)?;
-            match rustix::fs::unlinkat(&*parent, name, AtFlags::empty()) {
-                Ok(()) | Err(rustix::io::Errno::NOENT) => Ok(()),
-                Err(errno) => Err(errno.into()),
-            }
-        });
+        let removed = self.disk.before(Step::Remove(&path)).and_then(|()| self.unlink(below, AtFlags::empty()));
         removed.map_err(FileError::when("remove", path))
     }
 }

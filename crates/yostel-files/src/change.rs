@@ -24,7 +24,7 @@ impl Folder {
         self.folder(below)
     }
 
-    fn try_make_folder(&self, below: &Path) -> io::Result<()> {
+    pub(crate) fn try_make_folder(&self, below: &Path) -> io::Result<()> {
         self.disk.before(Step::MakeFolder(&self.path.join(below)))?;
         let (parent, name) = self.parent(below)?;
         rustix::fs::mkdirat(&*parent, name, Mode::from_raw_mode(0o777))?;
@@ -289,42 +289,12 @@ impl Folder {
         }
     }
 
-    fn unlink(&self, below: &Path, flags: AtFlags) -> io::Result<()> {
+    pub(crate) fn unlink(&self, below: &Path, flags: AtFlags) -> io::Result<()> {
         let (parent, name) = self.parent(below)?;
         match rustix::fs::unlinkat(&*parent, name, flags) {
             Ok(()) | Err(Errno::NOENT) => Ok(()),
             Err(errno) => Err(errno.into()),
         }
-    }
-
-    /// Removes a folder with all that is in it: one open handle whatever the depth.
-    fn remove_tree(&self, below: &Path) -> io::Result<()> {
-        let mut folders = vec![below.to_owned()];
-        let mut emptied = Vec::new();
-        while let Some(at) = folders.pop() {
-            let folder = match self.folder(&at) {
-                Ok(folder) => folder,
-                Err(error) if error.is_not_found() => continue,
-                Err(error) => return Err(error.cause),
-            };
-            for entry in folder.list_anyhow()? {
-                if entry.kind == Kind::Folder {
-                    folders.push(at.join(&entry.name));
-                } else {
-                    match rustix::fs::unlinkat(&*folder.handle, &entry.name, AtFlags::empty()) {
-                        Ok(()) | Err(Errno::NOENT) => {}
-                        Err(errno) => return Err(errno.into()),
-                    }
-                }
-            }
-            emptied.push(at);
-        }
-        // Those below were found after those above.
-        emptied.iter().rev().try_for_each(|at| self.unlink(at, AtFlags::REMOVEDIR))
-    }
-
-    fn list_anyhow(&self) -> io::Result<Vec<crate::Entry>> {
-        self.entries().map_err(|error| error.cause)
     }
 
     /// Removes a folder below if it is empty; returns whether it went.

@@ -27,7 +27,7 @@ pub struct Folder {
     /// Whether what is made below has the modes asked for, whatever the process masks: others read it too.
     pub(crate) fixed_modes: bool,
     /// Whether the handle itself can be read; most are only for reaching what is below.
-    listable: bool,
+    pub(crate) listable: bool,
 }
 
 /// What something in a folder is.
@@ -279,7 +279,7 @@ impl Folder {
         }
     }
 
-    fn list(&self) -> io::Result<Vec<Entry>> {
+    pub(crate) fn list(&self) -> io::Result<Vec<Entry>> {
         let mut entries = Vec::new();
         let mut take = |name: &[u8], kind: FileType| {
             let name = OsStr::from_bytes(name);
@@ -341,24 +341,45 @@ impl Folder {
             return Err(no_way(below));
         }
         let flags = flags | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let opened = beneath(&self.handle, below, flags, mode).unwrap_or_else(|| self.step_by_step(below, flags, mode));
-        opened.map_err(in_the_way)
-    }
-
-    fn step_by_step(&self, below: &Path, flags: OFlags, mode: Mode) -> rustix::io::Result<OwnedFd> {
-        let mut parts = below.components().peekable();
-        let mut at: Option<OwnedFd> = None;
-        while let Some(part) = parts.next() {
-            let (flags, mode) =
-                if parts.peek().is_some() { (REACH | OFlags::NOFOLLOW, Mode::empty()) } else { (flags, mode) };
-            let opened = match &at {
-                None => rustix::fs::openat(&*self.handle, part.as_os_str(), flags, mode),
-                Some(folder) => rustix::fs::openat(folder, part.as_os_str(), flags, mode),
-            };
-            at = Some(opened?);
+        let mut rest = below;
+        let mut reached: Option<Arc<OwnedFd>> = None;
+        // A path may be longer than the system takes at once.
+        while let Some((near, far)) = first_stretch(rest) {
+            let from = reached.as_ref().unwrap_or(&self.handle);
+            reached = Some(Arc::new(open_from(from, near, REACH | OFlags::NOFOLLOW, Mode::empty())?));
+            rest = far;
         }
-        at.ok_or(rustix::io::Errno::NOENT)
+        open_from(reached.as_ref().unwrap_or(&self.handle), rest, flags, mode)
     }
+}
+
+/// The longest path that is handed to the system at once: POSIX promises no more than 256 bytes, Linux takes 4095.
+const STRETCH: usize = 4000;
+
+/// Splits what the system takes at once off the start of a path; nothing when it takes the whole.
+fn first_stretch(path: &Path) -> Option<(&Path, &Path)> {
+    let bytes = path.as_os_str().as_bytes();
+    if bytes.len() <= STRETCH {
+        return None;
+    }
+    let end = bytes[..STRETCH].iter().rposition(|byte| *byte == b'/')?;
+    Some((Path::new(OsStr::from_bytes(&bytes[..end])), Path::new(OsStr::from_bytes(&bytes[end + 1..]))))
+}
+
+fn open_from(folder: &OwnedFd, below: &Path, flags: OFlags, mode: Mode) -> io::Result<OwnedFd> {
+    let opened = beneath(folder, below, flags, mode).unwrap_or_else(|| step_by_step(folder, below, flags, mode));
+    opened.map_err(in_the_way)
+}
+
+fn step_by_step(folder: &OwnedFd, below: &Path, flags: OFlags, mode: Mode) -> rustix::io::Result<OwnedFd> {
+    let mut parts = below.components().peekable();
+    let mut at: Option<OwnedFd> = None;
+    while let Some(part) = parts.next() {
+        let (flags, mode) =
+            if parts.peek().is_some() { (REACH | OFlags::NOFOLLOW, Mode::empty()) } else { (flags, mode) };
+        at = Some(rustix::fs::openat(at.as_ref().unwrap_or(folder), part.as_os_str(), flags, mode)?);
+    }
+    at.ok_or(rustix::io::Errno::NOENT)
 }
 
 /// Opens in one call; nothing where the system has no such call, or somebody forbade it.
@@ -491,7 +512,12 @@ mod tests {
         ] {
             let path = Path::new(path);
             assert_eq!(root.open_below(path, flags, Mode::empty()).is_ok(), reached, "{}", path.display());
-            assert_eq!(root.step_by_step(path, flags, Mode::empty()).is_ok(), reached, "{}, by steps", path.display());
+            assert_eq!(
+                step_by_step(&root.handle, path, flags, Mode::empty()).is_ok(),
+                reached,
+                "{}, by steps",
+                path.display()
+            );
         }
         for path in ["", "/", "..", "a/../a/b/file", "./a", "/etc/hostname"] {
             assert!(root.open_below(Path::new(path), flags, Mode::empty()).is_err(), "{path:?}");
@@ -511,21 +537,29 @@ mod tests {
     }
 
     #[test]
-    fn a_tree_deeper_than_open_files_is_walked_and_removed() {
+    fn a_tree_deeper_than_open_files_and_longer_than_a_path_is_walked_and_removed_in_order() {
         let world = tempfile::tempdir().unwrap();
         let root = Folder::open(world.path()).unwrap();
         let mut at = root.make_folder("d").unwrap();
-        for _ in 0..900 {
-            at = at.make_folder("d").unwrap();
+        for _ in 0..2100 {
+            let handle =
+                at.try_make_folder(Path::new("d")).and_then(|()| at.open_below(Path::new("d"), REACH, Mode::empty()));
+            at = Folder { handle: Arc::new(handle.unwrap()), ..at };
         }
         at.write_loosely("file", "text").unwrap();
-        let mut folders = 0;
-        root.walk(|_, _, _| {
-            folders += 1;
+        for name in ["d/c", "d/d/a/a", "d/d/z", "d/e"] {
+            root.make_folders(name).unwrap();
+        }
+        let mut seen = Vec::new();
+        root.walk(|folder, at, _| {
+            assert!(folder.path().ends_with(at));
+            seen.push(at.to_owned());
             Ok::<_, FileError>(())
         })
         .unwrap();
-        assert_eq!(folders, 902);
+        assert!(seen.len() == 2107 && seen.is_sorted(), "those above come before those below, in order");
+        let bottom = PathBuf::from(vec!["d"; 2101].join("/"));
+        assert_eq!(root.read_text(bottom.join("file")).unwrap(), "text");
         root.remove("d").unwrap();
         assert!(root.entries().unwrap().is_empty());
     }

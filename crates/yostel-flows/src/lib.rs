@@ -16,6 +16,7 @@ mod explain;
 mod give;
 mod install;
 mod join;
+mod launchers;
 mod lock;
 mod look;
 mod observer;

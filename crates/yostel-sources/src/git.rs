@@ -9,9 +9,10 @@ use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, ChildStdout, Command, ExitStatus, Stdio};
 
-use yostel_core::{EntryKind, GitAt, check_entry_path};
+use yostel_core::GitAt;
 
 use crate::child::{Ended, run_within};
+use crate::commit::{CommitFault, CommitFile};
 use crate::patience::Patience;
 
 /// What can go wrong with a repository.
@@ -122,9 +123,6 @@ const KEPT: [&str; 12] = [
     "GIT_SSH",
     "GIT_SSL_",
 ];
-
-/// Most files of a commit; packages may have no more either.
-const MOST_FILES: usize = 200_000;
 
 /// How repositories are asked.
 #[derive(Debug, Clone, Default)]
@@ -264,18 +262,6 @@ pub fn commit_of(address: &str, at: &GitAt, config: &GitConfig) -> Result<String
     commit.ok_or_else(|| GitError::NoSuchRef { address: address.to_owned(), what })
 }
 
-/// A file of a commit.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct CommitFile {
-    /// Its path, from the folder that was asked for.
-    pub path: String,
-    /// What it is.
-    pub kind: EntryKind,
-    /// Bytes of its content; of a link, of its target.
-    pub size: u64,
-    object: String,
-}
-
 /// The files of a commit, read from the objects of a repository.
 #[derive(Debug)]
 pub struct CommitFiles {
@@ -343,36 +329,11 @@ fn list(
             None => unreachable_by(address, &output),
         });
     }
-    let garbled = || GitError::Garbled { commit: commit.to_owned() };
-    let unfit = |path: &[u8], reason| {
-        let path = String::from_utf8_lossy(path).escape_debug().to_string();
-        GitError::Unfit { address: address.to_owned(), commit: commit.to_owned(), path, reason }
-    };
-    let mut files = Vec::new();
-    for line in output.stdout.split(|byte| *byte == 0).filter(|line| !line.is_empty()) {
-        let at = line.iter().position(|byte| *byte == b'\t').ok_or_else(garbled)?;
-        let path = &line[at + 1..];
-        let about = std::str::from_utf8(&line[..at]).map_err(|_| garbled())?;
-        let [mode, _, object, size] = about.split_ascii_whitespace().collect::<Vec<_>>()[..] else {
-            return Err(garbled());
-        };
-        let kind = match mode {
-            "100644" | "100664" => EntryKind::File,
-            "100755" => EntryKind::Program,
-            "120000" => EntryKind::Link,
-            // A submodule.
-            "160000" => continue,
-            _ => return Err(unfit(path, "it is of an unknown kind")),
-        };
-        let text = std::str::from_utf8(path).map_err(|_| unfit(path, "its name is not UTF-8"))?;
-        check_entry_path(text).map_err(|reason| unfit(path, reason))?;
-        if files.len() == MOST_FILES {
-            return Err(unfit(path, "it is one of more than 200,000"));
-        }
-        let size = size.parse().map_err(|_| garbled())?;
-        files.push(CommitFile { path: text.to_owned(), kind, size, object: object.to_owned() });
-    }
-    Ok(files)
+    let (address, commit) = (address.to_owned(), commit.to_owned());
+    CommitFile::list(&output.stdout).map_err(|fault| match fault {
+        CommitFault::Garbled => GitError::Garbled { commit },
+        CommitFault::Unfit { path, reason } => GitError::Unfit { address, commit, path, reason },
+    })
 }
 
 impl CommitFiles {

@@ -7,6 +7,7 @@
 
 mod archive;
 mod child;
+mod commit;
 mod error;
 mod folder;
 mod git;
@@ -19,9 +20,10 @@ use std::io::Read;
 use yostel_core::{ArchiveDigest, PackageDocument, PackageName, SourceName};
 
 pub use archive::{ArchiveError, open_archive};
+pub use commit::{CommitFault, CommitFile};
 pub use error::{SourceError, SourceErrorKind};
 pub use folder::{FolderSource, REGISTRY_FORMAT, RegistryHead, archive_file, document_file};
-pub use git::{CommitFile, CommitFiles, GitConfig, GitError, commit_of, fetch_commit};
+pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit};
 pub use patience::Patience;
 pub use set::SourceSet;
 

@@ -24,8 +24,9 @@ pub use cache::{
 pub use changes::{FileChange, changes_between, read_file};
 pub use error::{AdmitError, ErrorClass, UnpackRefusal};
 pub use install::{
-    Differing, HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, Link, OpenPackage, Placing,
-    PlannedAlteration, PlannedPackage, Project, ReplacedPackage, STATE_FOLDER, Trust, altered_folder, dropped_patch,
+    Differing, HeldProject, InstallPlan, Installed, InstalledPackage, Inventory, LAUNCH, Launchers, Link, OpenPackage,
+    Placing, PlannedAlteration, PlannedPackage, Project, ReplacedPackage, STATE_FOLDER, Trust, altered_folder,
+    dropped_patch,
 };
 pub use pack::{Contents, PackError, Packed, is_left_out, pack, pack_plain};
 pub use parallel::for_each_in_parallel;

@@ -5,12 +5,13 @@
 //! by a test of this crate, so that what was found once stays found.
 
 use std::io::Cursor;
-use std::path::Path;
+use std::path::{Component, Path};
 
 use yostel_core::{
     Accept, Identity, Listing, Lockfile, Manifest, Numbering, Order, PackageDocument, PackageName, Patch, TreeFile,
     Version,
 };
+use yostel_sources::CommitFile;
 use yostel_store::{Cache, UnpackConfig, unpack};
 
 /// Reads a manifest, and edits one that can be read.
@@ -100,6 +101,15 @@ pub fn listing(data: &[u8]) {
     }
 }
 
+/// Reads what git lists of a commit: no path that is taken may lead out of its folder.
+pub fn commit(data: &[u8]) {
+    let Ok(files) = CommitFile::list(data) else { return };
+    for file in files {
+        let folders = Path::new(&file.path).components().all(|part| matches!(part, Component::Normal(_)));
+        assert!(folders && !file.path.is_empty() && !file.path.contains('\0'), "{:?}", file.path);
+    }
+}
+
 /// Limits that a fuzzer meets soon.
 const SMALL: UnpackConfig =
     UnpackConfig { bytes: 1 << 20, entries: 200, path_bytes: 1 << 16, window_log: 20, growth: 1000 };
@@ -158,7 +168,7 @@ fn has_files(folder: &Path) -> bool {
 pub type Target = (&'static str, fn(&[u8]));
 
 /// The kinds of input.
-pub const TARGETS: [Target; 9] = [
+pub const TARGETS: [Target; 10] = [
     ("manifest", manifest),
     ("lockfile", lockfile),
     ("document", document),
@@ -167,6 +177,7 @@ pub const TARGETS: [Target; 9] = [
     ("patch", patch),
     ("listing", listing),
     ("archive", archive),
+    ("commit", commit),
     ("kit", kit),
 ];
 

@@ -32,7 +32,7 @@ impl TerminalProgress {
 impl Observer for TerminalProgress {
     fn notice(&self, event: Event) {
         let waiting = match event {
-            Event::Wait => Some("another yostel is installing into this project"),
+            Event::Wait => Some("another yostel is at work in this project"),
             Event::WaitForFetch => Some("another yostel is fetching what this one needs"),
             Event::WaitForPrune => Some("another yostel is pruning the cache"),
             Event::WaitForInstalls => Some("others are installing from the cache"),

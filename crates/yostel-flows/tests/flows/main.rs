@@ -196,9 +196,9 @@ fn a_collision_knows_the_lines_of_its_wishes() {
 fn the_environment_has_programs_of_direct_needs_and_variables_of_all() {
     let world = World::new(&["aaa 1.0.0", "zzz 1.0.0: aaa = '*'"], "zzz = '*'");
     world.lock(Keep::Locked, Write::File).0.unwrap();
-    assert!(matches!(environment(&world.project(), &world.settings()), Err(FlowError::NotInstalled)));
+    assert!(matches!(environment(&world.project(), &world.settings(), &Silent), Err(FlowError::NotInstalled)));
     world.install(false).0.unwrap();
-    let Environment { prepend, .. } = environment(&world.project(), &world.settings()).unwrap();
+    let Environment { prepend, .. } = environment(&world.project(), &world.settings(), &Silent).unwrap();
     let names: BTreeMap<&str, Vec<bool>> = prepend
         .iter()
         .map(|(variable, folders)| {

@@ -28,7 +28,7 @@ pub enum CacheProblem {
         /// How many files differ; none when its listing is lost.
         differing: Option<usize>,
     },
-    /// Something that is no object.
+    /// The path in the cache of something that is no object, or cannot be read.
     Stranger(String),
 }
 
@@ -75,10 +75,11 @@ impl Cache {
         let Some(root) = self.folder_if_there()? else { return Ok(report) };
         let (archives, trees) = (self.names("archives/sha256")?, self.names("trees")?);
         let checked = for_each_in_parallel(&archives, |name| {
+            let stranger = || Some(CacheProblem::Stranger(format!("archives/sha256/{name}")));
             let problem = match ArchiveDigest::parse(&format!("sha256:{name}")) {
-                Err(_) => Some(CacheProblem::Stranger(name.clone())),
+                Err(_) => stranger(),
                 Ok(named) => digest_file(&root, &Self::archive_name(named)).map_or_else(
-                    |_| Some(CacheProblem::Stranger(name.clone())),
+                    |_| stranger(),
                     |(found, _)| (found != named).then_some(CacheProblem::Archive { named, found }),
                 ),
             };
@@ -89,7 +90,7 @@ impl Cache {
         report.problems.extend(checked.into_iter().flatten());
         let checked = for_each_in_parallel(&trees, |name| {
             let problem = match TreeDigest::parse(&format!("sha256:{name}")) {
-                Err(_) => Some(CacheProblem::Stranger(name.clone())),
+                Err(_) => Some(CacheProblem::Stranger(format!("trees/{name}"))),
                 Ok(named) => {
                     let differing = self.listing(named).ok().and_then(|listing| {
                         let files = self.tree(named).ok();

@@ -12,6 +12,7 @@ use yostel_core::{EntryKind, Listing};
 use yostel_files::{FileError, Folder, Nearby, remove_unfinished};
 
 use super::inventory::{InstalledPackage, Inventory};
+use super::launch::LAUNCH;
 use super::links;
 use super::plan::{InstallPlan, PlannedPackage};
 use super::project::{Placing, Project, content_of, listing_path, text_digest};
@@ -113,7 +114,7 @@ impl HeldProject {
         self.state.write_atomically(INVENTORY, text.as_bytes())?;
         installed.removed = self.remove_unneeded(plan, &old)?;
         // They are made again when somebody runs something.
-        self.state.remove("launch")?;
+        self.state.remove(LAUNCH)?;
         self.state.remove(UNFINISHED)?;
         self.state.remove("aside")?;
         let used = plan.packages.values().flat_map(|package| [package.tree(), package.artifact.tree]);

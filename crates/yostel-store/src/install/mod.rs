@@ -2,6 +2,7 @@
 
 mod apply;
 mod inventory;
+mod launch;
 mod links;
 mod open;
 mod plan;
@@ -9,6 +10,7 @@ mod project;
 
 pub use apply::{HeldProject, Installed, ReplacedPackage};
 pub use inventory::{InstalledPackage, Inventory};
+pub use launch::{LAUNCH, Launchers};
 pub use open::{OpenPackage, altered_folder, dropped_patch};
 pub use plan::{InstallPlan, Link, PlannedAlteration, PlannedPackage};
 pub use project::{Differing, Placing, Project, Trust};

@@ -139,33 +139,6 @@ impl Project {
         crate::changes::read_file(&folder, path, kind)
     }
 
-    /// Makes a folder below `.yostel/launch` hold just these scripts.
-    ///
-    /// # Errors
-    /// When it cannot be written, and is not so already.
-    pub fn write_launchers(&self, folder: &str, wanted: &BTreeMap<String, String>) -> Result<(), FileError> {
-        let state = self.root_folder()?.folder(STATE_FOLDER)?;
-        let there: BTreeMap<String, String> = state
-            .entries_of(folder)?
-            .iter()
-            .map(|entry| {
-                (entry.text().into_owned(), state.read_text(Path::new(folder).join(&entry.name)).unwrap_or_default())
-            })
-            .collect();
-        if there == *wanted {
-            return Ok(());
-        }
-        let at = state.make_folders(folder)?;
-        for stranger in there.keys().filter(|name| !wanted.contains_key(*name)) {
-            at.remove(stranger)?;
-        }
-        for (name, text) in wanted.iter().filter(|(name, text)| there.get(*name) != Some(text)) {
-            at.remove(name)?;
-            at.write_program(name, text)?;
-        }
-        Ok(())
-    }
-
     fn inventory_text(&self) -> Option<String> {
         self.state_if_there().ok()??.read_text("inventory.json").ok()
     }

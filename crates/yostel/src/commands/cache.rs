@@ -293,8 +293,12 @@ fn verify(context: &Context) -> Result<Answer, FlowError> {
             format!("tree {named}: {} not as listed", count(*files, "file"))
         }
         CacheProblem::Tree { named, differing: None } => format!("tree {named}: its listing is lost or changed"),
-        CacheProblem::Stranger(name) => format!("`{name}` is nothing the cache made, or cannot be read"),
+        CacheProblem::Stranger(path) => {
+            format!("{} cannot be read as part of the cache", context.settings.cache.join(path).display())
+        }
     };
+    let replaced = report.problems.iter().any(|problem| !matches!(problem, CacheProblem::Stranger(_)));
+    let by_hand = report.problems.iter().any(|problem| matches!(problem, CacheProblem::Stranger(_)));
     Ok(Answer::either(
         context,
         exit,
@@ -312,8 +316,13 @@ fn verify(context: &Context) -> Result<Answer, FlowError> {
             }
             let lines: Vec<String> = report.problems.iter().map(|problem| format!("  {}\n", told(problem))).collect();
             let bad = paint(Role::Bad, count(report.problems.len(), "problem"));
-            let next = "yostel install replaces what a project needs; what is changed is never used";
-            format!("{bad} in the cache, {read} read:\n{}{} {next}\n", lines.concat(), paint(Role::Good, "next:"))
+            let advice = [
+                (replaced, "yostel install replaces what a project needs; what is changed is never used"),
+                (by_hand, "remove by hand what cannot be read as part of the cache"),
+            ];
+            let next = paint(Role::Good, "next:");
+            let advice = advice.iter().filter(|(holds, _)| *holds).map(|(_, text)| format!("{next} {text}\n"));
+            format!("{bad} in the cache, {read} read:\n{}{}", lines.concat(), advice.collect::<String>())
         },
     ))
 }

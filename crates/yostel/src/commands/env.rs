@@ -15,7 +15,7 @@ pub(crate) struct Env {}
 
 pub(crate) fn run(_: Env, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
-    let environment = environment(&project, &context.settings)?;
+    let environment = environment(&project, &context.settings, &context.progress)?;
     if context.json() {
         return Ok(Answer::document(Exit::Fine, "env", json!({ "prepend": environment.prepend })));
     }

@@ -42,7 +42,7 @@ pub(crate) fn run(arguments: Run, context: &Context) -> Result<Answer, FlowError
     if arguments.each {
         return each(&arguments, project, context);
     }
-    let environment = environment(&project, &context.settings)?;
+    let environment = environment(&project, &context.settings, &context.progress)?;
     // With the project named, one stands in its folder.
     let folder = context.project.as_ref().map_or(context.folder.clone(), |_| project.folder_of(project.here()));
     if !context.quiet {
@@ -124,7 +124,7 @@ fn each(arguments: &Run, project: LoadedProject, context: &Context) -> Result<An
             outcomes.push(Outcome { project: name, ended: None });
             continue;
         }
-        let environment = environment(&project, &context.settings)?;
+        let environment = environment(&project, &context.settings, &context.progress)?;
         if !context.quiet && !context.json() {
             anstream::eprintln!("{}", shown(&format!("{} {name}", paint(Role::Title, "in"))));
         }

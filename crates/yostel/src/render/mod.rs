@@ -63,7 +63,7 @@ impl Columns {
     }
 
     pub(crate) fn row(&mut self, cells: impl IntoIterator<Item = String>) {
-        self.table.add_row(cells.into_iter().map(|cell| Cell::new(sanitise(&cell))));
+        self.table.add_row(cells.into_iter().map(|cell| Cell::new(sanitise(&abridged(&cell)))));
     }
 
     /// Returns the lines, indented by two, without trailing blanks.
@@ -130,9 +130,26 @@ pub(crate) fn join(texts: &[String]) -> String {
     }
 }
 
+/// Leaves out the middle of words that would fill the screen, like the path of a folder thousands of levels down.
+fn abridged(text: &str) -> String {
+    const START: usize = 160;
+    const END: usize = 80;
+    let words = text.split(' ').map(|word| {
+        let length = word.chars().count();
+        if length <= START + END {
+            return word.to_owned();
+        }
+        let start: String = word.chars().take(START).collect();
+        let end: String = word.chars().skip(length - END).collect();
+        format!("{start}…{end}")
+    });
+    words.collect::<Vec<_>>().join(" ")
+}
+
 /// Renders a diagnostic for people.
 pub(crate) fn diagnostic(diagnostic: &Diagnostic) -> String {
-    let mut text = format!("{} {}\n", paint(Role::Bad, "error:"), paint(Role::Title, sanitise(&diagnostic.headline)));
+    let headline = sanitise(&abridged(&diagnostic.headline));
+    let mut text = format!("{} {}\n", paint(Role::Bad, "error:"), paint(Role::Title, headline));
     if let Some(place) = &diagnostic.place {
         let number = place.line.to_string();
         let gutter = " ".repeat(number.len());
@@ -148,7 +165,7 @@ pub(crate) fn diagnostic(diagnostic: &Diagnostic) -> String {
         text.push_str(&format!(" {} {blank}{}\n", paint(Role::Quiet, format!("{gutter} |")), paint(Role::Bad, mark)));
     }
     for note in &diagnostic.notes {
-        text.push_str(&format!("  {}\n", sanitise(note)));
+        text.push_str(&format!("  {}\n", sanitise(&abridged(note))));
     }
     for (i, next) in diagnostic.next.iter().enumerate() {
         let lead = if i == 0 { "next:" } else { "  or:" };

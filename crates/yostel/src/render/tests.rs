@@ -47,6 +47,23 @@ fn what_comes_from_outside_cannot_steer_the_terminal() {
 }
 
 #[test]
+fn the_middle_of_an_endless_path_is_left_out_and_of_what_to_do_nothing() {
+    let path = format!("/top/{}bottom", "deeper/".repeat(5000));
+    let told = Diagnostic {
+        code: "files",
+        headline: format!("cannot read {path}"),
+        place: None,
+        notes: vec![format!("{path} is there")],
+        next: vec![format!("rm {path}")],
+    };
+    let text = plain(&diagnostic(&told));
+    let lines: Vec<&str> = text.lines().collect();
+    assert!(lines[0].starts_with("error: cannot read /top/deeper/") && lines[0].ends_with("deeper/bottom"), "{text}");
+    assert!(lines[..2].iter().all(|line| line.contains('…') && line.chars().count() < 300), "{text}");
+    assert_eq!(lines[2], format!("next: rm {path}"));
+}
+
+#[test]
 fn columns_line_up_without_trailing_blanks() {
     let mut columns = Columns::new(&["package", "version"]);
     columns.row(["gust".to_owned(), "1.0.0".to_owned()]);

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use yostel_testkit::Sandbox;
 
-use crate::{digest_of, folder_of, project, publish, sandbox, sealed, small_world, tamper};
+use crate::{digest_of, folder_of, git, project, publish, sandbox, sealed, small_world, tamper};
 
 /// Files of the user's that stand beside the project.
 fn treasure(sandbox: &Sandbox) {
@@ -118,18 +118,6 @@ fn a_package_that_is_named_like_the_note_on_another_does_not_collide_with_it() {
         assert_eq!(sandbox.read(&format!("{folder}/share/a")), format!("{name}\n"));
     }
     sandbox.run("console", "verify").expect(0);
-}
-
-/// Runs git in a folder of the sandbox, untouched by any configuration.
-fn git(sandbox: &Sandbox, folder: &str, words: &[&str]) -> String {
-    let mut command = Command::new("git");
-    command.args(words).current_dir(sandbox.path(folder)).env("GIT_CONFIG_GLOBAL", "/dev/null");
-    for (name, value) in [("NAME", "Ida"), ("EMAIL", "ida@ropeway.example"), ("DATE", "2026-01-02T03:04:05Z")] {
-        command.env(format!("GIT_AUTHOR_{name}"), value).env(format!("GIT_COMMITTER_{name}"), value);
-    }
-    let output = command.env("GIT_CONFIG_NOSYSTEM", "1").output().expect("these tests need the program git");
-    assert!(output.status.success(), "git {words:?}: {}", String::from_utf8_lossy(&output.stderr));
-    String::from_utf8_lossy(&output.stdout).trim().to_owned()
 }
 
 /// Makes a repository of what is in `repo`, and a project that needs the package `clock` from its folder `pkg`.
@@ -953,4 +941,90 @@ fn what_came_along_gives_no_program_and_no_variable_that_loads_code() {
         sandbox.write("console/yostel.toml", format!("{manifest}\n[policy]\ntrusted-variables = [\"{name}\"]\n"));
         assert!(sandbox.run("console", "env").expect(0).stdout.contains(&format!("export {variable}=")));
     }
+}
+
+#[test]
+fn launchers_find_their_way_whatever_a_package_is_called_and_however_many_ask_at_once() {
+    let sandbox = sandbox();
+    publish(&sandbox, "tool 1.0.0", "", &[("bin/tool", "#!/bin/sh\necho tool \"$@\"\n")]);
+    let names: Vec<String> = (0..60).map(|number| format!("bin/launch{number}")).collect();
+    let programs: Vec<(&str, &str)> = names.iter().map(|name| (name.as_str(), "#!/bin/sh\ntool of launch\n")).collect();
+    // Its folder of launchers is `launch/launch`, and that of the other `launch/launch+launch`.
+    publish(&sandbox, "launch 1.0.0", "tool = '^1'", &programs);
+    publish(&sandbox, "launch/launch 1.0.0", "tool = '^1'", &[("bin/launch", "#!/bin/sh\ntool of both\n")]);
+    project(&sandbox, "launch = \"^1\"\n\"launch/launch\" = \"^1\"", "");
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    for (program, says) in [("launch", "tool of both\n"), ("launch59", "tool of launch\n")] {
+        assert_eq!(sandbox.run("console", &format!("run -- {program}")).expect(0).stdout, says);
+    }
+    for _ in 0..5 {
+        fs::remove_dir_all(sandbox.path("console/.yostel/launch")).unwrap();
+        // One that was killed while it wrote.
+        sandbox.write("console/.yostel/launch/launch/1.0.0/.launch7.yostel-new", "#!/bin/sh\n");
+        let mut runs: Vec<_> = (0..8)
+            .map(|_| sandbox.command("console", "run -- launch7").stdout(std::process::Stdio::piped()).spawn().unwrap())
+            .collect();
+        for run in runs.drain(..) {
+            let output = run.wait_with_output().unwrap();
+            assert!(output.status.success() && output.stdout == b"tool of launch\n", "{output:?}");
+        }
+        assert!(!sandbox.path("console/.yostel/launch/launch/1.0.0/.launch7.yostel-new").exists());
+    }
+    // One that was damaged is put right.
+    let launcher = sandbox.path("console/.yostel/launch/launch/1.0.0/launch7");
+    fs::set_permissions(&launcher, fs::Permissions::from_mode(0o644)).unwrap();
+    sandbox.run("console", "run -- launch7").expect(0);
+}
+
+#[test]
+fn what_stands_where_a_file_is_written_aside_is_replaced_or_named() {
+    let sandbox = small_world();
+    let aside = sandbox.path("console/.yostel.lock.yostel-new");
+    let fifo = || assert!(Command::new("mkfifo").arg(&aside).status().unwrap().success());
+    let closed = || {
+        fs::write(&aside, "of one that was killed").unwrap();
+        fs::set_permissions(&aside, fs::Permissions::from_mode(0o444)).unwrap();
+    };
+    let link = || symlink("/etc/hostname", &aside).unwrap();
+    for put in [&fifo as &dyn Fn(), &closed, &link] {
+        fs::remove_file(sandbox.path("console/yostel.lock")).ok();
+        put();
+        sandbox.run("console", "lock").expect(0);
+        assert!(!aside.exists());
+    }
+    fs::remove_file(sandbox.path("console/yostel.lock")).unwrap();
+    fs::create_dir(&aside).unwrap();
+    sandbox.run("console", "lock").expect(7).says(&[".yostel.lock.yostel-new", "Is a directory"]);
+    assert!(!sandbox.path("console/yostel.lock").exists());
+}
+
+#[test]
+fn folders_thousands_of_levels_deep_are_in_nobodys_way() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    // Deeper than a path can say, so made from the bottom up.
+    let deep = |at: &str| {
+        let (start, beside) = (sandbox.path(at), sandbox.path("beside"));
+        let levels = "d/".repeat(1000);
+        fs::create_dir_all(start.join("d")).unwrap();
+        for _ in 0..3 {
+            fs::create_dir_all(beside.join(&levels)).unwrap();
+            fs::rename(start.join("d"), beside.join(&levels).join("d")).unwrap();
+            fs::rename(&beside, start.join("d")).unwrap();
+        }
+    };
+    deep("console/.yostel/aside");
+    let gust = folder_of(&sandbox, "gust");
+    deep(&format!("{gust}/foreign"));
+    let told = sandbox.run("console", "verify").expect(4).stdout;
+    assert!(told.contains("foreign"), "{told}");
+    sandbox.run("console", "install").expect(0);
+    assert!(!sandbox.path(&gust).join("foreign").exists() && !sandbox.path("console/.yostel/aside").exists());
+    sandbox.run("console", "verify").expect(0);
+    deep("made/tool/x");
+    sandbox.write("made/tool/yostel.toml", "[project]\nname = \"tool\"\nversion = \"1.0.0\"\n");
+    let run = sandbox.run("made/tool", "publish --to ../../depot");
+    assert!([0, 2].contains(&run.status) && run.stderr.len() < 2000, "{}: {}", run.status, run.stderr);
 }

@@ -10,24 +10,12 @@ use std::process::{Command, Stdio};
 
 use yostel_testkit::Sandbox;
 
-use crate::{publish, sandbox};
+use crate::{git, publish, sandbox};
 
 const HEAD: &str = "[project]\nname = \"console\"\nversion = \"0.4.0\"\n\n[sources.depot]\nfolder = \"../depot\"\n";
 
 fn needs(sandbox: &Sandbox, needs: &str) {
     sandbox.write("console/yostel.toml", format!("{HEAD}\n[needs.run]\n{needs}\n"));
-}
-
-/// Runs git in a folder of the sandbox and returns what it printed.
-fn git(sandbox: &Sandbox, folder: &str, words: &[&str]) -> String {
-    let mut command = Command::new("git");
-    command.args(words).current_dir(sandbox.path(folder)).env("GIT_CONFIG_GLOBAL", "/dev/null");
-    for (name, value) in [("NAME", "Ida"), ("EMAIL", "ida@ropeway.example"), ("DATE", "2026-01-02T03:04:05Z")] {
-        command.env(format!("GIT_AUTHOR_{name}"), value).env(format!("GIT_COMMITTER_{name}"), value);
-    }
-    let output = command.env("GIT_CONFIG_NOSYSTEM", "1").output().expect("these tests need the program git");
-    assert!(output.status.success(), "git {words:?}: {}", String::from_utf8_lossy(&output.stderr));
-    String::from_utf8_lossy(&output.stdout).trim().to_owned()
 }
 
 /// Commits the package `clock` at a version in `repo/packages/clock`; returns the commit.

@@ -24,6 +24,7 @@ mod workspaces;
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
+use std::process::Command;
 
 use yostel_testkit::Sandbox;
 
@@ -101,4 +102,16 @@ fn folder_of(sandbox: &Sandbox, package: &str) -> String {
 /// Returns the digest line of an install or verify.
 fn digest_of(stdout: &str) -> String {
     stdout.lines().find(|line| line.starts_with("  digest sha256:")).unwrap().to_owned()
+}
+
+/// Runs git in a folder of the sandbox, untouched by any configuration; returns what it printed.
+fn git(sandbox: &Sandbox, folder: &str, words: &[&str]) -> String {
+    let mut command = Command::new("git");
+    command.args(words).current_dir(sandbox.path(folder)).env("GIT_CONFIG_GLOBAL", "/dev/null");
+    for (name, value) in [("NAME", "Ida"), ("EMAIL", "ida@ropeway.example"), ("DATE", "2026-01-02T03:04:05Z")] {
+        command.env(format!("GIT_AUTHOR_{name}"), value).env(format!("GIT_COMMITTER_{name}"), value);
+    }
+    let output = command.env("GIT_CONFIG_NOSYSTEM", "1").output().expect("these tests need the program git");
+    assert!(output.status.success(), "git {words:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).trim().to_owned()
 }
