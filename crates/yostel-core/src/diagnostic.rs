@@ -30,9 +30,9 @@ pub struct Place {
     pub line: usize,
     /// Column in characters, from 1.
     pub column: usize,
-    /// The line's text.
+    /// The line's text; of a long line, what is around the part that is meant, between `…`.
     pub excerpt: String,
-    /// Characters of the line that are meant, from 0.
+    /// Characters of the excerpt that are meant, from 0.
     pub marked: Range<usize>,
 }
 
@@ -47,14 +47,31 @@ impl Place {
         let characters = |to: usize| text[line_start..to.min(line_end)].chars().count();
         let from = characters(start);
         let until = characters(end.max(start)).min(excerpt.chars().count()).max(from);
+        let (excerpt, marked) = around(excerpt, from..until);
         Self {
             file: file.into(),
             line: text[..line_start].matches('\n').count() + 1,
             column: from + 1,
             excerpt,
-            marked: from..until,
+            marked,
         }
     }
+}
+
+/// Cuts a long line down to what is around its marked characters.
+fn around(line: String, marked: Range<usize>) -> (String, Range<usize>) {
+    const BEFORE: usize = 60;
+    const MOST: usize = 180;
+    let length = line.chars().count();
+    if length <= MOST {
+        return (line, marked);
+    }
+    let start = marked.start.saturating_sub(BEFORE);
+    let end = (start + MOST).min(length);
+    let (before, after) = (if start > 0 { "…" } else { "" }, if end < length { "…" } else { "" });
+    let part: String = line.chars().skip(start).take(end - start).collect();
+    let moved = |at: usize| at.min(end) - start + before.chars().count();
+    (format!("{before}{part}{after}"), moved(marked.start)..moved(marked.end))
 }
 
 #[cfg(test)]
@@ -69,6 +86,14 @@ mod tests {
         assert_eq!((place.line, place.column, place.marked.clone()), (2, 8, 7..10));
         assert_eq!(place.excerpt, "wörd = \"x\"");
         assert_eq!(Place::of("f", text, &(0..200)).marked, 0..5, "cut at the end of the line");
+        let long = format!("{}wrong{}", "ö".repeat(1000), "z".repeat(1000));
+        let place = Place::of("f", &long, &(2000..2005));
+        let marked: String = place.excerpt.chars().skip(place.marked.start).take(place.marked.len()).collect();
+        assert_eq!((marked.as_str(), place.column), ("wrong", 1001));
+        assert!(
+            place.excerpt.chars().count() < 200 && place.excerpt.starts_with("…ö") && place.excerpt.ends_with("z…")
+        );
+        assert_eq!(Place::of("f", &long, &(0..5000)).excerpt.chars().count(), 181);
         assert_eq!(Place::of("f", "", &(0..0)).line, 1);
         assert_eq!(Place::of("f", "ö", &(1..1)).column, 1, "never inside a character");
     }

@@ -60,6 +60,8 @@ pub struct Release {
     pub replaced_by: Option<PackageName>,
     /// What its record says besides, which only a later version understands: kept as it is.
     pub others: Others,
+    /// And what the record of an artifact says besides, by platform, where it does.
+    pub others_of_artifacts: BTreeMap<String, Others>,
 }
 
 /// Fields of a document that this version does not know, by name: they survive every rewrite.
@@ -85,6 +87,9 @@ pub struct Withdrawal {
     pub on: Timestamp,
     /// Why.
     pub why: String,
+    /// What its record says besides.
+    #[serde(flatten)]
+    pub others: Others,
 }
 
 /// What a package gives those who need it. Paths are relative to the package.
@@ -100,6 +105,9 @@ pub struct Offers {
     /// Folders by variable, put before what the variable holds.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub variables: BTreeMap<String, String>,
+    /// What a record says besides.
+    #[serde(flatten)]
+    pub others: Others,
 }
 
 impl Offers {
@@ -144,6 +152,7 @@ impl Release {
             deprecated: None,
             replaced_by: None,
             others: Others::new(),
+            others_of_artifacts: BTreeMap::new(),
         }
     }
 
@@ -360,6 +369,8 @@ struct RawArtifact {
     digest: String,
     size: u64,
     tree: String,
+    #[serde(flatten)]
+    others: Others,
 }
 
 impl PackageDocument {
@@ -456,11 +467,15 @@ fn read_release(raw: RawRelease, numbering: Numbering) -> Result<Release, String
     }
     let mut artifacts = Vec::new();
     let mut platforms = BTreeSet::new();
+    let mut others_of_artifacts = BTreeMap::new();
     for artifact in raw.artifacts {
         check_platform(&artifact.platform)
             .map_err(|reason| format!("artifact for `{}`: {reason}", artifact.platform.escape_debug()))?;
         if !platforms.insert(artifact.platform.clone()) {
             return Err(format!("two artifacts for platform `{}`", artifact.platform.escape_debug()));
+        }
+        if !artifact.others.is_empty() {
+            others_of_artifacts.insert(artifact.platform.clone(), artifact.others);
         }
         artifacts.push(Artifact {
             platform: artifact.platform,
@@ -486,6 +501,7 @@ fn read_release(raw: RawRelease, numbering: Numbering) -> Result<Release, String
         deprecated: raw.deprecated,
         replaced_by: raw.replaced_by.map(|name| PackageName::parse(&name)).transpose().map_err(|e| text(&e))?,
         others: raw.others,
+        others_of_artifacts,
     })
 }
 
@@ -508,6 +524,7 @@ fn write_release(release: &Release) -> RawRelease {
                 digest: artifact.digest.to_string(),
                 size: artifact.size,
                 tree: artifact.tree.to_string(),
+                others: release.others_of_artifacts.get(&artifact.platform).cloned().unwrap_or_default(),
             })
             .collect(),
         content: release.content.map(|digest| digest.to_string()),

@@ -203,25 +203,23 @@ impl Folder {
         self.open_below(below, flags, Mode::empty()).and_then(regular).map_err(failed)
     }
 
-    /// Reads a file below to its end.
+    /// Reads a file below to its end, of at most so many bytes.
     ///
     /// # Errors
-    /// As [`Self::open_file`].
-    pub fn read(&self, below: impl AsRef<Path>) -> Result<Vec<u8>, FileError> {
+    /// As [`Self::open_file`], and when it is longer.
+    pub fn read(&self, below: impl AsRef<Path>, most: u64) -> Result<Vec<u8>, FileError> {
         let below = below.as_ref();
-        let mut content = Vec::new();
-        let mut file = self.open_file(below)?;
-        file.read_to_end(&mut content).map_err(FileError::when("read", self.path.join(below)))?;
-        Ok(content)
+        let file = self.open_file(below)?;
+        read_whole(file, most).map_err(FileError::when("read", self.path.join(below)))
     }
 
-    /// Reads a text below to its end.
+    /// Reads a text below to its end, of at most so many bytes.
     ///
     /// # Errors
-    /// As [`Self::open_file`], and when it is not UTF-8.
-    pub fn read_text(&self, below: impl AsRef<Path>) -> Result<String, FileError> {
+    /// As [`Self::read`], and when it is not UTF-8.
+    pub fn read_text(&self, below: impl AsRef<Path>, most: u64) -> Result<String, FileError> {
         let below = below.as_ref();
-        let content = self.read(below)?;
+        let content = self.read(below, most)?;
         String::from_utf8(content).map_err(|_| FileError::unfit("read", self.path.join(below), "it is not UTF-8"))
     }
 
@@ -469,13 +467,23 @@ pub fn open_regular(path: &Path) -> io::Result<File> {
 /// # Errors
 /// When it is not there, is not a plain file, is longer, or is not UTF-8.
 pub fn read_text_of(path: &Path, most: u64) -> io::Result<String> {
-    let unfit = |reason: String| io::Error::new(io::ErrorKind::InvalidData, reason);
-    let mut content = Vec::new();
-    open_regular(path)?.take(most + 1).read_to_end(&mut content)?;
-    if content.len() as u64 > most {
-        return Err(unfit(format!("it is longer than {} MiB", most >> 20)));
+    let content = read_whole(open_regular(path)?, most)?;
+    String::from_utf8(content).map_err(|_| io::Error::new(io::ErrorKind::InvalidData, "it is not UTF-8"))
+}
+
+fn read_whole(file: File, most: u64) -> io::Result<Vec<u8>> {
+    let too_long = || {
+        let limit = if most < 1 << 20 { format!("{most} bytes") } else { format!("{} MiB", most >> 20) };
+        io::Error::new(io::ErrorKind::InvalidData, format!("it is longer than {limit}"))
+    };
+    // What is told first saves reading; it may still grow.
+    let told = file.metadata()?.len();
+    if told > most {
+        return Err(too_long());
     }
-    String::from_utf8(content).map_err(|_| unfit("it is not UTF-8".to_owned()))
+    let mut content = Vec::with_capacity(usize::try_from(told).unwrap_or(0).saturating_add(1));
+    file.take(most.saturating_add(1)).read_to_end(&mut content)?;
+    if content.len() as u64 > most { Err(too_long()) } else { Ok(content) }
 }
 
 #[cfg(test)]
@@ -559,7 +567,8 @@ mod tests {
         .unwrap();
         assert!(seen.len() == 2107 && seen.is_sorted(), "those above come before those below, in order");
         let bottom = PathBuf::from(vec!["d"; 2101].join("/"));
-        assert_eq!(root.read_text(bottom.join("file")).unwrap(), "text");
+        assert_eq!(root.read_text(bottom.join("file"), 9).unwrap(), "text");
+        assert!(root.read_text(bottom.join("file"), 3).unwrap_err().cause.to_string().contains("longer than 3 bytes"));
         root.remove("d").unwrap();
         assert!(root.entries().unwrap().is_empty());
     }

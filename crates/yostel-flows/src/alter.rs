@@ -13,6 +13,7 @@ use crate::error::{FlowError, NotAltered};
 use crate::install::{InstallRequest, as_installed, bring_in, install};
 use crate::lock::{LockRequest, lock};
 use crate::observer::{Event, Observer};
+use crate::patches::MOST_PATCH;
 use crate::project::{LoadedProject, MANIFEST_NAME, Settings, load_fitting_lockfile, load_project};
 
 /// A package that is open for changes.
@@ -270,7 +271,7 @@ impl Undo {
 
     /// Writes a file, or removes it.
     fn write(&mut self, path: &str, text: Option<&str>, observer: &dyn Observer) -> Result<(), FlowError> {
-        let before = match self.root.read(path) {
+        let before = match self.root.read(path, MOST_PATCH) {
             Ok(before) => Some(before),
             Err(error) if error.is_not_found() => None,
             // What cannot be read could not be put back.

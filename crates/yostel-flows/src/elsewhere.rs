@@ -20,7 +20,7 @@ use crate::install::refused_by;
 use crate::lock::Keep;
 use crate::observer::{Event, Observer};
 use crate::places::is_relative;
-use crate::project::{LoadedProject, MANIFEST_NAME, version_of};
+use crate::project::{LoadedProject, MANIFEST_NAME, MOST_MANIFEST, version_of};
 
 /// What was fetched from a repository, aside.
 struct FetchedPackage {
@@ -225,7 +225,7 @@ impl LoadedProject {
         files: &Folder,
     ) -> Result<PackageDocument, FlowError> {
         let fail = |problem| FlowError::Foreign { package: package.clone(), place: origin.to_string(), problem };
-        let manifest = match files.read_text(MANIFEST_NAME) {
+        let manifest = match files.read_text(MANIFEST_NAME, MOST_MANIFEST) {
             Err(error) if error.is_not_found() => None,
             Err(error) => return Err(error.into()),
             Ok(text) => Some(Manifest::parse(&text).map_err(|problems| {

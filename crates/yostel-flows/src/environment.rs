@@ -12,7 +12,7 @@ use crate::error::FlowError;
 use crate::install::as_installed;
 use crate::launchers::{Launchers, Member, programs_in};
 use crate::observer::{Event, Observer};
-use crate::project::{LoadedProject, MANIFEST_NAME, Settings, load_fitting_lockfile};
+use crate::project::{LoadedProject, MANIFEST_NAME, MOST_MANIFEST, Settings, load_fitting_lockfile};
 
 /// Folders to put before what each variable of the environment holds.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -57,7 +57,7 @@ pub fn environment(
             return Err(FlowError::NotInstalled);
         };
         // A package without a manifest offers nothing.
-        let Ok(text) = read_text_of(&folder.join(MANIFEST_NAME), 1 << 20) else { continue };
+        let Ok(text) = read_text_of(&folder.join(MANIFEST_NAME), MOST_MANIFEST) else { continue };
         let Some(offers) = Manifest::offers_of(&text) else { continue };
         let loading = offers.variables.keys().find(|variable| is_loading_variable(variable));
         if let Some(variable) = loading.filter(|_| !project.manifest().policy.trusted_variables.contains(name)) {

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use yostel_core::{
     Alteration, Artifact, ContentDigest, Declared, LockedPackage, Lockfile, PackageName, Patch, TreeDigest,
 };
-use yostel_files::{FileError, Folder};
+use yostel_files::Folder;
 use yostel_store::{Cache, PlannedAlteration, PlannedPackage, StagedTree};
 
 use crate::error::{FlowError, NotAltered, PatchProblem};
@@ -15,7 +15,7 @@ use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 
 /// Longest patch that is read, in bytes.
-const MOST_PATCH: u64 = 16 << 20;
+pub(crate) const MOST_PATCH: u64 = 16 << 20;
 
 /// The patches that a manifest names, by package.
 #[derive(Debug, Clone, Default)]
@@ -40,11 +40,7 @@ impl LoadedProject {
         let root = Folder::open(&self.root)?;
         for (package, change) in &self.top.manifest.alter {
             let path = self.root.join(&change.patch);
-            let read = root.meta(&change.patch).and_then(|meta| match meta.size {
-                size if size > MOST_PATCH => Err(FileError::unfit("read", &path, "it is longer than 16 MiB")),
-                _ => root.read_text(&change.patch),
-            });
-            let text = read.map_err(|error| FlowError::Patch {
+            let text = root.read_text(&change.patch, MOST_PATCH).map_err(|error| FlowError::Patch {
                 package: package.clone(),
                 path: path.clone(),
                 text: String::new(),

@@ -17,7 +17,7 @@ use crate::error::{FlowError, WishPlace};
 use crate::workspace::{ProjectFile, has_project, plain_path, read_projects};
 
 /// Longest manifest and longest lockfile that are read, in bytes: a clone may bring a link to something without end.
-const MOST_MANIFEST: u64 = 16 << 20;
+pub(crate) const MOST_MANIFEST: u64 = 4 << 20;
 const MOST_LOCKFILE: u64 = 256 << 20;
 
 /// The manifest's file name.

@@ -5,7 +5,7 @@
 //! is proven by its patch and tree instead.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::Read;
+use std::io;
 
 use yostel_core::{
     Artifact, Claims, Declared, Dispute, Disputed, Identity, LockedPackage, Lockfile, PackageDocument, PackageName,
@@ -15,10 +15,7 @@ use yostel_store::{Cache, for_each_in_parallel};
 use crate::error::FlowError;
 use crate::lock::disputes_with;
 use crate::observer::{Event, Observer};
-use crate::project::{LoadedProject, MANIFEST_NAME, Settings, load_fitting_lockfile};
-
-/// Longest manifest inside an archive that is read, in bytes.
-const MOST_MANIFEST: u64 = 1 << 20;
+use crate::project::{LoadedProject, MANIFEST_NAME, MOST_MANIFEST, Settings, load_fitting_lockfile};
 
 /// A locked package and one of its artifacts.
 pub(crate) type Content<'l> = (&'l PackageName, &'l LockedPackage, &'l Artifact);
@@ -66,11 +63,10 @@ fn dispute(
     cache: &Cache,
 ) -> Result<Option<Disputed>, FlowError> {
     let tree = cache.tree(artifact.tree)?;
-    let mut text = String::new();
-    let read = tree.open_file(MANIFEST_NAME).map(|file| file.take(MOST_MANIFEST).read_to_string(&mut text));
-    let identity = match read {
-        // One that is longer, or not text, says nothing.
-        Ok(read) => read.ok().and_then(|_| Identity::of(&text)),
+    let identity = match tree.read_text(MANIFEST_NAME, MOST_MANIFEST) {
+        Ok(text) => Identity::of(&text),
+        // One that is too long, or not text, says nothing.
+        Err(error) if error.cause.kind() == io::ErrorKind::InvalidData => None,
         // What comes from a repository or an address may say nothing of itself: its digest is in the manifest or follows
         // from the commit.
         Err(error) if error.is_not_found() && locked.from.source().is_none() => {

@@ -6,17 +6,18 @@
 
 #![deny(missing_docs)]
 
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jiff::Timestamp;
 use yostel_core::{
-    ANY_PLATFORM, DocumentError, Manifest, Numbering, PackageDocument, PackageName, Release, Version, VersionError,
-    Withdrawal, run_purpose,
+    ANY_PLATFORM, DocumentError, Manifest, Numbering, Offers, Others, PackageDocument, PackageName, Release, Version,
+    VersionError, Withdrawal, run_purpose,
 };
 use yostel_files::{Disk, FileError, Folder, is_unfinished, remove_unfinished};
-use yostel_sources::{REGISTRY_FORMAT, RegistryHead, archive_file, document_file};
+use yostel_sources::{MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, RegistryHead, archive_file, document_file};
 use yostel_store::{PackError, Packed, pack};
 
 /// The manifest's file name inside a package.
@@ -172,7 +173,7 @@ impl Registry {
             return Err(not_one());
         }
         let at = Folder::open(folder)?;
-        let text = match at.read_text(HEAD) {
+        let text = match at.read_text(HEAD, MOST_HEAD) {
             Err(error) if error.is_not_found() => return Err(not_one()),
             text => text?,
         };
@@ -229,7 +230,7 @@ impl Registry {
             name: package.clone(),
             numbering,
             releases: Vec::new(),
-            others: Default::default(),
+            others: Others::new(),
         });
         if document.numbering != numbering {
             return Err(RegistryError::Numbering { package, before: document.numbering, now: numbering });
@@ -315,14 +316,14 @@ impl Registry {
         if release.withdrawn.is_some() {
             return Ok(false);
         }
-        Arc::make_mut(release).withdrawn = Some(Withdrawal { on: now, why: why.to_owned() });
+        Arc::make_mut(release).withdrawn = Some(Withdrawal { on: now, why: why.to_owned(), others: Others::new() });
         self.write_document(&document)?;
         Ok(true)
     }
 
     fn document(&self, package: &PackageName) -> Result<Option<PackageDocument>, RegistryError> {
         let file = document_file(package);
-        match self.folder.read_text(&file) {
+        match self.folder.read_text(&file, MOST_DOCUMENT) {
             Ok(text) => match PackageDocument::parse(&text, package) {
                 Ok(document) => Ok(Some(document)),
                 Err(cause) => Err(RegistryError::Document { path: self.folder.path_of(file), cause }),
@@ -375,7 +376,8 @@ fn release_of(
         withdrawn: None,
         deprecated: remarks.deprecated,
         replaced_by: remarks.replaced_by,
-        others: Default::default(),
+        others: Others::new(),
+        others_of_artifacts: BTreeMap::new(),
     }
 }
 
@@ -396,9 +398,13 @@ fn difference(there: &Release, now: &Release) -> Difference {
     }
     let artifact = &now.artifacts[0];
     let fits_all = |platform: &str| platform == ANY_PLATFORM;
+    // What only a later version understands is not for this one to judge.
+    let known = |offers: &Offers| Offers { others: Others::new(), ..offers.clone() };
     match there.artifacts.iter().find(|other| other.platform == artifact.platform) {
         Some(other) if other.tree != artifact.tree => Difference::In("its files"),
-        _ if there.needs != now.needs || there.offers != now.offers => Difference::In("what it needs or offers"),
+        _ if there.needs != now.needs || known(&there.offers) != known(&now.offers) => {
+            Difference::In("what it needs or offers")
+        }
         Some(_) => Difference::None,
         // Whoever locked what fits all would get other files than those who lock it now.
         None if fits_all(&artifact.platform) || there.artifacts.iter().any(|other| fits_all(&other.platform)) => {

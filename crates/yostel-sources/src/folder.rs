@@ -12,6 +12,12 @@ use crate::error::{SourceError, SourceErrorKind};
 /// The registry format this version reads and writes.
 pub const REGISTRY_FORMAT: u32 = 1;
 
+/// Longest `registry.json` that is read, in bytes.
+pub const MOST_HEAD: u64 = 1 << 20;
+
+/// Longest document of a package that is read, in bytes: tens of thousands of releases.
+pub const MOST_DOCUMENT: u64 = 32 << 20;
+
 /// What `registry.json` says.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RegistryHead {
@@ -72,7 +78,7 @@ impl FolderSource {
             return Err(fail(SourceErrorKind::Missing(folder)));
         }
         let opened = Folder::open(&folder).map_err(|error| fail(unread(error)))?;
-        let head = match opened.read_text("registry.json") {
+        let head = match opened.read_text("registry.json", MOST_HEAD) {
             Ok(text) => RegistryHead::parse(&text),
             Err(error) if error.is_not_found() => None,
             Err(error) => return Err(fail(unread(error))),
@@ -104,7 +110,7 @@ impl Source for FolderSource {
 
     fn document(&self, package: &PackageName) -> Result<Option<PackageDocument>, SourceError> {
         let file = document_file(package);
-        match self.folder.read_text(&file) {
+        match self.folder.read_text(&file, MOST_DOCUMENT) {
             Ok(text) => PackageDocument::parse(&text, package).map(Some).map_err(|cause| {
                 let path = self.folder.path_of(&file);
                 self.fail(SourceErrorKind::Document { package: package.clone(), path, cause })

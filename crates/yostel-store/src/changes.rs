@@ -76,7 +76,7 @@ pub fn read_file(tree: &Folder, path: &str, kind: EntryKind) -> Result<TreeFile,
     use std::os::unix::ffi::OsStringExt;
     let content = match kind {
         EntryKind::Link => tree.read_link(path)?.into_vec(),
-        EntryKind::File | EntryKind::Program => tree.read(path)?,
+        EntryKind::File | EntryKind::Program => tree.read(path, u64::MAX)?,
     };
     Ok(TreeFile { kind, content })
 }

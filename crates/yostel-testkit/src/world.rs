@@ -90,10 +90,11 @@ impl World {
             notes: None,
             artifacts,
             content: None,
-            withdrawn: withdrawn.then(|| Withdrawal { on: published, why: "broken".into() }),
+            withdrawn: withdrawn.then(|| Withdrawal { on: published, why: "broken".into(), others: BTreeMap::new() }),
             deprecated: None,
             replaced_by: None,
-            others: Default::default(),
+            others: BTreeMap::new(),
+            others_of_artifacts: BTreeMap::new(),
             version,
         };
         let document = self.documents.entry(name.clone()).or_insert_with(|| PackageDocument {

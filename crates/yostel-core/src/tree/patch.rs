@@ -159,6 +159,9 @@ impl Patch {
             }
             patch.files.push(file);
         }
+        if patch.files.is_empty() {
+            return Err(PatchError { line: 1, reason: "it changes no file" });
+        }
         patch.files.sort_by(|a, b| a.path.cmp(&b.path));
         if patch.files.windows(2).any(|pair| pair[0].path == pair[1].path) {
             return Err(PatchError { line: 1, reason: "it changes one file twice" });

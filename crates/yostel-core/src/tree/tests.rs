@@ -95,7 +95,7 @@ fn what_is_no_patch_names_the_line() {
     }
     let twice = "--- a/x\n+++ b/x\n@@ -1 +1 @@\n-a\n+b\n".repeat(2);
     assert_eq!(Patch::parse(&twice).unwrap_err().reason, "it changes one file twice");
-    assert_eq!(Patch::parse("words alone are an empty patch\n").unwrap(), Patch::default());
+    assert_eq!(Patch::parse("words alone are no patch\n").unwrap_err().reason, "it changes no file");
 }
 
 fn any_file() -> impl Strategy<Value = Option<TreeFile>> {

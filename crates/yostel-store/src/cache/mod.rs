@@ -40,6 +40,15 @@ use crate::unpack::{Like, UnpackConfig, unpack_into};
 use crate::verify::compare_tree;
 use aside::{Aside, Made};
 
+/// Longest listing that is read, in bytes: all paths a package may have (formats.md §5), and as much again for each entry.
+const MOST_LISTING: u64 = 64 << 20;
+
+/// Longest record of a project that is read, in bytes: a few hundred for each package.
+pub(crate) const MOST_RECORD: u64 = 64 << 20;
+
+/// Longest note on one archive or one package that is read, in bytes.
+pub(crate) const MOST_NOTE: u64 = 1 << 20;
+
 /// An archive that was checked and has no name yet.
 #[derive(Debug)]
 #[must_use = "dropping it throws the archive away; commit names it"]
@@ -277,7 +286,7 @@ impl Cache {
     pub fn is_tree_sound(&self, tree: TreeDigest) -> bool {
         let Ok(folder) = self.tree_folder(tree) else { return false };
         let Ok(files) = folder.folder("files") else { return false };
-        match (folder.read_text("stamp"), stamp(&files)) {
+        match (folder.read_text("stamp", MOST_NOTE), stamp(&files)) {
             (Ok(recorded), Ok(now)) if recorded == now => true,
             (_, Ok(now)) => {
                 // Touched, or its stamp is lost: only its content can tell.
@@ -302,7 +311,7 @@ impl Cache {
 
     /// Returns the stamp that was recorded for a tree.
     pub(crate) fn tree_stamp(&self, tree: TreeDigest) -> Option<String> {
-        self.tree_folder(tree).ok()?.read_text("stamp").ok()
+        self.tree_folder(tree).ok()?.read_text("stamp", MOST_NOTE).ok()
     }
 
     /// Reads a tree's listing and checks it against the tree's digest.
@@ -486,7 +495,7 @@ pub(crate) fn read_listing(folder: &Folder, path: &str, tree: TreeDigest) -> Res
 
 /// Reads the text of a listing that should have this digest.
 pub(crate) fn read_listing_text(folder: &Folder, path: &str, tree: TreeDigest) -> Result<String, FileError> {
-    let text = folder.read_text(path)?;
+    let text = folder.read_text(path, MOST_LISTING)?;
     if TreeDigest::of(text.as_bytes()) != tree {
         return Err(FileError::unfit("use", folder.path_of(path), "it is not the listing of its tree"));
     }

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use yostel_core::{ArchiveDigest, Artifact, TreeDigest};
 use yostel_files::{FileError, Folder, Kind};
 
-use super::Cache;
+use super::{Cache, MOST_NOTE};
 
 /// What is known of an archive.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -129,7 +129,7 @@ impl Cache {
     }
 
     fn note(&self, archive: ArchiveDigest) -> Option<Note> {
-        serde_json::from_str(&self.folder().ok()?.read_text(note_path(archive)).ok()?).ok()
+        serde_json::from_str(&self.folder().ok()?.read_text(note_path(archive), MOST_NOTE).ok()?).ok()
     }
 
     /// Lists what the cache holds, by package and version; what has no note comes last.

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use yostel_core::{Sha256, to_hex};
 use yostel_files::FileError;
 
-use super::Cache;
+use super::{Cache, MOST_RECORD};
 use crate::install::Placing;
 
 /// A project's last install, as this machine saw it.
@@ -48,7 +48,7 @@ pub struct ProjectRecord {
 impl Cache {
     /// Returns the record of the project in this folder; nothing when there is none or it cannot be read.
     pub fn project_record(&self, project: &Path) -> Option<ProjectRecord> {
-        let text = self.folder().ok()?.read_text(record_path(project)).ok()?;
+        let text = self.folder().ok()?.read_text(record_path(project), MOST_RECORD).ok()?;
         serde_json::from_str(&text).ok()
     }
 
@@ -75,7 +75,7 @@ impl Cache {
         let Some(root) = self.folder_if_there()? else { return Ok(Vec::new()) };
         let names = root.entries_of("projects")?;
         let read = |entry: &yostel_files::Entry| {
-            let text = root.read_text(Path::new("projects").join(&entry.name)).ok()?;
+            let text = root.read_text(Path::new("projects").join(&entry.name), MOST_RECORD).ok()?;
             serde_json::from_str(&text).ok()
         };
         Ok(names.iter().filter(|entry| entry.text().ends_with(".json")).filter_map(read).collect())

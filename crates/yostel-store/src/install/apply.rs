@@ -17,7 +17,7 @@ use super::links;
 use super::plan::{InstallPlan, PlannedPackage};
 use super::project::{Placing, Project, content_of, listing_path, text_digest};
 use crate::alter::installed_mode;
-use crate::cache::{Cache, ProjectRecord, read_listing_text};
+use crate::cache::{Cache, MOST_RECORD, ProjectRecord, read_listing_text};
 use crate::pack::fixed_time;
 use crate::parallel::for_each_in_parallel;
 use crate::stamp::stamp;
@@ -69,7 +69,7 @@ impl HeldProject {
     pub fn apply(&self, plan: &InstallPlan, cache: &Cache, progress: impl Fn() + Sync) -> Result<Installed, FileError> {
         // The project is held, so what is aside was left by a process that was killed; so were packages that it put in
         // place and did not come to write down.
-        let unfinished = self.state.read_text(UNFINISHED).ok().and_then(|text| Inventory::parse(&text));
+        let unfinished = self.state.read_text(UNFINISHED, MOST_RECORD).ok().and_then(|text| Inventory::parse(&text));
         self.state.remove("aside")?;
         remove_unfinished(&self.state, [INVENTORY, UNFINISHED]);
         let aside = self.state.make_folder("aside")?;

@@ -47,7 +47,8 @@ impl Project {
 fn holds(state: &Folder, folder: &Path, scripts: &BTreeMap<String, String>) -> bool {
     let Ok(at) = state.folder(Path::new(LAUNCH).join(folder)) else { return false };
     let is_there = |(name, text): (&String, &String)| {
-        at.meta(name).is_ok_and(|meta| meta.is_program()) && at.read_text(name).is_ok_and(|now| now == *text)
+        at.meta(name).is_ok_and(|meta| meta.is_program())
+            && at.read_text(name, text.len() as u64).is_ok_and(|now| now == *text)
     };
     at.entries().is_ok_and(|entries| entries.len() == scripts.len()) && scripts.iter().all(is_there)
 }

@@ -11,7 +11,7 @@ use super::apply::HeldProject;
 use super::plan::{InstallPlan, PlannedPackage};
 use super::project::Project;
 use crate::alter::{WrittenFor, write_file};
-use crate::cache::Cache;
+use crate::cache::{Cache, MOST_NOTE};
 use crate::changes::{FileChange, changes_between, read_file};
 use crate::verify::list_tree;
 
@@ -63,7 +63,7 @@ impl Project {
     /// Returns what a copy was made of; nothing when there is none.
     pub fn opened(&self, package: &PackageName) -> Option<OpenPackage> {
         let root = self.root_folder().ok()?;
-        let note: serde_json::Value = serde_json::from_str(&root.read_text(note_of(package)).ok()?).ok()?;
+        let note: serde_json::Value = serde_json::from_str(&root.read_text(note_of(package), MOST_NOTE).ok()?).ok()?;
         let base = TreeDigest::parse(note["base"].as_str()?).ok()?;
         let open = OpenPackage { package: package.to_string(), version: note["version"].as_str()?.to_owned(), base };
         root.has(altered_folder(package), Kind::Folder).then_some(open)

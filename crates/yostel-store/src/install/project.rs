@@ -11,7 +11,7 @@ use super::apply::HeldProject;
 use super::inventory::Inventory;
 use super::links;
 use super::plan::{InstallPlan, PlannedPackage};
-use crate::cache::{Cache, ProjectRecord, read_listing};
+use crate::cache::{Cache, MOST_RECORD, ProjectRecord, read_listing};
 use crate::install::STATE_FOLDER;
 use crate::parallel::for_each_in_parallel;
 use crate::stamp::stamp;
@@ -140,7 +140,7 @@ impl Project {
     }
 
     fn inventory_text(&self) -> Option<String> {
-        self.state_if_there().ok()??.read_text("inventory.json").ok()
+        self.state_if_there().ok()??.read_text("inventory.json", MOST_RECORD).ok()
     }
 
     /// Tells whether the project already is as planned, opening no package's file: inventory and links are read, and
@@ -149,7 +149,7 @@ impl Project {
         let inventory = plan.inventory();
         let text = inventory.write();
         let Ok(Some(state)) = self.state_if_there() else { return false };
-        if state.read_text("inventory.json").ok().as_deref() != Some(text.as_str()) {
+        if state.read_text("inventory.json", MOST_RECORD).ok().as_deref() != Some(text.as_str()) {
             return false;
         }
         let Some(record) = cache.project_record(&self.root) else { return false };

@@ -180,7 +180,7 @@ fn is_same_file(folder: &Folder, name: &str, content: &[u8], mode: u32) -> bool 
             && meta.modified.cast_unsigned() == FIXED_TIME
             && meta.modified_nanos == 0
     });
-    looks && folder.read(name).is_ok_and(|there| there == content)
+    looks && folder.read(name, content.len() as u64).is_ok_and(|there| there == content)
 }
 
 /// The tree that is being made.

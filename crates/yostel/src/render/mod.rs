@@ -130,20 +130,21 @@ pub(crate) fn join(texts: &[String]) -> String {
     }
 }
 
-/// Leaves out the middle of words that would fill the screen, like the path of a folder thousands of levels down.
+/// Leaves out the middle of words that would fill the screen, like the path of a folder thousands of levels down, and of
+/// whole texts, like a constraint with hundreds of alternatives.
 fn abridged(text: &str) -> String {
-    const START: usize = 160;
-    const END: usize = 80;
-    let words = text.split(' ').map(|word| {
-        let length = word.chars().count();
-        if length <= START + END {
-            return word.to_owned();
-        }
-        let start: String = word.chars().take(START).collect();
-        let end: String = word.chars().skip(length - END).collect();
-        format!("{start}…{end}")
-    });
-    words.collect::<Vec<_>>().join(" ")
+    let words: Vec<String> = text.split(' ').map(|word| without_middle(word, 160, 80)).collect();
+    without_middle(&words.join(" "), 1200, 400)
+}
+
+fn without_middle(text: &str, start: usize, end: usize) -> String {
+    let length = text.chars().count();
+    if length <= start + end {
+        return text.to_owned();
+    }
+    let first: String = text.chars().take(start).collect();
+    let last: String = text.chars().skip(length - end).collect();
+    format!("{first}…{last}")
 }
 
 /// Renders a diagnostic for people.

@@ -619,12 +619,18 @@ fn an_older_yostel_keeps_what_it_does_not_know() {
     let mut document: serde_json::Value = serde_json::from_str(&sandbox.read("depot/releases/unit.json")).unwrap();
     document["signatures"] = serde_json::json!({ "by": "Ida" });
     document["releases"][0]["owner"] = serde_json::json!(["the valley"]);
+    document["releases"][0]["artifacts"][0]["mirrors"] = serde_json::json!(["far"]);
+    document["releases"][0]["offers"]["manuals"] = serde_json::json!(["share/man"]);
+    document["releases"][1]["withdrawn"] = serde_json::json!({ "on": "2026-01-01T00:00:00Z", "why": "so", "until": 9 });
     sandbox.write("depot/releases/unit.json", document.to_string());
     sandbox.run("", "withdraw unit 1.0.0 --from depot --why old").expect(0);
     publish(&sandbox, "unit 3.0.0", "", &[]);
     let after: serde_json::Value = serde_json::from_str(&sandbox.read("depot/releases/unit.json")).unwrap();
     assert_eq!(after["signatures"], document["signatures"]);
-    assert_eq!(after["releases"][0]["owner"], document["releases"][0]["owner"]);
+    for field in ["owner", "artifacts", "offers"] {
+        assert_eq!(after["releases"][0][field], document["releases"][0][field], "{field}");
+    }
+    assert_eq!(after["releases"][1]["withdrawn"], document["releases"][1]["withdrawn"]);
     assert!(after["releases"][0]["withdrawn"].is_object());
 }
 
@@ -1027,4 +1033,136 @@ fn folders_thousands_of_levels_deep_are_in_nobodys_way() {
     sandbox.write("made/tool/yostel.toml", "[project]\nname = \"tool\"\nversion = \"1.0.0\"\n");
     let run = sandbox.run("made/tool", "publish --to ../../depot");
     assert!([0, 2].contains(&run.status) && run.stderr.len() < 2000, "{}: {}", run.status, run.stderr);
+}
+
+#[test]
+fn files_of_eight_gigabytes_are_not_read_where_a_few_bytes_should_be() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let patched = sandbox.read("console/yostel.toml") + "[alter]\ngust = { patch = \"gust.patch\", why = \"so\" }\n";
+    let in_cache = |below: &str| {
+        let mut files: Vec<String> = sandbox.picture(&format!("cache/{below}")).into_iter().collect();
+        files.retain(|line| line.contains(": "));
+        format!("cache/{below}/{}", files[0].split(':').next().unwrap())
+    };
+    let cases: [(&str, &str, i32); 11] = [
+        ("console/.yostel/inventory.json", "install", 0),
+        ("console/.yostel/unfinished.json", "install", 0),
+        (&in_cache("notes"), "install", 0),
+        (&in_cache("projects"), "install", 0),
+        (&in_cache("notes"), "cache list", 0),
+        ("depot/registry.json", "lock --fresh", 5),
+        ("depot/releases/unit.json", "lock --fresh", 5),
+        ("depot/releases/gust.json", "-C ../made/gust-2.1.0 publish --to ../../depot", 7),
+        ("console/yostel.toml", "lock", 7),
+        ("console/yostel.lock", "install", 7),
+        ("console/gust.patch", "lock", 2),
+    ];
+    for (path, words, status) in cases {
+        let before = fs::read(sandbox.path(path)).ok();
+        let manifest = sandbox.read("console/yostel.toml");
+        if path.ends_with(".patch") {
+            sandbox.write("console/yostel.toml", &patched);
+        }
+        fs::OpenOptions::new()
+            .write(true)
+            .create(true)
+            .truncate(false)
+            .open(sandbox.path(path))
+            .unwrap()
+            .set_len(8 << 30)
+            .unwrap();
+        let program = env!("CARGO_BIN_EXE_yostel");
+        let limited = sandbox.shell("console", &format!("ulimit -v 1000000; exec {program} {words}"));
+        let run = sandbox.finish(&mut { limited }).expect(status);
+        assert!(status == 0 || run.stderr.contains("it is longer than"), "{path}: {}", run.stderr);
+        fs::remove_file(sandbox.path(path)).ok();
+        before.into_iter().for_each(|before| sandbox.write(path, before));
+        sandbox.write("console/yostel.toml", manifest);
+    }
+    sandbox.run("console", "verify").expect(0);
+}
+
+#[test]
+fn a_path_with_a_line_break_quotes_and_blanks_is_a_path() {
+    let sandbox = small_world();
+    let name = "a\n b'\"$(touch evil)`touch evil`\\é";
+    fs::rename(sandbox.path("console"), sandbox.path(name)).unwrap();
+    for words in ["lock", "install", "verify", "list", "alter gust", "alter gust --drop", "cache list", "tree"] {
+        let run = sandbox.run(name, words).expect(0);
+        assert!(!run.stdout.contains("a\n b"), "{words}: {}", run.stdout);
+    }
+    assert!(sandbox.run(name, "run -- gust-now").expect(0).stdout.starts_with("gust 2.1.0"));
+    let told = sandbox.finish(&mut sandbox.shell(name, "eval \"$(yostel env)\"; gust-now")).expect(0).stdout;
+    assert!(told.starts_with("gust 2.1.0"), "{told}");
+    assert!(!sandbox.path(name).join("evil").exists() && !sandbox.path("evil").exists());
+}
+
+#[test]
+fn a_file_system_that_runs_no_programs_holds_an_install() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let script = "mount -t tmpfs -o noexec tmpfs ../other || exit 99
+        cp -r . ../other && cd ../other && sed -i 's|../depot|'$OLDPWD'/../depot|' yostel.toml || exit 98
+        $YOSTEL install && $YOSTEL verify && $YOSTEL install --quick || exit 97
+        $YOSTEL run -- gust-now";
+    fs::create_dir(sandbox.path("other")).unwrap();
+    let mut command = Command::new("unshare");
+    command.args(["--user", "--map-root-user", "--mount", "sh", "-c", script]).current_dir(sandbox.path("console"));
+    let inner = sandbox.command("console", "");
+    command.envs(inner.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    let run = sandbox.finish(command.env("YOSTEL", inner.get_program()));
+    if run.status == 99 || run.stderr.contains("unshare failed") {
+        eprintln!("skipped: this machine allows no mounts of one's own");
+        return;
+    }
+    run.expect(2).says(&["gust-now", "Permission denied", "next:"]);
+}
+
+#[test]
+fn a_cache_of_another_user_serves_an_install() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let mine = ["theirs/home", "theirs/console"];
+    mine.iter().for_each(|folder| fs::create_dir_all(sandbox.path(folder)).unwrap());
+    for file in ["yostel.toml", "yostel.lock"] {
+        let text = sandbox.read(&format!("console/{file}")).replace("../depot", "../../depot");
+        sandbox.write(&format!("theirs/console/{file}"), text);
+    }
+    fs::set_permissions(sandbox.path(""), fs::Permissions::from_mode(0o755)).unwrap();
+    let given = Command::new("chown").args(["-R", "65534:65534"]).arg(sandbox.path("theirs")).output();
+    if !given.is_ok_and(|output| output.status.success()) {
+        eprintln!("skipped: only root can be another user");
+        return;
+    }
+    let as_other = |words: &str| {
+        let inner = sandbox.command("theirs/console", words);
+        let mut command = Command::new("setpriv");
+        command.args(["--reuid", "65534", "--regid", "65534", "--clear-groups"]).arg(sandbox.path("yostel"));
+        command.args(inner.get_args()).current_dir(sandbox.path("theirs/console")).env_clear();
+        command.envs(inner.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        sandbox.finish(command.env("HOME", sandbox.path("theirs/home")))
+    };
+    // Where the tests are built, not everybody may look.
+    fs::copy(env!("CARGO_BIN_EXE_yostel"), sandbox.path("yostel")).unwrap();
+    let before = sandbox.picture("cache");
+    let run = as_other("install").expect(0);
+    assert!(run.stdout.contains("Installed 3 packages") && run.stdout.contains("the cache cannot note this install"), "{}", run.stdout);
+    as_other("verify").expect(0);
+    as_other("cache verify").expect(0);
+    assert!(as_other("run -- gust-now").expect(0).stdout.starts_with("gust 2.1.0"));
+    as_other("cache prune --keep-under 0B").expect(7).says(&["next:"]);
+    assert_eq!(sandbox.picture("cache"), before);
+    // What the other user made is taken as it is, and no better.
+    let file = sandbox
+        .path("theirs/console")
+        .join(folder_of(&sandbox, "gust").trim_start_matches("console/"))
+        .join("bin/gust-now");
+    fs::set_permissions(&file, fs::Permissions::from_mode(0o755)).unwrap();
+    fs::write(&file, "other").unwrap();
+    sandbox.run("theirs/console", "verify").expect(4);
+    sandbox.run("theirs/console", "install").expect(0);
+    sandbox.run("theirs/console", "verify").expect(0);
 }

@@ -17,6 +17,7 @@ mod locking;
 mod looking;
 mod overriding;
 mod pages;
+mod refusals;
 mod refusing;
 mod speaking;
 mod together;

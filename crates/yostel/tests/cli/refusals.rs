@@ -1,0 +1,258 @@
+//! Every code of docs/errors.md, met by the built program: what leads to it, and that it says what the page says.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::process::Command;
+
+use serde_json::Value;
+use yostel_testkit::Sandbox;
+
+use crate::small_world;
+
+/// What a script may use: the small world, from the folder of its project.
+const WORDS: &str = r#"
+refuse() { yostel --format json "$@"; }
+fine() { yostel --quiet "$@" > ../fine.log 2>&1 || { cat ../fine.log >&2; exit 99; }; }
+need() { sed -i "s|^\[needs.run\]|&\n$1|" yostel.toml; }
+say() { printf '%s\n' "$@" >> yostel.toml; }
+seal() {
+  line=$(grep -n '^seal = ' yostel.lock | cut -d: -f1)
+  sum=$(tail -n +$((line + 1)) yostel.lock | sha256sum | cut -d' ' -f1)
+  sed -i "${line}s/.*/seal = \"sha256:$sum\"/" yostel.lock
+}
+patched() { # LINES of a patch of gust
+  mkdir patches && printf '%s\n' "$@" > patches/gust.patch
+  say '[alter]' 'gust = { patch = "patches/gust.patch", why = "so" }'
+}
+repository() { # with what is in the folder ../kept
+  git init -q ../kept && git -C ../kept add -A
+  git -C ../kept -c user.name=a -c user.email=a@example.org commit -qm made || exit 99
+}
+package() { # NAME LINES: a folder with a manifest
+  mkdir -p "../$1" && printf '[project]\nname = "%s"\nversion = "1.0.0"\n%s\n' "$1" "$2" > "../$1/yostel.toml"
+}
+"#;
+
+/// Codes and how they are met.
+const REFUSALS: &[(&str, &str)] = &[
+    (
+        "ambiguous-source",
+        "fine registry create ../other; fine -C ../made/gust-2.1.0 publish --to ../../other
+         say '[sources.other]' 'folder = \"../other\"'; refuse lock",
+    ),
+    ("already-a-project", "refuse init"),
+    ("already-published", "echo more > ../made/gust-2.1.0/more; refuse -C ../made/gust-2.1.0 publish --to ../../depot"),
+    ("archive-differs", "fine lock; for file in ../depot/archives/sha256/*; do echo >> $file; done; refuse install"),
+    ("archive-missing", "need \"far = { archive = '../far.tar.gz', digest = 'sha256:$(printf %064d 0)' }\"; refuse lock"),
+    (
+        "archive-refused",
+        "echo none > ../far.tar.gz; sum=$(sha256sum ../far.tar.gz | cut -d' ' -f1)
+         need \"far = { archive = '../far.tar.gz', digest = 'sha256:$sum' }\"; refuse lock",
+    ),
+    ("bad-epoch", "SOURCE_DATE_EPOCH=yesterday refuse list"),
+    ("bad-patience", "YOSTEL_IDLE_SECONDS=never refuse list"),
+    ("cannot-read", "printf '\\377' > yostel.toml; refuse lock"),
+    ("cannot-run", "fine lock; fine install; refuse run -- none-such"),
+    ("cannot-write", "fine lock; touch .yostel; refuse install"),
+    ("collision", "need '\"valley/bell\" = \"*\"'; refuse lock"),
+    ("constraint", "refuse add unit '>>1'"),
+    ("disk-full", "trap '' XFSZ; ulimit -f 0; refuse lock"),
+    ("foreign-manifest", "package kept; repository; need 'other = { git = \"../kept\" }'; refuse lock"),
+    ("git", "need 'kept = { git = \"../kept\" }'; refuse lock"),
+    ("git-address", "need 'kept = { git = \"git://example.org/kept\" }'; refuse lock"),
+    ("git-missing", "need 'kept = { git = \"../kept\" }'; PATH=$(dirname \"$(command -v yostel)\"); refuse lock"),
+    (
+        "git-out-of-time",
+        "need 'kept = { git = \"ssh://example.org/kept\" }'
+         GIT_SSH_COMMAND='sleep 9 #' YOSTEL_IDLE_SECONDS=1 refuse lock",
+    ),
+    (
+        "git-refused",
+        "package kept; touch ../kept/\"$(printf 'a\\033')\"; repository; need 'kept = { git = \"../kept\" }'; refuse lock",
+    ),
+    ("kit", "echo none > ../kit.tar; refuse cache load ../kit.tar"),
+    ("lockfile-broken", "fine lock; sed -i 's/^name = \"unit\"/name = \"Unit\"/' yostel.lock; seal; refuse install"),
+    ("lockfile-changed", "fine lock; sed -i 's/2.1.0/2.0.0/' yostel.lock; refuse install"),
+    (
+        "lockfile-disputed",
+        "fine lock; sed -i 's/who = \"gust 2.1.0\", accept = \"^1\"/who = \"gust 2.1.0\", accept = \">=1\"/' yostel.lock
+         seal; refuse install",
+    ),
+    ("lockfile-later-format", "fine lock; sed -i 's/^format = 1/format = 99/' yostel.lock; seal; refuse install"),
+    ("lockfile-merge", "fine lock; echo '<<<<<<< ours' >> yostel.lock; refuse install"),
+    ("lockfile-missing", "refuse install"),
+    ("lockfile-stale", "fine lock; sed -i 's/\"^2\"/\"^3\"/' yostel.toml; refuse install"),
+    (
+        "lockfile-unreadable",
+        "alternatives() { seq -s '||' -f \">=1, <2.$1.%g\" 16; }
+         package far \"[needs.run]
+one = '$(alternatives 1)'
+two = '$(alternatives 2)'\"; package one; package two; fine -C ../far publish --to ../depot
+         need 'far = \"*\"'
+         say '[swap]' 'one = { for = \"unit\", why = \"so\" }' 'two = { for = \"unit\", why = \"so\" }' '[agreed]' \"unit = '$(alternatives 3)'\" '[policy]' 'coexist = [\"unit\"]'
+         refuse lock",
+    ),
+    ("manifest-agreed", "need 'unit = \"agreed\"'; refuse lock"),
+    (
+        "manifest-contradiction",
+        "say '[swap]' 'gust = { for = \"unit\", why = \"so\" }' 'unit = { for = \"gust\", why = \"so\" }'; refuse lock",
+    ),
+    ("manifest-missing-key", "sed -i '/^name/d' yostel.toml; refuse lock"),
+    ("manifest-syntax", "say '['; refuse lock"),
+    ("manifest-type", "need 'unit = 1'; refuse lock"),
+    ("manifest-unknown-key", "say 'folders = \"x\"'; refuse lock"),
+    ("manifest-value", "say '[policy]' 'minimum-age = \"soon\"'; refuse lock"),
+    ("name", "need 'Unit = \"*\"'; refuse lock"),
+    (
+        "needs-elsewhere",
+        "package kept '[needs.run]
+other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to ../depot",
+    ),
+    ("needs-itself", "need 'console = \"*\"'; refuse lock"),
+    (
+        "no-artifact",
+        "package far; for to in linux/arm64 darwin/arm64; do fine -C ../far publish --to ../depot --platform $to; done
+         need 'far = \"*\"'; sed -i 's|^name|platforms = [\"linux/arm64\"]\\n&|' yostel.toml; fine lock
+         refuse install --platform darwin/arm64",
+    ),
+    ("no-cache-folder", "unset YOSTEL_CACHE HOME XDG_CACHE_HOME; refuse list"),
+    ("no-folder", "refuse -C none-such list"),
+    ("no-permission", "fine lock; YOSTEL_CACHE=/sys/none refuse install"),
+    ("no-project", "refuse -C .. lock"),
+    ("no-releases-admitted", "refuse add valley/bell '^7'"),
+    ("no-source", "sed -i '/^\\[sources/,$d' yostel.toml; refuse lock"),
+    ("no-such-need", "refuse remove unit"),
+    ("no-such-project", "say '[workspace]' 'projects = []'; fine lock; refuse install --only other"),
+    ("no-such-registry", "refuse publish --to none-such"),
+    ("no-such-release", "refuse withdraw --from ../depot gust 9.0.0 --why broken"),
+    ("no-such-repair", "need '\"valley/bell\" = \"*\"'; refuse settle 99"),
+    ("no-version", "package kept; sed -i '/^version/d' ../kept/yostel.toml; refuse -C ../kept publish --to ../depot"),
+    ("not-altered", "fine lock; fine install; refuse alter gust --keep --why so"),
+    ("not-in-cache", "fine lock; refuse install --offline"),
+    ("not-installed", "fine lock; refuse run -- true"),
+    ("not-locked", "fine lock; fine install; refuse where unknown"),
+    ("not-packed", "ln -s /etc/hostname ../made/gust-2.1.0/link; refuse -C ../made/gust-2.1.0 publish --to ../../depot"),
+    ("not-shareable", "package kept; need 'kept = { path = \"../kept\" }'; refuse lock --shareable"),
+    (
+        "numbering",
+        "sed -i 's|^version.*|version = \"7.0\"\\nnumbering = { order = \"words\" }|' ../made/gust-2.1.0/yostel.toml
+         refuse -C ../made/gust-2.1.0 publish --to ../../depot",
+    ),
+    ("other-tool", "sed -i 's|^name|yostel = \">=99\"\\n&|' yostel.toml; refuse lock"),
+    (
+        "out-of-time",
+        // Fourteen pigeons for thirteen holes, of which a release each says whose it is.
+        "document() { echo \"{\\\"format\\\": 1, \\\"name\\\": \\\"$1\\\", \\\"releases\\\": [${2#,}]}\" > ../depot/releases/$1.json; }
+         release() {
+           printf ',{\"version\": \"%s.0.0\", \"published\": \"2026-01-01T00:00:00Z\", \"needs\": {\"run\": {%s}}, ' $1 \"$2\"
+           printf '\"artifacts\": [{\"platform\": \"any\", \"size\": 1, \"digest\": \"%s\", \"tree\": \"%s\"}]}' $zero $zero
+         }
+         zero=sha256:$(printf %064d 0)
+         for hole in $(seq 13); do
+           document hole$hole \"$(for of in $(seq 14); do release $of ''; done)\"
+         done
+         for bird in $(seq 14); do
+           need \"bird$bird = '*'\"
+           document bird$bird \"$(for hole in $(seq 13); do release $hole \"\\\"hole$hole\\\": \\\"=$bird.0.0\\\"\"; done)\"
+         done
+         refuse lock --time-limit 1ms",
+    ),
+    ("patch-rejected", "patched '--- a/bin/gust-now' '+++ b/bin/gust-now' '@@ -1,1 +1,1 @@' '-none' '+some'; refuse lock"),
+    ("patch-syntax", "patched 'no patch'; refuse lock"),
+    ("patch-unreadable", "patched; rm patches/gust.patch; refuse lock"),
+    ("path", "need 'kept = { path = \"../kept\" }'; refuse lock"),
+    ("registry-broken", "echo none > ../depot/releases/gust.json; refuse -C ../made/gust-2.1.0 publish --to ../../depot"),
+    (
+        "registry-later-format",
+        "echo '{ \"format\": 99, \"name\": \"depot\" }' > ../depot/registry.json; refuse registry contents ../depot",
+    ),
+    ("registry-missing", "refuse registry contents ."),
+    ("registry-occupied", "refuse registry create ."),
+    (
+        "republished",
+        "fine lock; fine registry create ../other; echo more > ../made/gust-2.1.0/more
+         fine -C ../made/gust-2.1.0 publish --to ../../other; cp -r ../other/archives ../depot; cp ../other/releases/gust.json ../depot/releases
+         sed -i 's/\"^2\"/\">=2\"/' yostel.toml; refuse lock",
+    ),
+    ("separator", "fine lock; fine install; cp -r . ../a:b; refuse -C ../a:b env"),
+    ("source-archive-missing", "fine lock; rm ../depot/archives/sha256/*; refuse install"),
+    ("source-broken", "echo none > ../depot/releases/gust.json; refuse lock"),
+    ("source-missing", "rm -r ../depot; refuse lock"),
+    (
+        "tree-differs",
+        "fine lock; sed -i 's/tree = \"sha256:...../tree = \"sha256:00000/' yostel.lock; seal; refuse install",
+    ),
+    ("unknown-package", "need 'none-such = \"*\"'; refuse lock"),
+    ("unknown-purpose", "fine lock; refuse install --for none-such"),
+    ("unknown-source", "fine lock; sed -i 's/sources.depot/sources.other/' yostel.toml; refuse install"),
+    (
+        "variable-refused",
+        "package far '[offers.variables]
+LD_PRELOAD = \"x\"'; fine -C ../far publish --to ../depot
+         need 'far = \"*\"'; fine lock; fine install; refuse env",
+    ),
+    ("version", "sed -i 's/^version.*/version = \"1\"/' yostel.toml; refuse lock"),
+    ("workspace", "say '[workspace]' 'projects = [\"none-such\"]'; refuse lock"),
+];
+
+/// Codes that no input of the built program leads to, and why.
+const UNMET: &[(&str, &str)] = &[
+    ("bad-clock", "the clock of this machine is right"),
+    ("internal", "there is no known fault"),
+    ("manifest", "a manifest that cannot be read is refused before it is edited, with its place"),
+];
+
+fn statuses_of_the_page() -> BTreeMap<String, Vec<i64>> {
+    let page = include_str!("../../../../docs/errors.md");
+    let rows = page.split("## §3").nth(1).unwrap().lines().filter(|line| line.starts_with("| `"));
+    rows.map(|row| {
+        let cells: Vec<&str> = row.trim_matches('|').split(" | ").map(str::trim).collect();
+        let numbers = cells[2].split(|c: char| !c.is_ascii_digit()).filter_map(|word| word.parse().ok());
+        (cells[0].trim_matches('`').to_owned(), numbers.collect())
+    })
+    .collect()
+}
+
+#[test]
+fn every_code_of_the_page_is_met_with_its_status_and_a_next_step() {
+    let page = statuses_of_the_page();
+    let world = small_world();
+    let known: BTreeSet<&str> = REFUSALS.iter().chain(UNMET).map(|(code, _)| *code).collect();
+    let mut wrong: Vec<String> = page
+        .keys()
+        .filter(|code| !known.contains(code.as_str()))
+        .map(|code| format!("{code}: nothing here leads to it"))
+        .collect();
+    let next = std::sync::Mutex::new(REFUSALS.iter());
+    let found = std::sync::Mutex::new(Vec::new());
+    std::thread::scope(|scope| {
+        for _ in 0..4 {
+            scope.spawn(|| {
+                while let Some((code, script)) = { next.lock().unwrap().next() } {
+                    if let Some(problem) = problem_of(&world, code, script, page.get(*code)) {
+                        found.lock().unwrap().push(format!("{code}: {problem}"));
+                    }
+                }
+            });
+        }
+    });
+    wrong.extend(found.into_inner().unwrap());
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+/// Runs a script in a copy of the world; says what is not as it should be.
+fn problem_of(world: &Sandbox, code: &str, script: &str, statuses: Option<&Vec<i64>>) -> Option<String> {
+    let sandbox = Sandbox::new(env!("CARGO_BIN_EXE_yostel"));
+    let copied = Command::new("cp").args(["-a", "."]).arg(sandbox.path("")).current_dir(world.path("")).status();
+    assert!(copied.unwrap().success());
+    let run = sandbox.finish(&mut sandbox.shell("console", &format!("{WORDS}\n{script}")));
+    let Ok(told) = serde_json::from_str::<Value>(&run.stdout) else {
+        return Some(format!("status {}, {}{}", run.status, run.stdout, run.stderr));
+    };
+    let error = &told["errors"][0];
+    let right = error["code"] == code
+        && told["exit"] == i64::from(run.status)
+        && statuses.is_some_and(|statuses| statuses.contains(&i64::from(run.status)))
+        && error["headline"].as_str().is_some_and(|text| !text.is_empty())
+        && error["next"].as_array().is_some_and(|next| !next.is_empty());
+    (!right).then(|| format!("status {}, {told}", run.status))
+}
