@@ -136,7 +136,7 @@ pub fn archive(data: &[u8]) {
         if std::fs::create_dir(&into).is_err() {
             return;
         }
-        let outcome = unpack(Cursor::new(bytes), &into, SMALL);
+        let outcome = unpack(bytes, &into, SMALL);
         assert_eq!(std::fs::read_dir(outer.path()).map(Iterator::count).ok(), Some(1), "something is beside it");
         if let Ok(listing) = outcome {
             let folder = yostel_files::Folder::open(&into).expect("it is there");

@@ -267,8 +267,7 @@ impl Cache {
         let (size, archive) = archive;
         let (made, folder) = self.aside()?.make_folder()?;
         let files = folder.make_folder("files")?;
-        let reader = archive.open()?;
-        let listing = unpack_into(BufReader::with_capacity(128 * 1024, reader), &files, config, None)?;
+        let listing = unpack_into(|| Ok(buffered(archive.open()?)), &files, config, None)?;
         let tree = describe(made, &folder, &listing)?;
         Ok((Artifact { size, tree: tree.tree(), ..announced }, archive, tree))
     }
@@ -344,13 +343,13 @@ impl Cache {
         let like = like.filter(|like| *like != artifact.tree).and_then(|like| {
             Some(Like { files: Nearby::new(self.tree(like).ok()?), listing: self.listing(like).ok()? })
         });
-        let reader = match archive {
-            Some(staged) => staged.open()?,
-            None => self.open_archive(artifact.digest)?,
+        let open = || match archive {
+            Some(staged) => Ok(buffered(staged.open()?)),
+            None => Ok(buffered(self.open_archive(artifact.digest)?)),
         };
         let (made, folder) = self.aside()?.make_folder()?;
         let files = folder.make_folder("files")?;
-        match unpack_into(BufReader::with_capacity(128 * 1024, reader), &files, config, like) {
+        match unpack_into(open, &files, config, like) {
             Ok(listing) if listing.digest() == artifact.tree => Ok(describe(made, &folder, &listing)?),
             other => {
                 // An archive that rotted in the cache must not be blamed on its author, nor be used again.
@@ -485,6 +484,10 @@ fn digest_file(folder: &Folder, path: &str) -> Result<(ArchiveDigest, u64), File
         bytes += n as u64;
         digest.update(&buffer[..n]);
     }
+}
+
+fn buffered(archive: File) -> BufReader<File> {
+    BufReader::with_capacity(128 * 1024, archive)
 }
 
 /// Reads a listing that should have this digest.

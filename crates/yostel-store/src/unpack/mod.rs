@@ -45,6 +45,9 @@ const UNSUSPICIOUS: u64 = 16 << 20;
 /// Entries that any archive may have, however small it is; beyond, each takes 16 bytes of the archive at least.
 const FEW_ENTRIES: u64 = 20_000;
 
+/// Entries at which an archive is looked at to its end before more of them are written.
+const MANY_ENTRIES: u64 = 5_000;
+
 impl Default for UnpackConfig {
     fn default() -> Self {
         Self { bytes: 8 << 30, entries: 200_000, path_bytes: 16 << 20, window_log: 25, growth: 1000 }
@@ -58,17 +61,21 @@ impl Default for UnpackConfig {
 /// # Errors
 /// `Refused` for an archive that breaks a rule, `Store` when the folder cannot be written. The folder then holds a part
 /// that the caller removes.
-pub fn unpack(archive: impl Read + Seek, into: &std::path::Path, config: UnpackConfig) -> Result<Listing, AdmitError> {
-    unpack_into(archive, &Folder::open_on(&Disk::default(), into)?, config, None)
+pub fn unpack(archive: &[u8], into: &std::path::Path, config: UnpackConfig) -> Result<Listing, AdmitError> {
+    unpack_into(|| Ok(io::Cursor::new(archive)), &Folder::open_on(&Disk::default(), into)?, config, None)
 }
 
 /// Like [`unpack`], into a folder that is held, and sharing files with the tree `like`.
-pub(crate) fn unpack_into(
-    mut archive: impl Read + Seek,
+///
+/// `open` opens the archive; one with many entries is opened twice, and looked at to its end before most of them are
+/// written.
+pub(crate) fn unpack_into<R: Read + Seek>(
+    open: impl Fn() -> Result<R, AdmitError>,
     into: &Folder,
     config: UnpackConfig,
     like: Option<Like>,
 ) -> Result<Listing, AdmitError> {
+    let mut archive = open()?;
     let size = archive.seek(SeekFrom::End(0)).map_err(malformed)?;
     archive.rewind().map_err(malformed)?;
     let mut head = [0; 262];
@@ -76,31 +83,31 @@ pub(crate) fn unpack_into(
     archive.read_exact(&mut head[..known]).map_err(malformed)?;
     archive.rewind().map_err(malformed)?;
     let bytes = config.bytes.min(UNSUSPICIOUS.saturating_add(size.saturating_mul(config.growth)));
-    let entries = config.entries.min(FEW_ENTRIES + size / 16);
-    let mut tree = Tree {
-        nearby: Nearby::new(into.clone()),
-        like,
-        limits: UnpackConfig { bytes, entries, ..config },
-        left: UnpackConfig { bytes, entries, ..config },
-        listing: Listing::default(),
-        targets: BTreeMap::new(),
-        claims: BTreeMap::new(),
+    let limits = UnpackConfig { bytes, entries: config.entries.min(FEW_ENTRIES + size / 16), ..config };
+    let judge = || {
+        let mut tree = Tree { looks_only: true, ..Tree::new(into, limits) };
+        read(&mut open()?, &head, size, &mut tree)?;
+        tree.finish().map(drop)
     };
+    let mut tree = Tree { like, unjudged: Some(Box::new(judge)), ..Tree::new(into, limits) };
+    read(&mut archive, &head, size, &mut tree)?;
+    tree.finish()
+}
+
+/// Reads an archive whose first bytes are known into a tree.
+fn read(archive: &mut (impl Read + Seek), head: &[u8; 262], size: u64, tree: &mut Tree<'_>) -> Result<(), AdmitError> {
     match head {
         [0x28, 0xb5, 0x2f, 0xfd, ..] => {
             let mut decoder = zstd::Decoder::new(archive).map_err(malformed)?;
-            decoder.window_log_max(config.window_log).map_err(malformed)?;
-            tape::unpack(Metered::new(decoder, &tree), &mut tree)?;
+            decoder.window_log_max(tree.limits.window_log).map_err(malformed)?;
+            tape::unpack(Metered::new(decoder, tree), tree)
         }
-        [0x1f, 0x8b, ..] => {
-            tape::unpack(Metered::new(flate2::read::MultiGzDecoder::new(archive), &tree), &mut tree)?;
-        }
-        [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => zipped::unpack(archive, size, &mut tree)?,
+        [0x1f, 0x8b, ..] => tape::unpack(Metered::new(flate2::read::MultiGzDecoder::new(archive), tree), tree),
+        [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => zipped::unpack(archive, size, tree),
         // Not compressed: POSIX has this word in the head of each entry.
-        [.., b'u', b's', b't', b'a', b'r'] => tape::unpack(Metered::new(archive, &tree), &mut tree)?,
-        _ => return Err(refused(UnpackRefusal::UnknownFormat)),
+        [.., b'u', b's', b't', b'a', b'r'] => tape::unpack(Metered::new(archive, tree), tree),
+        _ => Err(refused(UnpackRefusal::UnknownFormat)),
     }
-    tree.finish()
 }
 
 fn malformed(error: io::Error) -> AdmitError {
@@ -122,7 +129,7 @@ struct Metered<R> {
 }
 
 impl<R> Metered<R> {
-    fn new(inner: R, tree: &Tree) -> Self {
+    fn new(inner: R, tree: &Tree<'_>) -> Self {
         // A header, a long name and padding for each entry come on top of what files hold.
         let limit = tree.limits.bytes.saturating_add(tree.limits.entries.saturating_mul(4096));
         let limit = if tree.limits.bytes < UnpackConfig::default().bytes { tree.limits.bytes } else { limit };
@@ -184,8 +191,12 @@ fn is_same_file(folder: &Folder, name: &str, content: &[u8], mode: u32) -> bool 
 }
 
 /// The tree that is being made.
-struct Tree {
+struct Tree<'a> {
     nearby: Nearby,
+    /// Whether nothing is written, and no content read.
+    looks_only: bool,
+    /// Judges the whole archive, which is done once it turns out to have many entries.
+    unjudged: Option<Box<dyn FnOnce() -> Result<(), AdmitError> + 'a>>,
     like: Option<Like>,
     limits: UnpackConfig,
     /// What is left of the limits.
@@ -204,16 +215,34 @@ struct Claim {
     spelling: Option<String>,
 }
 
-impl Tree {
+impl Tree<'_> {
+    fn new(into: &Folder, limits: UnpackConfig) -> Self {
+        Self {
+            nearby: Nearby::new(into.clone()),
+            looks_only: false,
+            unjudged: None,
+            like: None,
+            limits,
+            left: limits,
+            listing: Listing::default(),
+            targets: BTreeMap::new(),
+            claims: BTreeMap::new(),
+        }
+    }
+
     /// Counts one entry of the archive, whatever comes of it.
     fn count(&mut self) -> Result<(), AdmitError> {
         match self.left.entries.checked_sub(1) {
             Some(left) => self.left.entries = left,
             None => {
-                return Err(refused(UnpackRefusal::TooMuch { limit: self.limits.entries, unit: "files and folders" }));
+                let limit = self.limits.entries;
+                return Err(refused(UnpackRefusal::TooMuch { limit, unit: "files and folders" }));
             }
         }
-        Ok(())
+        match self.unjudged.take_if(|_| self.limits.entries - self.left.entries == MANY_ENTRIES) {
+            Some(judge) => judge(),
+            None => Ok(()),
+        }
     }
 
     /// Takes one entry in. `size` is what the archive says of it; `content` is read to its end.
@@ -305,8 +334,10 @@ impl Tree {
                 return Err(refused(UnpackRefusal::TooMuch { limit, unit: "bytes of paths" }));
             }
         }
-        let (folder, name) = self.nearby.made_for(path)?;
-        folder.symlink(&target, name)?;
+        if !self.looks_only {
+            let (folder, name) = self.nearby.made_for(path)?;
+            folder.symlink(&target, name)?;
+        }
         let entry =
             Entry { kind: EntryKind::Link, digest: ContentDigest::of(target.as_bytes()), size: target.len() as u64 };
         self.targets.insert(path.to_owned(), target);
@@ -320,6 +351,9 @@ impl Tree {
         };
         self.left.bytes = left;
         let (kind, mode) = if program { (EntryKind::Program, 0o555) } else { (EntryKind::File, 0o444) };
+        if self.looks_only {
+            return Ok(Entry { kind, digest: ContentDigest::of(b""), size: announced });
+        }
         if let Some(expected) = self.like.as_ref().and_then(|like| like.candidate(path, kind, announced)) {
             return self.shared_file(path, &expected, mode, content);
         }

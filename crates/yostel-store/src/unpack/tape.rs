@@ -29,7 +29,7 @@ struct Remarks {
     sparse: bool,
 }
 
-pub(super) fn unpack(stream: impl Read, tree: &mut Tree) -> Result<(), AdmitError> {
+pub(super) fn unpack(stream: impl Read, tree: &mut Tree<'_>) -> Result<(), AdmitError> {
     let mut reader = tar::Archive::new(stream);
     let mut remarks = Remarks::default();
     for entry in reader.entries().map_err(malformed)?.raw(true) {
@@ -79,7 +79,7 @@ pub(super) fn unpack(stream: impl Read, tree: &mut Tree) -> Result<(), AdmitErro
     }
 }
 
-fn take(entry: &mut tar::Entry<'_, impl Read>, remarks: Remarks, tree: &mut Tree) -> Result<(), AdmitError> {
+fn take(entry: &mut tar::Entry<'_, impl Read>, remarks: Remarks, tree: &mut Tree<'_>) -> Result<(), AdmitError> {
     let header = entry.header();
     let path = remarks.path.unwrap_or_else(|| header.path_bytes().into_owned());
     let size = entry.size();

@@ -10,7 +10,7 @@ use crate::error::{AdmitError, UnpackRefusal};
 /// Bits of a Unix mode that say what an entry is.
 const KIND_BITS: u32 = 0o170_000;
 
-pub(super) fn unpack(mut archive: impl Read + Seek, size: u64, tree: &mut Tree) -> Result<(), AdmitError> {
+pub(super) fn unpack(mut archive: impl Read + Seek, size: u64, tree: &mut Tree<'_>) -> Result<(), AdmitError> {
     let told = directory::check(&mut archive, size, tree.limits.entries)?;
     let mut reader = zip::ZipArchive::new(archive).map_err(unread)?;
     if reader.offset() != 0 {

@@ -1,7 +1,7 @@
 //! Archives made to do harm, in each of the formats: refused or tamed, as docs/formats.md §5 lists them, and nothing is
 //! ever written outside the folder.
 
-use std::fs::{self, File};
+use std::fs;
 use std::io::{Cursor, Write};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
@@ -109,7 +109,7 @@ fn try_unpack(bytes: &[u8], config: UnpackConfig, look: impl FnOnce(&Path)) -> R
     fs::write(outer.path().join("outside"), "untouched").unwrap();
     let into = outer.path().join("in");
     fs::create_dir(&into).unwrap();
-    let outcome = unpack(Cursor::new(bytes), &into, config);
+    let outcome = unpack(bytes, &into, config);
     look(&into);
     assert_eq!(fs::read_to_string(outer.path().join("outside")).unwrap(), "untouched");
     assert_eq!(fs::read_dir(outer.path()).unwrap().count(), 2, "nothing beside the folder");
@@ -416,7 +416,40 @@ fn the_same_files_are_the_same_tree_in_every_format() {
     if made.is_ok_and(|status| status.success()) {
         let into = folder.path().join("out");
         fs::create_dir(&into).unwrap();
-        let listing = unpack(File::open(&archive).unwrap(), &into, UnpackConfig::default()).unwrap();
+        let listing = unpack(&fs::read(&archive).unwrap(), &into, UnpackConfig::default()).unwrap();
         assert_eq!(listing.entries.keys().collect::<Vec<_>>(), ["share/a.txt"]);
     }
+}
+
+#[test]
+fn an_archive_of_very_many_files_is_judged_before_most_of_them_are_written() {
+    let names: Vec<String> = (0..9_000).map(|i| format!("d{}/f{i}", i / 1000)).collect();
+    let mut entries: Vec<Evil<'_>> = names.iter().map(|name| file(name, "")).collect();
+    entries.push(link("d0/link", "f7"));
+    let gzip = |entries: &[Evil<'_>]| {
+        let mut writer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        writer.write_all(&tar_of(entries)).unwrap();
+        writer.finish().unwrap()
+    };
+    let listing = {
+        let into = in_memory();
+        let listing = unpack(&gzip(&entries), into.path(), UnpackConfig::default()).unwrap();
+        let folder = yostel_files::Folder::open(into.path()).unwrap();
+        assert_eq!(yostel_store::list_tree(&folder).unwrap(), listing);
+        listing
+    };
+    assert_eq!(listing.entries.len(), 9_001);
+    entries.push(link("d1/out", "../../out"));
+    let few = UnpackConfig { entries: 8_999, ..UnpackConfig::default() };
+    for (archive, config) in [(gzip(&entries), UnpackConfig::default()), (gzip(&entries[..9_000]), few)] {
+        let into = in_memory();
+        unpack(&archive, into.path(), config).unwrap_err();
+        let written = yostel_store::list_tree(&yostel_files::Folder::open(into.path()).unwrap()).unwrap();
+        assert!(written.entries.len() < 5_000, "{} were written", written.entries.len());
+    }
+}
+
+/// A folder in memory, where there is one: tens of thousands of files are made.
+fn in_memory() -> tempfile::TempDir {
+    tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).unwrap()
 }

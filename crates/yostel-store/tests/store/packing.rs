@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::io::Cursor;
 use std::os::unix::fs::{PermissionsExt, symlink};
 
 use proptest::prelude::*;
@@ -21,7 +20,7 @@ fn links_programs_and_files_survive_and_empty_folders_do_not() {
     let archive = folder.path().join("a.tar.zst");
     let made = pack_to(&from, &archive).unwrap();
     fs::create_dir(&to).unwrap();
-    let listing = unpack(Cursor::new(fs::read(&archive).unwrap()), &to, UnpackConfig::default()).unwrap();
+    let listing = unpack(&fs::read(&archive).unwrap(), &to, UnpackConfig::default()).unwrap();
     assert_eq!(listing, made.listing);
     assert_eq!(listing.digest(), made.artifact.tree);
     let lines: Vec<String> =
@@ -38,14 +37,14 @@ fn a_bomb_is_stopped_at_the_limit() {
     assert!(bytes.len() < 2000);
     let to = tempfile::tempdir().unwrap();
     let small = UnpackConfig { bytes: 1_000_000, ..UnpackConfig::default() };
-    let refused = unpack(Cursor::new(&bytes), to.path(), small);
+    let refused = unpack(&bytes, to.path(), small);
     assert!(
         matches!(refused, Err(AdmitError::Refused(UnpackRefusal::TooMuch { limit: 1_000_000, .. }))),
         "{refused:?}"
     );
     let (bytes, _) = packed(&[("a", ""), ("b", ""), ("c", "")]);
     let few = UnpackConfig { entries: 2, ..UnpackConfig::default() };
-    let refused = unpack(Cursor::new(&bytes), tempfile::tempdir().unwrap().path(), few);
+    let refused = unpack(&bytes, tempfile::tempdir().unwrap().path(), few);
     assert!(matches!(refused, Err(AdmitError::Refused(UnpackRefusal::TooMuch { unit: "files and folders", .. }))));
 }
 
@@ -54,12 +53,12 @@ fn every_cut_of_an_archive_is_refused() {
     let (bytes, _) = packed(&[("a.txt", "some text, some more text"), ("b.txt", "other")]);
     for length in 0..bytes.len() {
         let to = tempfile::tempdir().unwrap();
-        let refused = unpack(Cursor::new(&bytes[..length]), to.path(), UnpackConfig::default());
+        let refused = unpack(&bytes[..length], to.path(), UnpackConfig::default());
         assert!(matches!(refused, Err(AdmitError::Refused(_))), "{length} of {}", bytes.len());
     }
     let mut longer = bytes.clone();
     longer.extend_from_slice(b"trailing");
-    let refused = unpack(Cursor::new(&longer), tempfile::tempdir().unwrap().path(), UnpackConfig::default());
+    let refused = unpack(&longer, tempfile::tempdir().unwrap().path(), UnpackConfig::default());
     assert!(refused.is_err());
 }
 
@@ -101,7 +100,7 @@ proptest! {
         prop_assert_eq!(&made[0].0.artifact, &made[1].0.artifact);
         let out = folder.path().join("out");
         fs::create_dir(&out).unwrap();
-        let listing = unpack(Cursor::new(&made[0].1), &out, UnpackConfig::default()).unwrap();
+        let listing = unpack(&made[0].1, &out, UnpackConfig::default()).unwrap();
         prop_assert_eq!(listing.digest(), made[0].0.artifact.tree);
         for (path, content) in &files {
             prop_assert_eq!(&fs::read(out.join(path)).unwrap(), content);
@@ -117,7 +116,7 @@ proptest! {
         let outer = tempfile::tempdir().unwrap();
         let to = outer.path().join("in");
         fs::create_dir(&to).unwrap();
-        if let Ok(listing) = unpack(Cursor::new(&bytes), &to, UnpackConfig { window_log: 20, ..UnpackConfig::default() }) {
+        if let Ok(listing) = unpack(&bytes, &to, UnpackConfig { window_log: 20, ..UnpackConfig::default() }) {
             // Without its checksum zstd lets a change of content pass; the digests are there for that.
             prop_assert!(listing.digest() == artifact.tree || compare(&to, &listing).is_empty());
         }

@@ -1149,7 +1149,11 @@ fn a_cache_of_another_user_serves_an_install() {
     fs::copy(env!("CARGO_BIN_EXE_yostel"), sandbox.path("yostel")).unwrap();
     let before = sandbox.picture("cache");
     let run = as_other("install").expect(0);
-    assert!(run.stdout.contains("Installed 3 packages") && run.stdout.contains("the cache cannot note this install"), "{}", run.stdout);
+    assert!(
+        run.stdout.contains("Installed 3 packages") && run.stdout.contains("the cache cannot note this install"),
+        "{}",
+        run.stdout
+    );
     as_other("verify").expect(0);
     as_other("cache verify").expect(0);
     assert!(as_other("run -- gust-now").expect(0).stdout.starts_with("gust 2.1.0"));
