@@ -48,8 +48,8 @@ pub use release::{
 };
 pub use requirement::{Asker, Requirement};
 pub use resolve::{
-    Arrival, Certificate, Choice, Collision, Fact, Formula, LinesApart, Outcome, Phase, Prefer, Problem, Repair,
-    Resolution, ResolveError, Resolver, RoleClash, Rules, SearchStats, Step, Unfinished, WishEdit, WithinReach,
+    Arrival, Certificate, Choice, Collision, EditSet, Fact, Formula, LinesApart, Outcome, Phase, Problem, Resolution,
+    ResolveError, Resolver, RoleClash, Rules, SearchStats, Step, Take, Unfinished, WishEdit, WithinReach,
     requirements_of,
 };
 pub use satisfies::{Violation, satisfies};

@@ -50,7 +50,7 @@ fn main() {
         tool: Version::parse("0.1.0", Order::Semver).unwrap(),
         patience: yostel_flows::Patience::default(),
     };
-    create_registry(&root.join("depot"), "depot").unwrap();
+    create_registry(&root.join("station"), "station").unwrap();
     let made = root.join("made");
     for package in 0..packages {
         let _ = fs::remove_dir_all(&made);
@@ -71,14 +71,14 @@ fn main() {
             fs::write(path, text).unwrap();
         }
         let project = load_project(&made, &settings).unwrap();
-        publish(&project, &root.join("depot"), ReleaseRemarks::default(), &settings).unwrap();
+        publish(&project, &root.join("station"), ReleaseRemarks::default(), &settings).unwrap();
     }
     let _ = fs::remove_dir_all(&made);
     let console = root.join("console");
     fs::create_dir_all(&console).unwrap();
     let needs: String = (0..packages).map(|package| format!("p{package} = \"^1\"\n")).collect();
     let manifest =
-        format!("[project]\nname = \"console\"\n[needs.run]\n{needs}[sources.depot]\nfolder = \"../depot\"\n");
+        format!("[project]\nname = \"console\"\n[needs.run]\n{needs}[sources.station]\nfolder = \"../station\"\n");
     fs::write(console.join("yostel.toml"), manifest).unwrap();
     let project = load_project(&console.canonicalize().unwrap(), &settings).unwrap();
     let report =

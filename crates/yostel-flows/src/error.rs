@@ -285,7 +285,7 @@ pub enum FlowError {
         cause: BindError,
     },
     /// A constraint admits nothing that there is.
-    #[error("{package} {accept} admits no release that there is")]
+    #[error("{package} {accept} accepts none of its releases")]
     AdmitsNothing {
         /// The package.
         package: PackageName,

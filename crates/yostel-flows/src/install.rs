@@ -52,7 +52,7 @@ pub struct InstallReport {
     /// Archives that were fetched, with their size in bytes.
     pub fetched: Vec<(PackageName, Version, u64)>,
     /// Trees of the cache that had been changed and were unpacked again.
-    pub repaired: Vec<(PackageName, Version)>,
+    pub put_back: Vec<(PackageName, Version)>,
     /// Packages that are open for changes, and stay as they are.
     pub open: Vec<PackageName>,
     /// What was done in the project; none when there was nothing to do.
@@ -107,7 +107,7 @@ pub fn install(
     let mut report = InstallReport {
         packages: plan.packages.len(),
         fetched: Vec::new(),
-        repaired: Vec::new(),
+        put_back: Vec::new(),
         open: target.open_packages(&plan),
         done: None,
         digest: plan.inventory().digest(),
@@ -120,7 +120,7 @@ pub fn install(
     // A tree with local changes that is there needs no other.
     let is_there = |package: &PlannedPackage| package.altered.is_some() && cache.is_tree_sound(package.tree());
     let needed: Vec<&PlannedPackage> = packages.iter().copied().filter(|package| !is_there(package)).collect();
-    Brought { fetched: report.fetched, repaired: report.repaired } =
+    Brought { fetched: report.fetched, put_back: report.put_back } =
         bring_in(project, &lockfile, &needed, &cache, request.offline, observer)?;
     let contents: Vec<Content<'_>> = needed
         .iter()
@@ -160,7 +160,7 @@ fn recorded(project: &LoadedProject, target: &Project, cache: &Cache, selection:
     (fits && same && record.lock == glance.seal.to_string()).then(|| InstallReport {
         packages: record.stamps.len(),
         fetched: Vec::new(),
-        repaired: Vec::new(),
+        put_back: Vec::new(),
         open: Vec::new(),
         done: None,
         digest,
@@ -191,7 +191,7 @@ pub(crate) struct Brought {
     /// Archives that were fetched, with their size in bytes.
     fetched: Vec<(PackageName, Version, u64)>,
     /// Trees that had been changed and were unpacked again.
-    repaired: Vec<(PackageName, Version)>,
+    put_back: Vec<(PackageName, Version)>,
 }
 
 /// Makes sure that every release's tree is in the cache and sound.
@@ -256,7 +256,7 @@ pub(crate) fn bring_in(
                 archives.extend(archive);
                 trees.push(tree);
                 if cache.has_tree(package.artifact.tree) {
-                    brought.repaired.push((package.name.clone(), package.version.clone()));
+                    brought.put_back.push((package.name.clone(), package.version.clone()));
                 }
             }
             Err(error) => failures.push(error),
@@ -432,7 +432,7 @@ fn changes_of(
 ///
 /// # Errors
 /// As [`install`].
-pub fn repair(
+pub fn put_back(
     project: &LoadedProject,
     report: &VerifyReport,
     settings: &Settings,

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use yostel_core::{Duplicate, Lockfile, Outcome, PackageName, Problem, Repair, Resolver, WishEdit};
+use yostel_core::{Duplicate, EditSet, Lockfile, Outcome, PackageName, Problem, Resolver, WishEdit};
 use yostel_sources::SourceSet;
 use yostel_store::Cache;
 
@@ -11,8 +11,8 @@ use crate::lock::{Driven, Keep, drive, rules_of, versions_of};
 use crate::observer::Observer;
 use crate::project::{LoadedProject, Settings};
 
-/// How many repairs are compared.
-const MOST_REPAIRS: usize = 8;
+/// How many edit sets are compared.
+const MOST_EDIT_SETS: usize = 8;
 
 /// What it takes for a package to stand at one version.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -51,20 +51,20 @@ pub(crate) fn joinings(
         let mut rules = rules_of(project, None, None, settings);
         rules.coexist.remove(package);
         let problem = Problem { wishes: project.requirements(), keep: versions_of(lockfile), rules };
-        let Driven { outcome, mut resolver, .. } = drive(Resolver::with_repairs(problem), project, &sources, observer)?;
+        let Driven { outcome, mut resolver, .. } = drive(Resolver::with_edits(problem), project, &sources, observer)?;
         let joining = match outcome {
             Outcome::Resolved(_) => Joining::Freely,
             _ => {
-                let repairs = resolver.repairs(MOST_REPAIRS);
+                let edit_sets = resolver.edit_sets(MOST_EDIT_SETS);
                 // Of the smallest, and of those the ones that drop the least, the one that leads forward.
                 let drops = |edit: &&WishEdit| matches!(edit, WishEdit::Drop { .. });
-                let size = |repair: &Repair| (repair.edits.len(), repair.edits.iter().filter(drops).count());
-                let fewest = repairs.iter().map(size).min();
+                let size = |edit_set: &EditSet| (edit_set.edits.len(), edit_set.edits.iter().filter(drops).count());
+                let fewest = edit_sets.iter().map(size).min();
                 let version =
-                    |repair: &Repair| repair.resolution.chosen.get(package).map(|c| c.release.version.clone());
-                let smallest = repairs.into_iter().filter(|repair| Some(size(repair)) == fewest);
+                    |edit_set: &EditSet| edit_set.resolution.chosen.get(package).map(|c| c.release.version.clone());
+                let smallest = edit_sets.into_iter().filter(|edit_set| Some(size(edit_set)) == fewest);
                 let best = smallest.rev().max_by(|a, b| version(a).cmp(&version(b)));
-                best.map_or(Joining::Impossible, |repair| Joining::Edits(repair.edits))
+                best.map_or(Joining::Impossible, |edit_set| Joining::Edits(edit_set.edits))
             }
         };
         found.insert(package.clone(), joining);

@@ -41,7 +41,7 @@ pub use environment::{Environment, environment, where_is};
 pub use error::{FlowClass, FlowError, ForeignProblem, NotAltered, PatchProblem, PathProblem, RulePlace, WishPlace};
 pub use explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use give::{contents, create_registry, publish, withdraw};
-pub use install::{InstallReport, InstallRequest, VerifyReport, install, repair, verify};
+pub use install::{InstallReport, InstallRequest, VerifyReport, install, put_back, verify};
 pub use join::Joining;
 pub use lock::{Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
 pub use look::{AuditReport, ListReport, ListRow, MOST_LEVELS, Tree, TreeNode, audit, list, tree};

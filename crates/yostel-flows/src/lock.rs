@@ -9,8 +9,8 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use yostel_core::{
     Arrival, Claims, Collision, Declared, Dispute, Disputed, Glance, LockedPackage, Lockfile, Move, Origin, Outcome,
-    Overridden, PackageDocument, PackageName, Phase, Prefer, Problem, Resolution, ResolveError, Resolver, Rules, Seal,
-    SearchStats, Step, Unfinished, Version, nearest, overridden,
+    Overridden, PackageDocument, PackageName, Phase, Problem, Resolution, ResolveError, Resolver, Rules, Seal,
+    SearchStats, Step, Take, Unfinished, Version, nearest, overridden,
 };
 use yostel_files::{Disk, Folder};
 use yostel_sources::SourceSet;
@@ -49,7 +49,7 @@ pub struct LockRequest {
     /// Only releases published by then; versions that are kept are exempt.
     pub as_of: Option<Timestamp>,
     /// Which of the releases that fit to take; the manifest's policy when left out.
-    pub prefer: Option<Prefer>,
+    pub take: Option<Take>,
     /// When there is no set, a folder to write a proof of that into.
     pub proof: Option<PathBuf>,
     /// How long to search, asking the sources not counted, before the best found so far will do.
@@ -64,7 +64,7 @@ impl Default for LockRequest {
             keep: Keep::Locked,
             write: Write::File,
             as_of: None,
-            prefer: None,
+            take: None,
             proof: None,
             time_limit: None,
             shareable: false,
@@ -187,7 +187,7 @@ pub fn lock(
         (Some(lockfile), Keep::Locked) => kept_versions(lockfile, &declared),
         _ => BTreeMap::new(),
     };
-    let rules = rules_of(project, request.as_of, request.prefer, settings);
+    let rules = rules_of(project, request.as_of, request.take, settings);
     let problem = Problem { wishes: declared.wishes.clone(), keep, rules };
     let (resolution, documents, search) = if declared.wishes.is_empty() {
         (Resolution::default(), BTreeMap::new(), None)
@@ -350,7 +350,7 @@ fn write_certificate(resolver: &mut Resolver, folder: PathBuf) -> Result<Option<
 pub(crate) fn rules_of(
     project: &LoadedProject,
     as_of: Option<Timestamp>,
-    prefer: Option<Prefer>,
+    take: Option<Take>,
     settings: &Settings,
 ) -> Rules {
     let policy = &project.manifest().policy;
@@ -363,8 +363,8 @@ pub(crate) fn rules_of(
     let shared_roles = policy.share_roles.clone();
     let overrides = project.overrides();
     let coexist = policy.coexist.clone();
-    let prefer = prefer.or(policy.prefer).unwrap_or_default();
-    Rules { published_by, prefer, platforms, shared_roles, coexist, overrides }
+    let take = take.or(policy.take).unwrap_or_default();
+    Rules { published_by, take, platforms, shared_roles, coexist, overrides }
 }
 
 /// Versions to keep, by package.

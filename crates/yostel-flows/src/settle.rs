@@ -1,10 +1,10 @@
-//! The smallest repairs of a collision: listed, previewed, applied.
+//! The smallest edits that end a collision: listed, previewed, applied.
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use yostel_core::{
-    Declared, MoveKind, NeedForm, Outcome, PackageName, Problem, Purpose, Repair, Requirement, Resolution, Resolver,
+    Declared, EditSet, MoveKind, NeedForm, Outcome, PackageName, Problem, Purpose, Requirement, Resolution, Resolver,
     WishEdit, add_coexist, add_need, remove_need,
 };
 use yostel_files::write_atomically;
@@ -16,14 +16,14 @@ use crate::observer::{Event, Observer};
 use crate::project::{LoadedProject, Settings, load_lockfile};
 use crate::proposal::{Basis, Proposal};
 
-/// How many repairs are looked for.
-const MOST_REPAIRS: usize = 8;
+/// How many edit sets are looked for.
+const MOST_EDIT_SETS: usize = 8;
 
-/// A repair that was proved by resolving it.
+/// An edit set that was proved by resolving it.
 #[derive(Debug)]
 pub struct Settlement {
     /// The edits of the manifest, and the set they lead to.
-    pub repair: Repair,
+    pub edit_set: EditSet,
     /// The package that may stand at several versions, when that is the edit.
     pub coexist: Option<PackageName>,
     /// The manifests that change, each by its path relative to the root, with its text before and afterwards.
@@ -32,7 +32,7 @@ pub struct Settlement {
     pub proposal: Proposal,
 }
 
-/// Lists the smallest repairs, smallest first; nothing when there is a set as things are. Only releases published by
+/// Lists the smallest edit sets, smallest first; nothing when there is a set as things are. Only releases published by
 /// `as_of` count, when it is given, but for versions that are locked.
 ///
 /// # Errors
@@ -52,7 +52,7 @@ pub fn settle(
     let keep = before.as_ref().map(|before| kept_versions(before, &declared)).unwrap_or_default();
     let wishes = declared.wishes.clone();
     let rules = rules_of(project, as_of, None, settings);
-    let resolver = Resolver::with_repairs(Problem { wishes, keep: keep.clone(), rules });
+    let resolver = Resolver::with_edits(Problem { wishes, keep: keep.clone(), rules });
     let cache = Cache::open(&settings.cache);
     let sources = project.sources_and_elsewhere(before.as_ref(), Keep::Locked, &cache, observer)?;
     let Driven { outcome, mut resolver, .. } = drive(resolver, project, &sources, observer)?;
@@ -63,13 +63,13 @@ pub fn settle(
         let basis = Basis { project, declared, patches: &patches, before, keep, shareable: false };
         Proposal::of(resolution, &basis, &cache, observer)
     };
-    for repair in resolver.repairs(MOST_REPAIRS) {
-        let texts = edited(project, &repair.edits)?;
+    for edit_set in resolver.edit_sets(MOST_EDIT_SETS) {
+        let texts = edited(project, &edit_set.edits)?;
         // What is said about packages wherever they turn up can undo an edit, or forbid it.
-        let Some(edited) = means(project, &texts, &repair.wishes) else { continue };
-        let declared = Declared { wishes: repair.wishes.clone(), ..declared.clone() };
-        let proposal = propose(&edited, &declared, &repair.resolution)?;
-        settlements.push(Settlement { repair, coexist: None, texts, proposal });
+        let Some(edited) = means(project, &texts, &edit_set.wishes) else { continue };
+        let declared = Declared { wishes: edit_set.wishes.clone(), ..declared.clone() };
+        let proposal = propose(&edited, &declared, &edit_set.resolution)?;
+        settlements.push(Settlement { edit_set, coexist: None, texts, proposal });
     }
     // Where two lines of a package are wanted, permitting both is one edit too.
     let apart: BTreeSet<&PackageName> = collision.lines.iter().map(|apart| &apart.package).collect();
@@ -85,12 +85,12 @@ pub fn settle(
         let after = add_coexist(&project.top.text, package)?;
         let texts = [(project.top.manifest_path(), (project.top.text.clone(), after))].into();
         let moved = proposal.moves().iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
-        let repair = Repair { edits: Vec::new(), wishes: declared.wishes.clone(), resolution, moved };
-        settlements.push(Settlement { repair, coexist: Some(package.clone()), texts, proposal });
+        let edit_set = EditSet { edits: Vec::new(), wishes: declared.wishes.clone(), resolution, moved };
+        settlements.push(Settlement { edit_set, coexist: Some(package.clone()), texts, proposal });
     }
     let drops = |edit: &&WishEdit| matches!(edit, WishEdit::Drop { .. });
     let rank = |settlement: &Settlement| {
-        let edits = &settlement.repair.edits;
+        let edits = &settlement.edit_set.edits;
         (edits.len().max(1), edits.iter().filter(drops).count(), settlement.coexist.is_some())
     };
     settlements.sort_by_key(rank);
@@ -126,7 +126,7 @@ fn edited(project: &LoadedProject, edits: &[WishEdit]) -> Result<Texts, FlowErro
     Ok(texts)
 }
 
-/// Applies a repair: the manifests in place, then the lockfile.
+/// Applies an edit set: the manifests in place, then the lockfile.
 ///
 /// # Errors
 /// `Store`; everything is put back when something cannot be written.

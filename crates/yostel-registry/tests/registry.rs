@@ -30,31 +30,31 @@ fn publish(registry: &Registry, folder: &Path, version: &str, extra: &str) -> Re
 #[test]
 fn releases_published_at_once_are_all_there_and_whole() {
     let folder = tempfile::tempdir().unwrap();
-    let depot = folder.path().join("depot");
-    Registry::create(&depot, "depot").unwrap();
+    let station = folder.path().join("station");
+    Registry::create(&station, "station").unwrap();
     std::thread::scope(|scope| {
         for i in 0..8 {
-            let (depot, made) = (&depot, folder.path().join(format!("made{i}")));
+            let (station, made) = (&station, folder.path().join(format!("made{i}")));
             scope.spawn(move || {
-                assert!(publish(&Registry::open(depot).unwrap(), &made, &format!("1.{i}.0"), "").unwrap())
+                assert!(publish(&Registry::open(station).unwrap(), &made, &format!("1.{i}.0"), "").unwrap())
             });
         }
     });
-    let registry = Registry::open(&depot).unwrap();
+    let registry = Registry::open(&station).unwrap();
     let contents = registry.contents().unwrap();
     let versions: Vec<&str> = contents[0].releases.iter().map(|release| release.version.as_str()).collect();
     assert_eq!(versions, ["1.0.0", "1.1.0", "1.2.0", "1.3.0", "1.4.0", "1.5.0", "1.6.0", "1.7.0"]);
     for release in &contents[0].releases {
-        let archive = fs::metadata(depot.join(archive_file(release.artifacts[0].digest))).unwrap();
+        let archive = fs::metadata(station.join(archive_file(release.artifacts[0].digest))).unwrap();
         assert_eq!(archive.len(), release.artifacts[0].size);
     }
-    assert_eq!(fs::read_dir(depot.join("archives/sha256")).unwrap().count(), 8, "nothing is left aside");
+    assert_eq!(fs::read_dir(station.join("archives/sha256")).unwrap().count(), 8, "nothing is left aside");
 }
 
 #[test]
 fn a_version_stands_for_one_content_for_good() {
     let folder = tempfile::tempdir().unwrap();
-    let registry = Registry::create(&folder.path().join("depot"), "depot").unwrap();
+    let registry = Registry::create(&folder.path().join("station"), "station").unwrap();
     let made = folder.path().join("made");
     assert!(publish(&registry, &made, "1.0.0", "").unwrap());
     assert!(!publish(&registry, &made, "1.0.0", "").unwrap(), "the very same again is no news");
@@ -75,7 +75,7 @@ fn a_version_stands_for_one_content_for_good() {
 #[test]
 fn what_becomes_of_a_release_is_told_with_it() {
     let folder = tempfile::tempdir().unwrap();
-    let registry = Registry::create(&folder.path().join("depot"), "depot").unwrap();
+    let registry = Registry::create(&folder.path().join("station"), "station").unwrap();
     let made = folder.path().join("made");
     let manifest =
         package(&made, "1.0.0", "licence = \"MIT\"\nnotes = \"first\"\n[needs.run]\n[needs.test]\nrig = \"^1\"\n");

@@ -31,12 +31,12 @@ fn a_name_in_two_sources_is_refused_until_one_reserves_it() {
     let both = |reserves: &[&str]| {
         let mut set = SourceSet::default();
         let patterns = reserves.iter().map(|p| NamePattern::parse(p).unwrap()).collect();
-        set.add(registry(&folder.path().join("depot"), "valley/gust", "9.0.0"), Vec::new());
+        set.add(registry(&folder.path().join("station"), "valley/gust", "9.0.0"), Vec::new());
         set.add(registry(&folder.path().join("valley"), "valley/gust", "1.0.0"), patterns);
         set
     };
     let error = both(&[]).document(&name).unwrap_err();
-    assert_eq!(error.to_string(), "source depot: valley/gust is also in valley");
+    assert_eq!(error.to_string(), "source station: valley/gust is also in valley");
     let (source, document) = both(&["valley/*"]).document(&name).unwrap().unwrap();
     assert_eq!((source.to_string().as_str(), document.releases[0].version.as_str()), ("valley", "1.0.0"));
     assert_eq!(both(&[]).names(), [name]);
@@ -45,7 +45,7 @@ fn a_name_in_two_sources_is_refused_until_one_reserves_it() {
 #[test]
 fn a_folder_that_is_no_registry_says_so() {
     let folder = tempfile::tempdir().unwrap();
-    let open = |path: &str| FolderSource::open(Word::parse("depot").unwrap(), folder.path().join(path)).map(|_| ());
+    let open = |path: &str| FolderSource::open(Word::parse("station").unwrap(), folder.path().join(path)).map(|_| ());
     assert!(matches!(open("nowhere").unwrap_err().kind, SourceErrorKind::Missing(_)));
     assert!(matches!(open("").unwrap_err().kind, SourceErrorKind::NotARegistry(_)));
     std::fs::write(folder.path().join("registry.json"), "{}").unwrap();
@@ -57,13 +57,13 @@ fn a_folder_that_is_no_registry_says_so() {
 #[test]
 fn a_source_says_what_it_lacks_and_what_is_broken() {
     let folder = tempfile::tempdir().unwrap();
-    let root = folder.path().join("depot");
+    let root = folder.path().join("station");
     let source = registry(&root, "gust", "1.0.0");
     let name = |text: &str| PackageName::parse(text).unwrap();
     assert!(source.document(&name("gust")).unwrap().is_some());
     assert!(source.document(&name("other")).unwrap().is_none());
     assert_eq!(source.names().unwrap(), [name("gust")]);
-    assert_eq!((source.name().as_str(), source.place()), ("depot", root.display().to_string()));
+    assert_eq!((source.name().as_str(), source.place()), ("station", root.display().to_string()));
     let digest = ArchiveDigest::of(b"archive");
     assert!(
         matches!(source.open(digest).map(|_| ()).unwrap_err().kind, SourceErrorKind::ArchiveMissing(missing) if missing == digest)
@@ -75,7 +75,7 @@ fn a_source_says_what_it_lacks_and_what_is_broken() {
     assert_eq!(content, "archive");
     std::fs::write(root.join(document_file(&name("gust"))), "{").unwrap();
     let error = source.document(&name("gust")).unwrap_err();
-    assert_eq!(error.to_string(), "source depot: its document of gust is broken");
+    assert_eq!(error.to_string(), "source station: its document of gust is broken");
     std::fs::remove_file(root.join(document_file(&name("gust")))).unwrap();
     std::fs::create_dir(root.join(document_file(&name("gust")))).unwrap();
     assert!(matches!(source.document(&name("gust")).unwrap_err().kind, SourceErrorKind::Read { .. }));
@@ -86,5 +86,5 @@ fn an_empty_set_knows_nothing() {
     let set = SourceSet::default();
     assert!(set.is_empty() && set.names().is_empty());
     assert!(set.document(&PackageName::parse("gust").unwrap()).unwrap().is_none());
-    assert!(set.source(&Word::parse("depot").unwrap()).is_none());
+    assert!(set.source(&Word::parse("station").unwrap()).is_none());
 }

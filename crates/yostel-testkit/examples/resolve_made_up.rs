@@ -52,7 +52,7 @@ fn main() {
     if !general && file.is_none() {
         return;
     }
-    let mut whole = Resolver::with_repairs(world.problem(&[]));
+    let mut whole = Resolver::with_edits(world.problem(&[]));
     world.drive(&mut whole, |answers| answers).unwrap();
     let formula = whole.formula();
     if let Some(file) = file {

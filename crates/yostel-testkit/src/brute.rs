@@ -4,9 +4,7 @@
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{
-    Choice, Origin, PackageName, Prefer, Problem, Resolution, Version, Word, requirements_of, satisfies,
-};
+use yostel_core::{Choice, Origin, PackageName, Problem, Resolution, Take, Version, Word, requirements_of, satisfies};
 
 use crate::World;
 
@@ -26,7 +24,7 @@ pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
             let choice = Choice {
                 release: release.clone(),
                 numbering: document.numbering,
-                origin: Origin::Source(Word::parse("depot").unwrap()),
+                origin: Origin::Source(Word::parse("station").unwrap()),
             };
             let more = sets.iter().filter(|set| set.chosen.all(name).iter().all(beside)).map(|set| {
                 let mut with = set.clone();
@@ -92,7 +90,7 @@ fn better(world: &World, problem: &Problem, a: &Resolution, b: &Resolution) -> O
             let mut order = without(in_a).cmp(&without(in_b));
             for (one, other) in in_a.iter().rev().zip(in_b.iter().rev()) {
                 let newer = one.release.version.cmp(&other.release.version);
-                order = order.then(if problem.rules.prefer == Prefer::Newest { newer } else { newer.reverse() });
+                order = order.then(if problem.rules.take == Take::Newest { newer } else { newer.reverse() });
             }
             if order.is_ne() {
                 return order;

@@ -77,7 +77,7 @@ struct KillWorld {
 impl KillWorld {
     fn new(program: &Path) -> Self {
         let sandbox = Sandbox::new(program);
-        sandbox.run("", "registry create depot --name depot").expect(0);
+        sandbox.run("", "registry create station --name station").expect(0);
         let mut needs = String::new();
         for package in 0..8 {
             let manifest = format!("[project]\nname = \"part{package}\"\nversion = \"1.0.0\"\n");
@@ -86,14 +86,14 @@ impl KillWorld {
                 let content = format!("{package} {file}\n").repeat(40);
                 sandbox.write(&format!("made{package}/share/{}/{file}.txt", file % 5), content);
             }
-            sandbox.run(&format!("made{package}"), "publish --to ../depot").expect(0);
+            sandbox.run(&format!("made{package}"), "publish --to ../station").expect(0);
             needs.push_str(&format!("part{package} = \"^1\"\n"));
         }
         let clash = "[project]\nname = \"clash\"\nversion = \"1.0.0\"\n[needs.run]\npart0 = \"^2\"\n";
         sandbox.write("clash/yostel.toml", clash);
-        sandbox.run("clash", "publish --to ../depot").expect(0);
+        sandbox.run("clash", "publish --to ../station").expect(0);
         let manifest =
-            format!("[project]\nname = \"console\"\n[needs.run]\n{needs}[sources.depot]\nfolder = \"../depot\"\n");
+            format!("[project]\nname = \"console\"\n[needs.run]\n{needs}[sources.station]\nfolder = \"../station\"\n");
         sandbox.write("console/yostel.toml", &manifest);
         sandbox.run("console", "lock").expect(0);
         sandbox.run("console", "install").expect(0);
@@ -132,12 +132,12 @@ impl KillWorld {
             }
             "publish" => {
                 sandbox.write("extra/yostel.toml", extra);
-                ("extra", "publish --to ../depot".into())
+                ("extra", "publish --to ../station".into())
             }
             "withdraw" => {
                 sandbox.write("extra/yostel.toml", extra);
-                sandbox.run("extra", "publish --to ../depot").expect(0);
-                ("", format!("withdraw extra 1.0.{turn} --from depot --why x"))
+                sandbox.run("extra", "publish --to ../station").expect(0);
+                ("", format!("withdraw extra 1.0.{turn} --from station --why x"))
             }
             "alter" => ("console", "alter part1".into()),
             "keep" => {
@@ -174,8 +174,8 @@ impl KillWorld {
         self.gone("console/patches");
         // Whoever writes to the registry next finds it whole.
         sandbox.write("extra/yostel.toml", format!("[project]\nname = \"extra\"\nversion = \"2.0.{turn}\"\n"));
-        sandbox.run("extra", "publish --to ../depot").expect(0);
-        sandbox.run("", "registry contents depot").expect(0);
+        sandbox.run("extra", "publish --to ../station").expect(0);
+        sandbox.run("", "registry list station").expect(0);
     }
 
     /// Locks, installs and verifies; returns the digest.

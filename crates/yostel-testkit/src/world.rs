@@ -123,7 +123,7 @@ impl World {
 
     /// Answers a question of the resolver.
     pub fn answer(&self, wanted: &BTreeSet<PackageName>) -> Vec<Arrival> {
-        let source = Origin::Source(Word::parse("depot").unwrap());
+        let source = Origin::Source(Word::parse("station").unwrap());
         let found = |name: &PackageName| self.documents.get(name).map(|d| (source.clone(), d.clone()));
         wanted.iter().map(|name| Arrival { package: name.clone(), found: found(name) }).collect()
     }

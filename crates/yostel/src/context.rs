@@ -89,7 +89,7 @@ impl Context {
         let tool = Version::parse(env!("CARGO_PKG_VERSION"), Order::Semver).expect("our own version is one");
         let show = !arguments.quiet
             && !arguments.no_progress
-            && arguments.format == Format::Human
+            && arguments.format == Format::Text
             && std::io::stderr().is_terminal();
         Ok(Self {
             folder,
@@ -138,7 +138,7 @@ impl Context {
 /// Puts diagnostics where they are read: people's on stderr, a program's on stdout.
 pub(crate) fn failure_of(diagnostics: &[Diagnostic], exit: Exit, format: Format) -> Answer {
     match format {
-        Format::Human => {
+        Format::Text => {
             let texts: Vec<String> = diagnostics.iter().map(render::diagnostic).collect();
             Answer { stdout: String::new(), stderr: texts.join("\n"), exit, door: Door::Shown }
         }

@@ -32,7 +32,7 @@ const FILES: &[(&str, bool, &[u8])] = include!(concat!(env!("OUT_DIR"), "/demo_f
 struct History {
     published: BTreeMap<String, String>,
     withdrawn: BTreeMap<String, Withdrawn>,
-    given_up: BTreeMap<String, GivenUp>,
+    deprecated: BTreeMap<String, Deprecated>,
 }
 
 #[derive(Deserialize)]
@@ -43,7 +43,7 @@ struct Withdrawn {
 
 #[derive(Deserialize)]
 #[serde(rename_all = "kebab-case")]
-struct GivenUp {
+struct Deprecated {
     why: String,
     replaced_by: String,
 }
@@ -74,12 +74,17 @@ const fn there(title: &'static str, command: &'static str, status: i32, says: &'
 const WALK: &[Step] = &[
     step(
         "A registry is a folder of plain files",
-        "yostel registry contents ../depot",
+        "yostel registry list ../station",
         0,
         &["20 packages, 67 releases", "1 withdrawn"],
     ),
     step("The project declares what it needs", "cat yostel.toml", 0, &["gust-model"]),
-    step("Add a need, and hear what it admits", "yostel add ice-sensor '>=1'", 0, &["nothing bounds it from above"]),
+    step(
+        "Add a need, and see which releases it accepts",
+        "yostel add ice-sensor '>=1'",
+        0,
+        &["nothing bounds it from above"],
+    ),
     step("", "yostel add ice-sensor '^1'", 0, &["Changed ice-sensor from >=1 to ^1"]),
     step(
         "Two packages would do one job: they never get in together unseen",
@@ -89,7 +94,7 @@ const WALK: &[Step] = &[
     ),
     step(
         "",
-        r#"printf '\n[swap]\nold-logger = { for = "plain-logger", accept = "^2", why = "no longer maintained", until = 2027-06-30 }\n' >> yostel.toml"#,
+        r#"printf '\n[swap]\nold-logger = { use = "plain-logger", accept = "^2", why = "no longer maintained", until = 2027-06-30 }\n' >> yostel.toml"#,
         0,
         &[],
     ),
@@ -127,7 +132,7 @@ const WALK: &[Step] = &[
     step("Two wishes collide through a third package", "yostel add grip-watch '^2'", 0, &[]),
     step("", "yostel lock", 3, &["cannot be met together", "1.x and 2.x of frame-codec are different lines"]),
     step("", "yostel install", 6, &["no longer fits"]),
-    step("", "yostel settle", 0, &["change grip-watch from ^2 to ^1.2.0", "drop cable-tension"]),
+    step("", "yostel settle", 0, &["change grip-watch from ^2 to ^1.2.0", "remove cable-tension"]),
     step(
         "The smallest edit that ends it, proved by resolving it, is applied",
         "yostel settle 1",
@@ -173,13 +178,13 @@ const WALK: &[Step] = &[
     step("", "yostel alter gust-model --drop", 0, &["as it was released"]),
     step(
         "An archive in the registry is changed: a machine with an empty cache refuses it, and keeps no trace",
-        r#"cp -r ../depot ../depot-kept; cp yostel.toml yostel.lock ../elsewhere"#,
+        r#"cp -r ../station ../station-kept; cp yostel.toml yostel.lock ../elsewhere"#,
         0,
         &[],
     ),
     step(
         "",
-        r#"hex=$(sed -n '/"gust-model"/,/^$/s/.*digest = "sha256:\([0-9a-f]*\)", tree.*/\1/p' yostel.lock); printf X | dd of=../depot/archives/sha256/$hex.tar.zst bs=1 seek=90 conv=notrunc status=none"#,
+        r#"hex=$(sed -n '/"gust-model"/,/^$/s/.*digest = "sha256:\([0-9a-f]*\)", tree.*/\1/p' yostel.lock); printf X | dd of=../station/archives/sha256/$hex.tar.zst bs=1 seek=90 conv=notrunc status=none"#,
         0,
         &[],
     ),
@@ -190,7 +195,7 @@ const WALK: &[Step] = &[
         &["gust-model 2.2.1 is not the archive that was locked", "locked sha256:", "found  sha256:"],
     ),
     step("", "ls -A ../elsewhere; test ! -e ../cache-elsewhere", 0, &["yostel.lock\nyostel.toml"]),
-    step("", "rm -rf ../depot && mv ../depot-kept ../depot", 0, &[]),
+    step("", "rm -rf ../station && mv ../station-kept ../station", 0, &[]),
     step(
         "The same tree again: here after deleting it, and on a machine that never saw it",
         "rm -rf .yostel && yostel install --offline",
@@ -255,7 +260,7 @@ const WALK: &[Step] = &[
         GIT,
         "yostel --project ropeway/panel add signal-codes --git ../signal-codes && yostel lock",
         0,
-        &["That is commit", "depot -> git"],
+        &["That is commit", "station -> git"],
     ),
     there(GIT, "rm -rf ../signal-codes && yostel install", 0, &["digest sha256:"]),
     there(
@@ -361,8 +366,8 @@ fn make_world(root: &Path, settings: &Settings) -> Result<(), FlowError> {
         let path = root.join(folder);
         fs::create_dir_all(&path).map_err(FileError::when("make the folder", path))?;
     }
-    let depot = root.join("depot");
-    create_registry(&depot, "depot")?;
+    let station = root.join("station");
+    create_registry(&station, "station")?;
     let history = read_history();
     let mut releases: Vec<(&String, &String)> = history.published.iter().map(|(label, date)| (date, label)).collect();
     releases.sort();
@@ -370,23 +375,23 @@ fn make_world(root: &Path, settings: &Settings) -> Result<(), FlowError> {
         let (name, version) = label.split_once(' ').expect("the history says name and version");
         let settings = Settings { now: day(date), ..settings.clone() };
         let package = load_project(&made.path().join("registry").join(name).join(version), &settings)?;
-        let given_up = history.given_up.get(label);
+        let deprecated = history.deprecated.get(label);
         let remarks = ReleaseRemarks {
             platform: None,
-            deprecated: given_up.map(|given_up| given_up.why.clone()),
-            replaced_by: given_up.and_then(|given_up| PackageName::parse(&given_up.replaced_by).ok()),
+            deprecated: deprecated.map(|deprecated| deprecated.why.clone()),
+            replaced_by: deprecated.and_then(|deprecated| PackageName::parse(&deprecated.replaced_by).ok()),
         };
-        publish(&package, &depot, remarks, &settings)?;
+        publish(&package, &station, remarks, &settings)?;
     }
     for (label, withdrawn) in &history.withdrawn {
         let (name, version) = label.split_once(' ').expect("the history says name and version");
         let name = PackageName::parse(name).expect("the history names packages");
         let settings = Settings { now: day(&withdrawn.on), ..settings.clone() };
-        withdraw(&depot, &name, version, &withdrawn.why, &settings)?;
+        withdraw(&station, &name, version, &withdrawn.why, &settings)?;
     }
     let extras = made.path().join("registry-extras/advisories");
     for entry in fs::read_dir(&extras).map_err(FileError::when("read the folder", &extras))?.flatten() {
-        let target = depot.join("advisories").join(entry.file_name());
+        let target = station.join("advisories").join(entry.file_name());
         fs::copy(entry.path(), &target).map_err(FileError::when("write", target))?;
     }
     Ok(())
@@ -487,7 +492,7 @@ mod tests {
         assert!(there.len() >= 60);
         let packages: BTreeSet<&str> = there.iter().map(|path| path.split('/').next().unwrap()).collect();
         assert!(packages.len() >= 20);
-        for label in history.withdrawn.keys().chain(history.given_up.keys()) {
+        for label in history.withdrawn.keys().chain(history.deprecated.keys()) {
             assert!(history.published.contains_key(label), "{label}");
         }
     }

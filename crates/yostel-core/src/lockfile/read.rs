@@ -106,7 +106,7 @@ struct RawElsewhere {
     at: Option<String>,
     tag: Option<String>,
     branch: Option<String>,
-    folder: Option<String>,
+    inside: Option<String>,
     commit: Option<String>,
     archive: Option<String>,
     path: Option<String>,
@@ -119,7 +119,7 @@ impl RawOrigin {
             Self::Source(name) => return Word::parse(&name).map(Origin::Source).map_err(|error| error.to_string()),
             Self::Elsewhere(raw) => raw,
         };
-        let RawElsewhere { git, at, tag, branch, folder, commit, archive, path, project } = raw;
+        let RawElsewhere { git, at, tag, branch, inside, commit, archive, path, project } = raw;
         match (git, archive, path, project) {
             (Some(address), None, None, None) => {
                 let (at, commit) = match (at, tag, branch, commit) {
@@ -129,7 +129,7 @@ impl RawOrigin {
                     (None, None, None, Some(commit)) => (GitAt::Head, commit),
                     _ => return Err("the commit of a repository is missing, or told twice".into()),
                 };
-                Ok(Origin::Git { place: GitPlace { address, at, folder }, commit })
+                Ok(Origin::Git { place: GitPlace { address, at, folder: inside }, commit })
             }
             (None, Some(address), None, None) => Ok(Origin::Archive { address }),
             (None, None, Some(folder), None) => Ok(Origin::Path { folder }),

@@ -78,7 +78,7 @@ fn origin(origin: &Origin) -> String {
         Origin::Source(name) => return format!("\"{name}\""),
         Origin::Git { place, commit } => {
             let at = place.at.to_pair().filter(|(key, _)| *key != "at");
-            let folder = place.folder.as_deref().map(|folder| ("folder", folder));
+            let folder = place.folder.as_deref().map(|folder| ("inside", folder));
             let asked = match place.at {
                 GitAt::Commit(_) => Some(("at", commit.as_str())),
                 _ => None,

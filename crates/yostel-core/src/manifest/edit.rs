@@ -168,7 +168,7 @@ fn plain_need_value(accept: &str, form: &NeedForm) -> Value {
                 Elsewhere::Git(GitPlace { address, at, folder }) => {
                     put("git", address);
                     at.to_pair().into_iter().for_each(|(key, value)| put(key, value));
-                    folder.iter().for_each(|folder| put("folder", folder));
+                    folder.iter().for_each(|folder| put("inside", folder));
                 }
                 Elsewhere::Path(path) => put("path", path),
                 Elsewhere::Archive { address, digest } => {

@@ -131,20 +131,20 @@ const KEYS: &[Key] = &[
     key("needs.*.*", "at", Shape::Matching(COMMIT), AT),
     key("needs.*.*", "tag", Shape::Text, TAG),
     key("needs.*.*", "branch", Shape::Text, BRANCH),
-    key("needs.*.*", "folder", Shape::Matching(INSIDE), FOLDER),
+    key("needs.*.*", "inside", Shape::Matching(INSIDE), FOLDER),
     key("needs.*.*", "path", Shape::Text, PATH),
     key("needs.*.*", "archive", Shape::Text, ARCHIVE),
     key("needs.*.*", "digest", Shape::Matching(DIGEST), DIGEST_SAYS),
     must("force.*", "version", Shape::Matching(ONE_VERSION), "One version, without a sign"),
     must("force.*", "why", Shape::Text, "Why"),
     key("force.*", "until", Shape::Matching(DAY), "The day until which it should be needed"),
-    key("swap.*", "for", Shape::Matching(NAME), "The package that stands in; the same, from elsewhere, when left out"),
+    key("swap.*", "use", Shape::Matching(NAME), "The package that stands in; the same, from elsewhere, when left out"),
     key("swap.*", "accept", Shape::Text, "Which of its versions will do; what was asked, when left out"),
     key("swap.*", "git", Shape::Text, GIT),
     key("swap.*", "at", Shape::Matching(COMMIT), AT),
     key("swap.*", "tag", Shape::Text, TAG),
     key("swap.*", "branch", Shape::Text, BRANCH),
-    key("swap.*", "folder", Shape::Matching(INSIDE), FOLDER),
+    key("swap.*", "inside", Shape::Matching(INSIDE), FOLDER),
     key("swap.*", "path", Shape::Text, PATH),
     key("swap.*", "archive", Shape::Text, ARCHIVE),
     key("swap.*", "digest", Shape::Matching(DIGEST), DIGEST_SAYS),
@@ -158,7 +158,7 @@ const KEYS: &[Key] = &[
         Shape::Matching(AGE),
         "How long a release must have been published before it is chosen",
     ),
-    key("policy", "prefer", Shape::OneOf(&["newest", "oldest"]), "Which of the releases that fit to take"),
+    key("policy", "take", Shape::OneOf(&["newest", "oldest"]), "Which of the releases that fit to take"),
     key("policy", "coexist", Shape::List(NAME), "Packages of which there may be one release a compatible line"),
     key("policy", "share-roles", Shape::List(WORD), "Roles that several packages may fill"),
     key(
@@ -187,7 +187,7 @@ const KEYS: &[Key] = &[
 
 /// Tables of which one of these keys must be there.
 const ONE_OF: &[(&str, &[&str])] =
-    &[("needs.*.*", &["accept", "git", "path", "archive"]), ("swap.*", &["for", "git", "path", "archive"])];
+    &[("needs.*.*", &["accept", "git", "path", "archive"]), ("swap.*", &["use", "git", "path", "archive"])];
 
 /// Lists the keys of a table, in the order in which they are told.
 pub(super) fn keys_of(table: &str) -> Vec<&'static str> {

@@ -26,7 +26,7 @@ use crate::origin::Elsewhere;
 use crate::overrides::Overrides;
 use crate::release::Offers;
 use crate::requirement::{Asker, Requirement};
-use crate::resolve::Prefer;
+use crate::resolve::Take;
 use crate::version::{Numbering, Version};
 
 /// A manifest that was read without a problem.
@@ -118,7 +118,7 @@ pub struct Policy {
     /// Days that a release must have been published before it is newly chosen.
     pub minimum_age_days: Option<u32>,
     /// Which of the releases that fit to take.
-    pub prefer: Option<Prefer>,
+    pub take: Option<Take>,
     /// Roles that several packages may fill.
     pub share_roles: BTreeSet<Word>,
     /// Packages of which there may be one release a compatible line.

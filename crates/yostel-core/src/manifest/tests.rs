@@ -18,8 +18,8 @@ gust-model    = { accept = ">=2.1, <3" }
 [needs.test]
 rig-simulator = "^0.9"
 
-[sources.depot]
-folder = "../depot"
+[sources.station]
+folder = "../station"
 reserves = ["ropeway/*", "ice-sensor"]
 
 [offers]
@@ -58,9 +58,11 @@ fn a_whole_manifest_is_read() {
             "test: ropeway/console needs rig-simulator ^0.9"
         ]
     );
-    let depot = &manifest.sources[&word("depot")];
-    assert!(depot.reserves[0].covers(&package("ropeway/x")) && !depot.reserves[0].covers(&package("ropeway")));
-    assert!(depot.reserves[1].covers(&package("ice-sensor")) && !depot.reserves[1].covers(&package("ice-sensor/x")));
+    let station = &manifest.sources[&word("station")];
+    assert!(station.reserves[0].covers(&package("ropeway/x")) && !station.reserves[0].covers(&package("ropeway")));
+    assert!(
+        station.reserves[1].covers(&package("ice-sensor")) && !station.reserves[1].covers(&package("ice-sensor/x"))
+    );
     assert_eq!(manifest.offers.programs, ["bin"]);
 }
 
@@ -126,7 +128,7 @@ fn every_problem_names_its_place() {
         ),
         ("cable-tension", "\"ropeway/console\"", "ropeway/console needs itself", "\"ropeway/console\""),
         ("accept = ", "acept = ", "a need has no key `acept`", "acept"),
-        ("folder = \"../depot\"", "", "a source says no `folder`", "depot"),
+        ("folder = \"../station\"", "", "a source says no `folder`", "station"),
         ("version   = \"0.4.0\"", "version   = \"0.4.0", "this is not TOML: invalid basic string, expected `\"`", ""),
     ];
     for (from, to, headline, marked) in cases {

@@ -14,7 +14,7 @@ use std::sync::Arc;
 use yostel_solver::{Lit, Model, Outcome, Searching, Solver, Var};
 
 use super::known::{Known, NeedId, PackageId};
-use super::{Halt, Prefer, Problem};
+use super::{Halt, Problem, Take};
 use crate::name::Word;
 use crate::release::Release;
 use crate::version::Numbering;
@@ -215,7 +215,7 @@ impl Tables {
         let releases = known.document_of(id).map_or(&[][..], |document| &document.releases);
         let may_choose = (0u32..).zip(releases).filter(|(_, release)| problem.may_choose(name, release));
         let mut places: Vec<u32> = may_choose.map(|(at, _)| at).collect();
-        if problem.rules.prefer == Prefer::Newest {
+        if problem.rules.take == Take::Newest {
             places.reverse();
         }
         let apart = problem.rules.coexist.contains(name);

@@ -5,19 +5,19 @@
 //! outcome is a pure function of the wishes, the releases, and the versions to keep (docs/resolution.md).
 
 mod certify;
+mod edits;
 mod encode;
 mod explain;
 mod known;
 mod objective;
-mod repair;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 pub use certify::{Certificate, Formula};
+pub use edits::{EditSet, WishEdit};
 pub use explain::{Collision, Fact, LinesApart, RoleClash, WithinReach};
-pub use repair::{Repair, WishEdit};
 
 use jiff::Timestamp;
 use yostel_solver::Config;
@@ -52,7 +52,7 @@ pub struct Rules {
     /// Only releases published by then; versions to keep are exempt. Default: no limit.
     pub published_by: Option<Timestamp>,
     /// Which of the releases that fit to take. Default: the newest.
-    pub prefer: Prefer,
+    pub take: Take,
     /// Only releases that offer something for each of these platforms, versions to keep included. Default: none.
     pub platforms: BTreeSet<String>,
     /// Roles that several packages may fill. Default: none, so each role is filled by one package at most.
@@ -65,7 +65,7 @@ pub struct Rules {
 
 /// Which of the releases that fit to take.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Prefer {
+pub enum Take {
     /// As new as can be.
     #[default]
     Newest,
@@ -278,9 +278,9 @@ impl Resolver {
         Self::with_reach(problem, Reach::AsNeeded, Some(stop))
     }
 
-    /// Starts on a problem whose repairs will be asked for: everything in reach of any release of a wished package is
+    /// Starts on a problem whose edit sets will be asked for: everything in reach of any release of a wished package is
     /// looked at.
-    pub fn with_repairs(problem: Problem) -> Self {
+    pub fn with_edits(problem: Problem) -> Self {
         Self::with_reach(problem, Reach::Whole, None)
     }
 
@@ -304,9 +304,9 @@ impl Resolver {
 
     /// Lists the smallest sets of edits to the wishes that make the problem solvable, smallest first and then those
     /// after which the fewest packages move; each was resolved. Ask after [`Outcome::Collision`], of a resolver made by
-    /// [`Self::with_repairs`].
-    pub fn repairs(&mut self, most: usize) -> Vec<Repair> {
-        repair::repairs(&self.problem, &mut self.known, most)
+    /// [`Self::with_edits`].
+    pub fn edit_sets(&mut self, most: usize) -> Vec<EditSet> {
+        edits::edit_sets(&self.problem, &mut self.known, most)
     }
 
     /// Proves that there is no set, in open formats; nothing when there is one. Ask after [`Outcome::Collision`].
@@ -314,7 +314,7 @@ impl Resolver {
         certify::certify(&self.problem, &mut self.known)
     }
 
-    /// Writes the problem as clauses, as much of it as was looked at: all of it, when made by [`Self::with_repairs`]. Ask
+    /// Writes the problem as clauses, as much of it as was looked at: all of it, when made by [`Self::with_edits`]. Ask
     /// after the end.
     pub fn formula(&mut self) -> Formula {
         certify::formula(&self.problem, &mut self.known)

@@ -47,7 +47,7 @@ fn the_canonical_text_reads_back_as_itself() {
     assert!(
         text.ends_with("]\n")
             && text.contains(
-                "\n[[chosen]]\nname = \"cable\"\nversion = \"1.0.0\"\nfrom = \"depot\"\npurposes = [\"run\"]\n"
+                "\n[[chosen]]\nname = \"cable\"\nversion = \"1.0.0\"\nfrom = \"station\"\npurposes = [\"run\"]\n"
             )
     );
     assert!(text.contains("  { who = \"gust 2.1.0\", accept = \"^1\" },\n"));
@@ -70,8 +70,8 @@ fn a_changed_lockfile_is_refused_and_says_how() {
     let later = text.replace("format = 1", "format = 2");
     assert_eq!(Lockfile::parse(&later), Err(LockfileError::Format { found: 2 }));
     for (from, to, reason) in [
-        ("from = \"depot\"", "from = \"De Pot\"", "cannot be a name"),
-        ("from = \"depot\"", "form = \"depot\"", "unknown field"),
+        ("from = \"station\"", "from = \"De Pot\"", "cannot be a name"),
+        ("from = \"station\"", "form = \"station\"", "unknown field"),
         ("name = \"gust\"\nversion = \"2.1.0\"", "name = \"cable\"\nversion = \"1.0.0\"", "cable is locked twice"),
         ("who = \"gust 2.1.0\"", "who = \"gust 2.0.0\"", "not locked"),
         ("version = \"1.2.0\"", "version = \"1.2\"", "is not a version"),
@@ -345,23 +345,23 @@ fn every_origin_is_written_and_read_back_and_none_that_is_half() {
     let commit = "0123456789abcdef0123456789abcdef01234567";
     for origin in [
         format!("{{ git = \"https://tower.example/clock\", at = \"{commit}\" }}"),
-        format!("{{ git = \"../clock\", branch = \"main\", folder = \"packages/clock\", commit = \"{commit}\" }}"),
+        format!("{{ git = \"../clock\", branch = \"main\", inside = \"packages/clock\", commit = \"{commit}\" }}"),
         format!("{{ git = \"../clock\", tag = \"v\\\"1\\\"\", commit = \"{commit}\" }}"),
         format!("{{ git = \"../clock\", commit = \"{commit}\" }}"),
         "{ archive = \"https://tower.example/clock.tar.zst\" }".to_owned(),
     ] {
-        let locked = reseal(&text.replace("\"depot\"", &origin));
+        let locked = reseal(&text.replace("\"station\"", &origin));
         let lockfile = Lockfile::parse(&locked).unwrap_or_else(|error| panic!("{origin}: {error}"));
         assert_eq!(lockfile.write(), locked);
     }
     for origin in ["{ path = \"../clock\" }", "{ project = \"libs/clock\" }"] {
-        let live = reseal(&without_artifacts(&text.replace("\"depot\"", origin)));
+        let live = reseal(&without_artifacts(&text.replace("\"station\"", origin)));
         let lockfile = Lockfile::parse(&live).unwrap_or_else(|error| panic!("{origin}: {error}"));
         assert_eq!(lockfile.write(), live);
         let gust = lockfile.chosen.get(&PackageName::parse("gust").unwrap()).unwrap();
         assert!(gust.artifacts.is_empty() && gust.from.live_folder().is_some());
         // What lies in a folder has no content to lock, and everything else has.
-        let with = reseal(&text.replace("\"depot\"", origin));
+        let with = reseal(&text.replace("\"station\"", origin));
         assert!(Lockfile::parse(&with).unwrap_err().to_string().contains("artifacts"), "{origin}");
     }
     assert!(Lockfile::parse(&reseal(&without_artifacts(&text))).is_err());
@@ -374,7 +374,7 @@ fn every_origin_is_written_and_read_back_and_none_that_is_half() {
         "{ svn = \"../clock\" }",
         "{}",
     ] {
-        assert!(Lockfile::parse(&reseal(&text.replace("\"depot\"", origin))).is_err(), "{origin}");
+        assert!(Lockfile::parse(&reseal(&text.replace("\"station\"", origin))).is_err(), "{origin}");
     }
 }
 

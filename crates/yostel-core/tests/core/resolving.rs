@@ -6,8 +6,8 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use yostel_core::{
-    Accept, Declared, LinesApart, Lockfile, Outcome, Overrides, PackageName, Prefer, Repair, Requirement, ResolveError,
-    Resolver, RoleClash, WishEdit,
+    Accept, Declared, EditSet, LinesApart, Lockfile, Outcome, Overrides, PackageName, Requirement, ResolveError,
+    Resolver, RoleClash, Take, WishEdit,
 };
 use yostel_testkit::{World, brute_force};
 
@@ -335,31 +335,31 @@ fn only_what_was_published_by_then_is_chosen_and_what_is_kept_is_exempt() {
 fn the_oldest_that_fits_proves_the_lower_bounds() {
     let world = World::parse("console: a >=1.1\na 1.0.0\na 1.1.0: b >=2\na 1.2.0\nb 1.0.0\nb 2.0.0\nb 3.0.0");
     let mut problem = world.problem(&[]);
-    problem.rules.prefer = Prefer::Oldest;
+    problem.rules.take = Take::Oldest;
     let Outcome::Resolved(resolution) = world.resolve_with(problem, |answers| answers).unwrap() else { panic!() };
     let chosen: Vec<String> = resolution.chosen.values().map(|choice| choice.release.version.to_string()).collect();
     assert_eq!(chosen, ["1.1.0", "2.0.0"]);
 }
 
-/// Steps a resolver to its end and returns the repairs of its collision.
-fn repairs_of(world: &World, keep: &[&str]) -> Vec<Repair> {
-    let mut resolver = Resolver::with_repairs(world.problem(keep));
+/// Steps a resolver to its end and returns the edit sets for its collision.
+fn edit_sets_of(world: &World, keep: &[&str]) -> Vec<EditSet> {
+    let mut resolver = Resolver::with_edits(world.problem(keep));
     match world.drive(&mut resolver, |answers| answers) {
-        Ok(Outcome::Collision(_)) => resolver.repairs(50),
+        Ok(Outcome::Collision(_)) => resolver.edit_sets(50),
         _ => Vec::new(),
     }
 }
 
-fn told(repair: &Repair) -> String {
-    let edits = repair.edits.iter().map(|edit| match edit {
+fn told(edit_set: &EditSet) -> String {
+    let edits = edit_set.edits.iter().map(|edit| match edit {
         WishEdit::Change { wish, accept } => format!("{} {}>{accept}", wish.package, wish.accept),
         WishEdit::Drop { wish } => format!("drop {}", wish.package),
     });
-    format!("{} ({} move)", edits.collect::<Vec<_>>().join(", "), repair.moved)
+    format!("{} ({} move)", edits.collect::<Vec<_>>().join(", "), edit_set.moved)
 }
 
 #[test]
-fn repairs_come_smallest_first_and_change_before_they_drop() {
+fn edit_sets_come_smallest_first_and_change_before_they_drop() {
     let world = World::parse(
         "console: gust ^2, cable ^3, clock *
          gust 1.0.0
@@ -371,14 +371,14 @@ fn repairs_come_smallest_first_and_change_before_they_drop() {
          unit 2.0.0
          unit 3.0.0",
     );
-    let repairs: Vec<String> = repairs_of(&world, &["gust 2.0.0", "unit 1.0.0"]).iter().map(told).collect();
-    assert_eq!(repairs, ["gust ^2>^1.0.0 (2 move)", "drop cable (0 move)"]);
+    let edit_sets: Vec<String> = edit_sets_of(&world, &["gust 2.0.0", "unit 1.0.0"]).iter().map(told).collect();
+    assert_eq!(edit_sets, ["gust ^2>^1.0.0 (2 move)", "drop cable (0 move)"]);
 }
 
 #[test]
 fn a_pre_release_is_admitted_only_where_nothing_else_will_do() {
     let world = World::parse("console: a ^2\na 2.0.0-rc.1\nb 1.0.0");
-    assert_eq!(repairs_of(&world, &[]).iter().map(told).collect::<Vec<_>>(), ["a ^2>^2.0.0-rc.1 (0 move)"]);
+    assert_eq!(edit_sets_of(&world, &[]).iter().map(told).collect::<Vec<_>>(), ["a ^2>^2.0.0-rc.1 (0 move)"]);
 }
 
 /// Smallest number of wishes to touch, by trying every subset, each of its wishes freed or dropped.
@@ -411,20 +411,20 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(1500))]
 
     #[test]
-    fn the_smallest_repairs_are_those_of_trying_every_edit(text in any_world()) {
+    fn the_smallest_edit_sets_are_those_of_trying_every_edit(text in any_world()) {
         let world = World::parse(&text);
-        let repairs = repairs_of(&world, &[]);
-        if let Some(first) = repairs.first() {
+        let edit_sets = edit_sets_of(&world, &[]);
+        if let Some(first) = edit_sets.first() {
             prop_assert_eq!(Some(first.edits.len()), fewest_touched(&world), "{}", text);
         }
-        for repair in &repairs {
+        for edit_set in &edit_sets {
             let mut after = world.clone();
-            after.wishes = repair.wishes.clone();
-            prop_assert_eq!(brute_force(&after, &after.problem(&[])), Some(repair.resolution.clone()));
-            for i in 0..repair.edits.len() {
+            after.wishes = edit_set.wishes.clone();
+            prop_assert_eq!(brute_force(&after, &after.problem(&[])), Some(edit_set.resolution.clone()));
+            for i in 0..edit_set.edits.len() {
                 // With one edit taken back there is no set: none of them is needless.
                 let mut less = after.clone();
-                let wish = repair.edits[i].wish();
+                let wish = edit_set.edits[i].wish();
                 less.wishes.retain(|other| other.package != wish.package);
                 less.wishes.push(wish.clone());
                 prop_assert_eq!(brute_force(&less, &less.problem(&[])), None, "{}", text);
@@ -502,7 +502,7 @@ proptest! {
     fn looking_at_everything_gives_the_answer_that_looking_at_little_gives(text in any_world(), keep in any_keep()) {
         let world = World::parse(&text);
         let little = world.resolve(&keep);
-        let mut whole = Resolver::with_repairs(world.problem(&keep));
+        let mut whole = Resolver::with_edits(world.problem(&keep));
         let everything = world.drive(&mut whole, |answers| answers);
         match (little, everything) {
             (Ok(Outcome::Resolved(a)), Ok(Outcome::Resolved(b))) => prop_assert_eq!(a, b),

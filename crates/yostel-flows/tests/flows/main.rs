@@ -49,7 +49,7 @@ impl World {
     /// Publishes packages, given as `name version: needs`, and writes the project's needs.
     fn new(releases: &[&str], needs: &str) -> Self {
         let world = Self { folder: tempfile::tempdir().unwrap() };
-        create_registry(&world.path("depot"), "depot").unwrap();
+        create_registry(&world.path("station"), "station").unwrap();
         for release in releases {
             let (label, needs) = release.split_once(':').unwrap_or((release, ""));
             let (name, version) = label.split_once(' ').unwrap();
@@ -62,15 +62,16 @@ impl World {
             fs::write(folder.join("yostel.toml"), manifest).unwrap();
             fs::write(folder.join("bin/tool"), label).unwrap();
             let package = load_project(&folder, &world.settings()).unwrap();
-            publish(&package, &world.path("depot"), ReleaseRemarks::default(), &world.settings()).unwrap();
+            publish(&package, &world.path("station"), ReleaseRemarks::default(), &world.settings()).unwrap();
         }
         world.declare(needs);
         world
     }
 
     fn declare(&self, needs: &str) {
-        let text =
-            format!("[project]\nname = \"console\"\n[needs.run]\n{needs}\n[sources.depot]\nfolder = \"../depot\"\n");
+        let text = format!(
+            "[project]\nname = \"console\"\n[needs.run]\n{needs}\n[sources.station]\nfolder = \"../station\"\n"
+        );
         fs::create_dir_all(self.path("console")).unwrap();
         fs::write(self.path("console/yostel.toml"), text).unwrap();
     }
@@ -160,7 +161,7 @@ fn a_full_cache_needs_no_source_and_an_empty_one_says_what_it_lacks() {
     assert!(!world.path("console/.yostel").exists() && !world.path("cache").exists());
     world.install(false).0.unwrap();
     fs::remove_dir_all(world.path("console/.yostel")).unwrap();
-    fs::remove_dir_all(world.path("depot")).unwrap();
+    fs::remove_dir_all(world.path("station")).unwrap();
     world.install(true).0.unwrap();
     fs::remove_dir_all(world.path("console/.yostel")).unwrap();
     world.install(false).0.unwrap();
@@ -176,7 +177,7 @@ fn a_full_cache_needs_no_source_and_an_empty_one_says_what_it_lacks() {
 fn every_failing_package_is_told_not_just_the_first() {
     let world = World::new(&RELEASES, "gust = '^2'\n'valley/map' = '^1'");
     world.lock(Keep::Locked, Write::File).0.unwrap();
-    for entry in fs::read_dir(world.path("depot/archives/sha256")).unwrap() {
+    for entry in fs::read_dir(world.path("station/archives/sha256")).unwrap() {
         fs::write(entry.unwrap().path(), "other").unwrap();
     }
     let Err(FlowError::Several(errors)) = world.install(false).0 else { panic!("three archives differ") };
@@ -216,7 +217,7 @@ fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
     let ear = Ear::default();
     let settlements = settle(&world.project(), None, &world.settings(), &ear).unwrap().unwrap();
     assert!(!ear.heard().iter().any(|event| event.starts_with("Write")), "looking writes nothing");
-    assert_eq!(settlements[0].repair.edits.len(), 1);
+    assert_eq!(settlements[0].edit_set.edits.len(), 1);
     apply_settlement(&world.project(), &settlements[0], &Silent).unwrap();
     let (_, after) = &settlements[0].texts["yostel.toml"];
     assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), *after);

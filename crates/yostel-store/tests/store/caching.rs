@@ -161,7 +161,7 @@ fn a_prune_waits_for_those_who_use_the_cache_and_they_for_it() {
     let (bytes, artifact) = packed(&[("a", "alpha")]);
     let cache = Cache::open(folder.path().join("cache"));
     admit(&cache, &bytes, &artifact);
-    cache.note_use(("kit", "1.0.0", "depot"), &artifact, folder.path(), 1_000_000).unwrap();
+    cache.note_use(("kit", "1.0.0", "station"), &artifact, folder.path(), 1_000_000).unwrap();
     let soon = std::time::Duration::from_secs(20);
     let first = cache.use_with_others(|| panic!("nobody prunes")).unwrap();
     let second = cache.use_with_others(|| panic!("others who use it are no reason to wait")).unwrap();
@@ -192,7 +192,7 @@ fn a_note_that_is_damaged_costs_a_name_and_nothing_else() {
     admit(&cache, &bytes, &artifact);
     let named = || cache.entries().unwrap()[0].note.as_ref().map(|note| format!("{} {}", note.package, note.version));
     assert_eq!(named(), None, "nobody said what it is");
-    let note = || cache.note_use(("kit", "1.0.0", "depot"), &artifact, folder.path(), 1_000_000).unwrap();
+    let note = || cache.note_use(("kit", "1.0.0", "station"), &artifact, folder.path(), 1_000_000).unwrap();
     note();
     assert_eq!(named().as_deref(), Some("kit 1.0.0"));
     let entry = &cache.entries().unwrap()[0];
@@ -224,7 +224,7 @@ fn releases_share_the_files_they_have_in_common_and_no_damage() {
         let tree = cache.stage_tree(artifact, Some(&archive), UnpackConfig::default(), like).unwrap();
         cache.commit(vec![archive], vec![tree]).unwrap();
         let version = format!("1.{number}.0");
-        cache.note_use(("kit", &version, "depot"), artifact, folder.path(), 1000 + number as i64).unwrap();
+        cache.note_use(("kit", &version, "station"), artifact, folder.path(), 1000 + number as i64).unwrap();
         tree_files(&cache, artifact.tree)
     };
     let inode = |files: &std::path::Path, path: &str| fs::metadata(files.join(path)).unwrap().ino();

@@ -118,7 +118,7 @@ impl World {
         if !held.project().is_current(&plan, &cache) {
             held.apply(&plan, &cache, || {})?;
         }
-        cache.note_use(("kit", "1.0.0", "depot"), artifact, Path::new("/project"), 1000)
+        cache.note_use(("kit", "1.0.0", "station"), artifact, Path::new("/project"), 1000)
     }
 
     fn check_cache(&self, when: &str) {

@@ -35,12 +35,12 @@ pub(crate) struct Arguments {
     #[arg(long, global = true, value_name = "FOLDER", env = "YOSTEL_CACHE", hide_env_values = true)]
     pub(crate) cache: Option<PathBuf>,
 
-    /// How to answer: human (words, tables) or json (docs/output.md)
+    /// How to answer: text (words, tables) or json (docs/output.md)
     #[arg(
         long,
         global = true,
         value_enum,
-        default_value_t = Format::Human,
+        default_value_t = Format::Text,
         value_name = "FORMAT",
         hide_possible_values = true
     )]
@@ -74,7 +74,7 @@ pub(crate) struct Arguments {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Format {
     /// Words and tables
-    Human,
+    Text,
     /// One JSON document, described in docs/output.md
     Json,
 }

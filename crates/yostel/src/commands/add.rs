@@ -117,8 +117,8 @@ pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError
                 "means": report.constraint.to_words(),
                 "before": report.before,
                 "source": origin_document(&report.source),
-                "admitted": texts(&report.admitted),
-                "newest-not-admitted": report.newest_not_admitted.as_ref().map(ToString::to_string),
+                "accepted": texts(&report.admitted),
+                "newest-not-accepted": report.newest_not_admitted.as_ref().map(ToString::to_string),
                 "bounded-above": report.constraint.is_bounded_above(),
             })
         },
@@ -272,7 +272,7 @@ fn words(report: &AddReport, context: &Context) -> String {
     let shown: Vec<String> = report.admitted.iter().rev().take(4).map(ToString::to_string).collect();
     let more = report.admitted.len().saturating_sub(shown.len());
     let more = if more > 0 { format!(" and {more} older") } else { String::new() };
-    text.push_str(&format!("  It admits {}.\n", report.constraint.to_words()));
+    text.push_str(&format!("  It accepts {}.\n", report.constraint.to_words()));
     text.push_str(&format!(
         "  Today that is {} of {} in {}: {}{more}; the newest is {}.\n",
         report.admitted.len(),
@@ -282,7 +282,7 @@ fn words(report: &AddReport, context: &Context) -> String {
         paint(Role::Title, &newest),
     ));
     if let Some(newer) = &report.newest_not_admitted {
-        text.push_str(&format!("  {} {newer} is newer and not admitted.\n", paint(Role::Notice, "note:")));
+        text.push_str(&format!("  {} {newer} is newer, and not accepted.\n", paint(Role::Notice, "note:")));
     }
     if report.withdrawn > 0 {
         let withdrawn = count(report.withdrawn, "withdrawn release");
@@ -290,7 +290,7 @@ fn words(report: &AddReport, context: &Context) -> String {
     }
     if let Some((why, instead)) = &report.deprecated {
         let instead = instead.as_ref().map(|name| format!("; {name} took its place")).unwrap_or_default();
-        text.push_str(&format!("  {} given up by its author: {why}{instead}.\n", paint(Role::Notice, "warning:")));
+        text.push_str(&format!("  {} deprecated: {why}{instead}.\n", paint(Role::Notice, "warning:")));
     }
     if !report.constraint.is_bounded_above() {
         let advice = format!("a breaking release would be taken in. Bounded: yostel add {package} '^{newest}'");

@@ -103,7 +103,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
         ];
         let said = nothing.into_iter().filter(|(kind, _)| looked_for(*kind)).map(|(_, words)| words);
         let said = said.collect::<Vec<_>>().join(", ");
-        return format!("{} audited: {said}.\n", count(report.packages, "package"));
+        return format!("{} looked at: {said}.\n", count(report.packages, "package"));
     }
     let mut text = String::new();
     if !report.alarms.is_empty() {
@@ -122,7 +122,8 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
             continue;
         }
         text.push_str(&format!("{}\n", paint(Role::Title, title)));
-        let mut columns = Columns::new(&["package", "locked", "admitted", "newest", "behind", "held back by"]);
+        let mut columns =
+            Columns::new(&["package", "locked", "accepted", "newest", "breaks", "behind", "held back by"]);
         for outdated in rows {
             let [package, rest @ ..] = outdated_row(outdated, context);
             columns.row(std::iter::once(format!("{package:<longest$}")).chain(rest));
@@ -131,7 +132,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
     }
     if !report.upkeep.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Title, "To look after")));
-        let mut columns = Columns::new(&["rule", "package", "line", "what", "why it is there"]);
+        let mut columns = Columns::new(&["rule", "package", "place", "what", "why it is there"]);
         for upkeep in &report.upkeep {
             let debts: Vec<String> = upkeep.debts.iter().map(debt_words).collect();
             let (line, why) = (format!("{}:{}", upkeep.file, upkeep.line), upkeep.why.clone());
@@ -161,10 +162,10 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
     let packages = count(report.packages, "package");
     let mut sums = vec![match looked_for(Kind::Outdated) {
         true => format!("{} of {packages} outdated", report.outdated.len()),
-        false => format!("{packages} audited"),
+        false => format!("{packages} looked at"),
     }];
     if crossing > 0 {
-        sums.push(format!("{crossing} on an older compatible line (marked !)"));
+        sums.push(format!("{crossing} not compatible with the newest"));
     }
     if !report.duplicates.is_empty() {
         sums.push(format!("{} there twice", report.duplicates.len()));
@@ -174,7 +175,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
     }
     text.push_str(&format!("{}.\n", sums.join(", ")));
     if admitted > 0 {
-        let takes = format!("yostel lock --fresh takes the {} that the constraints admit", count(admitted, "update"));
+        let takes = format!("yostel lock --fresh takes the {} that the constraints accept", count(admitted, "update"));
         text.push_str(&format!("{} {takes}\n", paint(Role::Good, "next:")));
     } else if let Some((outdated, holder)) =
         report.outdated.iter().find_map(|o| o.held_by.iter().find(|h| h.who.is_project()).map(|h| (o, h)))
@@ -192,7 +193,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
     text
 }
 
-fn outdated_row(outdated: &Outdated, context: &Context) -> [String; 6] {
+fn outdated_row(outdated: &Outdated, context: &Context) -> [String; 7] {
     let held: Vec<String> =
         outdated.held_by.iter().map(|holder| format!("{} ({})", holder.who, holder.accept)).collect();
     let behind = outdated.published.map(|then| age(then, outdated.newest_published)).unwrap_or_else(|| "?".into());
@@ -205,7 +206,8 @@ fn outdated_row(outdated: &Outdated, context: &Context) -> [String; 6] {
         outdated.package.to_string(),
         outdated.locked.to_string(),
         outdated.admitted.as_ref().map_or_else(|| "-".into(), ToString::to_string),
-        format!("{}{}", outdated.newest, if outdated.crosses_line { " !" } else { "" }),
+        outdated.newest.to_string(),
+        if outdated.crosses_line { "yes".into() } else { "-".into() },
         behind,
         if shown.is_empty() { "-".into() } else { shown },
     ]
@@ -218,7 +220,7 @@ fn outdated_document(outdated: &Outdated, context: &Context) -> Value {
         "locked": outdated.locked.as_str(),
         "published": outdated.published.map(|published| published.to_string()),
         "age-days": outdated.published.map(|then| (context.settings.now.as_second() - then.as_second()) / 86_400),
-        "admitted": outdated.admitted.as_ref().map(|version| version.as_str()),
+        "accepted": outdated.admitted.as_ref().map(|version| version.as_str()),
         "newest": outdated.newest.as_str(),
         "newest-published": outdated.newest_published.to_string(),
         "crosses-line": outdated.crosses_line,

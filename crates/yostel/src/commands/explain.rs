@@ -22,14 +22,14 @@ pub(crate) struct Explain {
     #[arg(value_parser = package_name)]
     package: PackageName,
 
-    /// Resolve with this version demanded: what would move, or what stands against it
+    /// Resolve with this version instead, and show what would move or what prevents it
     #[arg(long, value_name = "VERSION")]
-    why_not: Option<String>,
+    instead: Option<String>,
 }
 
 pub(crate) fn run(arguments: Explain, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
-    let asked = arguments.why_not.as_deref();
+    let asked = arguments.instead.as_deref();
     let report = explain(&project, &arguments.package, asked, &context.settings, &context.progress)?;
     if context.json() {
         return Ok(Answer::document(Exit::Fine, "explain", document(&report)));
@@ -44,7 +44,7 @@ pub(crate) fn run(arguments: Explain, context: &Context) -> Result<Answer, FlowE
                 report.why.newer.iter().find(|newer| matches!(newer.reason, Reason::NotAdmitted(_)))
             {
                 let (package, version) = (&arguments.package, &newest.version);
-                let next = format!("yostel explain {package} --why-not {version}");
+                let next = format!("yostel explain {package} --instead {version}");
                 text.push_str(&format!("{} {next}\n", paint(Role::Good, "next:")));
             }
             text
@@ -85,7 +85,7 @@ fn newer(why: &Why) -> String {
     if why.newer.is_empty() {
         return "  It is the newest there is.\n".into();
     }
-    let mut columns = Columns::new(&["newer", "why not"]);
+    let mut columns = Columns::new(&["newer", "kept out by"]);
     for not_taken in why.newer.iter().take(TOLD) {
         let reason = match &not_taken.reason {
             Reason::NotAdmitted(holders) => {
@@ -122,7 +122,7 @@ fn other(instead: &Instead, why: &Why) -> String {
             };
             let next = format!("yostel add {package} '{accept}', then yostel lock");
             format!(
-                "  {package} {version} may be had; {others}:\n{}{} {next}\n",
+                "  {package} {version} is possible; {others}:\n{}{} {next}\n",
                 moves(moved, usize::MAX),
                 paint(Role::Good, "next:")
             )
@@ -134,7 +134,7 @@ fn other(instead: &Instead, why: &Why) -> String {
                 .collect();
             let next =
                 format!("yostel add {package} '{accept}', then yostel settle, for the smallest edits that allow it");
-            format!("  {package} {version} may not be had:\n{}{} {next}\n", lines.concat(), paint(Role::Good, "next:"))
+            format!("  {package} {version} is not possible:\n{}{} {next}\n", lines.concat(), paint(Role::Good, "next:"))
         }
     }
 }
@@ -151,12 +151,12 @@ fn document(report: &ExplainReport) -> Value {
         "asked-by": why.asked_by.iter().map(asked).collect::<Vec<_>>(),
         "newer": why.newer.iter().map(|newer| {
             let (kind, detail) = match &newer.reason {
-                Reason::NotAdmitted(holders) => ("not-admitted", json!(holders.iter().map(asked).collect::<Vec<_>>())),
+                Reason::NotAdmitted(holders) => ("not-accepted", json!(holders.iter().map(asked).collect::<Vec<_>>())),
                 Reason::Withdrawn(why) => ("withdrawn", json!(why)),
                 Reason::Unserved(platform) => ("unserved", json!(platform)),
                 Reason::TooNew(published) => ("too-new", json!(published.to_string())),
                 Reason::NeverMet(package) => ("never-met", json!(package.as_str())),
-                Reason::Admitted => ("admitted", Value::Null),
+                Reason::Admitted => ("accepted", Value::Null),
             };
             json!({ "version": newer.version.as_str(), "reason": kind, "detail": detail })
         }).collect::<Vec<_>>(),

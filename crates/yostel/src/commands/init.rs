@@ -40,8 +40,8 @@ pub(crate) fn run(arguments: Init, context: &Context) -> Result<Answer, FlowErro
         Some((source, folder)) => match word(source) {
             Ok(source) if !folder.is_empty() => Some((source, folder.to_owned())),
             _ => {
-                let suggestion = Some("depot".to_owned());
-                let reason = "a source is given as NAME=FOLDER, like depot=../depot";
+                let suggestion = Some("station".to_owned());
+                let reason = "a source is given as NAME=FOLDER, like station=../station";
                 return refuse(&NameError { name: arguments.source.unwrap_or_default(), reason, suggestion });
             }
         },
@@ -56,7 +56,7 @@ pub(crate) fn run(arguments: Init, context: &Context) -> Result<Answer, FlowErro
         || {
             let next = match request.source {
                 Some(_) => "yostel add NAME",
-                None => "name a source in it ([sources.depot] folder = \"…\"), then: yostel add NAME",
+                None => "name a source in it ([sources.station] folder = \"…\"), then: yostel add NAME",
             };
             let shown = context.show(&path);
             format!("Wrote {shown} for {}.\n{} {next}\n", request.name, paint(Role::Good, "next:"))

@@ -30,9 +30,9 @@ pub(crate) struct Install {
     #[arg(long = "for", value_name = "PURPOSE", value_parser = word)]
     purposes: Vec<Purpose>,
 
-    /// Only what this project of the workspace needs, and what comes along; may be repeated
+    /// Only what this project of the workspace needs, and what those packages need; may be repeated
     #[arg(long, value_name = "PROJECT", value_parser = package_name)]
-    only: Vec<PackageName>,
+    needed_by: Vec<PackageName>,
 
     /// Real files, no link out of the project: for containers, and for copying the project elsewhere
     #[arg(long, conflicts_with = "whole_trees", env = "YOSTEL_SELF_CONTAINED", hide_env_values = true)]
@@ -59,7 +59,7 @@ pub(crate) fn run(arguments: Install, context: &Context) -> Result<Answer, FlowE
         platform: arguments.platform,
         placing,
         purposes: arguments.purposes.into_iter().collect(),
-        projects: arguments.only.into_iter().collect(),
+        projects: arguments.needed_by.into_iter().collect(),
         quick: arguments.quick,
     };
     let report = install(&project, &request, &context.settings, &context.progress)?;
@@ -122,8 +122,8 @@ fn words(report: &InstallReport, self_contained: bool, context: &Context) -> Str
         let notice = paint(Role::Notice, "put back:");
         text.push_str(&format!("  {notice} {} had been changed here ({}{more})\n", replaced.package, files.join(", ")));
     }
-    for (package, version) in &report.repaired {
-        let notice = paint(Role::Notice, "repaired:");
+    for (package, version) in &report.put_back {
+        let notice = paint(Role::Notice, "put back:");
         text.push_str(&format!("  {notice} the cache's copy of {package} {version} had been changed\n"));
     }
     for package in &report.open {

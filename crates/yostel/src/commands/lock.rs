@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use clap::{Args, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
-use yostel_core::{Move, MoveKind, Overridden, Prefer};
+use yostel_core::{Move, MoveKind, Overridden, Take};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
 
 use super::{Answer, origin_document};
@@ -14,7 +14,7 @@ use crate::context::Context;
 use crate::exit::Exit;
 use crate::render::{Columns, Role, count, paint};
 
-/// How many moves are told before `--all`.
+/// How many moves are told before `--in-full`.
 const TOLD: usize = 20;
 
 /// Resolve the needs and write the lockfile, telling what moved and why
@@ -31,9 +31,9 @@ pub(crate) struct Lock {
     #[arg(long)]
     preview: bool,
 
-    /// Tell every move, however many
+    /// Show everything, however long
     #[arg(long)]
-    all: bool,
+    in_full: bool,
 
     /// Only releases published by this day (or RFC 3339 time); what is locked may stay
     #[arg(long, value_name = "DATE", value_parser = moment)]
@@ -41,7 +41,7 @@ pub(crate) struct Lock {
 
     /// Which of the releases that fit to take: newest, or oldest, which proves the lower bounds
     #[arg(long, value_enum, value_name = "WHICH", hide_possible_values = true)]
-    prefer: Option<PreferArgument>,
+    take: Option<TakeArgument>,
 
     /// Refuse packages that only this machine has, like those needed by path
     #[arg(long)]
@@ -61,7 +61,7 @@ pub(crate) struct Lock {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum PreferArgument {
+enum TakeArgument {
     /// As new as can be
     Newest,
     /// As old as can be
@@ -87,9 +87,9 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
         keep: if arguments.fresh { Keep::Nothing } else { Keep::Locked },
         write: if arguments.preview { Write::Nothing } else { Write::File },
         as_of: arguments.as_of,
-        prefer: arguments.prefer.map(|prefer| match prefer {
-            PreferArgument::Newest => Prefer::Newest,
-            PreferArgument::Oldest => Prefer::Oldest,
+        take: arguments.take.map(|take| match take {
+            TakeArgument::Newest => Take::Newest,
+            TakeArgument::Oldest => Take::Oldest,
         }),
         proof: arguments.proof.as_ref().map(|folder| context.folder.join(folder)),
         time_limit: arguments.time_limit,
@@ -120,7 +120,7 @@ pub(crate) fn run(arguments: Lock, context: &Context) -> Result<Answer, FlowErro
                 })).collect::<Vec<_>>(),
                 "only-here": report.only_here.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>(),
                 "unused-patches": report.unused_patches.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
-                "newer-admitted": report.newer.iter().map(|(package, locked, newer)| json!({
+                "newer-accepted": report.newer.iter().map(|(package, locked, newer)| json!({
                     "package": package.as_str(), "locked": locked.as_str(), "newer": newer.as_str(),
                 })).collect::<Vec<_>>(),
             })
@@ -141,7 +141,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
     } else {
         format!("Locked {packages} in {shown}.\n")
     };
-    text.push_str(&moves(&report.moves, if arguments.all { usize::MAX } else { TOLD }));
+    text.push_str(&moves(&report.moves, if arguments.in_full { usize::MAX } else { TOLD }));
     let moved = report.moves.iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
     let standing = report.search.as_ref().map_or(Standing::Best, |search| search.standing);
     if moved > 0 && !arguments.fresh {
@@ -204,7 +204,7 @@ fn stats(search: Option<&SearchReport>, took: Duration) -> String {
     columns.row(["looked at".into(), count(stats.looked_at, "release"), known, count(stats.packages, "package")]);
     let asked = [count(stats.questions as usize, "question"), count(stats.decisions as usize, "decision")];
     let [questions, decisions] = asked;
-    columns.row(["searched".into(), questions, decisions, format!("{} forced", stats.propagations)]);
+    columns.row(["searched".into(), questions, decisions, format!("{} deduced", stats.propagations)]);
     let conflicts = count(stats.conflicts as usize, "conflict");
     columns.row(["learned".into(), conflicts, count(stats.learned as usize, "clause"), String::new()]);
     let mut text = columns.finish();
@@ -238,10 +238,10 @@ pub(super) fn moves(moves: &[Move], most: usize) -> String {
     for m in sorted.iter().take(most) {
         let (what, versions) = match &m.kind {
             MoveKind::Added { to } => ("added", to.to_string()),
-            MoveKind::Dropped { from } => ("dropped", from.to_string()),
+            MoveKind::Dropped { from } => ("gone", from.to_string()),
             MoveKind::Moved { from, to, crosses_line } => {
                 crossing += usize::from(*crosses_line);
-                (if *crosses_line { "moved !" } else { "moved" }, format!("{from} -> {to}"))
+                ("moved", format!("{from} -> {to}{}", if *crosses_line { ", not compatible" } else { "" }))
             }
             MoveKind::Content { version } => ("content", format!("{version}, other content")),
             MoveKind::Origin { version, from, to } => ("origin", format!("{version}, {from} -> {to}")),
@@ -261,12 +261,12 @@ pub(super) fn moves(moves: &[Move], most: usize) -> String {
     }
     let mut text = if moves.is_empty() { String::new() } else { columns.finish() };
     if sorted.len() > most {
-        text.push_str(&format!("  … and {} more: yostel lock --all\n", sorted.len() - most));
+        text.push_str(&format!("  … and {} more: yostel lock --in-full\n", sorted.len() - most));
     }
     if crossing > 0 {
-        let lines =
-            if crossing == 1 { "1 move leaves its".to_owned() } else { format!("{crossing} moves leave their") };
-        text.push_str(&format!("  {} {lines} compatible line (marked !).\n", paint(Role::Notice, "careful:")));
+        let are = if crossing == 1 { "1 move is".to_owned() } else { format!("{crossing} moves are") };
+        let notice = paint(Role::Notice, "careful:");
+        text.push_str(&format!("  {notice} {are} not compatible with what was locked\n"));
     }
     text
 }
@@ -315,7 +315,7 @@ pub(super) fn move_document(m: &Move) -> Value {
     });
     let facts = match &m.kind {
         MoveKind::Added { to } => json!({ "kind": "added", "to": to.as_str() }),
-        MoveKind::Dropped { from } => json!({ "kind": "dropped", "from": from.as_str() }),
+        MoveKind::Dropped { from } => json!({ "kind": "gone", "from": from.as_str() }),
         MoveKind::Moved { from, to, crosses_line } => {
             json!({ "kind": "moved", "from": from.as_str(), "to": to.as_str(), "crosses-line": crosses_line })
         }

@@ -168,7 +168,7 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<Answer, FlowErr
 fn origin_document(origin: &Origin) -> Value {
     match origin {
         Origin::Source(name) => name.as_str().into(),
-        Origin::Git { place, commit } => json!({ "git": place.address, "commit": commit, "folder": place.folder }),
+        Origin::Git { place, commit } => json!({ "git": place.address, "commit": commit, "inside": place.folder }),
         Origin::Archive { address } => json!({ "archive": address }),
         Origin::Path { folder } => json!({ "path": folder }),
         Origin::Project { folder } => json!({ "project": folder }),

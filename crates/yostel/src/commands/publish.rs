@@ -27,7 +27,7 @@ pub(crate) struct Publish {
     #[arg(long, value_name = "PLATFORM", value_parser = platform)]
     platform: Option<String>,
 
-    /// Say that the package is given up, and why
+    /// Mark the package as deprecated, and say why
     #[arg(long, value_name = "WHY")]
     deprecated: Option<String>,
 

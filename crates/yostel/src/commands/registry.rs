@@ -29,7 +29,7 @@ enum Task {
         name: Option<String>,
     },
     /// List what a registry holds
-    Contents {
+    List {
         /// The folder
         folder: PathBuf,
     },
@@ -57,7 +57,7 @@ pub(crate) fn run(arguments: Registry, context: &Context) -> Result<Answer, Flow
                 },
             ))
         }
-        Task::Contents { folder } => {
+        Task::List { folder } => {
             let (name, documents) = contents(&context.folder.join(folder))?;
             if context.json() {
                 let packages = documents.iter().map(|document| {
@@ -73,7 +73,7 @@ pub(crate) fn run(arguments: Registry, context: &Context) -> Result<Answer, Flow
                     })
                 });
                 let content = json!({ "name": name, "packages": packages.collect::<Vec<_>>() });
-                return Ok(Answer::document(Exit::Fine, "registry contents", content));
+                return Ok(Answer::document(Exit::Fine, "registry list", content));
             }
             let mut columns = Columns::new(&["package", "releases", "newest", "published", "remarks"]);
             for document in &documents {
@@ -85,7 +85,7 @@ pub(crate) fn run(arguments: Registry, context: &Context) -> Result<Answer, Flow
                 }
                 if let Some(newest) = newest.filter(|newest| newest.deprecated.is_some()) {
                     let instead = newest.replaced_by.as_ref().map(|name| format!(", use {name}")).unwrap_or_default();
-                    remarks.push(format!("given up{instead}"));
+                    remarks.push(format!("deprecated{instead}"));
                 }
                 columns.row([
                     document.name.to_string(),

@@ -38,7 +38,7 @@ pub(crate) fn run(arguments: Settle, context: &Context) -> Result<Answer, FlowEr
             context,
             Exit::Fine,
             "settle",
-            || json!({ "collision": false, "repairs": [] }),
+            || json!({ "collision": false, "edit-sets": [] }),
             || format!("Nothing collides.\n{} yostel lock\n", paint(Role::Good, "next:")),
         ));
     };
@@ -47,13 +47,13 @@ pub(crate) fn run(arguments: Settle, context: &Context) -> Result<Answer, FlowEr
             context,
             Exit::Fine,
             "settle",
-            || json!({ "collision": true, "repairs": settlements.iter().map(document).collect::<Vec<_>>() }),
+            || json!({ "collision": true, "edit-sets": settlements.iter().map(document).collect::<Vec<_>>() }),
             || list(&settlements, arguments.as_of),
         ));
     };
     let Some(settlement) = number.checked_sub(1).and_then(|at| settlements.get(at)) else {
         let diagnostic = Diagnostic {
-            code: "no-such-repair",
+            code: "no-such-edit",
             headline: format!(
                 "there is no edit {number}; {} listed",
                 if settlements.len() == 1 { "1 is".into() } else { format!("{} are", settlements.len()) }
@@ -109,7 +109,7 @@ fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
     for (number, settlement) in (1..).zip(settlements) {
         let permitted =
             settlement.coexist.iter().map(|package| format!("let {package} stand at several lines at once"));
-        let edits: Vec<String> = settlement.repair.edits.iter().map(edit_words).chain(permitted).collect();
+        let edits: Vec<String> = settlement.edit_set.edits.iter().map(edit_words).chain(permitted).collect();
         text.push_str(&format!(
             "{} {}\n",
             paint(Role::Title, format!("{number:>3}")),
@@ -127,16 +127,16 @@ fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
 pub(super) fn edit_words(edit: &WishEdit) -> String {
     match edit {
         WishEdit::Change { wish, accept } => format!("change {} from {} to {accept}", wish.package, wish.accept),
-        WishEdit::Drop { wish } => format!("drop {} {}", wish.package, wish.accept),
+        WishEdit::Drop { wish } => format!("remove {} {}", wish.package, wish.accept),
     }
 }
 
 /// Says in one line what an edit leads to: the packages asked about first, then how many others move.
 fn consequence(settlement: &Settlement) -> String {
     let mut parts = Vec::new();
-    for edit in &settlement.repair.edits {
+    for edit in &settlement.edit_set.edits {
         if let WishEdit::Change { wish, .. } = edit
-            && let Some(choice) = settlement.repair.resolution.chosen.get(&wish.package)
+            && let Some(choice) = settlement.edit_set.resolution.chosen.get(&wish.package)
         {
             parts.push(format!("{} {}", wish.package, choice.release.version));
         }
@@ -148,14 +148,14 @@ fn consequence(settlement: &Settlement) -> String {
     let mut moved: Vec<String> = Vec::new();
     moved.extend(counted("moved", |kind| matches!(kind, MoveKind::Moved { .. })));
     moved.extend(counted("added", |kind| matches!(kind, MoveKind::Added { .. })));
-    moved.extend(counted("dropped", |kind| matches!(kind, MoveKind::Dropped { .. })));
+    moved.extend(counted("gone", |kind| matches!(kind, MoveKind::Dropped { .. })));
     let moved = if moved.is_empty() { "nothing moves against the lock".to_owned() } else { join(&moved) };
     if parts.is_empty() { format!("leads to: {moved}") } else { format!("leads to {}; {moved}", join(&parts)) }
 }
 
 fn document(settlement: &Settlement) -> Value {
     json!({
-        "edits": settlement.repair.edits.iter().map(edit_document)
+        "edits": settlement.edit_set.edits.iter().map(edit_document)
             .chain(settlement.coexist.iter().map(|package| json!({ "kind": "coexist", "package": package.as_str() })))
             .collect::<Vec<_>>(),
         "packages": settlement.proposal.lockfile().chosen.len(),
@@ -167,7 +167,7 @@ pub(super) fn edit_document(edit: &WishEdit) -> Value {
     let wish = edit.wish();
     let (kind, to) = match edit {
         WishEdit::Change { accept, .. } => ("change", Some(accept.as_str())),
-        WishEdit::Drop { .. } => ("drop", None),
+        WishEdit::Drop { .. } => ("remove", None),
     };
     json!({
         "kind": kind, "package": wish.package.as_str(), "purpose": wish.purpose.as_str(),

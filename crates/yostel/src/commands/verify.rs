@@ -3,7 +3,7 @@
 use clap::Args;
 use serde_json::json;
 use yostel_core::Patch;
-use yostel_flows::{FlowError, LoadedProject, check_lock, repair, verify};
+use yostel_flows::{FlowError, LoadedProject, check_lock, put_back, verify};
 use yostel_store::{FileChange, TreeDifference, Trust};
 
 use super::Answer;
@@ -14,31 +14,31 @@ use crate::exit::Exit;
 use crate::render::{Columns, Role, count, paint};
 use crate::sanitise::sanitise;
 
-/// How many files are told before `--all`.
+/// How many files are told before `--in-full`.
 const TOLD: usize = 20;
 
-/// Read every installed file and say, or repair, what is not as locked
+/// Read every installed file, and report or put back what is not as locked
 #[derive(Debug, Args)]
 pub(crate) struct Verify {
     /// Read only files whose size, time or inode is not as it was when they were installed
     #[arg(long)]
     quick: bool,
 
-    /// Put back exactly what is not as it should be, from the cache or else from the source
+    /// Put back what is not as locked, from the cache or else from the source
     #[arg(long)]
-    repair: bool,
+    put_back: bool,
 
     /// Check the lockfile instead: against the archives in the cache and what their sources tell
-    #[arg(long, conflicts_with_all = ["quick", "repair", "all"])]
+    #[arg(long, conflicts_with_all = ["quick", "put_back", "in_full"])]
     lock: bool,
 
     /// With --lock: ask no source
     #[arg(long, requires = "lock")]
     offline: bool,
 
-    /// Tell every file, however many
+    /// Show everything, however long
     #[arg(long)]
-    all: bool,
+    in_full: bool,
 }
 
 pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowError> {
@@ -49,13 +49,13 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
     let trust = if arguments.quick { Trust::Stamps } else { Trust::Nothing };
     let report = verify(&project, trust, &context.settings, &context.progress)?;
     let sound = report.differences.is_empty();
-    let mut repaired = false;
-    if arguments.repair && !sound {
-        repair(&project, &report, &context.settings, &context.progress)?;
+    let mut is_put_back = false;
+    if arguments.put_back && !sound {
+        put_back(&project, &report, &context.settings, &context.progress)?;
         let again = verify(&project, Trust::Nothing, &context.settings, &context.progress)?;
-        repaired = again.differences.is_empty();
+        is_put_back = again.differences.is_empty();
     }
-    let exit = if sound || repaired { Exit::Fine } else { Exit::Integrity };
+    let exit = if sound || is_put_back { Exit::Fine } else { Exit::Integrity };
     let rows: Vec<(&str, &str, &str)> = report
         .differences
         .iter()
@@ -69,7 +69,7 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
             json!({
                 "packages": report.packages,
                 "sound": sound,
-                "repaired": repaired,
+                "put-back": is_put_back,
                 "digest": report.digest.to_string(),
                 "differences": rows.iter().map(|(package, how, path)| json!({
                     "package": package, "how": how, "path": path,
@@ -93,28 +93,31 @@ pub(crate) fn run(arguments: Verify, context: &Context) -> Result<Answer, FlowEr
                 return format!("{packages} verified: {every}.\n  digest {digest}\n");
             }
             let mut columns = Columns::new(&["package", "what", "file"]);
-            let most = if arguments.all { usize::MAX } else { TOLD };
+            let most = if arguments.in_full { usize::MAX } else { TOLD };
             for (package, how, path) in rows.iter().take(most) {
                 columns.row([(*package).to_owned(), (*how).to_owned(), (*path).to_owned()]);
             }
             let more = rows.len().saturating_sub(most);
-            let more = if more > 0 { format!("  … and {more} more: yostel verify --all\n") } else { String::new() };
+            let more =
+                if more > 0 { format!("  … and {more} more: yostel verify --in-full\n") } else { String::new() };
             let open: String = report.open.iter().map(open_note).collect();
             let only_open =
                 !report.open.is_empty() && report.differing.iter().all(|package| report.open.contains(package));
-            let (next, then) = match repaired {
+            let (next, then) = match is_put_back {
                 false if only_open => (
                     paint(Role::Good, "next:"),
                     format!("yostel alter {} --keep --why \"…\", or --drop\n", report.open[0]),
                 ),
                 true => (
-                    paint(Role::Good, "repaired:"),
-                    format!("every file was put back and read again\n  digest {digest}\n"),
+                    paint(Role::Good, "put back:"),
+                    format!("every file is now as the lockfile has it\n  digest {digest}\n"),
                 ),
-                false => (paint(Role::Good, "next:"), "yostel verify --repair puts back what is locked\n".to_owned()),
+                false => {
+                    (paint(Role::Good, "next:"), "yostel verify --put-back, to put back what is locked\n".to_owned())
+                }
             };
             let changes: Vec<FileChange> = report.changes.iter().map(|(_, change)| change.clone()).collect();
-            let lines = changes_told(&changes, if arguments.all { usize::MAX } else { TOLD });
+            let lines = changes_told(&changes, if arguments.in_full { usize::MAX } else { TOLD });
             let lines: String = lines.iter().map(|line| format!("  {}\n", sanitise(line))).collect();
             format!(
                 "{} not as the lockfile has {}:\n{}{more}{lines}{open}{next} {then}",

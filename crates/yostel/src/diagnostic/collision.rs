@@ -35,7 +35,7 @@ pub(super) fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagn
         let newest = newest.filter_map(|reach| reach.versions.last()).max();
         let accept = newest.map(|version| format!(", accept = \"^{version}\"")).unwrap_or_default();
         let swap = format!(
-            "{} = {{ for = \"{}\"{accept}, why = \"…\" }} in [swap], to have one of them only",
+            "{} = {{ use = \"{}\"{accept}, why = \"…\" }} in [swap], to have one of them only",
             clash.one, clash.other
         );
         diagnostic.next.push(swap);

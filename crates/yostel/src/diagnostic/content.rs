@@ -44,7 +44,7 @@ pub(super) fn of_admit(
             .note(format!("locked {expected}"))
             .note(format!("found  {found} ({size})"))
             .note(format!("from   {place}"))
-            .or("yostel install again, once the source is repaired")
+            .or("yostel install again, once the source is in order again")
         }
         AdmitError::TreeDiffers { expected, found } => tell(
             "tree-differs",

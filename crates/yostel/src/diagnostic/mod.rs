@@ -82,13 +82,13 @@ pub(crate) const CODES: &[&str] = &[
     "no-folder",
     "no-permission",
     "no-project",
-    "no-releases-admitted",
+    "no-releases-accepted",
     "no-source",
     "no-such-need",
     "no-such-project",
     "no-such-registry",
     "no-such-release",
-    "no-such-repair",
+    "no-such-edit",
     "no-version",
     "not-altered",
     "not-in-cache",
@@ -217,7 +217,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::Read { path, cause } => of_io("cannot-read", format!("{}: {cause}", context.show(path)), cause),
         FlowError::OtherTool { accept, .. } => {
             let or = "change `yostel = …` in [project], if this one will do after all";
-            tell("other-tool", headline, format!("install a yostel that {accept} admits")).or(or)
+            tell("other-tool", headline, format!("install a yostel version that {accept} accepts")).or(or)
         }
         FlowError::AlreadyAProject(path) => {
             let headline = format!("{} is there already", context.show(path));
@@ -233,7 +233,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::NoSources => tell(
             "no-source",
             "the manifest names no source to get packages from",
-            "add to yostel.toml: [sources.depot] and below it folder = \"../depot\"",
+            "add to yostel.toml: [sources.station] and below it folder = \"../station\"",
         ),
         FlowError::UnknownPackage { package, wish, near, sources } => {
             let sources: Vec<String> = sources.iter().map(ToString::to_string).collect();
@@ -252,7 +252,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
                 Some(newest) => format!("yostel add {package} '^{newest}', for what is compatible with the newest"),
                 None => "wait for a release, or take another package".to_owned(),
             };
-            tell("no-releases-admitted", format!("{package} {accept} admits no release that there is"), next)
+            tell("no-releases-accepted", format!("{package} {accept} accepts none of its releases"), next)
                 .note(format!("there is {}", some_versions(known)))
                 .note("the manifest is as it was")
         }
@@ -410,7 +410,7 @@ pub(crate) fn bad_accept(error: &AcceptError, package: Option<&PackageName>) -> 
             tell("constraint", headline, format!("{}, which says the range", write(range)))
         }
         AcceptProblem::Missing | AcceptProblem::MissingVersion(_) => {
-            tell("constraint", headline, format!("{}, for example; `*` admits every release", write("^1.4.2")))
+            tell("constraint", headline, format!("{}, for example; `*` accepts every release", write("^1.4.2")))
         }
         AcceptProblem::NotPlatforms(_) => {
             tell("constraint", headline, "write a system and an architecture: linux/*, */arm64 or !windows/*")
@@ -440,7 +440,7 @@ fn of_bind(error: &BindError, package: &PackageName, accept: &str) -> Diagnostic
         BindError::Version(error) => {
             let next = match &error.suggestion {
                 Some(works) => format!("write {works}"),
-                None => format!("see what versions {package} has: yostel registry contents FOLDER"),
+                None => format!("see what versions {package} has: yostel registry list FOLDER"),
             };
             tell("version", format!("{package} {accept}: {error}"), next)
         }

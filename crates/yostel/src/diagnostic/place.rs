@@ -64,7 +64,7 @@ pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&st
                 .or("get the commit back: yostel cache save, on a machine that still has it, carries it here")
                 .note("its branch or tag was rewritten, or its repository was made anew")
         }
-        GitError::NoSuchFolder { .. } => tell("git", headline, format!("correct `folder` of {package}"))
+        GitError::NoSuchFolder { .. } => tell("git", headline, format!("correct `inside` of {package}"))
             .note("a link in a repository is not followed: its folder must be one itself"),
         GitError::OutOfTime { address, seconds, .. } => {
             let variable =
@@ -115,7 +115,7 @@ pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnosti
             tell("numbering", headline, format!("keep numbering by {before}; a package has one order for good"))
         }
         RegistryError::NoSuchRelease { known, .. } => {
-            tell("no-such-release", headline, "yostel registry contents FOLDER, to see what there is")
+            tell("no-such-release", headline, "yostel registry list FOLDER, to see what there is")
                 .note(format!("there is {}", some_versions(known)))
         }
         RegistryError::Version(error) => {

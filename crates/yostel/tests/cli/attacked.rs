@@ -90,11 +90,11 @@ fn the_cache_copies_patches_and_registries_are_reached_through_no_link() {
     fs::remove_file(sandbox.path("console/patches")).unwrap();
     assert_eq!(sandbox.picture("outside"), before);
     // A registry whose folder of releases leads elsewhere is neither written nor read.
-    fs::rename(sandbox.path("depot/releases"), sandbox.path("releases")).unwrap();
-    symlink("../releases", sandbox.path("depot/releases")).unwrap();
+    fs::rename(sandbox.path("station/releases"), sandbox.path("releases")).unwrap();
+    symlink("../releases", sandbox.path("station/releases")).unwrap();
     let releases = sandbox.picture("releases");
     sandbox.write("made/other/yostel.toml", "[project]\nname = \"other\"\nversion = \"1.0.0\"\n");
-    sandbox.run("made/other", "publish --to ../../depot").expect(7).says(&["link"]);
+    sandbox.run("made/other", "publish --to ../../station").expect(7).says(&["link"]);
     sandbox.run("console", "lock --fresh").expect(5).says(&["link"]);
     assert_eq!(sandbox.picture("releases"), releases);
 }
@@ -127,7 +127,7 @@ fn commit(sandbox: &Sandbox) {
     git(sandbox, "repo", &["commit", "--quiet", "--allow-empty", "-m", "one"]);
     sandbox.write(
         "console/yostel.toml",
-        "[project]\nname = \"console\"\n[needs.run]\nclock = { git = \"../repo\", branch = \"main\", folder = \"pkg\" }\n",
+        "[project]\nname = \"console\"\n[needs.run]\nclock = { git = \"../repo\", branch = \"main\", inside = \"pkg\" }\n",
     );
 }
 
@@ -270,9 +270,9 @@ fn a_server_that_says_nothing_is_not_waited_for() {
     // A zero byte is the manifest's fault, not git's.
     sandbox.write(
         "console/yostel.toml",
-        "[project]\nname = \"console\"\n[needs.run]\nclock = { git = \"../repo\", folder = \"a\\u0000b\" }\n",
+        "[project]\nname = \"console\"\n[needs.run]\nclock = { git = \"../repo\", inside = \"a\\u0000b\" }\n",
     );
-    sandbox.run("console", "lock").expect(2).says(&["`folder`", "a folder inside"]);
+    sandbox.run("console", "lock").expect(2).says(&["`inside`", "a folder inside"]);
 }
 
 #[test]
@@ -309,20 +309,20 @@ fn links_that_leave_in_two_steps_are_refused_by_publish_and_alter() {
     sandbox.write("made/trap/d/e/f", "");
     symlink("../..", sandbox.path("made/trap/d/e/s")).unwrap();
     symlink("d/e/s/../../..", sandbox.path("made/trap/out")).unwrap();
-    let before = sandbox.picture("depot");
-    sandbox.run("made/trap", "publish --to ../../depot").expect(2).says(&["`out`", "points out of the package"]);
+    let before = sandbox.picture("station");
+    sandbox.run("made/trap", "publish --to ../../station").expect(2).says(&["`out`", "points out of the package"]);
     fs::remove_file(sandbox.path("made/trap/out")).unwrap();
     symlink("round", sandbox.path("made/trap/round")).unwrap();
-    sandbox.run("made/trap", "publish --to ../../depot").expect(2).says(&["`round`", "leads in a circle"]);
-    assert_eq!(sandbox.picture("depot"), before);
+    sandbox.run("made/trap", "publish --to ../../station").expect(2).says(&["`round`", "leads in a circle"]);
+    assert_eq!(sandbox.picture("station"), before);
     // A change that turns a harmless link into one that leaves.
     publish(&sandbox, "ways 1.0.0", "", &[("d/e/f", "f\n")]);
     fs::remove_file(sandbox.path("made/trap/round")).unwrap();
     sandbox.write("made/trap/yostel.toml", "[project]\nname = \"ways\"\nversion = \"1.1.0\"\n");
     symlink("d/e/s/../d", sandbox.path("made/trap/way")).unwrap();
-    sandbox.run("made/trap", "publish --to ../../depot").expect(2);
+    sandbox.run("made/trap", "publish --to ../../station").expect(2);
     fs::remove_file(sandbox.path("made/trap/d/e/s")).unwrap();
-    sandbox.run("made/trap", "publish --to ../../depot").expect(0);
+    sandbox.run("made/trap", "publish --to ../../station").expect(0);
     project(&sandbox, "ways = \"^1\"", "");
     sandbox.run("console", "lock").expect(0);
     sandbox.run("console", "install").expect(0);
@@ -338,7 +338,7 @@ fn settle_takes_no_release_that_was_published_again() {
     sandbox.run("console", "lock").expect(0);
     sandbox.run("console", "install").expect(0);
     // unit 1.1.0 comes again with other content, and a collision makes one settle.
-    let document = sandbox.read("depot/releases/unit.json");
+    let document = sandbox.read("station/releases/unit.json");
     sandbox.write("made/again/yostel.toml", "[project]\nname = \"unit\"\nversion = \"1.1.0\"\n");
     sandbox.write("made/again/share/unit.txt", "other content\n");
     sandbox.run("", "registry create second").expect(0);
@@ -347,10 +347,10 @@ fn settle_takes_no_release_that_was_published_again() {
     let (other, mut value): (serde_json::Value, serde_json::Value) =
         (serde_json::from_str(&other).unwrap(), serde_json::from_str(&document).unwrap());
     value["releases"][1]["artifacts"] = other["releases"][0]["artifacts"].clone();
-    sandbox.write("depot/releases/unit.json", value.to_string());
+    sandbox.write("station/releases/unit.json", value.to_string());
     for entry in fs::read_dir(sandbox.path("second/archives/sha256")).unwrap() {
         let entry = entry.unwrap();
-        fs::copy(entry.path(), sandbox.path("depot/archives/sha256").join(entry.file_name())).unwrap();
+        fs::copy(entry.path(), sandbox.path("station/archives/sha256").join(entry.file_name())).unwrap();
     }
     project(&sandbox, "gust = \"^2\"\n\"valley/bell\" = \"^1\"", "rig = \"^0.9\"");
     let before = (sandbox.read("console/yostel.toml"), sandbox.read("console/yostel.lock"));
@@ -449,12 +449,12 @@ fn a_forged_lockfile_is_found_before_anything_of_it_is_installed() {
     let told = sandbox.run("console", "verify --lock").expect(0).stdout;
     assert!(told.contains("3 packages") && told.contains("the sources say the same of 3 packages"), "{told}");
     // A release that is gone, and needs that were changed in the registry, are alarms too.
-    let document = sandbox.read("depot/releases/gust.json");
-    sandbox.write("depot/releases/gust.json", document.replace("\"unit\": \"^1\"", "\"unit\": \">=1\""));
+    let document = sandbox.read("station/releases/gust.json");
+    sandbox.write("station/releases/gust.json", document.replace("\"unit\": \"^1\"", "\"unit\": \">=1\""));
     sandbox.run("console", "verify --lock").expect(4).says(&["gust 2.1.0 needs unit >=1; the lockfile says unit ^1"]);
     sandbox.run("console", "lock --shareable").expect(4).says(&["gust 2.1.0 needs unit >=1"]);
     assert_eq!(sandbox.read("console/yostel.lock"), right);
-    sandbox.write("depot/releases/gust.json", document.replace("\"2.1.0\"", "\"2.1.9\""));
+    sandbox.write("station/releases/gust.json", document.replace("\"2.1.0\"", "\"2.1.9\""));
     sandbox.run("console", "verify --lock").expect(4).says(&["gust 2.1.0: its source has no such release"]);
 }
 
@@ -475,9 +475,9 @@ fn what_is_locked_can_be_read_back_however_constraints_grow() {
     sandbox.write("console/yostel.toml", format!("{manifest}\n[agreed]\nunit = \"{}\"\n", alternatives(17)));
     sandbox.run("console", "lock").expect(2).says(&["more than 16 alternatives"]);
     sandbox.write("console/yostel.toml", &manifest);
-    let document = sandbox.read("depot/releases/gust.json");
+    let document = sandbox.read("station/releases/gust.json");
     sandbox.write(
-        "depot/releases/gust.json",
+        "station/releases/gust.json",
         document.replace(&alternatives(16).replace("||", " || "), &alternatives(17)),
     );
     sandbox.run("console", "lock --fresh").expect(5).says(&["more than 16 alternatives"]);
@@ -490,15 +490,15 @@ fn versions_and_clocks_of_any_length_are_refused_with_words() {
     for version in [&long, &format!("1.0.0-{}", "a".repeat(1100))] {
         sandbox.write("made/long/yostel.toml", format!("[project]\nname = \"long\"\nversion = \"{version}\"\n"));
         let began = Instant::now();
-        sandbox.run("made/long", "publish --to ../../depot").expect(2).says(&["longer than 100 bytes"]);
+        sandbox.run("made/long", "publish --to ../../station").expect(2).says(&["longer than 100 bytes"]);
         assert!(began.elapsed() < Duration::from_secs(5));
-        let document = sandbox.read("depot/releases/unit.json");
-        sandbox.write("depot/releases/unit.json", document.replace("\"1.0.0\"", &format!("\"{version}\"")));
+        let document = sandbox.read("station/releases/unit.json");
+        sandbox.write("station/releases/unit.json", document.replace("\"1.0.0\"", &format!("\"{version}\"")));
         sandbox.run("console", "lock --fresh").expect(5).says(&["longer than 100 bytes"]);
-        sandbox.write("depot/releases/unit.json", document);
+        sandbox.write("station/releases/unit.json", document);
     }
     sandbox.run("console", "lock").expect(0);
-    sandbox.run("console", &format!("explain unit --why-not 1.0.{}", "9".repeat(1100))).expect(2);
+    sandbox.run("console", &format!("explain unit --instead 1.0.{}", "9".repeat(1100))).expect(2);
     let mut command = sandbox.command("console", "install");
     command.env("SOURCE_DATE_EPOCH", "253402300799");
     let run = sandbox.finish(&mut command);
@@ -511,8 +511,8 @@ fn what_a_killed_run_leaves_is_removed_by_the_next_and_never_packed() {
     for left in [
         "console/.yostel.lock.yostel-new",
         "console/.yostel.toml.yostel-new",
-        "depot/releases/.unit.json.yostel-new",
-        "depot/archives/sha256/.archive.yostel-new",
+        "station/releases/.unit.json.yostel-new",
+        "station/archives/sha256/.archive.yostel-new",
         "made/rig-0.9.0/.yostel.toml.yostel-new",
     ] {
         sandbox.write(left, "half");
@@ -522,9 +522,9 @@ fn what_a_killed_run_leaves_is_removed_by_the_next_and_never_packed() {
     assert!(!sandbox.path("console/.yostel.toml.yostel-new").exists());
     sandbox.write("made/rig-0.9.0/other/.yostel.lock.yostel-new", "half");
     sandbox.write("made/rig-0.9.0/yostel.toml", "[project]\nname = \"rig\"\nversion = \"0.9.1\"\n");
-    sandbox.run("made/rig-0.9.0", "publish --to ../../depot").expect(0);
-    assert!(!sandbox.path("depot/releases/.unit.json.yostel-new").exists());
-    assert!(!sandbox.path("depot/archives/sha256/.archive.yostel-new").exists());
+    sandbox.run("made/rig-0.9.0", "publish --to ../../station").expect(0);
+    assert!(!sandbox.path("station/releases/.unit.json.yostel-new").exists());
+    assert!(!sandbox.path("station/archives/sha256/.archive.yostel-new").exists());
     sandbox.run("console", "lock --fresh").expect(0);
     sandbox.run("console", "install").expect(0);
     let folder = folder_of(&sandbox, "rig");
@@ -587,7 +587,7 @@ fn a_project_whose_path_holds_a_colon_says_so_instead_of_losing_its_programs() {
     for folder in ["a:b", "a\nb"] {
         sandbox.write(
             &format!("{folder}/console/yostel.toml"),
-            sandbox.read("console/yostel.toml").replace("../depot", "../../depot"),
+            sandbox.read("console/yostel.toml").replace("../station", "../../station"),
         );
         sandbox.write(&format!("{folder}/console/yostel.lock"), sandbox.read("console/yostel.lock"));
         sandbox.run(&format!("{folder}/console"), "install").expect(0);
@@ -616,16 +616,16 @@ fn help_that_cannot_be_written_is_not_fine() {
 #[test]
 fn an_older_yostel_keeps_what_it_does_not_know() {
     let sandbox = small_world();
-    let mut document: serde_json::Value = serde_json::from_str(&sandbox.read("depot/releases/unit.json")).unwrap();
+    let mut document: serde_json::Value = serde_json::from_str(&sandbox.read("station/releases/unit.json")).unwrap();
     document["signatures"] = serde_json::json!({ "by": "Ida" });
     document["releases"][0]["owner"] = serde_json::json!(["the valley"]);
     document["releases"][0]["artifacts"][0]["mirrors"] = serde_json::json!(["far"]);
     document["releases"][0]["offers"]["manuals"] = serde_json::json!(["share/man"]);
     document["releases"][1]["withdrawn"] = serde_json::json!({ "on": "2026-01-01T00:00:00Z", "why": "so", "until": 9 });
-    sandbox.write("depot/releases/unit.json", document.to_string());
-    sandbox.run("", "withdraw unit 1.0.0 --from depot --why old").expect(0);
+    sandbox.write("station/releases/unit.json", document.to_string());
+    sandbox.run("", "withdraw unit 1.0.0 --from station --why old").expect(0);
     publish(&sandbox, "unit 3.0.0", "", &[]);
-    let after: serde_json::Value = serde_json::from_str(&sandbox.read("depot/releases/unit.json")).unwrap();
+    let after: serde_json::Value = serde_json::from_str(&sandbox.read("station/releases/unit.json")).unwrap();
     assert_eq!(after["signatures"], document["signatures"]);
     for field in ["owner", "artifacts", "offers"] {
         assert_eq!(after["releases"][0][field], document["releases"][0][field], "{field}");
@@ -639,19 +639,19 @@ fn text_from_outside_never_steers_the_terminal() {
     let sandbox = sandbox();
     let evil = "old\u{1b}[2J\r\u{9b}31m\u{202e}\u{7}\u{200b}x";
     let escaped = |c: char| c.escape_unicode().to_string();
-    fs::remove_dir_all(sandbox.path("depot")).unwrap();
-    let mut command = sandbox.command("", "registry create depot");
+    fs::remove_dir_all(sandbox.path("station")).unwrap();
+    let mut command = sandbox.command("", "registry create station");
     command.args(["--name", evil]);
     sandbox.finish(&mut command).expect(0);
     publish(&sandbox, "unit 1.0.0", "", &[]);
     sandbox.write("made/unit-1.0.0/yostel.toml", "[project]\nname = \"unit\"\nversion = \"1.1.0\"\n");
-    let mut command = sandbox.command("made/unit-1.0.0", "publish --to ../../depot --deprecated");
+    let mut command = sandbox.command("made/unit-1.0.0", "publish --to ../../station --deprecated");
     sandbox.finish(command.arg(evil)).expect(0);
-    let mut command = sandbox.command("", "withdraw unit 1.0.0 --from depot --why");
+    let mut command = sandbox.command("", "withdraw unit 1.0.0 --from station --why");
     sandbox.finish(command.arg(evil)).expect(0);
     project(&sandbox, "unit = \"^1\"", "");
     let raw = |c: char| c != '\n' && c != '\t' && (c.is_control() || ('\u{200b}'..='\u{202e}').contains(&c));
-    for words in ["lock", "explain unit", "list", "audit", "add unit =1.0.0", "registry contents ../depot", "tree"] {
+    for words in ["lock", "explain unit", "list", "audit", "add unit =1.0.0", "registry list ../station", "tree"] {
         for front in ["--color never", "--format json", ""] {
             let run = sandbox.run("console", &format!("{front} {words}"));
             assert!(!run.stdout.chars().chain(run.stderr.chars()).any(raw), "{front} {words}: {:?}", run.stdout);
@@ -663,7 +663,7 @@ fn text_from_outside_never_steers_the_terminal() {
         let text = run.stdout.replace("\u{1b}[", "");
         assert!(!text.chars().any(raw) && !run.stdout.contains("[2J\r"), "{words}: {:?}", run.stdout);
     }
-    let told = sandbox.run("", "registry contents depot").stdout;
+    let told = sandbox.run("", "registry list station").stdout;
     assert!(told.contains(&escaped('\u{9b}')) && told.contains(&escaped('\u{202e}')), "{told}");
 }
 
@@ -680,7 +680,7 @@ fn chains_of_needs_are_locked_drawn_and_explained_however_deep() {
              \"needs\":{{\"run\":{{{needs}}}}},\"artifacts\":[{{\"platform\":\"any\",\"digest\":\"sha256:{digest}\",\
              \"size\":1,\"tree\":\"sha256:{digest}\"}}]}}]}}"
         );
-        sandbox.write(&format!("depot/releases/c{i}.json"), document);
+        sandbox.write(&format!("station/releases/c{i}.json"), document);
     }
     project(&sandbox, "c0 = \"^1\"", "");
     let began = Instant::now();
@@ -785,7 +785,7 @@ fn with_open_files(sandbox: &Sandbox, folder: &str, most: u32, words: &str) -> y
 #[test]
 fn an_install_of_1500_packages_needs_few_open_files() {
     let sandbox = sandbox();
-    let registry = yostel_registry::Registry::open(&sandbox.path("depot")).unwrap();
+    let registry = yostel_registry::Registry::open(&sandbox.path("station")).unwrap();
     let mut needs = String::new();
     for i in 0..1500 {
         let text = format!("[project]\nname = \"p{i}\"\nversion = \"1.0.0\"\n");
@@ -899,7 +899,7 @@ fn what_came_along_gives_no_program_and_no_variable_that_loads_code() {
         sandbox.write(&format!("{folder}/bin/{program}"), format!("#!/bin/sh\n{says}\n"));
         let path = sandbox.path(&format!("{folder}/bin/{program}"));
         fs::set_permissions(path, fs::Permissions::from_mode(0o755)).unwrap();
-        sandbox.run(&folder, "publish --to ../../depot").expect(0);
+        sandbox.run(&folder, "publish --to ../../station").expect(0);
     };
     package("deep", "", "", "ls", "echo the ls of deep");
     package("scale", "", "variables = { SCALE = \"bin\" }", "scale-now", "echo scale \"$@\"");
@@ -1031,7 +1031,7 @@ fn folders_thousands_of_levels_deep_are_in_nobodys_way() {
     sandbox.run("console", "verify").expect(0);
     deep("made/tool/x");
     sandbox.write("made/tool/yostel.toml", "[project]\nname = \"tool\"\nversion = \"1.0.0\"\n");
-    let run = sandbox.run("made/tool", "publish --to ../../depot");
+    let run = sandbox.run("made/tool", "publish --to ../../station");
     assert!([0, 2].contains(&run.status) && run.stderr.len() < 2000, "{}: {}", run.status, run.stderr);
 }
 
@@ -1052,9 +1052,9 @@ fn files_of_eight_gigabytes_are_not_read_where_a_few_bytes_should_be() {
         (&in_cache("notes"), "install", 0),
         (&in_cache("projects"), "install", 0),
         (&in_cache("notes"), "cache list", 0),
-        ("depot/registry.json", "lock --fresh", 5),
-        ("depot/releases/unit.json", "lock --fresh", 5),
-        ("depot/releases/gust.json", "-C ../made/gust-2.1.0 publish --to ../../depot", 7),
+        ("station/registry.json", "lock --fresh", 5),
+        ("station/releases/unit.json", "lock --fresh", 5),
+        ("station/releases/gust.json", "-C ../made/gust-2.1.0 publish --to ../../station", 7),
         ("console/yostel.toml", "lock", 7),
         ("console/yostel.lock", "install", 7),
         ("console/gust.patch", "lock", 2),
@@ -1104,7 +1104,7 @@ fn a_file_system_that_runs_no_programs_holds_an_install() {
     let sandbox = small_world();
     sandbox.run("console", "lock").expect(0);
     let script = "mount -t tmpfs -o noexec tmpfs ../other || exit 99
-        cp -r . ../other && cd ../other && sed -i 's|../depot|'$OLDPWD'/../depot|' yostel.toml || exit 98
+        cp -r . ../other && cd ../other && sed -i 's|../station|'$OLDPWD'/../station|' yostel.toml || exit 98
         $YOSTEL install && $YOSTEL verify && $YOSTEL install --quick || exit 97
         $YOSTEL run -- gust-now";
     fs::create_dir(sandbox.path("other")).unwrap();
@@ -1128,7 +1128,7 @@ fn a_cache_of_another_user_serves_an_install() {
     let mine = ["theirs/home", "theirs/console"];
     mine.iter().for_each(|folder| fs::create_dir_all(sandbox.path(folder)).unwrap());
     for file in ["yostel.toml", "yostel.lock"] {
-        let text = sandbox.read(&format!("console/{file}")).replace("../depot", "../../depot");
+        let text = sandbox.read(&format!("console/{file}")).replace("../station", "../../station");
         sandbox.write(&format!("theirs/console/{file}"), text);
     }
     fs::set_permissions(sandbox.path(""), fs::Permissions::from_mode(0o755)).unwrap();

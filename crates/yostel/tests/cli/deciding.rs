@@ -22,14 +22,14 @@ fn settle_lists_the_smallest_edits_and_applies_the_one_chosen() {
     for line in [
         "  1 change gust from ^2 to ^3.0.0\n      leads to gust 3.0.0; 2 moved and 1 added\n",
         "  2 let unit stand at several lines at once\n      leads to: 2 added\n",
-        "  3 drop valley/bell ^1\n      leads to: nothing moves against the lock\n",
+        "  3 remove valley/bell ^1\n      leads to: nothing moves against the lock\n",
         "next: yostel settle --preview 1, or yostel settle 1",
     ] {
         assert!(told.contains(line), "{line} in {told}");
     }
     let told = sandbox.run("console", "settle --preview 1").expect(0).stdout;
     assert!(told.contains("  - gust = \"^2\"   # calibrated\n  + gust = \"^3.0.0\"   # calibrated\n"), "{told}");
-    assert!(told.contains("moved !  gust         2.1.0 -> 3.0.0"), "{told}");
+    assert!(told.contains("moved  gust         2.1.0 -> 3.0.0, not compatible"), "{told}");
     sandbox.run("console", "settle 7").expect(2).says(&["there is no edit 7; 3 are listed"]);
     sandbox.run("console", "settle --preview").expect(2);
     assert_eq!(sandbox.picture("console"), before, "so far only looking");
@@ -47,9 +47,9 @@ fn dropping_is_applied_too_and_json_tells_the_same() {
     let sandbox = colliding();
     let value: serde_json::Value =
         serde_json::from_str(&sandbox.run("console", "--format json settle").expect(0).stdout).unwrap();
-    assert_eq!(value["repairs"][0]["edits"][0]["to"], "^3.0.0");
-    assert_eq!(value["repairs"][1]["edits"][0]["kind"], "coexist");
-    assert_eq!(value["repairs"][2]["edits"][0]["kind"], "drop");
+    assert_eq!(value["edit-sets"][0]["edits"][0]["to"], "^3.0.0");
+    assert_eq!(value["edit-sets"][1]["edits"][0]["kind"], "coexist");
+    assert_eq!(value["edit-sets"][2]["edits"][0]["kind"], "remove");
     sandbox.run("console", "settle 3").expect(0);
     assert!(!sandbox.read("console/yostel.toml").contains("bell"));
     sandbox.run("console", "install").expect(0);
@@ -66,18 +66,18 @@ fn explain_tells_the_way_who_asks_and_what_stands_against_newer_ones() {
         "  is here through console > rig 0.9.0 > unit 1.1.0\n",
         "  gust 2.1.0    ^1\n",
         "  2.0.0  gust 2.1.0 accepts only ^1 and rig 0.9.0 accepts only ^1\n",
-        "next: yostel explain unit --why-not 2.0.0\n",
+        "next: yostel explain unit --instead 2.0.0\n",
     ] {
         assert!(told.contains(line), "{line} in {told}");
     }
-    let told = sandbox.run("console", "explain unit --why-not 2.0.0").expect(0).stdout;
-    assert!(told.contains("unit 2.0.0 may not be had:\n    asked for: unit =2.0.0\n"), "{told}");
+    let told = sandbox.run("console", "explain unit --instead 2.0.0").expect(0).stdout;
+    assert!(told.contains("unit 2.0.0 is not possible:\n    asked for: unit =2.0.0\n"), "{told}");
     assert!(told.contains("rig 0.9.0 needs unit ^1; that is"), "{told}");
     sandbox.run("console", "explain units").expect(2).says(&["units is not part of this project", "write unit"]);
-    sandbox.run("console", "explain unit --why-not 7").expect(2).says(&["unit has no release 7", "there is 2.0.0"]);
+    sandbox.run("console", "explain unit --instead 7").expect(2).says(&["unit has no release 7", "there is 2.0.0"]);
     let value: serde_json::Value =
         serde_json::from_str(&sandbox.run("console", "--format json explain unit").expect(0).stdout).unwrap();
-    assert_eq!((&value["newer"][0]["reason"], &value["ways"][0][1]), (&"not-admitted".into(), &"gust 2.1.0".into()));
+    assert_eq!((&value["newer"][0]["reason"], &value["ways"][0][1]), (&"not-accepted".into(), &"gust 2.1.0".into()));
 }
 
 #[test]
@@ -85,16 +85,20 @@ fn explain_answers_what_else_would_move() {
     let sandbox = small_world();
     project(&sandbox, "gust = \">=2\"", "");
     sandbox.run("console", "lock").expect(0);
-    let told = sandbox.run("console", "explain gust --why-not 2.1.0").expect(0).stdout;
-    assert!(told.contains("gust 2.1.0 may be had; 1 more would move, which is the fewest"), "{told}");
-    assert!(told.contains("moved !  gust  3.0.0 -> 2.1.0") && told.contains("moved !  unit  2.0.0 -> 1.1.0"), "{told}");
+    let told = sandbox.run("console", "explain gust --instead 2.1.0").expect(0).stdout;
+    assert!(told.contains("gust 2.1.0 is possible; 1 more would move, which is the fewest"), "{told}");
+    assert!(
+        told.contains("moved  gust  3.0.0 -> 2.1.0, not compatible")
+            && told.contains("moved  unit  2.0.0 -> 1.1.0, not compatible"),
+        "{told}"
+    );
     assert!(told.contains("next: yostel add gust '=2.1.0', then yostel lock"), "{told}");
     sandbox.run("console", "add gust =2.1.0").expect(0);
     sandbox.run("console", "lock").expect(0);
-    let told = sandbox.run("console", "explain gust --why-not 2.1.0").expect(0).stdout;
+    let told = sandbox.run("console", "explain gust --instead 2.1.0").expect(0).stdout;
     assert!(told.contains("2.1.0 is what is locked"), "{told}");
     project(&sandbox, "gust = \"^2\"", "");
-    sandbox.run("", "withdraw gust 3.0.0 --from depot --why leaks").expect(0);
+    sandbox.run("", "withdraw gust 3.0.0 --from station --why leaks").expect(0);
     assert!(sandbox.run("console", "explain gust").expect(0).stdout.contains("3.0.0  withdrawn: leaks"));
 }
 
@@ -104,7 +108,7 @@ fn a_day_an_age_and_the_oldest_can_be_asked_for() {
     // Everything so far was published at 1790000000, which is 2026-09-21.
     std::fs::create_dir_all(sandbox.path("made/gust-2.2.0")).unwrap();
     sandbox.write("made/gust-2.2.0/yostel.toml", "[project]\nname = \"gust\"\nversion = \"2.2.0\"\n");
-    let mut command = sandbox.command("made/gust-2.2.0", "publish --to ../../depot");
+    let mut command = sandbox.command("made/gust-2.2.0", "publish --to ../../station");
     sandbox.finish(command.env("SOURCE_DATE_EPOCH", "1790864000")).expect(0);
     let version_of = |words: &str, day: &str| {
         let mut command = sandbox.command("console", words);
@@ -114,16 +118,16 @@ fn a_day_an_age_and_the_oldest_can_be_asked_for() {
     };
     assert_eq!(version_of("lock --fresh", "1790864000"), "2.2.0");
     assert_eq!(version_of("lock --fresh --as-of 2026-09-21", "1790864000"), "2.1.0");
-    assert_eq!(version_of("lock --fresh --prefer oldest", "1790864000"), "2.0.0");
+    assert_eq!(version_of("lock --fresh --take oldest", "1790864000"), "2.0.0");
     let text = sandbox.read("console/yostel.toml");
     sandbox.write("console/yostel.toml", format!("{text}\n[policy]\nminimum-age = \"7 days\"\n"));
     assert_eq!(version_of("lock --fresh", "1790864000"), "2.1.0", "published today, so not old enough");
     assert_eq!(version_of("lock --fresh", "1791600000"), "2.2.0", "eight days later it is");
-    sandbox.write("console/yostel.toml", format!("{text}\n[policy]\nprefer = \"oldest\"\n"));
+    sandbox.write("console/yostel.toml", format!("{text}\n[policy]\ntake = \"oldest\"\n"));
     assert_eq!(version_of("lock --fresh", "1791600000"), "2.0.0");
-    sandbox.write("console/yostel.toml", format!("{text}\n[policy]\nminimum-age = \"a while\"\nprefer = \"best\"\n"));
+    sandbox.write("console/yostel.toml", format!("{text}\n[policy]\nminimum-age = \"a while\"\ntake = \"best\"\n"));
     let refused = sandbox.run("console", "lock").expect(2);
-    refused.says(&["`minimum-age` cannot be `a while`", "like \"7 days\"", "`prefer` cannot be `best`"]);
+    refused.says(&["`minimum-age` cannot be `a while`", "like \"7 days\"", "`take` cannot be `best`"]);
     sandbox.write("console/yostel.toml", &text);
     let told = sandbox.run("console", "lock --fresh --as-of 2020-01-01").expect(3);
     told.says(&["releases would be that, withdrawn or published too late", "or: a later --as-of"]);
@@ -184,19 +188,19 @@ fn a_collision_comes_with_a_proof_that_an_independent_judge_accepts() {
 fn a_source_that_breaks_in_mid_search_is_named_with_the_package_and_nothing_is_written() {
     let sandbox = small_world();
     // Nobody wishes for it: it is met only once what needs it was looked at.
-    sandbox.write("depot/releases/unit.json", "{ broken");
-    sandbox.run("console", "lock").expect(5).says(&["depot", "unit"]);
+    sandbox.write("station/releases/unit.json", "{ broken");
+    sandbox.run("console", "lock").expect(5).says(&["station", "unit"]);
     assert!(!sandbox.path("console/yostel.lock").exists());
 }
 
 #[test]
 fn when_the_time_is_up_nothing_is_written_and_nothing_is_claimed() {
     let sandbox = Sandbox::new(env!("CARGO_BIN_EXE_yostel"));
-    sandbox.run("", "registry create depot").expect(0);
+    sandbox.run("", "registry create station").expect(0);
     // Ten pigeons in nine holes: far longer than the time given, on any machine.
     let world = yostel_testkit::pigeonhole(10);
     for (name, document) in &world.documents {
-        sandbox.write(&format!("depot/releases/{name}.json"), document.write());
+        sandbox.write(&format!("station/releases/{name}.json"), document.write());
     }
     let needs: Vec<String> = world.wishes.iter().map(|w| format!("{} = \"{}\"", w.package, w.accept)).collect();
     project(&sandbox, &needs.join("\n"), "");
@@ -212,7 +216,7 @@ fn a_collision_as_of_a_day_is_settled_as_of_that_day() {
     std::fs::create_dir_all(sandbox.path("made/gust-4.0.0")).unwrap();
     let text = "[project]\nname = \"gust\"\nversion = \"4.0.0\"\n[needs.run]\nunit = \"^2\"\n";
     sandbox.write("made/gust-4.0.0/yostel.toml", text);
-    let mut command = sandbox.command("made/gust-4.0.0", "publish --to ../../depot");
+    let mut command = sandbox.command("made/gust-4.0.0", "publish --to ../../station");
     sandbox.finish(command.env("SOURCE_DATE_EPOCH", "1790864000")).expect(0);
     assert!(sandbox.run("console", "settle").expect(0).stdout.contains("change gust from ^2 to ^4.0.0"));
     let told = sandbox.run("console", "settle --as-of 2026-09-25").expect(0).stdout;

@@ -6,7 +6,7 @@ use crate::{sandbox, small_world};
 fn from_nothing_to_a_locked_project_in_four_commands() {
     let sandbox = small_world();
     std::fs::create_dir(sandbox.path("tower")).unwrap();
-    let init = sandbox.run("tower", "init --source depot=../depot").expect(0);
+    let init = sandbox.run("tower", "init --source station=../station").expect(0);
     assert!(init.stdout.starts_with("Wrote yostel.toml for tower.\n"), "{}", init.stdout);
     sandbox.run("tower", "add gust").expect(0);
     assert!(sandbox.read("tower/yostel.toml").contains("gust = \"^3.0.0\""));
@@ -29,17 +29,17 @@ fn a_name_that_cannot_work_is_refused_with_one_that_would() {
 }
 
 #[test]
-fn add_tells_what_the_constraint_admits_and_warns_where_nothing_bounds_it() {
+fn add_tells_what_the_constraint_accepts_and_warns_where_nothing_bounds_it() {
     let sandbox = small_world();
     let add = |words: &str| sandbox.run("console", words).expect(0).stdout;
     let told = add("add unit >=1.1");
     assert!(told.contains("Added unit >=1.1 to [needs.run] in yostel.toml."), "{told}");
-    assert!(told.contains("It admits at least 1.1.0.") && told.contains("2 of 3 releases in depot: 2.0.0, 1.1.0"));
+    assert!(told.contains("It accepts at least 1.1.0.") && told.contains("2 of 3 releases in station: 2.0.0, 1.1.0"));
     assert!(told.contains("warning: nothing bounds it from above") && told.contains("yostel add unit '^2.0.0'"));
     let told = add("add unit ^1 --for test");
     assert!(
         told.contains("[needs.test]")
-            && told.contains("note: 2.0.0 is newer and not admitted")
+            && told.contains("note: 2.0.0 is newer, and not accepted")
             && !told.contains("warning")
     );
     let told = add("add gust ^2");
@@ -65,17 +65,17 @@ fn what_cannot_be_added_or_removed_leaves_the_manifest_alone() {
     let sandbox = small_world();
     let before = sandbox.picture("console");
     let run = |words: &str| sandbox.run("console", words).expect(2);
-    run("add gusr ^2").says(&["gusr is in no source (depot)", "next: write gust, if that was meant"]);
+    run("add gusr ^2").says(&["gusr is in no source (station)", "next: write gust, if that was meant"]);
     run("add telescope").says(&["telescope is in no source"]);
     run("add gust ^9").says(&[
-        "gust ^9 admits no release",
+        "gust ^9 accepts none of its releases",
         "there is 3.0.0, 2.1.0 and 2.0.0",
         "yostel add gust '^3.0.0'",
     ]);
     run("add gust 2.1").says(&["can be read in two ways", "yostel add gust '=2.1'", "yostel add gust '^2.1'"]);
     run("add gust ~2.1").says(&["`~` means different things", "yostel add gust '>=2.1, <2.2'"]);
     run("add gust =2.1").says(&["leaves positions out", "write \"=2.1.0\"", "write \"2.1.*\""]);
-    run("add gust >=2,<1").says(&["admits no release"]);
+    run("add gust >=2,<1").says(&["accepts none of its releases"]);
     run("remove unit").says(&["the manifest does not need unit"]);
     assert_eq!(sandbox.picture("console"), before);
 }

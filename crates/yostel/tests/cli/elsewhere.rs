@@ -12,7 +12,7 @@ use yostel_testkit::Sandbox;
 
 use crate::{git, publish, sandbox};
 
-const HEAD: &str = "[project]\nname = \"console\"\nversion = \"0.4.0\"\n\n[sources.depot]\nfolder = \"../depot\"\n";
+const HEAD: &str = "[project]\nname = \"console\"\nversion = \"0.4.0\"\n\n[sources.station]\nfolder = \"../station\"\n";
 
 fn needs(sandbox: &Sandbox, needs: &str) {
     sandbox.write("console/yostel.toml", format!("{HEAD}\n[needs.run]\n{needs}\n"));
@@ -39,7 +39,7 @@ fn world() -> (Sandbox, String) {
     let sandbox = sandbox();
     publish(&sandbox, "scale 1.0.0", "", &[]);
     let first = commit(&sandbox, "1.0.0");
-    needs(&sandbox, "clock = { git = \"../repo\", branch = \"main\", folder = \"packages/clock\" }");
+    needs(&sandbox, "clock = { git = \"../repo\", branch = \"main\", inside = \"packages/clock\" }");
     sandbox.run("console", "lock").expect(0);
     sandbox.run("console", "install").expect(0);
     (sandbox, first)
@@ -55,7 +55,7 @@ fn remove(sandbox: &Sandbox, folder: &str) {
 fn a_commit_is_locked_and_outlives_its_repository_in_the_cache_alone() {
     let (sandbox, first) = world();
     let lockfile = sandbox.read("console/yostel.lock");
-    let from = "from = { git = \"../repo\", branch = \"main\", folder = \"packages/clock\", commit = ";
+    let from = "from = { git = \"../repo\", branch = \"main\", inside = \"packages/clock\", commit = ";
     assert!(lockfile.contains(&format!("{from}\"{first}\" }}")), "{lockfile}");
     assert_eq!(sandbox.run("console", "run -- clock").expect(0).stdout, "clock 1.0.0\n");
     // What the commit needs is there too; what lies beside the package is not.
@@ -96,7 +96,7 @@ fn a_branch_that_moves_is_followed_only_when_asked() {
     let (sandbox, first) = world();
     let second = commit(&sandbox, "1.1.0");
     sandbox.run("console", "lock").expect(0);
-    needs(&sandbox, "scale = \"*\"\nclock = { git = \"../repo\", branch = \"main\", folder = \"packages/clock\" }");
+    needs(&sandbox, "scale = \"*\"\nclock = { git = \"../repo\", branch = \"main\", inside = \"packages/clock\" }");
     sandbox.run("console", "lock").expect(0);
     assert!(sandbox.read("console/yostel.lock").contains(&first));
     let told = sandbox.run("console", "lock --fresh").expect(0).stdout;
@@ -110,11 +110,11 @@ fn a_branch_that_moves_is_followed_only_when_asked() {
     assert!(told.contains(&format!("1.1.0, git {} -> git ", &second[..12])), "{told}");
     // A tag and a commit say what they mean.
     git(&sandbox, "repo", &["tag", "-a", "v1.0.0", "-m", "first", &first]);
-    needs(&sandbox, "clock = { git = \"../repo\", tag = \"v1.0.0\", folder = \"packages/clock\" }");
+    needs(&sandbox, "clock = { git = \"../repo\", tag = \"v1.0.0\", inside = \"packages/clock\" }");
     sandbox.run("console", "install").expect(6).says(&["clock is locked as git ../repo branch main", "tag v1.0.0"]);
     sandbox.run("console", "lock").expect(0);
     assert!(sandbox.read("console/yostel.lock").contains(&format!("commit = \"{first}\"")));
-    needs(&sandbox, &format!("clock = {{ git = \"../repo\", at = \"{second}\", folder = \"packages/clock\" }}"));
+    needs(&sandbox, &format!("clock = {{ git = \"../repo\", at = \"{second}\", inside = \"packages/clock\" }}"));
     sandbox.run("console", "lock").expect(0);
     sandbox.run("console", "install").expect(0);
     assert_eq!(sandbox.run("console", "run -- clock").expect(0).stdout, "clock 1.1.0\n");
@@ -136,7 +136,7 @@ fn a_repository_that_does_not_have_it_is_told_and_nothing_changes() {
     let commit_gone = "0123456789012345678901234567890123456789";
     let need = format!("clock = {{ git = \"../repo\", at = \"{commit_gone}\" }}");
     refused(&need, &["", commit_gone]);
-    refused("clock = { git = \"../repo\", folder = \"nowhere\" }", &["", "has no folder nowhere"]);
+    refused("clock = { git = \"../repo\", inside = \"nowhere\" }", &["", "has no folder nowhere"]);
     refused("clock = { git = \"../repo\", at = \"abc123\" }", &["manifest:", "a whole commit"]);
     refused("clock = { git = \"--upload-pack=touch x\" }", &["manifest:", "does not begin with `-`"]);
     refused("clock = { branch = \"main\", accept = \"*\" }", &["manifest:", "`branch` says nothing without `git`"]);
@@ -147,10 +147,10 @@ fn a_repository_that_does_not_have_it_is_told_and_nothing_changes() {
     // The whole repository is no package of that name: it has no manifest, and so no version but 0.0.0.
     needs(&sandbox, "clock = { git = \"../repo\", accept = \"^1\" }");
     sandbox.run("console", "lock").expect(3).says(&["console needs clock ^1"]);
-    needs(&sandbox, "cluck = { git = \"../repo\", folder = \"packages/clock\" }");
+    needs(&sandbox, "cluck = { git = \"../repo\", inside = \"packages/clock\" }");
     sandbox.run("console", "lock").expect(2).says(&["it holds clock", "need it as clock"]);
     // A history that was made anew.
-    let need = format!("clock = {{ git = \"../repo\", at = \"{first}\", folder = \"packages/clock\" }}");
+    let need = format!("clock = {{ git = \"../repo\", at = \"{first}\", inside = \"packages/clock\" }}");
     needs(&sandbox, &need);
     sandbox.run("console", "lock").expect(0);
     remove(&sandbox, "cache");
@@ -161,7 +161,7 @@ fn a_repository_that_does_not_have_it_is_told_and_nothing_changes() {
     symlink("/etc/passwd", sandbox.path("repo/packages/clock/out")).unwrap();
     git(&sandbox, "repo", &["add", "--all"]);
     git(&sandbox, "repo", &["commit", "--quiet", "-m", "out"]);
-    needs(&sandbox, "clock = { git = \"../repo\", folder = \"packages/clock\" }");
+    needs(&sandbox, "clock = { git = \"../repo\", inside = \"packages/clock\" }");
     let run = sandbox.run("console", "lock");
     assert!(run.status != 0 && run.stderr.contains("a link that points out of the package"), "{}", run.stderr);
 }
@@ -176,7 +176,7 @@ fn a_commit_stands_in_for_a_release_everywhere_whatever_is_asked() {
     needs(&sandbox, "tower = \"^1\"");
     sandbox.run("console", "lock").expect(0);
     let before = sandbox.read("console/yostel.lock");
-    let swap = "[swap]\nclock = { git = \"../repo\", folder = \"packages/clock\", why = \"the leap second\" }\n";
+    let swap = "[swap]\nclock = { git = \"../repo\", inside = \"packages/clock\", why = \"the leap second\" }\n";
     sandbox.write("console/yostel.toml", format!("{HEAD}\n[needs.run]\ntower = \"^1\"\n\n{swap}"));
     let told = sandbox.run("console", "lock").expect(0).stdout;
     assert!(told.contains("tower 1.0.0 needs clock ^0.9 gets clock 1.0.0"), "{told}");
@@ -268,11 +268,11 @@ fn serve(bytes: Vec<u8>) -> String {
 fn one_archive_at_an_address_is_the_one_with_its_digest_and_no_other() {
     let sandbox = sandbox();
     publish(&sandbox, "table 1.2.0", "", &[("share/table", "rows\n")]);
-    let archives = fs::read_dir(sandbox.path("depot/archives/sha256")).unwrap();
+    let archives = fs::read_dir(sandbox.path("station/archives/sha256")).unwrap();
     let archive = archives.map(|entry| entry.unwrap().path()).next().unwrap();
     let bytes = fs::read(&archive).unwrap();
     let hex = archive.file_name().unwrap().to_str().unwrap().strip_suffix(".tar.zst").unwrap().to_owned();
-    remove(&sandbox, "depot");
+    remove(&sandbox, "station");
     fs::create_dir_all(sandbox.path("files")).unwrap();
     fs::write(sandbox.path("files/table.tar.zst"), &bytes).unwrap();
     let head = "[project]\nname = \"console\"\n\n[needs.run]\n";
@@ -325,7 +325,7 @@ fn a_repository_is_named_on_the_command_line() {
     let told =
         sandbox.run("console", "add clock ^1 --git ../repo --branch main --inside packages/clock").expect(0).stdout;
     assert!(told.contains(&format!("That is commit {first} now.")), "{told}");
-    let written = "clock = { accept = \"^1\", git = \"../repo\", branch = \"main\", folder = \"packages/clock\" }";
+    let written = "clock = { accept = \"^1\", git = \"../repo\", branch = \"main\", inside = \"packages/clock\" }";
     assert!(sandbox.read("console/yostel.toml").contains(written), "{}", sandbox.read("console/yostel.toml"));
     sandbox.run("console", "lock").expect(0);
     sandbox.run("console", "add clock --git ../repo --tag v3").expect(5).says(&["has no tag v3"]);
@@ -339,14 +339,14 @@ fn what_only_its_author_has_is_not_published() {
     sandbox.write("grip/yostel.toml", "[project]\nname = \"grip\"\nversion = \"1.0.0\"\n");
     let head = "[project]\nname = \"tower\"\nversion = \"1.0.0\"\n\n";
     sandbox.write("tower/yostel.toml", format!("{head}[needs.run]\ngrip = {{ path = \"../grip\" }}\n"));
-    let before = sandbox.picture("depot");
-    let run = sandbox.run("tower", "publish --to ../depot").expect(2);
+    let before = sandbox.picture("station");
+    let run = sandbox.run("tower", "publish --to ../station").expect(2);
     run.says(&["tower needs grip from path ../grip", "publish grip too"]);
-    assert_eq!(sandbox.picture("depot"), before);
+    assert_eq!(sandbox.picture("station"), before);
     // For its tests, that is nobody else's affair.
     sandbox.write("tower/yostel.toml", format!("{head}[needs.test]\ngrip = {{ path = \"../grip\" }}\n"));
-    sandbox.run("tower", "publish --to ../depot").expect(0);
-    assert!(!sandbox.read("depot/releases/tower.json").contains("grip"));
+    sandbox.run("tower", "publish --to ../station").expect(0);
+    assert!(!sandbox.read("station/releases/tower.json").contains("grip"));
 }
 
 /// A server of repositories that ends with the test.
@@ -390,13 +390,13 @@ fn a_server_hands_out_any_commit_of_its_history() {
         eprintln!("skipped: git has no server here");
         return;
     };
-    needs(&sandbox, &format!("clock = {{ git = \"{address}\", branch = \"main\", folder = \"packages/clock\" }}"));
+    needs(&sandbox, &format!("clock = {{ git = \"{address}\", branch = \"main\", inside = \"packages/clock\" }}"));
     let refused = sandbox.run("console", "lock").expect(2);
     refused.says(&["is not asked: anybody on the way can read and change", "git-schemes = [\"git\"]"]);
     // One that no branch or tag names, and the tip of one.
     for (at, version) in [(format!("at = \"{first}\""), "1.0.0"), ("branch = \"main\"".into(), "1.1.0")] {
         let permitted = "[policy]\ngit-schemes = [\"git\"]";
-        needs(&sandbox, &format!("clock = {{ git = \"{address}\", {at}, folder = \"packages/clock\" }}\n{permitted}"));
+        needs(&sandbox, &format!("clock = {{ git = \"{address}\", {at}, inside = \"packages/clock\" }}\n{permitted}"));
         sandbox.run("console", "lock").expect(0);
         sandbox.run("console", "install").expect(0);
         let told = sandbox.run("console", "run -- clock").expect(0).stdout;

@@ -23,7 +23,7 @@ fn the_same_files_make_the_same_archive_whatever_their_times_and_order() {
     other.write(&format!("{folder}/.yostel/x"), "never packed");
     publish(&other, "kit 1.0.0", "", &files);
     let archives = |sandbox: &yostel_testkit::Sandbox| -> Vec<String> {
-        let mut names: Vec<String> = fs::read_dir(sandbox.path("depot/archives/sha256"))
+        let mut names: Vec<String> = fs::read_dir(sandbox.path("station/archives/sha256"))
             .unwrap()
             .map(|e| e.unwrap().file_name().into_string().unwrap())
             .collect();
@@ -42,55 +42,55 @@ const EXPECTED_ARCHIVE: &str = "78b9eb945c317b4efca898f0ccece9d32b88aba80f27fdea
 fn a_version_is_published_once() {
     let sandbox = sandbox();
     publish(&sandbox, "kit 1.0.0", "", &[("a", "a")]);
-    let before = sandbox.picture("depot");
-    let told = sandbox.run("made/kit-1.0.0", "publish --to ../../depot").expect(0).stdout;
+    let before = sandbox.picture("station");
+    let told = sandbox.run("made/kit-1.0.0", "publish --to ../../station").expect(0).stdout;
     assert!(told.contains("published already, with the very same content"), "{told}");
     sandbox.write("made/kit-1.0.0/a", "b");
     sandbox
-        .run("made/kit-1.0.0", "publish --to ../../depot")
+        .run("made/kit-1.0.0", "publish --to ../../station")
         .expect(4)
         .says(&["kit 1.0.0 is published already, and its files differ", "new version"]);
-    assert_eq!(sandbox.picture("depot"), before);
+    assert_eq!(sandbox.picture("station"), before);
     sandbox.write(
         "made/kit-1.0.0/yostel.toml",
         "[project]\nname = \"kit\"\nversion = \"1.1\"\nnumbering = { order = \"words\" }\n",
     );
-    sandbox.run("made/kit-1.0.0", "publish --to ../../depot").expect(2).says(&["kit has always numbered by semver"]);
+    sandbox.run("made/kit-1.0.0", "publish --to ../../station").expect(2).says(&["kit has always numbered by semver"]);
     sandbox.write("made/kit-1.0.0/yostel.toml", "[project]\nname = \"kit\"\n");
-    sandbox.run("made/kit-1.0.0", "publish --to ../../depot").expect(2).says(&["kit has no version"]);
-    assert_eq!(sandbox.picture("depot"), before);
+    sandbox.run("made/kit-1.0.0", "publish --to ../../station").expect(2).says(&["kit has no version"]);
+    assert_eq!(sandbox.picture("station"), before);
 }
 
 #[test]
 fn what_cannot_be_packed_is_refused() {
     let sandbox = sandbox();
     publish(&sandbox, "kit 1.0.0", "", &[("a", "a")]);
-    let before = sandbox.picture("depot");
+    let before = sandbox.picture("station");
     sandbox.write("made/kit-1.0.0/yostel.toml", "[project]\nname = \"kit\"\nversion = \"1.1.0\"\n");
     std::os::unix::fs::symlink("../../..", sandbox.path("made/kit-1.0.0/out")).unwrap();
     sandbox
-        .run("made/kit-1.0.0", "publish --to ../../depot")
+        .run("made/kit-1.0.0", "publish --to ../../station")
         .expect(2)
         .says(&["`out` cannot be packed: it is a link that points out of the package", "nothing was published"]);
-    assert_eq!(sandbox.picture("depot"), before);
+    assert_eq!(sandbox.picture("station"), before);
     fs::remove_file(sandbox.path("made/kit-1.0.0/out")).unwrap();
     sandbox
         .run("made/kit-1.0.0", "publish --to nowhere")
         .expect(2)
         .says(&["neither a source of this manifest nor a folder"]);
     sandbox.run("made/kit-1.0.0", "publish --to ..").expect(2).says(&["there is no registry in"]);
-    sandbox.run("", "registry create depot").expect(2).says(&["is not empty and not a registry"]);
+    sandbox.run("", "registry create station").expect(2).says(&["is not empty and not a registry"]);
 }
 
 #[test]
 fn a_withdrawn_release_stays_for_those_who_have_it() {
     let sandbox = small_world();
     sandbox.run("console", "lock").expect(0);
-    sandbox.run("", "withdraw gust 2.1.0 --from depot --why leaks").expect(0);
-    let told = sandbox.run("", "withdraw gust 2.1.0 --from depot --why leaks").expect(0).stdout;
+    sandbox.run("", "withdraw gust 2.1.0 --from station --why leaks").expect(0);
+    let told = sandbox.run("", "withdraw gust 2.1.0 --from station --why leaks").expect(0).stdout;
     assert!(told.contains("was withdrawn already"));
     sandbox
-        .run("", "withdraw gust 2.9.0 --from depot --why leaks")
+        .run("", "withdraw gust 2.9.0 --from station --why leaks")
         .expect(2)
         .says(&["gust has no release 2.9.0", "there is 3.0.0"]);
     project(&sandbox, "gust = \">=2, <3\"", "rig = \"^0.9\"");
@@ -101,5 +101,5 @@ fn a_withdrawn_release_stays_for_those_who_have_it() {
     assert!(told.contains("gust  2.1.0 -> 2.0.0"), "{told}");
     let told = sandbox.run("console", "add gust ^2").expect(0).stdout;
     assert!(told.contains("1 withdrawn release left out"), "{told}");
-    assert!(sandbox.run("", "registry contents depot").expect(0).stdout.contains("1 withdrawn"));
+    assert!(sandbox.run("", "registry list station").expect(0).stdout.contains("1 withdrawn"));
 }

@@ -31,7 +31,7 @@ fn blocks(page: &str) -> Vec<Block<'_>> {
 #[test]
 fn every_example_of_the_guide_does_what_it_says() {
     let sandbox = sandbox();
-    fs::remove_dir_all(sandbox.path("depot")).unwrap();
+    fs::remove_dir_all(sandbox.path("station")).unwrap();
     sandbox.run("", "demo --into world --only-make").expect(0);
     fs::create_dir(sandbox.path("world/tower")).unwrap();
     let page = include_str!("../../../../docs/guide.md");

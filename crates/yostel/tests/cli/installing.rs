@@ -19,7 +19,7 @@ fn the_same_lock_gives_the_same_tree_everywhere_bit_for_bit() {
     assert_eq!(sandbox.picture("console/.yostel"), sandbox.picture("far/.yostel"));
     assert_eq!(digest_of(&sandbox.run("far", "verify --cache ../cache-far").expect(0).stdout), digest_of(&first));
     fs::remove_dir_all(sandbox.path("console/.yostel")).unwrap();
-    fs::remove_dir_all(sandbox.path("depot")).unwrap();
+    fs::remove_dir_all(sandbox.path("station")).unwrap();
     let third = sandbox.run("console", "install --offline").expect(0).stdout;
     assert!(third.contains("3 from the cache") && digest_of(&third) == digest_of(&first), "{third}");
     assert_eq!(sandbox.picture("console/.yostel"), sandbox.picture("far/.yostel"));
@@ -82,7 +82,7 @@ fn what_was_changed_missing_or_extra_is_named_and_put_back() {
     }
     let told = sandbox.run("console", "install").expect(0).stdout;
     assert!(told.contains("put back: gust 2.1.0 had been changed here (bin/gust-now)"), "{told}");
-    assert!(told.contains("repaired: the cache's copy of gust 2.1.0 had been changed"), "{told}");
+    assert!(told.contains("put back: the cache's copy of gust 2.1.0 had been changed"), "{told}");
     assert_eq!(digest_of(&told), digest);
     assert_eq!(sandbox.picture("console/.yostel"), good);
     sandbox.run("console", "cache verify").expect(0);
@@ -230,7 +230,7 @@ fn a_quick_install_trusts_the_record_and_nothing_that_is_not_recorded() {
 }
 
 #[test]
-fn verify_repairs_exactly_what_is_broken_in_project_and_cache() {
+fn verify_puts_back_exactly_what_is_broken_in_project_and_cache() {
     let sandbox = small_world();
     sandbox.run("console", "lock").expect(0);
     let installed = digest_of(&sandbox.run("console", "install").expect(0).stdout);
@@ -251,8 +251,8 @@ fn verify_repairs_exactly_what_is_broken_in_project_and_cache() {
         serde_json::from_str(&sandbox.run("console", "verify --format json").expect(4).stdout).unwrap();
     assert!(document["changes"][0]["patch"].as_str().unwrap().contains("-name = \"gust\"\n+name = \"tsug\""));
     sandbox.run("", "cache verify").expect(4);
-    let told = sandbox.run("console", "verify --repair").expect(0).stdout;
-    assert!(told.contains("1 file is not as the lockfile has it") && told.contains("repaired:"), "{told}");
+    let told = sandbox.run("console", "verify --put-back").expect(0).stdout;
+    assert!(told.contains("1 file is not as the lockfile has it") && told.contains("put back:"), "{told}");
     assert_eq!(digest_of(&told), installed);
     assert_eq!(fs::read_to_string(&file).unwrap(), text);
     sandbox.run("console", "verify").expect(0);
@@ -260,10 +260,13 @@ fn verify_repairs_exactly_what_is_broken_in_project_and_cache() {
     // What was touched by ordinary means, the quick one finds too, and reads no more than that package.
     fs::remove_file(sandbox.path(&format!("{}/share/unit.txt", folder_of(&sandbox, "unit")))).unwrap();
     let told = sandbox.run("console", "verify --quick").expect(4).stdout;
-    assert!(told.contains("missing") && told.contains("share/unit.txt") && told.contains("verify --repair"), "{told}");
-    sandbox.run("console", "verify --quick --repair").expect(0);
     assert!(
-        sandbox.run("console", "verify --repair").expect(0).stdout.contains("every file is as the lockfile has it")
+        told.contains("missing") && told.contains("share/unit.txt") && told.contains("verify --put-back"),
+        "{told}"
+    );
+    sandbox.run("console", "verify --quick --put-back").expect(0);
+    assert!(
+        sandbox.run("console", "verify --put-back").expect(0).stdout.contains("every file is as the lockfile has it")
     );
 }
 
@@ -274,21 +277,21 @@ fn a_registry_may_hold_other_archives_than_publish_writes() {
     let digest = sandbox.run("console", "install").expect(0).stdout;
     // The same files of gust 2.1.0 in gzip and of unit 1.1.0 in a zip file, told by their documents.
     for (package, version, ending) in [("gust", "2.1.0", "tar.gz"), ("unit", "1.1.0", "zip")] {
-        let document = sandbox.read(&format!("depot/releases/{package}.json"));
+        let document = sandbox.read(&format!("station/releases/{package}.json"));
         let mut document: serde_json::Value = serde_json::from_str(&document).unwrap();
         let releases = document["releases"].as_array_mut().unwrap();
         let release = releases.iter_mut().find(|release| release["version"] == version).unwrap();
         let artifact = &mut release["artifacts"][0];
         let old = artifact["digest"].as_str().unwrap().replace("sha256:", "");
-        let old = sandbox.path(&format!("depot/archives/sha256/{old}.tar.zst"));
+        let old = sandbox.path(&format!("station/archives/sha256/{old}.tar.zst"));
         let tar = zstd::decode_all(fs::File::open(&old).unwrap()).unwrap();
         let bytes = if ending == "zip" { zip_of(&tar) } else { gzip_of(&tar) };
         let new = yostel_core::ArchiveDigest::of(&bytes);
-        sandbox.write(&format!("depot/archives/sha256/{}.{ending}", new.to_hex()), &bytes);
+        sandbox.write(&format!("station/archives/sha256/{}.{ending}", new.to_hex()), &bytes);
         artifact["digest"] = new.to_string().into();
         artifact["size"] = bytes.len().into();
         fs::remove_file(old).unwrap();
-        sandbox.write(&format!("depot/releases/{package}.json"), document.to_string());
+        sandbox.write(&format!("station/releases/{package}.json"), document.to_string());
     }
     fs::remove_dir_all(sandbox.path("cache")).unwrap();
     fs::remove_dir_all(sandbox.path("console/.yostel")).unwrap();
@@ -323,7 +326,8 @@ fn publish_by_platform(sandbox: &yostel_testkit::Sandbox, platforms: &[&str]) {
         sandbox.write("made/probe/yostel.toml", format!("[project]\nname = \"probe\"\nversion = \"{version}\"\n"));
         for platform in platforms {
             sandbox.write("made/probe/share/made-for", platform);
-            let told = sandbox.run("made/probe", &format!("publish --to ../../depot --platform {platform}")).expect(0);
+            let told =
+                sandbox.run("made/probe", &format!("publish --to ../../station --platform {platform}")).expect(0);
             assert!(told.stdout.contains(&format!("for {platform}")), "{}", told.stdout);
         }
     }
@@ -372,7 +376,7 @@ fn a_release_takes_one_more_platform_and_never_other_files() {
     let sandbox = small_world();
     publish_by_platform(&sandbox, &["linux/amd64", "linux/arm64"]);
     sandbox.write("made/probe/yostel.toml", "[project]\nname = \"probe\"\nversion = \"1.0.0\"\n");
-    let publish = |platform: &str| sandbox.run("made/probe", &format!("publish --to ../../depot {platform}"));
+    let publish = |platform: &str| sandbox.run("made/probe", &format!("publish --to ../../station {platform}"));
     sandbox.write("made/probe/share/made-for", "linux/arm64");
     assert!(publish("--platform linux/arm64").expect(0).stdout.contains("published already"));
     publish("--platform linux/amd64").expect(4).says(&["probe 1.0.0 is published already, and its files differ"]);
@@ -406,7 +410,7 @@ fn what_ships_holds_nothing_that_only_tests_need() {
         "made/rig/yostel.toml",
         "[project]\nname = \"rig\"\nversion = \"0.9.5\"\n[needs.run]\nprobe = \"^1\"\nunit = \"^1\"\n[needs.test]\n\"valley/bell\" = \"^1\"\n",
     );
-    sandbox.run("made/rig", "publish --to ../../depot").expect(0);
+    sandbox.run("made/rig", "publish --to ../../station").expect(0);
     sandbox.run("console", "lock").expect(0);
     assert!(!sandbox.read("console/yostel.lock").contains("valley/bell"), "tests of a package are its author's affair");
     let installed = |sandbox: &yostel_testkit::Sandbox| {

@@ -268,7 +268,7 @@ fn a_kit_with_evil_in_it_is_refused_and_leaves_no_trace() {
         serde_json::json!({
             "mediaType": "application/vnd.yostel.archive.v1", "digest": digest(content), "size": content.len(),
             "annotations": {
-                "yostel.package": "gust", "yostel.version": "9.9.9", "yostel.platform": "vax/vms", "yostel.from": "depot",
+                "yostel.package": "gust", "yostel.version": "9.9.9", "yostel.platform": "vax/vms", "yostel.from": "station",
                 "yostel.tree": digest(b"tree"),
             },
         })

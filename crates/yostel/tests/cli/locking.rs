@@ -37,10 +37,10 @@ fn what_is_locked_stays_and_what_moves_is_told() {
     project(&sandbox, "gust = \"^3\"", "");
     let moved = sandbox.run("console", "lock").expect(0).stdout;
     for line in [
-        "moved !  gust  2.0.0 -> 3.0.0  console needs ^3",
-        "moved !  unit  1.1.0 -> 2.0.0  gust 3.0.0 needs ^2",
-        "dropped  rig   0.9.0           nothing needs it any more",
-        "careful: 2 moves leave their compatible line",
+        "moved  gust  2.0.0 -> 3.0.0, not compatible  console needs ^3",
+        "moved  unit  1.1.0 -> 2.0.0, not compatible  gust 3.0.0 needs ^2",
+        "gone   rig   0.9.0                           nothing needs it any more",
+        "careful: 2 moves are not compatible with what was locked",
         "2 locked packages moved, the fewest possible.",
     ] {
         assert!(moved.contains(line), "{line} in {moved}");
@@ -94,7 +94,7 @@ fn a_release_that_was_published_again_is_caught_while_locking() {
     let sandbox = small_world();
     sandbox.run("console", "lock").expect(0);
     let lock = sandbox.read("console/yostel.lock");
-    for path in ["depot/releases/gust.json", "made/gust-2.1.0/bin/gust-now"] {
+    for path in ["station/releases/gust.json", "made/gust-2.1.0/bin/gust-now"] {
         std::fs::remove_file(sandbox.path(path)).unwrap();
     }
     publish(&sandbox, "gust 2.1.0", "unit = '^1'", &[("bin/gust-now", "#!/bin/sh\necho other\n")]);

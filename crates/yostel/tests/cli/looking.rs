@@ -9,10 +9,10 @@ fn list_and_tree_tell_versions_purposes_and_who_asked() {
     let list = sandbox.run("console", "list").expect(0).stdout;
     assert_eq!(
         list,
-        "  PACKAGE  VERSION  FOR        FROM   ASKED FOR BY\n\
-         \x20 gust     2.1.0    run        depot  console\n\
-         \x20 rig      0.9.0    test       depot  console\n\
-         \x20 unit     1.1.0    run, test  depot  gust 2.1.0, rig 0.9.0\n\
+        "  PACKAGE  VERSION  FOR        FROM     ASKED FOR BY\n\
+         \x20 gust     2.1.0    run        station  console\n\
+         \x20 rig      0.9.0    test       station  console\n\
+         \x20 unit     1.1.0    run, test  station  gust 2.1.0, rig 0.9.0\n\
          3 packages, 2 of them asked for by console itself.\n"
     );
     let tree = sandbox.run("console", "tree").expect(0).stdout;
@@ -38,11 +38,11 @@ fn audit_tells_what_is_behind_and_who_holds_it_and_ends_with_1() {
     let told = sandbox.run("console", "audit").expect(1).stdout;
     for line in [
         "Outdated, asked for by the project",
-        "gust     2.0.0   2.1.0     3.0.0 !  today   console (^2)",
+        "gust     2.0.0   2.1.0     3.0.0   yes     today   console (^2)",
         "Outdated, came along",
-        "unit     1.1.0   -         2.0.0 !  today   gust 2.0.0 (^1), rig 0.9.0 (^1)",
-        "2 of 3 packages outdated, 2 on an older compatible line (marked !).",
-        "next: yostel lock --fresh takes the 1 update that the constraints admit",
+        "unit     1.1.0   -         2.0.0   yes     today   gust 2.0.0 (^1), rig 0.9.0 (^1)",
+        "2 of 3 packages outdated, 2 not compatible with the newest.",
+        "next: yostel lock --fresh takes the 1 update that the constraints accept",
     ] {
         assert!(told.contains(line), "{line} in {told}");
     }
@@ -62,7 +62,7 @@ fn audit_finds_one_content_under_two_names_and_what_is_gone() {
     sandbox.run("console", "lock").expect(0);
     let told = sandbox.run("console", "audit").expect(1).stdout;
     assert!(told.contains("chart 1.0.0 and map 1.0.0 hold the very same files"), "{told}");
-    std::fs::remove_file(sandbox.path("depot/releases/map.json")).unwrap();
+    std::fs::remove_file(sandbox.path("station/releases/map.json")).unwrap();
     let told = sandbox.run("console", "audit outdated").expect(1).stdout;
     assert!(told.contains("In no source any more\n  map\n"), "{told}");
 }
@@ -83,7 +83,7 @@ fn every_reading_command_answers_in_json_with_its_format_number() {
         "install",
         "cache stats",
         "cache verify",
-        "registry contents ../depot",
+        "registry list ../station",
     ];
     for command in commands {
         let run = sandbox.run("console", &format!("--format json {command}"));

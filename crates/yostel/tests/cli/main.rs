@@ -29,11 +29,11 @@ use std::process::Command;
 
 use yostel_testkit::Sandbox;
 
-/// Makes a sandbox with an empty registry in `depot`.
+/// Makes a sandbox with an empty registry in `station`.
 fn sandbox() -> Sandbox {
     let sandbox = Sandbox::new(env!("CARGO_BIN_EXE_yostel"));
     fs::create_dir_all(sandbox.path("home")).unwrap();
-    sandbox.run("", "registry create depot").expect(0);
+    sandbox.run("", "registry create station").expect(0);
     sandbox
 }
 
@@ -51,7 +51,7 @@ fn publish(sandbox: &Sandbox, label: &str, needs: &str, files: &[(&str, &str)]) 
             fs::set_permissions(sandbox.path(&format!("{folder}/{path}")), fs::Permissions::from_mode(0o755)).unwrap();
         }
     }
-    sandbox.run(&folder, "publish --to ../../depot").expect(0);
+    sandbox.run(&folder, "publish --to ../../station").expect(0);
 }
 
 /// A small world: a project that needs `gust ^2` and, for tests, `rig`; both need `unit ^1`.
@@ -75,7 +75,7 @@ fn small_world() -> Sandbox {
 fn project(sandbox: &Sandbox, run: &str, test: &str) {
     let text = format!(
         "[project]\nname = \"console\"\nversion = \"0.4.0\"\n\n[needs.run]\n{run}\n\n[needs.test]\n{test}\n\n\
-         [sources.depot]\nfolder = \"../depot\"\n"
+         [sources.station]\nfolder = \"../station\"\n"
     );
     sandbox.write("console/yostel.toml", text);
 }

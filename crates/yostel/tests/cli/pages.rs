@@ -135,9 +135,9 @@ fn the_schema_on_the_page_is_what_the_code_says_and_judges_as_the_program_does()
                  [needs.run]\n\"valley/bell\" = \"agreed\"\nrope = { accept = \"^3\", why = \"older\" }\n\
                  [agreed]\n\"valley/bell\" = \"^1\"\nrope = \"^2\"\n\
                  [force]\nbell = { version = \"2025.1-sp1\", why = \"x\", until = 2027-03-01 }\n\
-                 [swap]\nold = { for = \"new\", accept = \"^2\", why = \"x\" }\n\
-                 [sources.depot]\nfolder = \"../depot\"\nreserves = [\"valley/*\"]\n\
-                 [policy]\nminimum-age = \"7 days\"\nprefer = \"oldest\"\nshare-roles = [\"logger\"]\n\
+                 [swap]\nold = { use = \"new\", accept = \"^2\", why = \"x\" }\n\
+                 [sources.station]\nfolder = \"../station\"\nreserves = [\"valley/*\"]\n\
+                 [policy]\nminimum-age = \"7 days\"\ntake = \"oldest\"\nshare-roles = [\"logger\"]\n\
                  [offers]\nroles = [\"logger\"]\nprograms = [\"bin\"]\nvariables = { CPATH = \"include\" }\n\
                  [alter]\nrope = { patch = \"patches/rope.patch\", why = \"x\" }\n";
     for (text, right) in [
@@ -154,7 +154,7 @@ fn the_schema_on_the_page_is_what_the_code_says_and_judges_as_the_program_does()
         (format!("{head}[force]\nrope = {{ version = \"3.0.0\" }}\n"), false),
         (format!("{head}[force]\nrope = {{ version = \"3.0.0\", why = \"x\", until = \"soon\" }}\n"), false),
         (format!("{head}[swap]\nrope = {{ why = \"x\" }}\n"), false),
-        (format!("{head}[sources.depot]\nreserves = []\n"), false),
+        (format!("{head}[sources.station]\nreserves = []\n"), false),
         (format!("{head}[policy]\nminimum-age = \"a while\"\n"), false),
         (format!("{head}[offers]\nvariables = {{ cpath = \"include\" }}\n"), false),
         (format!("{head}[alter]\nrope = {{ patch = \"/tmp/x\", why = \"x\" }}\n"), false),

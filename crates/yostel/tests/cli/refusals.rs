@@ -40,8 +40,8 @@ const REFUSALS: &[(&str, &str)] = &[
          say '[sources.other]' 'folder = \"../other\"'; refuse lock",
     ),
     ("already-a-project", "refuse init"),
-    ("already-published", "echo more > ../made/gust-2.1.0/more; refuse -C ../made/gust-2.1.0 publish --to ../../depot"),
-    ("archive-differs", "fine lock; for file in ../depot/archives/sha256/*; do echo >> $file; done; refuse install"),
+    ("already-published", "echo more > ../made/gust-2.1.0/more; refuse -C ../made/gust-2.1.0 publish --to ../../station"),
+    ("archive-differs", "fine lock; for file in ../station/archives/sha256/*; do echo >> $file; done; refuse install"),
     ("archive-missing", "need \"far = { archive = '../far.tar.gz', digest = 'sha256:$(printf %064d 0)' }\"; refuse lock"),
     (
         "archive-refused",
@@ -86,15 +86,15 @@ const REFUSALS: &[(&str, &str)] = &[
         "alternatives() { seq -s '||' -f \">=1, <2.$1.%g\" 16; }
          package far \"[needs.run]
 one = '$(alternatives 1)'
-two = '$(alternatives 2)'\"; package one; package two; fine -C ../far publish --to ../depot
+two = '$(alternatives 2)'\"; package one; package two; fine -C ../far publish --to ../station
          need 'far = \"*\"'
-         say '[swap]' 'one = { for = \"unit\", why = \"so\" }' 'two = { for = \"unit\", why = \"so\" }' '[agreed]' \"unit = '$(alternatives 3)'\" '[policy]' 'coexist = [\"unit\"]'
+         say '[swap]' 'one = { use = \"unit\", why = \"so\" }' 'two = { use = \"unit\", why = \"so\" }' '[agreed]' \"unit = '$(alternatives 3)'\" '[policy]' 'coexist = [\"unit\"]'
          refuse lock",
     ),
     ("manifest-agreed", "need 'unit = \"agreed\"'; refuse lock"),
     (
         "manifest-contradiction",
-        "say '[swap]' 'gust = { for = \"unit\", why = \"so\" }' 'unit = { for = \"gust\", why = \"so\" }'; refuse lock",
+        "say '[swap]' 'gust = { use = \"unit\", why = \"so\" }' 'unit = { use = \"gust\", why = \"so\" }'; refuse lock",
     ),
     ("manifest-missing-key", "sed -i '/^name/d' yostel.toml; refuse lock"),
     ("manifest-syntax", "say '['; refuse lock"),
@@ -105,12 +105,12 @@ two = '$(alternatives 2)'\"; package one; package two; fine -C ../far publish --
     (
         "needs-elsewhere",
         "package kept '[needs.run]
-other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to ../depot",
+other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to ../station",
     ),
     ("needs-itself", "need 'console = \"*\"'; refuse lock"),
     (
         "no-artifact",
-        "package far; for to in linux/arm64 darwin/arm64; do fine -C ../far publish --to ../depot --platform $to; done
+        "package far; for to in linux/arm64 darwin/arm64; do fine -C ../far publish --to ../station --platform $to; done
          need 'far = \"*\"'; sed -i 's|^name|platforms = [\"linux/arm64\"]\\n&|' yostel.toml; fine lock
          refuse install --platform darwin/arm64",
     ),
@@ -118,30 +118,30 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("no-folder", "refuse -C none-such list"),
     ("no-permission", "fine lock; YOSTEL_CACHE=/sys/none refuse install"),
     ("no-project", "refuse -C .. lock"),
-    ("no-releases-admitted", "refuse add valley/bell '^7'"),
+    ("no-releases-accepted", "refuse add valley/bell '^7'"),
     ("no-source", "sed -i '/^\\[sources/,$d' yostel.toml; refuse lock"),
     ("no-such-need", "refuse remove unit"),
-    ("no-such-project", "say '[workspace]' 'projects = []'; fine lock; refuse install --only other"),
+    ("no-such-project", "say '[workspace]' 'projects = []'; fine lock; refuse install --needed-by other"),
     ("no-such-registry", "refuse publish --to none-such"),
-    ("no-such-release", "refuse withdraw --from ../depot gust 9.0.0 --why broken"),
-    ("no-such-repair", "need '\"valley/bell\" = \"*\"'; refuse settle 99"),
-    ("no-version", "package kept; sed -i '/^version/d' ../kept/yostel.toml; refuse -C ../kept publish --to ../depot"),
+    ("no-such-release", "refuse withdraw --from ../station gust 9.0.0 --why broken"),
+    ("no-such-edit", "need '\"valley/bell\" = \"*\"'; refuse settle 99"),
+    ("no-version", "package kept; sed -i '/^version/d' ../kept/yostel.toml; refuse -C ../kept publish --to ../station"),
     ("not-altered", "fine lock; fine install; refuse alter gust --keep --why so"),
     ("not-in-cache", "fine lock; refuse install --offline"),
     ("not-installed", "fine lock; refuse run -- true"),
     ("not-locked", "fine lock; fine install; refuse where unknown"),
-    ("not-packed", "ln -s /etc/hostname ../made/gust-2.1.0/link; refuse -C ../made/gust-2.1.0 publish --to ../../depot"),
+    ("not-packed", "ln -s /etc/hostname ../made/gust-2.1.0/link; refuse -C ../made/gust-2.1.0 publish --to ../../station"),
     ("not-shareable", "package kept; need 'kept = { path = \"../kept\" }'; refuse lock --shareable"),
     (
         "numbering",
         "sed -i 's|^version.*|version = \"7.0\"\\nnumbering = { order = \"words\" }|' ../made/gust-2.1.0/yostel.toml
-         refuse -C ../made/gust-2.1.0 publish --to ../../depot",
+         refuse -C ../made/gust-2.1.0 publish --to ../../station",
     ),
     ("other-tool", "sed -i 's|^name|yostel = \">=99\"\\n&|' yostel.toml; refuse lock"),
     (
         "out-of-time",
         // Fourteen pigeons for thirteen holes, of which a release each says whose it is.
-        "document() { echo \"{\\\"format\\\": 1, \\\"name\\\": \\\"$1\\\", \\\"releases\\\": [${2#,}]}\" > ../depot/releases/$1.json; }
+        "document() { echo \"{\\\"format\\\": 1, \\\"name\\\": \\\"$1\\\", \\\"releases\\\": [${2#,}]}\" > ../station/releases/$1.json; }
          release() {
            printf ',{\"version\": \"%s.0.0\", \"published\": \"2026-01-01T00:00:00Z\", \"needs\": {\"run\": {%s}}, ' $1 \"$2\"
            printf '\"artifacts\": [{\"platform\": \"any\", \"size\": 1, \"digest\": \"%s\", \"tree\": \"%s\"}]}' $zero $zero
@@ -160,34 +160,34 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("patch-syntax", "patched 'no patch'; refuse lock"),
     ("patch-unreadable", "patched; rm patches/gust.patch; refuse lock"),
     ("path", "need 'kept = { path = \"../kept\" }'; refuse lock"),
-    ("registry-broken", "echo none > ../depot/releases/gust.json; refuse -C ../made/gust-2.1.0 publish --to ../../depot"),
+    ("registry-broken", "echo none > ../station/releases/gust.json; refuse -C ../made/gust-2.1.0 publish --to ../../station"),
     (
         "registry-later-format",
-        "echo '{ \"format\": 99, \"name\": \"depot\" }' > ../depot/registry.json; refuse registry contents ../depot",
+        "echo '{ \"format\": 99, \"name\": \"station\" }' > ../station/registry.json; refuse registry list ../station",
     ),
-    ("registry-missing", "refuse registry contents ."),
+    ("registry-missing", "refuse registry list ."),
     ("registry-occupied", "refuse registry create ."),
     (
         "republished",
         "fine lock; fine registry create ../other; echo more > ../made/gust-2.1.0/more
-         fine -C ../made/gust-2.1.0 publish --to ../../other; cp -r ../other/archives ../depot; cp ../other/releases/gust.json ../depot/releases
+         fine -C ../made/gust-2.1.0 publish --to ../../other; cp -r ../other/archives ../station; cp ../other/releases/gust.json ../station/releases
          sed -i 's/\"^2\"/\">=2\"/' yostel.toml; refuse lock",
     ),
     ("separator", "fine lock; fine install; cp -r . ../a:b; refuse -C ../a:b env"),
-    ("source-archive-missing", "fine lock; rm ../depot/archives/sha256/*; refuse install"),
-    ("source-broken", "echo none > ../depot/releases/gust.json; refuse lock"),
-    ("source-missing", "rm -r ../depot; refuse lock"),
+    ("source-archive-missing", "fine lock; rm ../station/archives/sha256/*; refuse install"),
+    ("source-broken", "echo none > ../station/releases/gust.json; refuse lock"),
+    ("source-missing", "rm -r ../station; refuse lock"),
     (
         "tree-differs",
         "fine lock; sed -i 's/tree = \"sha256:...../tree = \"sha256:00000/' yostel.lock; seal; refuse install",
     ),
     ("unknown-package", "need 'none-such = \"*\"'; refuse lock"),
     ("unknown-purpose", "fine lock; refuse install --for none-such"),
-    ("unknown-source", "fine lock; sed -i 's/sources.depot/sources.other/' yostel.toml; refuse install"),
+    ("unknown-source", "fine lock; sed -i 's/sources.station/sources.other/' yostel.toml; refuse install"),
     (
         "variable-refused",
         "package far '[offers.variables]
-LD_PRELOAD = \"x\"'; fine -C ../far publish --to ../depot
+LD_PRELOAD = \"x\"'; fine -C ../far publish --to ../station
          need 'far = \"*\"'; fine lock; fine install; refuse env",
     ),
     ("version", "sed -i 's/^version.*/version = \"1\"/' yostel.toml; refuse lock"),

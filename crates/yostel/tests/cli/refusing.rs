@@ -64,39 +64,39 @@ fn an_unknown_package_is_named_with_the_nearest_one() {
         &sandbox,
         "lock",
         2,
-        &["guts is in no source (depot)", "yostel.toml:6: console needs guts ^2", "write gust"],
+        &["guts is in no source (station)", "yostel.toml:6: console needs guts ^2", "write gust"],
     );
 }
 
 #[test]
 fn a_source_that_is_not_there_or_no_registry_says_which() {
     let sandbox = small_world();
-    fs::rename(sandbox.path("depot"), sandbox.path("kept")).unwrap();
-    refused(&sandbox, "lock", 5, &["source depot: there is no folder", "correct folder = … in [sources.depot]"]);
-    fs::create_dir(sandbox.path("depot")).unwrap();
-    refused(&sandbox, "lock", 5, &["source depot: [SANDBOX]/depot is not a registry", "yostel registry create"]);
-    sandbox.write("depot/registry.json", r#"{"format": 9, "name": "x"}"#);
+    fs::rename(sandbox.path("station"), sandbox.path("kept")).unwrap();
+    refused(&sandbox, "lock", 5, &["source station: there is no folder", "correct folder = … in [sources.station]"]);
+    fs::create_dir(sandbox.path("station")).unwrap();
+    refused(&sandbox, "lock", 5, &["source station: [SANDBOX]/station is not a registry", "yostel registry create"]);
+    sandbox.write("station/registry.json", r#"{"format": 9, "name": "x"}"#);
     refused(&sandbox, "lock", 5, &["the registry has format 9", "use a newer yostel"]);
     sandbox.write("console/yostel.toml", "[project]\nname = \"console\"\n[needs.run]\ngust = \"^2\"\n");
-    refused(&sandbox, "lock", 2, &["the manifest names no source", "[sources.depot]"]);
+    refused(&sandbox, "lock", 2, &["the manifest names no source", "[sources.station]"]);
 }
 
 #[test]
 fn a_broken_release_document_names_file_line_and_column() {
     let sandbox = small_world();
-    let text = sandbox.read("depot/releases/unit.json");
+    let text = sandbox.read("station/releases/unit.json");
     for (from, to, says) in [
         ("\"size\"", "\"siez\"", "missing field `size`"),
         ("\"version\": \"1.1.0\"", "\"version\": \"1.1\"", "release `1.1`: `1.1` is not a version"),
         ("\"name\": \"unit\"", "\"name\": \"other\"", "it is about `other`, not about unit"),
         ("{", "", "line 2, column"),
     ] {
-        sandbox.write("depot/releases/unit.json", text.replacen(from, to, 1));
+        sandbox.write("station/releases/unit.json", text.replacen(from, to, 1));
         refused(
             &sandbox,
             "lock",
             5,
-            &["source depot: its document of unit is broken", "depot/releases/unit.json", says],
+            &["source station: its document of unit is broken", "station/releases/unit.json", says],
         );
     }
 }
@@ -105,7 +105,7 @@ fn archive_of(sandbox: &Sandbox, package: &str) -> PathBuf {
     let lock = sandbox.read("console/yostel.lock");
     let block = lock.split("[[chosen]]").find(|block| block.contains(&format!("name = \"{package}\""))).unwrap();
     let digest = block.split("digest = \"sha256:").nth(1).unwrap().split('"').next().unwrap();
-    sandbox.path(&format!("depot/archives/sha256/{digest}.tar.zst"))
+    sandbox.path(&format!("station/archives/sha256/{digest}.tar.zst"))
 }
 
 #[test]
@@ -123,14 +123,14 @@ fn a_flipped_bit_or_a_cut_archive_stops_the_install_and_leaves_no_trace() {
         "gust 2.1.0 is not the archive that was locked",
         &format!("locked sha256:{locked}"),
         &format!("found  {found}"),
-        "from   source depot, [SANDBOX]/depot",
+        "from   source station, [SANDBOX]/station",
     ];
     refused(&sandbox, "install", 4, &says);
     assert!(!sandbox.path("cache").exists() && !sandbox.path("console/.yostel").exists(), "no trace");
     fs::write(&path, &good[..good.len() - 7]).unwrap();
     refused(&sandbox, "install", 4, &["gust 2.1.0 is not the archive that was locked", "it was cut short"]);
     fs::remove_file(&path).unwrap();
-    refused(&sandbox, "install", 5, &["source depot: it has no archive sha256:"]);
+    refused(&sandbox, "install", 5, &["source station: it has no archive sha256:"]);
     fs::write(&path, &good).unwrap();
     sandbox.run("console", "install").expect(0);
     // With something installed already, that stays as it was too.
@@ -170,7 +170,7 @@ fn set_trap(sandbox: &Sandbox, entries: &[Entry<'_>]) {
 
 pub(crate) fn plant(sandbox: &Sandbox, archive: &[u8]) {
     let digest = ArchiveDigest::of(archive);
-    sandbox.write(&format!("depot/archives/sha256/{}.tar.zst", digest.to_hex()), archive);
+    sandbox.write(&format!("station/archives/sha256/{}.tar.zst", digest.to_hex()), archive);
     let document = serde_json::json!({
         "format": 1, "name": "trap",
         "releases": [{
@@ -178,7 +178,7 @@ pub(crate) fn plant(sandbox: &Sandbox, archive: &[u8]) {
             "artifacts": [{ "platform": "any", "digest": digest.to_string(), "size": archive.len(), "tree": digest.to_string() }],
         }],
     });
-    sandbox.write("depot/releases/trap.json", document.to_string());
+    sandbox.write("station/releases/trap.json", document.to_string());
     project(sandbox, "trap = \"^1\"", "");
     sandbox.run("console", "lock --fresh").expect(0);
 }
@@ -211,7 +211,7 @@ fn hostile_archives_are_refused_and_write_nothing_anywhere() {
     ];
     for (entries, says) in cases {
         set_trap(&sandbox, entries);
-        refused(&sandbox, "install", 4, &["trap 1.0.0 is refused", says, "from source depot"]);
+        refused(&sandbox, "install", 4, &["trap 1.0.0 is refused", says, "from source station"]);
     }
     plant(&sandbox, b"this is no archive");
     refused(&sandbox, "install", 4, &["trap 1.0.0 is refused: it is neither a .tar.zst nor a .tar.gz nor a .zip"]);
@@ -265,15 +265,15 @@ fn publish_again(sandbox: &Sandbox) {
     sandbox.run("", "registry create other").expect(0);
     sandbox.run("made/gust-2.1.0", "publish --to ../../other").expect(0);
     let read = |path: &str| serde_json::from_str::<serde_json::Value>(&sandbox.read(path)).unwrap();
-    let (other, mut document) = (read("other/releases/gust.json"), read("depot/releases/gust.json"));
+    let (other, mut document) = (read("other/releases/gust.json"), read("station/releases/gust.json"));
     let releases = document["releases"].as_array_mut().unwrap();
     let release = releases.iter_mut().find(|release| release["version"] == "2.1.0").unwrap();
     let file = |digest: &serde_json::Value| format!("archives/sha256/{}.tar.zst", &digest.as_str().unwrap()[7..]);
-    fs::remove_file(sandbox.path(&format!("depot/{}", file(&release["artifacts"][0]["digest"])))).unwrap();
+    fs::remove_file(sandbox.path(&format!("station/{}", file(&release["artifacts"][0]["digest"])))).unwrap();
     release["artifacts"] = other["releases"][0]["artifacts"].clone();
     let new = file(&release["artifacts"][0]["digest"]);
-    fs::copy(sandbox.path(&format!("other/{new}")), sandbox.path(&format!("depot/{new}"))).unwrap();
-    sandbox.write("depot/releases/gust.json", document.to_string());
+    fs::copy(sandbox.path(&format!("other/{new}")), sandbox.path(&format!("station/{new}"))).unwrap();
+    sandbox.write("station/releases/gust.json", document.to_string());
 }
 
 #[test]
@@ -292,7 +292,7 @@ fn a_release_published_again_is_recognised_and_what_differs_is_shown() {
         4,
         &[
             "gust 2.1.0 was published again with other content than is locked",
-            "seen   today, brought here from depot by this project; last used today",
+            "seen   today, brought here from station by this project; last used today",
             "bin/gust-now: changed",
             "2 - echo gust 2.1.0 \"$@\"",
             "+ echo gust 2.1.0 and a half \"$@\"",
@@ -395,10 +395,10 @@ fn two_sources_with_one_name_want_to_hear_whose_it_is() {
     sandbox.run("made/gust-2.1.0", "publish --to ../../other").expect(0);
     let text = sandbox.read("console/yostel.toml") + "\n[sources.other]\nfolder = \"../other\"\n";
     sandbox.write("console/yostel.toml", &text);
-    refused(&sandbox, "lock", 2, &["source depot: gust is also in other", "reserves = [\"gust\"]"]);
+    refused(&sandbox, "lock", 2, &["source other: gust is also in station", "reserves = [\"gust\"]"]);
     sandbox.write(
         "console/yostel.toml",
-        text.replace("folder = \"../depot\"", "folder = \"../depot\"\nreserves = [\"gust\"]"),
+        text.replace("folder = \"../station\"", "folder = \"../station\"\nreserves = [\"gust\"]"),
     );
     sandbox.run("console", "lock").expect(0);
 }

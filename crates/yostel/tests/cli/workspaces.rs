@@ -18,7 +18,7 @@ fn world() -> Sandbox {
     }
     publish(&sandbox, "rig 0.9.0", "", &[("bin/rig", "#!/bin/sh\necho rig\n")]);
     let top = "[project]\nname = \"all\"\n\n[workspace]\nprojects = [\"console\", \"libs/*\"]\n\n";
-    sandbox.write("work/yostel.toml", format!("{top}[sources.depot]\nfolder = \"../depot\"\n"));
+    sandbox.write("work/yostel.toml", format!("{top}[sources.station]\nfolder = \"../station\"\n"));
     project(&sandbox, "console", "console", "0.4.0", "scale = \">=1.1, <2\"\nrope-lib = \"^1.2\"\n");
     project(&sandbox, "libs/rope", "rope-lib", "1.2.0", "scale = \"^1\"\n\n[needs.test]\nrig = \"^0.9\"\n");
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "");
@@ -117,16 +117,16 @@ fn commands_know_the_project_they_are_run_in_or_told_of() {
     let run = sandbox.run("work", "--project bel-lib list").expect(2);
     run.says(&["there is no project bel-lib here", "write bell-lib, if that was meant"]);
     // An install of one project's part holds that part.
-    sandbox.run("work", "install --only bell-lib").expect(0);
+    sandbox.run("work", "install --needed-by bell-lib").expect(0);
     assert!(!sandbox.path("work/.yostel/for/rope-lib").exists() && sandbox.path("work/.yostel/for/bell-lib").exists());
     sandbox.run("work", "verify").expect(0);
-    sandbox.run("work", "install --only bell").expect(2).says(&["there is no project bell here"]);
+    sandbox.run("work", "install --needed-by bell").expect(2).says(&["there is no project bell here"]);
 }
 
 #[test]
 fn what_ships_with_a_project_holds_its_libraries_needs_and_no_test() {
     let sandbox = installed();
-    sandbox.run("work", "install --only console --for run").expect(0);
+    sandbox.run("work", "install --needed-by console --for run").expect(0);
     let packages = |name: &str| sandbox.path(&format!("work/.yostel/packages/{name}")).exists();
     assert!(packages("scale") && !packages("rig"));
     assert!(sandbox.path("work/.yostel/for/rope-lib/run/scale").exists());
@@ -184,7 +184,7 @@ fn agreed_versions_bind_all_projects_and_gathering_them_moves_nothing() {
 }
 
 #[test]
-fn a_repair_edits_the_manifest_of_the_project_whose_wish_it_is() {
+fn an_edit_changes_the_manifest_of_the_project_whose_wish_it_is() {
     let sandbox = installed();
     publish(&sandbox, "scale 2.0.0", "", &[]);
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "scale = \"^2\" # weights\n");
@@ -229,7 +229,7 @@ fn what_contradicts_itself_is_told_with_its_place_and_nothing_changes() {
     sandbox.run("work", "lock").expect(2).says(&["libs/bell and libs/rope are both named rope-lib", place]);
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "\n[workspace]\nprojects = [\"x\"]\n");
     sandbox.run("work/libs/bell", "lock").expect(2).says(&["cannot be a workspace itself", "yostel.toml:7:2"]);
-    project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "\n[policy]\nprefer = \"oldest\"\n");
+    project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "\n[policy]\ntake = \"oldest\"\n");
     sandbox.run("work", "lock").expect(2).says(&["`policy` binds all projects", "libs/bell/yostel.toml:7:2"]);
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "scale = { path = \"../../x\", git = \"y\" }\n");
     sandbox.run("work", "lock").expect(2).says(&["`git` and `path` say two different places"]);

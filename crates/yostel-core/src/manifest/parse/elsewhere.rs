@@ -12,7 +12,7 @@ use crate::origin::{Elsewhere, GitAt, GitPlace};
 const PLACES: [&str; 3] = ["git", "path", "archive"];
 
 /// Keys that say more about a repository.
-const OF_GIT: [&str; 4] = ["at", "tag", "branch", "folder"];
+const OF_GIT: [&str; 4] = ["at", "tag", "branch", "inside"];
 
 fn check_commit(text: &str) -> Result<(), &'static str> {
     let hex = text.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b));
@@ -106,11 +106,11 @@ impl Reader<'_> {
                 }
             }
         };
-        let folder = match table.get("folder") {
+        let folder = match table.get("inside") {
             None => None,
             Some(value) => {
-                let text = self.string("folder", value)?.to_owned();
-                self.check("folder", &text, value.span(), check_folder);
+                let text = self.string("inside", value)?.to_owned();
+                self.check("inside", &text, value.span(), check_folder);
                 Some(text)
             }
         };

@@ -15,7 +15,7 @@ use super::{Manifest, NamePattern, Need, Policy, Project, SourceDeclaration};
 use crate::constraint::{Accept, AcceptError};
 use crate::name::{NameError, PackageName, Word, nearest};
 use crate::release::{ANY_PLATFORM, Offers, check_offered_path, check_platform, check_variable};
-use crate::resolve::Prefer;
+use crate::resolve::Take;
 use crate::version::{Numbering, NumberingError, Order, VersionError};
 
 /// In place of a constraint: the one that is agreed.
@@ -471,7 +471,7 @@ impl<'t> Reader<'t> {
                 Some(SourceDeclaration { folder, reserves, span })
             }
             None => {
-                let example = "folder = \"../depot\"";
+                let example = "folder = \"../station\"";
                 self.problem(span, ManifestProblemKind::Missing { table: "sources.*", key: "folder", example });
                 None
             }
@@ -548,15 +548,15 @@ impl<'t> Reader<'t> {
                 }
             }
         }
-        if let Some(value) = table.get("prefer")
-            && let Some(text) = self.string("prefer", value)
+        if let Some(value) = table.get("take")
+            && let Some(text) = self.string("take", value)
         {
-            policy.prefer = match text {
-                "newest" => Some(Prefer::Newest),
-                "oldest" => Some(Prefer::Oldest),
+            policy.take = match text {
+                "newest" => Some(Take::Newest),
+                "oldest" => Some(Take::Oldest),
                 _ => {
                     let reason = "it is `newest` or `oldest`";
-                    let kind = ManifestProblemKind::Value { key: "prefer", value: text.to_owned(), reason };
+                    let kind = ManifestProblemKind::Value { key: "take", value: text.to_owned(), reason };
                     self.problem(value.span(), kind);
                     None
                 }

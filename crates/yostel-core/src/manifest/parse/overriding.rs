@@ -74,17 +74,17 @@ impl Reader<'_> {
             self.check_keys("swap.*", table);
             let elsewhere = self.elsewhere(table);
             // The same package, from elsewhere, needs no other name.
-            let by = match (table.get("for"), &elsewhere) {
+            let by = match (table.get("use"), &elsewhere) {
                 (None, Some(_)) => name.clone(),
                 _ => {
-                    let by = self.wanted("swap.*", table, "for", "for = \"plain-logger\"", key.span());
+                    let by = self.wanted("swap.*", table, "use", "use = \"plain-logger\"", key.span());
                     by.and_then(|value| {
-                        let text = self.string("for", value)?;
+                        let text = self.string("use", value)?;
                         self.keep(value.span(), PackageName::parse(text))
                     })
                 }
             };
-            let why = self.wanted("swap.*", table, "why", "why = \"abandoned\"", key.span());
+            let why = self.wanted("swap.*", table, "why", "why = \"no longer maintained\"", key.span());
             let why = why.and_then(|value| self.string("why", value)).map(str::to_owned);
             let accept = table.get("accept").and_then(|value| self.accept("accept", value));
             let until = self.until(table);

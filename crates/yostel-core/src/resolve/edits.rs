@@ -49,7 +49,7 @@ impl WishEdit {
 
 /// A set of edits, and what it leads to.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Repair {
+pub struct EditSet {
     /// The edits, sorted; none can be left out.
     pub edits: Vec<WishEdit>,
     /// The wishes after the edits.
@@ -60,10 +60,10 @@ pub struct Repair {
     pub moved: usize,
 }
 
-pub(super) fn repairs(problem: &Problem, known: &mut Known, most: usize) -> Vec<Repair> {
+pub(super) fn edit_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<EditSet> {
     let sets = touched_sets(problem, known, most);
-    let mut found: Vec<Repair> = sets.into_iter().filter_map(|set| concrete(problem, known, &set)).collect();
-    let drops = |repair: &Repair| repair.edits.iter().filter(|edit| matches!(edit, WishEdit::Drop { .. })).count();
+    let mut found: Vec<EditSet> = sets.into_iter().filter_map(|set| concrete(problem, known, &set)).collect();
+    let drops = |edit_set: &EditSet| edit_set.edits.iter().filter(|edit| matches!(edit, WishEdit::Drop { .. })).count();
     found.sort_by(|a, b| {
         (a.edits.len(), drops(a), a.moved).cmp(&(b.edits.len(), drops(b), b.moved)).then_with(|| a.edits.cmp(&b.edits))
     });
@@ -128,7 +128,7 @@ fn fewest_drops(encoding: &mut Encoding, switches: &[(Lit, Lit)], set: &[usize])
 }
 
 /// Finds constraints for the touched wishes, and proves the edit by resolving it.
-fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<Repair> {
+fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<EditSet> {
     let dropped: BTreeSet<usize> = set.iter().filter(|(_, drop)| *drop).map(|(i, _)| *i).collect();
     let changed: BTreeSet<usize> = set.iter().filter(|(_, drop)| !*drop).map(|(i, _)| *i).collect();
     let with = |accept_of: &dyn Fn(usize) -> Accept| {
@@ -165,7 +165,7 @@ fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<Repai
     let moved = kept.filter(|(name, version)| {
         resolution.chosen.contains_key(name) && resolution.chosen.at(name, version).is_none()
     });
-    Some(Repair { edits, wishes: edited.wishes, moved: moved.count(), resolution })
+    Some(EditSet { edits, wishes: edited.wishes, moved: moved.count(), resolution })
 }
 
 /// Admits every release of the wished package, pre-releases too, by naming each.
