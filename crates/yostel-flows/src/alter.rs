@@ -155,7 +155,7 @@ pub fn keep_alter(
     };
     let patch = match named {
         Some(named) => named.patch.clone(),
-        None => format!("patches/{}.patch", package.to_path_element()),
+        None => format!("patches/{package}.patch"),
     };
     let text = Patch { files: files.iter().filter_map(|change| change.patch.clone()).collect() }.write();
     let why = why.split_whitespace().collect::<Vec<_>>().join(" ");

@@ -290,7 +290,7 @@ pub struct GatherReport {
 ///
 /// # Errors
 /// `Edit`, `Store`. All manifests are changed, or none.
-pub fn gather_agreed(project: &LoadedProject, only: &[PackageName]) -> Result<GatherReport, FlowError> {
+pub fn agree(project: &LoadedProject, only: &[PackageName]) -> Result<GatherReport, FlowError> {
     let mut needed: BTreeMap<PackageName, Vec<(&ProjectFile, &Purpose, Accept)>> = BTreeMap::new();
     for file in project.projects() {
         for (purpose, needs) in &file.manifest.needs {

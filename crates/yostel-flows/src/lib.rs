@@ -35,7 +35,7 @@ pub use cache::{cache_stats, list_cache, load_kit, prune_cache, save_kit, verify
 pub use compose::{Selection, plan_of};
 pub use declare::{
     AddReport, AddRequest, AddedElsewhere, GatherReport, InitRequest, RemoveReport, TakeFrom, add, add_elsewhere,
-    gather_agreed, init, remove,
+    agree, init, remove,
 };
 pub use environment::{Environment, environment, where_is};
 pub use error::{FlowClass, FlowError, ForeignProblem, NotAltered, PatchProblem, PathProblem, RulePlace, WishPlace};

@@ -46,7 +46,7 @@ const UNSUSPICIOUS: u64 = 16 << 20;
 const FEW_ENTRIES: u64 = 20_000;
 
 /// Entries at which an archive is looked at to its end before more of them are written.
-const MANY_ENTRIES: u64 = 5_000;
+const MANY_ENTRIES: u64 = 2_000;
 
 impl Default for UnpackConfig {
     fn default() -> Self {

@@ -423,7 +423,7 @@ fn the_same_files_are_the_same_tree_in_every_format() {
 
 #[test]
 fn an_archive_of_very_many_files_is_judged_before_most_of_them_are_written() {
-    let names: Vec<String> = (0..9_000).map(|i| format!("d{}/f{i}", i / 1000)).collect();
+    let names: Vec<String> = (0..3_000).map(|i| format!("d{}/f{i}", i / 1000)).collect();
     let mut entries: Vec<Evil<'_>> = names.iter().map(|name| file(name, "")).collect();
     entries.push(link("d0/link", "f7"));
     let gzip = |entries: &[Evil<'_>]| {
@@ -438,14 +438,14 @@ fn an_archive_of_very_many_files_is_judged_before_most_of_them_are_written() {
         assert_eq!(yostel_store::list_tree(&folder).unwrap(), listing);
         listing
     };
-    assert_eq!(listing.entries.len(), 9_001);
+    assert_eq!(listing.entries.len(), 3_001);
     entries.push(link("d1/out", "../../out"));
-    let few = UnpackConfig { entries: 8_999, ..UnpackConfig::default() };
-    for (archive, config) in [(gzip(&entries), UnpackConfig::default()), (gzip(&entries[..9_000]), few)] {
+    let few = UnpackConfig { entries: 2_999, ..UnpackConfig::default() };
+    for (archive, config) in [(gzip(&entries), UnpackConfig::default()), (gzip(&entries[..3_000]), few)] {
         let into = in_memory();
         unpack(&archive, into.path(), config).unwrap_err();
         let written = yostel_store::list_tree(&yostel_files::Folder::open(into.path()).unwrap()).unwrap();
-        assert!(written.entries.len() < 5_000, "{} were written", written.entries.len());
+        assert!(written.entries.len() < 2_000, "{} were written", written.entries.len());
     }
 }
 

@@ -7,23 +7,20 @@ use serde_json::json;
 use yostel_core::{
     Accept, AcceptError, ArchiveDigest, Diagnostic, Elsewhere, GitAt, GitPlace, NeedForm, PackageName, Purpose, Version,
 };
-use yostel_flows::{
-    AddReport, AddRequest, AddedElsewhere, FlowError, GatherReport, LoadedProject, TakeFrom, add, add_elsewhere,
-    gather_agreed,
-};
+use yostel_flows::{AddReport, AddRequest, AddedElsewhere, FlowError, TakeFrom, add, add_elsewhere};
 
 use super::{Answer, origin_document, package_name, word};
 use crate::context::{Context, failure_of};
 use crate::diagnostic::bad_accept;
 use crate::exit::Exit;
-use crate::render::{Role, count, join, paint};
+use crate::render::{Role, count, paint};
 
 /// Add a need to the manifest, or change its constraint
 #[derive(Debug, Args)]
 pub(crate) struct Add {
     /// The package
-    #[arg(value_parser = package_name, required_unless_present = "move_to_agreed")]
-    package: Option<PackageName>,
+    #[arg(value_parser = package_name)]
+    package: PackageName,
 
     /// Which versions will do, like '^2.1' or '>=2.1, <3'; what is compatible with the newest when left out
     constraint: Option<String>,
@@ -72,10 +69,6 @@ pub(crate) struct Add {
     #[arg(long, requires = "archive", value_parser = archive_digest)]
     digest: Option<ArchiveDigest>,
 
-    /// Move constraints that two or more projects have in common to what is agreed; of this package, or of all
-    #[arg(long, conflicts_with_all = ["agreed", "why", "constraint", "purpose", "git", "path", "archive"])]
-    move_to_agreed: bool,
-
     /// Why this need deviates from what is agreed
     #[arg(long, value_name = "WHY", conflicts_with = "agreed")]
     why: Option<String>,
@@ -83,9 +76,7 @@ pub(crate) struct Add {
 
 pub(crate) fn run(arguments: Add, context: &Context) -> Result<Answer, FlowError> {
     let project = context.manifests()?;
-    let Some(package) = arguments.package.clone().filter(|_| !arguments.move_to_agreed) else {
-        return gather(arguments.package.as_slice(), &project, context);
-    };
+    let package = arguments.package.clone();
     let parsed = arguments.constraint.as_deref().map(Accept::parse).transpose();
     let accept = match parsed.and_then(|accept| counting(accept, &arguments.only_on)) {
         Ok(accept) => accept,
@@ -205,48 +196,6 @@ fn told_elsewhere(
             text
         },
     )
-}
-
-fn gather(only: &[PackageName], project: &LoadedProject, context: &Context) -> Result<Answer, FlowError> {
-    let GatherReport { path, gathered, apart } = gather_agreed(project, only)?;
-    let names = |names: &[PackageName]| names.iter().map(ToString::to_string).collect::<Vec<_>>();
-    Ok(Answer::either(
-        context,
-        Exit::Fine,
-        "add",
-        || {
-            json!({
-                "manifest": path,
-                "agreed": gathered.iter().map(|(package, (accept, projects))| json!({
-                    "package": package.as_str(), "accept": accept.as_str(), "projects": names(projects),
-                })).collect::<Vec<_>>(),
-                "apart": apart.iter().map(|(package, needs)| json!({
-                    "package": package.as_str(),
-                    "needs": needs.iter().map(|(project, accept)| json!({
-                        "project": project.as_str(), "accept": accept.as_str(),
-                    })).collect::<Vec<_>>(),
-                })).collect::<Vec<_>>(),
-            })
-        },
-        || {
-            let mut text = match gathered.len() {
-                0 => "No two projects have a constraint in common that is not agreed on yet.\n".to_owned(),
-                number => format!("Agreed on {} in {}:\n", count(number, "constraint"), context.show(&path)),
-            };
-            for (package, (accept, projects)) in &gathered {
-                text.push_str(&format!("  {package} {accept}, which {} had\n", join(&names(projects))));
-            }
-            for (package, needs) in &apart {
-                let needs: Vec<String> = needs.iter().map(|(who, accept)| format!("{who} {accept}")).collect();
-                let note = paint(Role::Notice, "note:");
-                text.push_str(&format!("  {note} {package} stays as it is: {}\n", join(&needs)));
-            }
-            if !gathered.is_empty() {
-                text.push_str(&format!("{} yostel lock\n", paint(Role::Good, "next:")));
-            }
-            text
-        },
-    ))
 }
 
 fn words(report: &AddReport, context: &Context) -> String {

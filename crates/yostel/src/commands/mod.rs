@@ -1,6 +1,7 @@
 //! The commands, one file each: its arguments (whose comments are its help), one flow, its words.
 
 mod add;
+mod agree;
 mod alter;
 mod audit;
 mod cache;
@@ -94,6 +95,7 @@ pub(crate) enum Command {
     Init(init::Init),
     Add(Box<add::Add>),
     Remove(remove::Remove),
+    Agree(agree::Agree),
     Lock(lock::Lock),
     Settle(settle::Settle),
     Explain(explain::Explain),
@@ -115,12 +117,12 @@ pub(crate) enum Command {
 
 /// The commands as people work, for the help.
 const GROUPS: [(&str, &[&str]); 7] = [
-    ("Declare", &["init", "add", "remove"]),
-    ("Decide", &["lock", "settle", "explain"]),
-    ("Install", &["install", "verify", "run", "env", "where", "alter"]),
-    ("Look", &["list", "tree", "audit"]),
+    ("Declare", &["init", "add", "remove", "agree"]),
+    ("Decide", &["lock", "settle"]),
+    ("Use", &["install", "verify", "run", "env", "where", "alter"]),
+    ("Look", &["explain", "list", "tree", "audit"]),
     ("Keep", &["cache"]),
-    ("Give", &["publish", "withdraw", "registry"]),
+    ("Share", &["publish", "withdraw", "registry"]),
     ("Learn", &["demo"]),
 ];
 
@@ -144,6 +146,7 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<Answer, FlowErr
         Command::Init(arguments) => init::run(arguments, context),
         Command::Add(arguments) => add::run(*arguments, context),
         Command::Remove(arguments) => remove::run(arguments, context),
+        Command::Agree(arguments) => agree::run(arguments, context),
         Command::Lock(arguments) => lock::run(arguments, context),
         Command::Settle(arguments) => settle::run(arguments, context),
         Command::Explain(arguments) => explain::run(arguments, context),

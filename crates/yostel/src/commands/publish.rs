@@ -1,15 +1,14 @@
 //! `publish`: pack this package and give it to a registry.
 
-use std::path::PathBuf;
-
 use clap::Args;
 use serde_json::json;
-use yostel_core::{ANY_PLATFORM, Diagnostic, PackageName, SourceName, check_platform};
+use yostel_core::{ANY_PLATFORM, PackageName, check_platform};
 use yostel_flows::{FlowError, publish};
 use yostel_registry::ReleaseRemarks;
 
-use super::{Answer, package_name, word};
-use crate::context::{Context, failure_of};
+use super::registry::registry_there;
+use super::{Answer, package_name};
+use crate::context::Context;
 use crate::exit::Exit;
 use crate::render::{Role, count, paint, size};
 
@@ -19,8 +18,8 @@ use crate::render::{Role, count, paint, size};
 /// other content under it is refused.
 #[derive(Debug, Args)]
 pub(crate) struct Publish {
-    /// A source of this manifest, or the registry's folder
-    #[arg(long, value_name = "SOURCE")]
+    /// The registry: a source of the manifest, or a folder
+    #[arg(long, value_name = "REGISTRY")]
     to: String,
 
     /// What is in this folder was made for this platform alone, like linux/arm64; publish the same version once for each
@@ -44,21 +43,10 @@ fn platform(text: &str) -> Result<String, String> {
 
 pub(crate) fn run(arguments: Publish, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
-    let declared = word(&arguments.to).ok().and_then(|name: SourceName| project.manifest().sources.get(&name));
-    let registry: PathBuf = match declared {
-        Some(source) => project.root.join(&source.folder),
-        None => context.folder.join(&arguments.to),
+    let registry = match registry_there(&arguments.to, context) {
+        Ok(registry) => registry,
+        Err(none) => return Ok(none),
     };
-    if !registry.exists() {
-        let diagnostic = Diagnostic {
-            code: "no-such-registry",
-            headline: format!("`{}` is neither a source of this manifest nor a folder", arguments.to),
-            place: None,
-            notes: Vec::new(),
-            next: vec![format!("yostel registry create {}, to make one there", arguments.to)],
-        };
-        return Ok(failure_of(&[diagnostic], Exit::Usage, context.format));
-    }
     let remarks = ReleaseRemarks {
         platform: arguments.platform,
         deprecated: arguments.deprecated,

@@ -4,10 +4,11 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 use serde_json::json;
+use yostel_core::{Diagnostic, SourceName};
 use yostel_flows::{FlowError, contents, create_registry};
 
-use super::Answer;
-use crate::context::Context;
+use super::{Answer, word};
+use crate::context::{Context, failure_of};
 use crate::exit::Exit;
 use crate::render::{Columns, Role, count, paint};
 
@@ -22,43 +23,72 @@ pub(crate) struct Registry {
 enum Task {
     /// Make a registry in a folder that is empty or not there yet
     Create {
-        /// The folder
-        folder: PathBuf,
+        /// The folder, or a source of the manifest that has none yet
+        registry: String,
         /// The registry's name; the folder's when left out
         #[arg(long)]
         name: Option<String>,
     },
     /// List what a registry holds
     List {
-        /// The folder
-        folder: PathBuf,
+        /// A source of the manifest, or a folder
+        registry: String,
     },
+}
+
+/// Returns the folder of a registry, which is named as a source of the manifest or by its folder.
+fn registry_folder(named: &str, context: &Context) -> PathBuf {
+    let project = context.project().ok();
+    let source = word(named).ok().and_then(|name: SourceName| {
+        project.as_ref().and_then(|project| Some(project.root.join(&project.manifest().sources.get(&name)?.folder)))
+    });
+    source.unwrap_or_else(|| context.folder.join(named))
+}
+
+/// Like [`registry_folder`], of one that is there; else the answer that says so.
+pub(super) fn registry_there(named: &str, context: &Context) -> Result<PathBuf, Answer> {
+    let folder = registry_folder(named, context);
+    if folder.exists() {
+        return Ok(folder);
+    }
+    let diagnostic = Diagnostic {
+        code: "no-such-registry",
+        headline: format!("`{named}` is neither a source of the manifest nor a folder"),
+        place: None,
+        notes: Vec::new(),
+        next: vec![format!("yostel registry create {named}, to make one there")],
+    };
+    Err(failure_of(&[diagnostic], Exit::Usage, context.format))
 }
 
 pub(crate) fn run(arguments: Registry, context: &Context) -> Result<Answer, FlowError> {
     match arguments.task {
-        Task::Create { folder, name } => {
-            let path = context.folder.join(&folder);
+        Task::Create { registry, name } => {
+            let path = registry_folder(&registry, context);
             let of_folder = || path.file_name().map_or_else(|| "registry".into(), |n| n.to_string_lossy().into_owned());
-            let registry = create_registry(&path, &name.unwrap_or_else(of_folder))?;
-            let next = format!("yostel publish --to {}, in the folder of a package", folder.display());
+            let made = create_registry(&path, &name.unwrap_or_else(of_folder))?;
+            let next = format!("yostel publish --to {registry}, in the folder of a package");
             Ok(Answer::either(
                 context,
                 Exit::Fine,
                 "registry create",
-                || json!({ "folder": path, "name": registry.name() }),
+                || json!({ "folder": path, "name": made.name() }),
                 || {
                     format!(
                         "Made the registry {} in {}.\n{} {next}\n",
-                        registry.name(),
+                        made.name(),
                         context.show(&path),
                         paint(Role::Good, "next:")
                     )
                 },
             ))
         }
-        Task::List { folder } => {
-            let (name, documents) = contents(&context.folder.join(folder))?;
+        Task::List { registry } => {
+            let folder = match registry_there(&registry, context) {
+                Ok(folder) => folder,
+                Err(none) => return Ok(none),
+            };
+            let (name, documents) = contents(&folder)?;
             if context.json() {
                 let packages = documents.iter().map(|document| {
                     json!({

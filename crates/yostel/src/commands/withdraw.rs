@@ -1,12 +1,11 @@
 //! `withdraw`: keep a bad release for those locked to it, and from everybody else.
 
-use std::path::PathBuf;
-
 use clap::Args;
 use serde_json::json;
 use yostel_core::PackageName;
 use yostel_flows::{FlowError, withdraw};
 
+use super::registry::registry_there;
 use super::{Answer, package_name};
 use crate::context::Context;
 use crate::exit::Exit;
@@ -21,9 +20,9 @@ pub(crate) struct Withdraw {
     /// The version
     version: String,
 
-    /// The registry's folder
-    #[arg(long, value_name = "FOLDER")]
-    from: PathBuf,
+    /// The registry: a source of the manifest, or a folder
+    #[arg(long, value_name = "REGISTRY")]
+    from: String,
 
     /// What is wrong with it
     #[arg(long, value_name = "REASON")]
@@ -31,7 +30,10 @@ pub(crate) struct Withdraw {
 }
 
 pub(crate) fn run(arguments: Withdraw, context: &Context) -> Result<Answer, FlowError> {
-    let registry = context.folder.join(&arguments.from);
+    let registry = match registry_there(&arguments.from, context) {
+        Ok(registry) => registry,
+        Err(none) => return Ok(none),
+    };
     let new = withdraw(&registry, &arguments.package, &arguments.version, &arguments.why, &context.settings)?;
     let (package, version) = (&arguments.package, &arguments.version);
     Ok(Answer::either(

@@ -440,7 +440,7 @@ fn of_bind(error: &BindError, package: &PackageName, accept: &str) -> Diagnostic
         BindError::Version(error) => {
             let next = match &error.suggestion {
                 Some(works) => format!("write {works}"),
-                None => format!("see what versions {package} has: yostel registry list FOLDER"),
+                None => format!("see what versions {package} has: yostel registry list REGISTRY"),
             };
             tell("version", format!("{package} {accept}: {error}"), next)
         }
@@ -464,7 +464,7 @@ mod tests {
         include_str!("../context.rs"),
         include_str!("../demo.rs"),
         include_str!("../commands/run.rs"),
-        include_str!("../commands/publish.rs"),
+        include_str!("../commands/registry.rs"),
         include_str!("../commands/settle.rs"),
     ];
 

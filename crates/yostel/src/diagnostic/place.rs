@@ -115,7 +115,7 @@ pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnosti
             tell("numbering", headline, format!("keep numbering by {before}; a package has one order for good"))
         }
         RegistryError::NoSuchRelease { known, .. } => {
-            tell("no-such-release", headline, "yostel registry list FOLDER, to see what there is")
+            tell("no-such-release", headline, "yostel registry list REGISTRY, to see what there is")
                 .note(format!("there is {}", some_versions(known)))
         }
         RegistryError::Version(error) => {

@@ -77,7 +77,7 @@ fn what_cannot_be_packed_is_refused() {
     sandbox
         .run("made/kit-1.0.0", "publish --to nowhere")
         .expect(2)
-        .says(&["neither a source of this manifest nor a folder"]);
+        .says(&["neither a source of the manifest nor a folder"]);
     sandbox.run("made/kit-1.0.0", "publish --to ..").expect(2).says(&["there is no registry in"]);
     sandbox.run("", "registry create station").expect(2).says(&["is not empty and not a registry"]);
 }
@@ -102,4 +102,21 @@ fn a_withdrawn_release_stays_for_those_who_have_it() {
     let told = sandbox.run("console", "add gust ^2").expect(0).stdout;
     assert!(told.contains("1 withdrawn release left out"), "{told}");
     assert!(sandbox.run("", "registry list station").expect(0).stdout.contains("1 withdrawn"));
+}
+
+#[test]
+fn a_registry_is_named_as_a_source_or_by_its_folder_wherever_one_is_named() {
+    let sandbox = small_world();
+    for registry in ["station", "../station"] {
+        assert!(sandbox.run("console", &format!("registry list {registry}")).expect(0).stdout.contains("unit"));
+        sandbox.run("console", &format!("withdraw unit 1.0.0 --from {registry} --why old")).expect(0);
+    }
+    let manifest = sandbox.read("console/yostel.toml") + "[sources.valley]\nfolder = \"../made/valley\"\n";
+    sandbox.write("console/yostel.toml", manifest);
+    for words in ["registry list valley", "withdraw unit 1.0.0 --from valley --why old", "publish --to valley"] {
+        sandbox.run("console", words).expect(2).says(&["next: yostel registry create valley, to make one there"]);
+    }
+    sandbox.run("console", "registry create valley").expect(0);
+    assert!(sandbox.path("made/valley/registry.json").is_file());
+    sandbox.run("console", "publish --to valley").expect(0);
 }

@@ -158,14 +158,14 @@ fn agreed_versions_bind_all_projects_and_gathering_them_moves_nothing() {
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "scale = \"^1\" # weights\n");
     project(&sandbox, "console", "console", "0.4.0", "scale = \">=1.0, <1.1\"\n");
     sandbox.run("work", "lock").expect(0);
-    let told = sandbox.run("work", "add --move-to-agreed").expect(0).stdout;
+    let told = sandbox.run("work", "agree").expect(0).stdout;
     assert!(told.contains("No two projects have a constraint in common"), "{told}");
     assert!(told.contains("scale stays as it is: console >=1.0, <1.1, bell-lib ^1 and rope-lib ^1"), "{told}");
     project(&sandbox, "console", "console", "0.4.0", "scale = \"^1\"\n");
     sandbox.run("work", "lock").expect(0);
     let packages = |text: String| text.split_once("[[chosen]]").unwrap().1.to_owned();
     let before = packages(sandbox.read("work/yostel.lock"));
-    let told = sandbox.run("work/libs", "add --move-to-agreed scale").expect(0).stdout;
+    let told = sandbox.run("work/libs", "agree scale").expect(0).stdout;
     assert!(told.contains("scale ^1, which bell-lib, console and rope-lib had"), "{told}");
     assert!(sandbox.read("work/yostel.toml").contains("[agreed]\nscale = \"^1\""));
     assert!(sandbox.read("work/libs/bell/yostel.toml").contains("scale = \"agreed\" # weights"));
@@ -243,7 +243,7 @@ fn where_a_need_counts_stays_with_it_when_its_constraint_is_agreed_on() {
     let on = "scale = { accept = \"^1\", only-on = [\"linux/*\"] }\n";
     project(&sandbox, "console", "console", "0.4.0", "scale = \"^1\"\n");
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", on);
-    sandbox.run("work", "add --move-to-agreed").expect(0);
+    sandbox.run("work", "agree").expect(0);
     assert!(sandbox.read("work/yostel.toml").contains("[agreed]\nscale = \"^1\"\n"));
     let kept = "scale = { accept = \"agreed\", only-on = [\"linux/*\"] }";
     assert!(sandbox.read("work/libs/bell/yostel.toml").contains(kept));

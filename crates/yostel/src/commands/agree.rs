@@ -1,0 +1,65 @@
+//! `agree`: move constraints that projects have in common to `[agreed]`.
+
+use clap::Args;
+use serde_json::json;
+use yostel_core::PackageName;
+use yostel_flows::{FlowError, GatherReport, agree};
+
+use super::{Answer, package_name};
+use crate::context::Context;
+use crate::exit::Exit;
+use crate::render::{Role, count, join, paint};
+
+/// Move constraints that several projects share into [agreed]
+///
+/// A package that two or more projects need with the same constraint gets that constraint in [agreed], and their needs say
+/// "agreed". One that they need with different constraints stays as it is, and is reported.
+#[derive(Debug, Args)]
+pub(crate) struct Agree {
+    /// Only those of these packages
+    #[arg(value_name = "PACKAGE", value_parser = package_name)]
+    packages: Vec<PackageName>,
+}
+
+pub(crate) fn run(arguments: Agree, context: &Context) -> Result<Answer, FlowError> {
+    let project = context.manifests()?;
+    let GatherReport { path, gathered, apart } = agree(&project, &arguments.packages)?;
+    let names = |names: &[PackageName]| names.iter().map(ToString::to_string).collect::<Vec<_>>();
+    Ok(Answer::either(
+        context,
+        Exit::Fine,
+        "agree",
+        || {
+            json!({
+                "manifest": path,
+                "agreed": gathered.iter().map(|(package, (accept, projects))| json!({
+                    "package": package.as_str(), "accept": accept.as_str(), "projects": names(projects),
+                })).collect::<Vec<_>>(),
+                "apart": apart.iter().map(|(package, needs)| json!({
+                    "package": package.as_str(),
+                    "needs": needs.iter().map(|(project, accept)| json!({
+                        "project": project.as_str(), "accept": accept.as_str(),
+                    })).collect::<Vec<_>>(),
+                })).collect::<Vec<_>>(),
+            })
+        },
+        || {
+            let mut text = match gathered.len() {
+                0 => "No two projects have a constraint in common that is not agreed on yet.\n".to_owned(),
+                number => format!("Agreed on {} in {}:\n", count(number, "constraint"), context.show(&path)),
+            };
+            for (package, (accept, projects)) in &gathered {
+                text.push_str(&format!("  {package} {accept}, which {} had\n", join(&names(projects))));
+            }
+            for (package, needs) in &apart {
+                let needs: Vec<String> = needs.iter().map(|(who, accept)| format!("{who} {accept}")).collect();
+                let note = paint(Role::Notice, "note:");
+                text.push_str(&format!("  {note} {package} stays as it is: {}\n", join(&needs)));
+            }
+            if !gathered.is_empty() {
+                text.push_str(&format!("{} yostel lock\n", paint(Role::Good, "next:")));
+            }
+            text
+        },
+    ))
+}
