@@ -22,7 +22,7 @@ pub enum Violation {
     Unneeded(PackageName),
     /// The release is withdrawn and was not there before.
     Withdrawn(PackageName, Version),
-    /// The release was published later than may be, and was not there before.
+    /// The release was published after the date allowed, and was not there before.
     TooNew(PackageName, Version),
     /// The package is there at an earlier version too, and may not be.
     Twice(PackageName, Version),

@@ -100,16 +100,16 @@ pub enum NotAltered {
     #[error("nothing was changed")]
     Nothing,
     /// It stands at several versions, and a patch is made to one.
-    #[error("it stands at several versions, and a patch is made to one")]
+    #[error("it is locked at several versions, and a patch can change only one")]
     Several,
     /// It is what lies in a folder: it is changed there.
-    #[error("it is what lies in {0}")]
+    #[error("its folder {0} is used as it is")]
     Live(String),
     /// Files were changed that are not text.
     #[error("{} changed file(s) are not text", .0.len())]
     NotText(Vec<String>),
     /// Nobody said why.
-    #[error("nobody said why")]
+    #[error("a reason is missing (--why \"…\")")]
     NoReason,
     /// Another release is locked by now.
     #[error("it was opened at {opened}, and {locked} is locked now")]
@@ -146,7 +146,7 @@ pub enum FlowError {
         error: yostel_store::KitError,
     },
     /// No set was found in the time given, and none was ruled out.
-    #[error("no set was found within {} s, and it is not known that there is none", .0.as_secs_f64())]
+    #[error("no consistent set was found within {} s, but there may be one", .0.as_secs_f64())]
     OutOfTime(std::time::Duration),
     /// No manifest here or above.
     #[error("there is no yostel.toml in {} or above it", .0.display())]
@@ -307,7 +307,7 @@ pub enum FlowError {
         proof: Option<PathBuf>,
     },
     /// Packages of the lockfile are folders of this machine, and the lockfile is for others too.
-    #[error("{} package(s) can be had on this machine only", .0.len())]
+    #[error("only this machine has {} of the packages", .0.len())]
     NotShareable(Vec<(PackageName, Origin)>),
     /// A package is forced to a version that is not what is agreed.
     #[error("{package} is forced to {forced}, but {agreed} is agreed")]

@@ -106,7 +106,7 @@ const WALK: &[Step] = &[
             "Locked 18 packages",
             "cable-tension",
             "3.2.7",
-            "ice-sensor 1.1.1 needs old-logger ^0.9 gets plain-logger 2.1.0",
+            "ice-sensor 1.1.1 needs old-logger ^0.9 and gets plain-logger 2.1.0",
         ],
     ),
     step("", "yostel tree --depth 2", 0, &["gust-model 2.2.0"]),
@@ -119,7 +119,7 @@ const WALK: &[Step] = &[
         0,
         &["Changed gust-model"],
     ),
-    step("", "yostel lock", 0, &["nothing moved", "2.2.1 would do too"]),
+    step("", "yostel lock", 0, &["no version changed", "2.2.1 would do too"]),
     step("Take what is newer: each move is told", "yostel lock --fresh", 0, &["gust-model", "2.2.0 -> 2.2.1"]),
     step("", "yostel install", 0, &["1 fetched", "17 already there"]),
     step(
@@ -128,9 +128,9 @@ const WALK: &[Step] = &[
         0,
         &["62 km/h expected", "RINGING"],
     ),
-    step("What is outdated, what is there twice", "yostel audit", 1, &["HELD BACK BY", "valley-chart"]),
+    step("What is outdated, and what is duplicated", "yostel audit", 1, &["HELD BACK BY", "valley-chart"]),
     step("Two wishes collide through a third package", "yostel add grip-watch '^2'", 0, &[]),
-    step("", "yostel lock", 3, &["cannot be met together", "1.x and 2.x of frame-codec are different lines"]),
+    step("", "yostel lock", 3, &["cannot be met together", "1.x and 2.x of frame-codec are not compatible"]),
     step("", "yostel install", 6, &["no longer fits"]),
     step("", "yostel settle", 0, &["change grip-watch from ^2 to ^1.2.0", "remove cable-tension"]),
     step(
@@ -239,10 +239,10 @@ const WALK: &[Step] = &[
         &["2.2.1 -> 2.2.0"],
     ),
     there(
-        "What stands there twice, and the edit that would join it, proved by resolving it",
+        "Duplicates, and the edit that would join them, proved by resolving it",
         "yostel audit duplicates",
         1,
-        &["frame-codec stands at 1.1.0 and 2.0.0", "to join them: change grip-watch from ^2 to ^1"],
+        &["frame-codec is there at 1.1.0 and 2.0.0", "to join them: change grip-watch from ^2 to ^1"],
     ),
     there(
         GIT,
@@ -260,14 +260,14 @@ const WALK: &[Step] = &[
         GIT,
         "yostel --project ropeway/panel add signal-codes --git ../signal-codes && yostel lock",
         0,
-        &["That is commit", "station -> git"],
+        &["Its commit today", "station -> git"],
     ),
     there(GIT, "rm -rf ../signal-codes && yostel install", 0, &["digest sha256:"]),
     there(
         "What lies in a colleague's folder is used as it is; a lockfile with it is not for others",
         "yostel --project ropeway/panel add grip-notes --path ../grip-notes && yostel lock && yostel install --quiet",
         0,
-        &["others cannot install this lockfile"],
+        &["nobody else can install from this lockfile"],
     ),
     there(
         "",
@@ -275,12 +275,12 @@ const WALK: &[Step] = &[
         0,
         &["Grip 9 too."],
     ),
-    there("", "yostel lock --shareable", 2, &["grip-notes (path ../grip-notes) can be had on this machine only"]),
+    there("", "yostel lock --shareable", 2, &["only this machine has grip-notes (path ../grip-notes)"]),
     there(
         "Packed and named by its digest, it is for everybody",
         "tar -C ../grip-notes -cf ../grip-notes.tar yostel.toml share && yostel --project ropeway/panel add grip-notes --archive ../grip-notes.tar",
         0,
-        &["It is the one with sha256:"],
+        &["with this digest is accepted: sha256:"],
     ),
     there("", "yostel lock --shareable && yostel install", 0, &["path ../grip-notes -> archive", "digest sha256:"]),
 ];
@@ -327,11 +327,7 @@ pub(crate) fn run(into: Option<PathBuf>, only_make: bool, context: &Context) -> 
     let failures = walk(&root);
     let mut text = String::new();
     let exit = if failures.is_empty() {
-        text.push_str(&format!(
-            "\n{} {} ended as they said they would.\n",
-            paint(Role::Good, "done:"),
-            count(WALK.len(), "step")
-        ));
+        text.push_str(&format!("\n{} {} ended as expected.\n", paint(Role::Good, "done:"), count(WALK.len(), "step")));
         Exit::Fine
     } else {
         Exit::Internal
@@ -340,7 +336,7 @@ pub(crate) fn run(into: Option<PathBuf>, only_make: bool, context: &Context) -> 
         text.push_str(&format!("\n{} {failure}\n", paint(Role::Bad, "not as it should be:")));
     }
     text.push_str(&if kept {
-        format!("Everything lies in {}: look around.\n", root.display())
+        format!("Everything is in {}, to look around in.\n", root.display())
     } else {
         "It was made in a temporary folder and is removed now; yostel demo --into FOLDER keeps it.\n".to_owned()
     });

@@ -38,7 +38,7 @@ pub enum BindError {
     #[error(transparent)]
     Version(#[from] VersionError),
     /// A sign that needs all positions has only some of them, which people read in two ways.
-    #[error("`{sign}{version}` leaves positions out")]
+    #[error("`{sign}{version}` leaves numbers out")]
     Partial {
         /// The sign as written.
         sign: &'static str,

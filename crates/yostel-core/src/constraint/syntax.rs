@@ -142,7 +142,7 @@ pub enum AcceptProblem {
         range: String,
     },
     /// A sign that is not one.
-    #[error("`{0}` is no sign")]
+    #[error("`{0}` is not a comparison")]
     UnknownSign(String),
     /// A sign without a version behind it.
     #[error("a version is missing after `{0}`")]

@@ -136,7 +136,7 @@ impl fmt::Display for Difference {
                 write!(f, "{package} is locked at {locked} because it was forced, and [force] does not name it")
             }
             Self::Agreed { package, locked, accept } => {
-                write!(f, "{package} is locked at {locked}, but {accept} is agreed")
+                write!(f, "{package} is locked at {locked}, but [agreed] asks for {accept}")
             }
             Self::Swapped { package, by, wanted: true } => {
                 write!(f, "{package} is locked, but [swap] has {by} stand in for it")
@@ -145,7 +145,7 @@ impl fmt::Display for Difference {
                 write!(f, "{by} is locked in place of {package}, which [swap] does not say")
             }
             Self::Origin { package, locked, wanted } => {
-                write!(f, "{package} is locked as {locked}, but is {wanted} now")
+                write!(f, "{package} is locked as {locked}; the manifest now says {wanted}")
             }
             Self::Altered { package, wanted: true, locked: true } => {
                 write!(f, "{package} is locked with another patch than the one that is there now")
@@ -282,7 +282,7 @@ fn other_origin(name: &PackageName, locked: &LockedPackage, declared: &Declared)
         }
         (Some(_), _) => false,
     };
-    let wanted = declared.elsewhere.get(name).map_or_else(|| "from a source".to_owned(), ToString::to_string);
+    let wanted = declared.elsewhere.get(name).map_or_else(|| "a source".to_owned(), ToString::to_string);
     let from = match &locked.from {
         Origin::Git { place, .. } => place.to_string(),
         other => other.to_string(),

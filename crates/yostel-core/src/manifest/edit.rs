@@ -14,7 +14,7 @@ pub enum EditError {
     #[error("the manifest cannot be read")]
     Unreadable,
     /// There is no such need.
-    #[error("the manifest does not need {0}")]
+    #[error("yostel.toml has no need named `{0}`")]
     NoSuchNeed(PackageName),
     /// There is no such local change.
     #[error("the manifest does not change {0} locally")]

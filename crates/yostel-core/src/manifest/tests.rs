@@ -128,7 +128,7 @@ fn every_problem_names_its_place() {
         ),
         ("cable-tension", "\"ropeway/console\"", "ropeway/console needs itself", "\"ropeway/console\""),
         ("accept = ", "acept = ", "a need has no key `acept`", "acept"),
-        ("folder = \"../station\"", "", "a source says no `folder`", "station"),
+        ("folder = \"../station\"", "", "a source lacks `folder`", "station"),
         ("version   = \"0.4.0\"", "version   = \"0.4.0", "this is not TOML: invalid basic string, expected `\"`", ""),
     ];
     for (from, to, headline, marked) in cases {

@@ -279,7 +279,7 @@ impl<'t> Reader<'t> {
                     return self.wrong("it renames a file; write it as one that goes and one that is new");
                 }
                 (Some(name), _) | (None, Some(name)) => name.clone(),
-                (None, None) => return self.wrong("both sides are nowhere"),
+                (None, None) => return self.wrong("both sides are /dev/null"),
             };
             if path.as_ref().is_some_and(|path| *path != told) {
                 return self.wrong("the two headers name different files");

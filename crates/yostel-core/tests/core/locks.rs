@@ -109,7 +109,7 @@ fn staleness_is_a_matter_of_meaning() {
         told(&[gust.clone(), wish("cable", "^1", "test")]),
         ["cable is locked for run, but needed for test", "unit is locked for run, but needed for run and test",]
     );
-    assert_eq!(told(&[gust, wish("cable", "=1", "run")]), ["console needs cable =1: `=1` leaves positions out"]);
+    assert_eq!(told(&[gust, wish("cable", "=1", "run")]), ["console needs cable =1: `=1` leaves numbers out"]);
 }
 
 #[test]

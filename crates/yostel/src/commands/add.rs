@@ -37,11 +37,11 @@ pub(crate) struct Add {
     #[arg(long, value_name = "PATTERN", conflicts_with = "agreed")]
     only_on: Vec<String>,
 
-    /// Take it from this repository, whoever needs it; the branch it shows first, unless another state is named
+    /// Take it from this git repository, for everyone who needs it; its default branch unless --at, --tag or --branch is given
     #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["agreed", "why", "path", "archive"])]
     git: Option<String>,
 
-    /// With --git, this commit, by all of its digits
+    /// With --git: this commit, as a full hash
     #[arg(long, value_name = "COMMIT", requires = "git", conflicts_with_all = ["tag", "branch"], value_parser = commit)]
     at: Option<String>,
 
@@ -53,7 +53,7 @@ pub(crate) struct Add {
     #[arg(long, requires = "git")]
     branch: Option<String>,
 
-    /// With --git, the folder of the repository that is the package
+    /// With --git: the package is in this folder of the repository
     #[arg(long = "inside", value_name = "FOLDER", requires = "git")]
     inside: Option<String>,
 
@@ -129,7 +129,7 @@ fn counting(accept: Option<Accept>, only_on: &[String]) -> Result<Option<Accept>
 fn commit(text: &str) -> Result<String, String> {
     let hex = text.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b));
     let whole = hex && matches!(text.len(), 40 | 64);
-    whole.then(|| text.to_owned()).ok_or_else(|| "a commit is told by all of its digits: git rev-parse HEAD".to_owned())
+    whole.then(|| text.to_owned()).ok_or_else(|| "name the commit by its full hash: git rev-parse HEAD".to_owned())
 }
 
 fn archive_digest(text: &str) -> Result<ArchiveDigest, String> {
@@ -181,15 +181,15 @@ fn told_elsewhere(
             let mut text =
                 format!("{verb} {package}, from {}, in [needs.{purpose}] of {manifest}.\n", report.elsewhere);
             if let Some(commit) = &report.commit {
-                text.push_str(&format!("  That is commit {commit} now.\n"));
+                text.push_str(&format!("  Its commit today: {commit}\n"));
             }
             if let Some(digest) = &digest {
-                text.push_str(&format!("  It is the one with {digest}, and no other.\n"));
+                text.push_str(&format!("  Only an archive with this digest is accepted: {digest}\n"));
             }
             if matches!(report.elsewhere, Elsewhere::Path(_)) {
                 let note = paint(Role::Notice, "note:");
                 text.push_str(&format!(
-                    "  {note} it is what lies there at the time, so others cannot install the lockfile\n"
+                    "  {note} the folder is used as it is at that moment, so nobody else can install from the lockfile\n"
                 ));
             }
             text.push_str(&format!("{} yostel lock\n", paint(Role::Good, "next:")));

@@ -15,7 +15,7 @@ use crate::exit::Exit;
 use crate::render::{Columns, Role, age, count, join, paint};
 use crate::sanitise::sanitise;
 
-/// Find what is outdated, there twice, or to be looked after
+/// Find outdated packages, duplicates, and rules that are due for review
 ///
 /// Exit status 1 when there are findings, 4 when the lockfile and the sources tell different things, so that a pipeline notices.
 #[derive(Debug, Args)]
@@ -98,12 +98,12 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
     if !report.has_findings() {
         let nothing = [
             (Kind::Outdated, "nothing outdated"),
-            (Kind::Duplicates, "nothing there twice"),
-            (Kind::Upkeep, "nothing to look after"),
+            (Kind::Duplicates, "no duplicates"),
+            (Kind::Upkeep, "no upkeep due"),
         ];
         let said = nothing.into_iter().filter(|(kind, _)| looked_for(*kind)).map(|(_, words)| words);
         let said = said.collect::<Vec<_>>().join(", ");
-        return format!("{} looked at: {said}.\n", count(report.packages, "package"));
+        return format!("{}: {said}.\n", count(report.packages, "package"));
     }
     let mut text = String::new();
     if !report.alarms.is_empty() {
@@ -131,7 +131,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
         text.push_str(&columns.finish());
     }
     if !report.upkeep.is_empty() {
-        text.push_str(&format!("{}\n", paint(Role::Title, "To look after")));
+        text.push_str(&format!("{}\n", paint(Role::Title, "Due for review")));
         let mut columns = Columns::new(&["rule", "package", "place", "what", "why it is there"]);
         for upkeep in &report.upkeep {
             let debts: Vec<String> = upkeep.debts.iter().map(debt_words).collect();
@@ -141,7 +141,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
         text.push_str(&columns.finish());
     }
     if !report.duplicates.is_empty() {
-        text.push_str(&format!("{}\n", paint(Role::Title, "There twice")));
+        text.push_str(&format!("{}\n", paint(Role::Title, "Duplicates")));
         for duplicate in &report.duplicates {
             let names = |packages: &[(yostel_core::PackageName, yostel_core::Version)]| {
                 join(&packages.iter().map(|(name, version)| format!("{name} {version}")).collect::<Vec<_>>())
@@ -168,10 +168,10 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
         sums.push(format!("{crossing} not compatible with the newest"));
     }
     if !report.duplicates.is_empty() {
-        sums.push(format!("{} there twice", report.duplicates.len()));
+        sums.push(count(report.duplicates.len(), "duplicate"));
     }
     if !report.upkeep.is_empty() {
-        sums.push(format!("{} to look after", report.upkeep.len()));
+        sums.push(format!("{} due for review", report.upkeep.len()));
     }
     text.push_str(&format!("{}.\n", sums.join(", ")));
     if admitted > 0 {
@@ -237,7 +237,7 @@ fn several(
     joinings: &BTreeMap<PackageName, Joining>,
 ) -> String {
     let all: Vec<String> = versions.iter().map(|(version, _)| version.to_string()).collect();
-    let mut text = format!("  {package} stands at {}\n", join(&all));
+    let mut text = format!("  {package} is there at {}\n", join(&all));
     for (version, asked_by) in versions {
         let asked: Vec<String> = asked_by.iter().map(|asked| format!("{} {}", asked.who, asked.accept)).collect();
         text.push_str(&format!("    {version}, asked for by {}\n", join(&asked)));
@@ -249,7 +249,9 @@ fn several(
             let edits: Vec<String> = edits.iter().map(edit_words).collect();
             format!("    {next} {}, and take {package} out of `coexist` in [policy]\n", join(&edits))
         }
-        Some(Joining::Impossible) | None => "    no edit of a few needs would join them today\n".to_owned(),
+        Some(Joining::Impossible) | None => {
+            "    changing a few needs is not enough to bring them to one version today\n".to_owned()
+        }
     });
     text
 }
@@ -301,10 +303,10 @@ fn rule_word(rule: UpkeepRule) -> &'static str {
 
 fn debt_words(debt: &Debt) -> String {
     match debt {
-        Debt::Past(days) => format!("past its day by {}", count(usize::try_from(*days).unwrap_or_default(), "day")),
+        Debt::Past(days) => format!("{} overdue", count(usize::try_from(*days).unwrap_or_default(), "day")),
         Debt::ChangesNothing => "changes nothing any more".into(),
-        Debt::Hides(version) => format!("hides {version}"),
-        Debt::Stands => "is not what is agreed".into(),
+        Debt::Hides(version) => format!("keeps the newer {version} out"),
+        Debt::Stands => "differs from [agreed]".into(),
     }
 }
 

@@ -26,13 +26,13 @@ enum Task {
     Stats,
     /// List what the cache holds: size, who brought it, when it was last used and by whom
     List(List),
-    /// Read the whole cache and say what is not what its name says
+    /// Read the whole cache and list what does not match its digest
     Verify,
     /// Write everything the project's lockfile needs into one file, to be loaded where there is no network
     Save(Save),
     /// Take in what a file written by `cache save` carries; then `install --offline` works
     Load(Load),
-    /// Remove what no project uses: what lay unused for long, or what was used least recently
+    /// Remove what no project uses: what has not been used for a time, or the least recently used
     Prune(Prune),
 }
 
@@ -69,7 +69,7 @@ struct Prune {
     #[arg(long, value_name = "SIZE", value_parser = bytes)]
     keep_under: Option<u64>,
 
-    /// Only tell what would go
+    /// Only show what would change
     #[arg(long)]
     preview: bool,
 }
@@ -115,7 +115,7 @@ fn list(arguments: &List, context: &Context) -> Result<Answer, FlowError> {
         || json!({ "entries": entries.iter().map(entry_document).collect::<Vec<_>>() }),
         || {
             if entries.is_empty() {
-                return "The cache holds nothing of that.\n".into();
+                return "The cache has nothing of that.\n".into();
             }
             let mut columns =
                 Columns::new(&["package", "version", "packed", "unpacked", "brought by", "last used", "used by"]);
@@ -139,7 +139,7 @@ fn save(arguments: &Save, context: &Context) -> Result<Answer, FlowError> {
             let (shown, archives) = (context.show(&file), count(carried.len(), "archive"));
             let next = paint(Role::Good, "next:");
             format!(
-                "{archives} and the lockfile saved in {shown} ({}).\n{next} elsewhere: yostel cache load {shown}\n",
+                "{archives} and the lockfile saved in {shown} ({}).\n{next} on the other machine: yostel cache load {shown}\n",
                 size(bytes)
             )
         },

@@ -76,7 +76,7 @@ fn here(why: &Why) -> String {
     text.push_str(&columns.finish());
     for (version, asked_by) in &why.beside {
         let asked: Vec<String> = asked_by.iter().map(|asked| format!("{} {}", asked.who, asked.accept)).collect();
-        text.push_str(&format!("  {} {version} stands beside it, for {}\n", paint(Role::Quiet, "note:"), join(&asked)));
+        text.push_str(&format!("  {} {version} is installed too, for {}\n", paint(Role::Quiet, "note:"), join(&asked)));
     }
     text
 }
@@ -95,9 +95,11 @@ fn newer(why: &Why) -> String {
             }
             Reason::Withdrawn(why) => format!("withdrawn: {why}"),
             Reason::Unserved(platform) => format!("offers nothing for {platform}"),
-            Reason::TooNew(published) => format!("published {}, later than may be", published.strftime("%Y-%m-%d")),
-            Reason::NeverMet(package) => format!("needs {package}, of which no release will do"),
-            Reason::Admitted => "everyone who asks would take it; see below".into(),
+            Reason::TooNew(published) => {
+                format!("published {}, after the date allowed", published.strftime("%Y-%m-%d"))
+            }
+            Reason::NeverMet(package) => format!("needs {package}, and no release of {package} fits"),
+            Reason::Admitted => "all needs allow it; see below".into(),
         };
         columns.row([not_taken.version.to_string(), reason]);
     }

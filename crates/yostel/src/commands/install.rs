@@ -38,7 +38,7 @@ pub(crate) struct Install {
     #[arg(long, conflicts_with = "whole_trees", env = "YOSTEL_SELF_CONTAINED", hide_env_values = true)]
     self_contained: bool,
 
-    /// One link a package into the cache: at once, and of no use without that cache
+    /// One link per package into the cache: fastest, but broken once the cache is gone
     #[arg(long)]
     whole_trees: bool,
 

@@ -20,14 +20,14 @@ const TOLD: usize = 20;
 /// Resolve the needs and write the lockfile, telling what moved and why
 ///
 /// Versions that are locked stay where they can; what must move is told, with who asks for it. Nothing is written when
-/// nothing moved.
+/// nothing changed.
 #[derive(Debug, Args)]
 pub(crate) struct Lock {
-    /// Keep nothing: everything as new as the constraints admit
+    /// Ignore what is locked: take the newest of everything that the constraints accept
     #[arg(long)]
     fresh: bool,
 
-    /// Only tell what would move
+    /// Only show what would change
     #[arg(long)]
     preview: bool,
 
@@ -133,11 +133,11 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
     let packages = count(report.packages, "package");
     let shown = context.show(&report.path);
     let mut text = if report.moves.is_empty() && !report.changed {
-        format!("{packages} locked in {shown}; nothing moved.\n")
+        format!("{packages} locked in {shown}; nothing changed.\n")
     } else if arguments.preview {
         format!("{} would be locked in {shown}; nothing was written.\n", packages)
     } else if report.moves.is_empty() {
-        format!("{packages} locked in {shown}; nothing moved, what the manifest says was noted.\n")
+        format!("{packages} locked in {shown}; no version changed, only the record of what the manifest asks for.\n")
     } else {
         format!("Locked {packages} in {shown}.\n")
     };
@@ -153,7 +153,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
         text.push_str(&format!("  {moved} locked {verb}, {fewest}.\n"));
     }
     if standing != Standing::Best {
-        let what = "the time was up: this set is right, and a better one may exist";
+        let what = "time ran out: this set is valid, but a better one may exist";
         // Once it is written, a plain lock finds that it fits and looks for nothing better.
         let again = match (report.written, report.moves.iter().all(|m| matches!(m.kind, MoveKind::Added { .. }))) {
             (false, _) => "the same again, with more time",
@@ -169,7 +169,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
     text.push_str(&overridden(&report.overridden));
     for (package, from) in &report.only_here {
         let note = paint(Role::Notice, "note:");
-        text.push_str(&format!("  {note} {package} is what lies at {from}: others cannot install this lockfile\n"));
+        text.push_str(&format!("  {note} {package} comes from {from}: nobody else can install from this lockfile\n"));
     }
     for package in &report.unused_patches {
         let note = paint(Role::Notice, "note:");
@@ -179,7 +179,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
     }
     for (package, locked, newer) in report.newer.iter().take(3) {
         text.push_str(&format!(
-            "  {} {package} stays at {locked}; {newer} would do too.\n",
+            "  {} {package} stays at {locked}; {newer} would do too\n",
             paint(Role::Quiet, "note:")
         ));
     }
@@ -277,7 +277,7 @@ fn overridden(all: &[Overridden]) -> String {
     for one in all.iter().take(5) {
         let rule = if one.package == one.asked.package { "forced:" } else { "swapped:" };
         let rule = paint(Role::Notice, rule);
-        text.push_str(&format!("  {rule} {} gets {} {}\n", one.asked, one.package, one.version));
+        text.push_str(&format!("  {rule} {} and gets {} {}\n", one.asked, one.package, one.version));
     }
     if all.len() > 5 {
         text.push_str(&format!("  and {} more of this kind\n", all.len() - 5));
@@ -299,8 +299,7 @@ fn because(m: &Move) -> String {
     };
     let more = match m.asked_by.len() - 1 {
         0 => String::new(),
-        1 => " and 1 other".into(),
-        n => format!(" and {n} others"),
+        n => format!(" and {n} more"),
     };
     format!("{} needs {}{way}{more}", first.who, first.accept)
 }

@@ -14,15 +14,15 @@ use crate::render::{Role, count, paint, size};
 
 /// Publish the package in this folder to a registry
 ///
-/// The same files make the same archive byte for byte. A version can be published once: the same again changes nothing,
-/// other content under it is refused.
+/// The same files make the same archive byte for byte. A version can be published once: publishing the same content again
+/// changes nothing; different content is refused.
 #[derive(Debug, Args)]
 pub(crate) struct Publish {
     /// The registry: a source of the manifest, or a folder
     #[arg(long, value_name = "REGISTRY")]
     to: String,
 
-    /// What is in this folder was made for this platform alone, like linux/arm64; publish the same version once for each
+    /// The files in this folder are for this platform only, like linux/arm64; publish the version once for each
     #[arg(long, value_name = "PLATFORM", value_parser = platform)]
     platform: Option<String>,
 

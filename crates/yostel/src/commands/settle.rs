@@ -22,7 +22,7 @@ pub(crate) struct Settle {
     /// Which of the listed edits to apply
     number: Option<usize>,
 
-    /// Only show what the edit with this number would change
+    /// Only show what would change, with the edit of this number
     #[arg(long, requires = "number")]
     preview: bool,
 
@@ -108,7 +108,7 @@ fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
     let mut text = String::from("Each of these edits of the manifest ends the collision, proved by resolving it:\n");
     for (number, settlement) in (1..).zip(settlements) {
         let permitted =
-            settlement.coexist.iter().map(|package| format!("let {package} stand at several lines at once"));
+            settlement.coexist.iter().map(|package| format!("allow incompatible versions of {package} side by side"));
         let edits: Vec<String> = settlement.edit_set.edits.iter().map(edit_words).chain(permitted).collect();
         text.push_str(&format!(
             "{} {}\n",
@@ -149,7 +149,7 @@ fn consequence(settlement: &Settlement) -> String {
     moved.extend(counted("moved", |kind| matches!(kind, MoveKind::Moved { .. })));
     moved.extend(counted("added", |kind| matches!(kind, MoveKind::Added { .. })));
     moved.extend(counted("gone", |kind| matches!(kind, MoveKind::Dropped { .. })));
-    let moved = if moved.is_empty() { "nothing moves against the lock".to_owned() } else { join(&moved) };
+    let moved = if moved.is_empty() { "no locked version changes".to_owned() } else { join(&moved) };
     if parts.is_empty() { format!("leads to: {moved}") } else { format!("leads to {}; {moved}", join(&parts)) }
 }
 

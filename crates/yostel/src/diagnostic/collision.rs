@@ -15,6 +15,11 @@ pub(super) fn some_versions(versions: &[Version]) -> String {
     }
 }
 
+/// Like [`some_versions`], of which one is to be picked.
+fn one_of_versions(versions: &[Version]) -> String {
+    some_versions(versions).replace(" and ", " or ")
+}
+
 /// Tells a collision as a story: the wishes, then each fact with what it admits, in the order one follows them.
 pub(super) fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagnostic {
     let headline = match &collision.wishes[..] {
@@ -68,16 +73,17 @@ pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&
                 let platforms: Vec<String> = reach.unserved.1.iter().cloned().collect();
                 let verb = if reach.unserved.0 == 1 { "offers" } else { "offer" };
                 let releases = count(reach.unserved.0, "release");
-                format!("; {releases} would be that, but {verb} nothing for {}", join(&platforms))
+                format!("; {releases} would do, but {verb} nothing for {}", join(&platforms))
             }
             Some(reach) if reach.versions.is_empty() && reach.barred > 0 => {
-                format!("; {} would be that, withdrawn or published too late", count(reach.barred, "release"))
+                let are = if reach.barred == 1 { "matches, but it is" } else { "match, but they are" };
+                format!("; {} {are} withdrawn or newer than the date allowed", count(reach.barred, "release"))
             }
             Some(reach) if reach.versions.is_empty() => match &reach.elsewhere {
                 Some((version, origin)) => format!("; it is {version} ({origin})"),
-                None => "; no release is that".to_owned(),
+                None => ", which no release meets".to_owned(),
             },
-            Some(reach) => format!("; that is {}", some_versions(&reach.versions)),
+            Some(reach) => format!(", which leaves {}", one_of_versions(&reach.versions)),
             None => String::new(),
         }
     };
@@ -105,8 +111,14 @@ pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&
     for apart in &collision.lines {
         let (apart_lines, position) = (join(&apart.lines), apart.breaks_at);
         let package = &apart.package;
+        let nth = match position {
+            1 => "first".to_owned(),
+            2 => "second".to_owned(),
+            3 => "third".to_owned(),
+            n => format!("{n}th"),
+        };
         lines.push(format!(
-            "{apart_lines} of {package} are different lines: its numbering breaks at position {position}"
+            "{apart_lines} of {package} are not compatible: in its numbering, a new {nth} number is a breaking change"
         ));
     }
     if collision.facts.len() > 2 * TOLD {

@@ -87,12 +87,16 @@ pub(super) fn of_admit(
 pub(super) fn of_republished(releases: &[Republished], context: &Context) -> Diagnostic {
     let names: Vec<String> =
         releases.iter().map(|release| format!("{} {}", release.package, release.version)).collect();
-    let headline = format!("{} was published again with other content than is locked", join(&names));
+    let headline = format!(
+        "{} {} published again with different content",
+        join(&names),
+        if names.len() == 1 { "was" } else { "were" }
+    );
     let here = releases.iter().all(|release| release.changes.is_some());
     let next = if here {
-        "ask who published it why; what is locked still installs from the cache"
+        "ask its publisher why; what is locked can still be installed from the cache"
     } else {
-        "ask who published it why; where a cache still has it, yostel cache save FILE there and yostel cache load FILE here"
+        "ask its publisher why; where a cache still has it, yostel cache save FILE there and yostel cache load FILE here"
     };
     let mut told = tell("republished", headline, next)
         .or("yostel lock --fresh, to take the new content (and newer versions) over")

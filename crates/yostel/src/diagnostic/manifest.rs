@@ -41,7 +41,9 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
         ManifestProblemKind::Numbering(_) => {
             tell("manifest-value", headline, "write { order = \"semver\", breaks-at = 1 }, for example")
         }
-        ManifestProblemKind::Value { reason, .. } => tell("manifest-value", headline, format!("correct it: {reason}")),
+        ManifestProblemKind::Value { reason, .. } => {
+            tell("manifest-value", headline, format!("write another: {reason}"))
+        }
         ManifestProblemKind::NotAgreed(package) => {
             tell("manifest-agreed", headline, format!("add to [agreed]: {package} = \"^1\", or whatever will do"))
         }

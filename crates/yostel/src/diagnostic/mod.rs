@@ -167,7 +167,7 @@ pub(crate) fn diagnostics_of(error: &FlowError, context: &Context) -> Vec<Diagno
             }
             // What to do is the same for all of them and is said once, at the end.
             for earlier in told.iter_mut().rev().skip(1) {
-                earlier.next = vec!["see below; this one collides by itself".into()];
+                earlier.next = vec!["this is a separate collision; the step at the end is for all of them".into()];
             }
             told
         }
@@ -185,12 +185,12 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
             let known: Vec<String> = known.iter().map(ToString::to_string).collect();
             let next = near.map_or_else(
                 || "name a project of this workspace".to_owned(),
-                |near| format!("write {near}, if that was meant"),
+                |near| format!("{near} exists, if that is the one"),
             );
-            tell("no-such-project", headline, next).note(format!("there is {}", join(&known)))
+            tell("no-such-project", headline, next).note(format!("the projects are {}", join(&known)))
         }
         FlowError::Path { package, problem: PathProblem::NoFolder, .. } => {
-            tell("path", headline, format!("correct `path` of {package}, or get the folder there"))
+            tell("path", headline, format!("name a folder that exists as the `path` of {package}"))
         }
         FlowError::Path { problem: PathProblem::OtherName(found), .. } => {
             tell("path", headline, format!("need it as {found}, which is what its manifest says"))
@@ -238,10 +238,11 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::UnknownPackage { package, wish, near, sources } => {
             let sources: Vec<String> = sources.iter().map(ToString::to_string).collect();
             let next = match near {
-                Some(near) => format!("write {near}, if that was meant"),
+                Some(near) => format!("{near} exists, if that is the one"),
                 None => "name the source that has it in [sources], or correct the name".to_owned(),
             };
-            let diagnostic = tell("unknown-package", format!("{package} is in no source ({})", join(&sources)), next);
+            let diagnostic =
+                tell("unknown-package", format!("no source has {package} (asked: {})", join(&sources)), next);
             with_wish(diagnostic, wish.as_deref())
         }
         FlowError::Unreadable { package, accept, wish, cause } => {
@@ -253,13 +254,13 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
                 None => "wait for a release, or take another package".to_owned(),
             };
             tell("no-releases-accepted", format!("{package} {accept} accepts none of its releases"), next)
-                .note(format!("there is {}", some_versions(known)))
+                .note(format!("its releases are {}", some_versions(known)))
                 .note("the manifest is as it was")
         }
         FlowError::Collision { collision, places, .. } => of_collision(collision, places),
         FlowError::Kit { path, error } => {
             let next = "copy the file again, or save it again where it came from";
-            let told = tell("kit", format!("{} is of no use: {error}", context.show(path)), next);
+            let told = tell("kit", format!("{} cannot be used: {error}", context.show(path)), next);
             told.note("the cache is as it was")
         }
         FlowError::OutOfTime(_) => tell("out-of-time", headline, "give it more time: --time-limit 10m")
@@ -289,8 +290,8 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         }
         FlowError::NotShareable(packages) => {
             let named: Vec<String> = packages.iter().map(|(name, from)| format!("{name} ({from})")).collect();
-            let headline = format!("{} can be had on this machine only", join(&named));
-            let next = "need a release, a commit or an archive instead, then yostel lock";
+            let headline = format!("only this machine has {}", join(&named));
+            let next = "name a release, a commit or an archive of it instead, then yostel lock";
             tell("not-shareable", headline, next).note("the lockfile is as it was")
         }
         FlowError::Republished(releases) => of_republished(releases, context),
@@ -319,14 +320,14 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
                 .or(format!("yostel install --platform {first}"))
         }
         FlowError::Deviates { package, agreed: Some(agreed) } => {
-            let headline = format!("{package} is agreed to be {agreed}");
-            tell("manifest-agreed", headline, format!("yostel add {package}, to need what is agreed"))
+            let headline = format!("[agreed] has {package} at {agreed}");
+            tell("manifest-agreed", headline, format!("yostel add {package}, to use the agreed constraint"))
                 .or(format!("yostel add {package} CONSTRAINT --agreed, to agree on something else"))
                 .or(format!("yostel add {package} CONSTRAINT --why \"…\", to deviate from it"))
                 .note("the manifest is as it was")
         }
         FlowError::Deviates { package, agreed: None } => {
-            let headline = format!("nothing is agreed on {package}, so there is nothing to deviate from");
+            let headline = format!("[agreed] has no entry for {package}, so there is nothing to deviate from");
             tell("manifest-agreed", headline, format!("yostel add {package} CONSTRAINT, without --why"))
         }
         FlowError::UnknownPurpose { purpose, known } => {
@@ -334,7 +335,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
             let words: Vec<String> = known.iter().map(ToString::to_string).collect();
             let next = near.map_or_else(
                 || format!("yostel add NAME --for {purpose}"),
-                |near| format!("write {near}, if that was meant"),
+                |near| format!("{near} exists, if that is the one"),
             );
             tell("unknown-purpose", format!("the project needs nothing for {purpose}"), next)
                 .note(format!("it has needs for {}", join(&words)))
@@ -344,7 +345,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         }
         FlowError::NotLocked { package, near } => {
             let next = match near {
-                Some(near) => format!("write {near}, if that was meant"),
+                Some(near) => format!("{near} exists, if that is the one"),
                 None => format!("yostel add {package}, to need it"),
             };
             tell("not-locked", headline, next)
@@ -354,14 +355,14 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
                 Some(newest) => format!("name one of its releases, like {newest}"),
                 None => "yostel audit, to see which packages no source knows any more".to_owned(),
             };
-            tell("no-such-release", headline, next).note(format!("there is {}", some_versions(known)))
+            tell("no-such-release", headline, next).note(format!("its releases are {}", some_versions(known)))
         }
         FlowError::Patch { package, path, text, problem } => of_patch(problem, package, &context.show(path), text),
         FlowError::NotAltered { package, why } => of_not_altered(why, package),
         FlowError::Edit(EditError::NoSuchAlter(package)) => of_not_altered(&NotAltered::NotOpen, package),
         FlowError::Edit(EditError::NoSuchNeed(package)) => tell(
             "no-such-need",
-            format!("the manifest does not need {package}"),
+            format!("yostel.toml has no need named `{package}`"),
             "yostel list --direct, to see what it needs",
         ),
         FlowError::Edit(EditError::Unreadable) => {
@@ -399,7 +400,7 @@ pub(crate) fn bad_accept(error: &AcceptError, package: Option<&PackageName>) -> 
         Some(package) => format!("yostel add {package} '{text}'"),
         None => format!("write \"{text}\""),
     };
-    let signs = "signs are = != > >= < <= and ^, joined by `,` (and) or `||` (or)";
+    let signs = "comparisons are = != > >= < <= and ^, joined by `,` (and) or `||` (or)";
     let headline = error.to_string();
     match &error.problem {
         AcceptProblem::BareVersion { readings: [exact, compatible] } => {
@@ -432,7 +433,7 @@ fn of_bind(error: &BindError, package: &PackageName, accept: &str) -> Diagnostic
     match error {
         BindError::Partial { sign, version, readings } => {
             let headline =
-                format!("{package} {accept}: `{sign}{version}` leaves positions out and can be read in two ways");
+                format!("{package} {accept}: `{sign}{version}` leaves numbers out, and can be read in two ways");
             let mut diagnostic = tell("constraint", headline, format!("write \"{}\"", readings[0]));
             diagnostic.next.extend(readings.iter().skip(1).map(|reading| format!("write \"{reading}\"")));
             diagnostic

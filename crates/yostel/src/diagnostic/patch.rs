@@ -24,7 +24,7 @@ pub(super) fn of_patch(problem: &PatchProblem, package: &PackageName, file: &str
                 .note(format!("[alter] in yostel.toml names {file}"))
         }
         PatchProblem::Syntax(error) => {
-            let headline = format!("{file} is no unified diff: {}", error.reason);
+            let headline = format!("{file} is not a unified diff: {}", error.reason);
             let mut told = tell("patch-syntax", headline, "write it as `diff -u` does").or(drop);
             told.place = Some(at(error.line));
             told

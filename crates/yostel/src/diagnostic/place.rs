@@ -116,7 +116,7 @@ pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnosti
         }
         RegistryError::NoSuchRelease { known, .. } => {
             tell("no-such-release", headline, "yostel registry list REGISTRY, to see what there is")
-                .note(format!("there is {}", some_versions(known)))
+                .note(format!("its releases are {}", some_versions(known)))
         }
         RegistryError::Version(error) => {
             let next = error.suggestion.as_ref().map(|works| format!("write {works}"));

@@ -78,7 +78,7 @@ fn a_kept_change_is_locked_and_everyone_gets_it() {
     fs::set_permissions(sandbox.path("console/altered/gust/share/new.txt"), fs::Permissions::from_mode(0o755)).unwrap();
     let before = (sandbox.read("console/yostel.toml"), digest_of(&sandbox.run("console", "install").expect(0).stdout));
     let shown = sandbox.run("console", "alter gust --show").expect(0).stdout;
-    sandbox.run("console", "alter gust --keep").expect(2).says(&["nobody said why", "--why"]);
+    sandbox.run("console", "alter gust --keep").expect(2).says(&["a reason is missing (--why \"…\")", "--why"]);
     keep(&sandbox, "sounds  more\nurgent");
     let patch = sandbox.read("console/patches/gust.patch");
     assert_eq!(patch, format!("gust 2.1.0: sounds more urgent\n\n{shown}"));
@@ -160,7 +160,7 @@ fn a_patch_that_is_none_or_gone_says_so_with_its_place() {
     keep(&sandbox, "urgent");
     let good = sandbox.read("console/patches/gust.patch");
     for (text, says) in [
-        (good.replace("@@ -1,2", "@@ -1,9"), "patches/gust.patch is no unified diff: the hunk ends early"),
+        (good.replace("@@ -1,2", "@@ -1,9"), "patches/gust.patch is not a unified diff: the hunk ends early"),
         (good.replace("bin/gust-now", "../gust-now"), "no package can have a file with this path"),
         (
             good.replace("bin/gust-now", "bin/other"),
@@ -192,7 +192,7 @@ fn a_patch_that_is_none_or_gone_says_so_with_its_place() {
 #[test]
 fn what_cannot_be_kept_is_said_and_nothing_is_lost() {
     let sandbox = opened();
-    sandbox.run("console", "alter gst").expect(2).says(&["gst is not part of this project", "write gust"]);
+    sandbox.run("console", "alter gst").expect(2).says(&["gst is not part of this project", "gust exists"]);
     sandbox.run("console", "alter unit --show").expect(2).says(&["unit: it is not open for changes"]);
     sandbox.write("console/altered/gust/data.bin", [0, 1, 2]);
     sandbox.run("console", "alter gust --keep --why x").expect(2).says(&["1 changed file(s) are not text", "data.bin"]);

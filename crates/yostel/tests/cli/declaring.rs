@@ -65,17 +65,17 @@ fn what_cannot_be_added_or_removed_leaves_the_manifest_alone() {
     let sandbox = small_world();
     let before = sandbox.picture("console");
     let run = |words: &str| sandbox.run("console", words).expect(2);
-    run("add gusr ^2").says(&["gusr is in no source (station)", "next: write gust, if that was meant"]);
-    run("add telescope").says(&["telescope is in no source"]);
+    run("add gusr ^2").says(&["no source has gusr (asked: station)", "next: gust exists, if that is the one"]);
+    run("add telescope").says(&["no source has telescope"]);
     run("add gust ^9").says(&[
         "gust ^9 accepts none of its releases",
-        "there is 3.0.0, 2.1.0 and 2.0.0",
+        "its releases are 3.0.0, 2.1.0 and 2.0.0",
         "yostel add gust '^3.0.0'",
     ]);
     run("add gust 2.1").says(&["can be read in two ways", "yostel add gust '=2.1'", "yostel add gust '^2.1'"]);
     run("add gust ~2.1").says(&["`~` means different things", "yostel add gust '>=2.1, <2.2'"]);
-    run("add gust =2.1").says(&["leaves positions out", "write \"=2.1.0\"", "write \"2.1.*\""]);
+    run("add gust =2.1").says(&["leaves numbers out", "write \"=2.1.0\"", "write \"2.1.*\""]);
     run("add gust >=2,<1").says(&["accepts none of its releases"]);
-    run("remove unit").says(&["the manifest does not need unit"]);
+    run("remove unit").says(&["yostel.toml has no need named `unit`"]);
     assert_eq!(sandbox.picture("console"), before);
 }

@@ -139,8 +139,11 @@ fn a_repository_that_does_not_have_it_is_told_and_nothing_changes() {
     refused("clock = { git = \"../repo\", inside = \"nowhere\" }", &["", "has no folder nowhere"]);
     refused("clock = { git = \"../repo\", at = \"abc123\" }", &["manifest:", "a whole commit"]);
     refused("clock = { git = \"--upload-pack=touch x\" }", &["manifest:", "does not begin with `-`"]);
-    refused("clock = { branch = \"main\", accept = \"*\" }", &["manifest:", "`branch` says nothing without `git`"]);
-    refused("clock = { git = \"../repo\", tag = \"a\", branch = \"b\" }", &["manifest:", "two different places"]);
+    refused(
+        "clock = { branch = \"main\", accept = \"*\" }",
+        &["manifest:", "`branch` means something only beside `git`"],
+    );
+    refused("clock = { git = \"../repo\", tag = \"a\", branch = \"b\" }", &["manifest:", "contradict each other"]);
     fs::create_dir_all(sandbox.path("empty")).unwrap();
     git(&sandbox, "empty", &["init", "--quiet"]);
     refused("clock = { git = \"../empty\" }", &["", "../empty has no commit"]);
@@ -179,7 +182,7 @@ fn a_commit_stands_in_for_a_release_everywhere_whatever_is_asked() {
     let swap = "[swap]\nclock = { git = \"../repo\", inside = \"packages/clock\", why = \"the leap second\" }\n";
     sandbox.write("console/yostel.toml", format!("{HEAD}\n[needs.run]\ntower = \"^1\"\n\n{swap}"));
     let told = sandbox.run("console", "lock").expect(0).stdout;
-    assert!(told.contains("tower 1.0.0 needs clock ^0.9 gets clock 1.0.0"), "{told}");
+    assert!(told.contains("tower 1.0.0 needs clock ^0.9 and gets clock 1.0.0"), "{told}");
     sandbox.run("console", "install").expect(0);
     assert!(sandbox.path("console/.yostel/for/tower@1.0.0/run/clock/bin/clock").exists());
     assert!(sandbox.run("console", "list").expect(0).stdout.contains("git "));
@@ -206,21 +209,21 @@ fn what_lies_in_a_folder_is_seen_as_it_is_and_never_shared() {
     sandbox.write("hook/note", "no manifest at all\n");
     sandbox.write("console/yostel.toml", format!("{HEAD}\n[needs.run]\ntower = \"^1\"\n"));
     let told = sandbox.run("console", "add grip --path ../grip").expect(0).stdout;
-    assert!(told.contains("others cannot install the lockfile"), "{told}");
+    assert!(told.contains("nobody else can install from the lockfile"), "{told}");
     assert!(sandbox.read("console/yostel.toml").contains("grip = { path = \"../grip\" }"));
     let told = sandbox.run("console", "lock").expect(0).stdout;
-    assert!(told.contains("grip is what lies at path ../grip"), "{told}");
+    assert!(told.contains("grip comes from path ../grip"), "{told}");
     let run = sandbox.run("console", "lock --shareable").expect(2);
-    run.says(&["grip (path ../grip) and hook (path ../hook) can be had on this machine only"]);
+    run.says(&["only this machine has grip (path ../grip) and hook (path ../hook)"]);
     sandbox.run("console", "install").expect(0);
-    // Whoever needs it gets it from there, and an edit is seen at once.
+    // Whoever needs it and gets it from there, and an edit is seen at once.
     sandbox.write("grip/share/table", "two\n");
     assert_eq!(sandbox.read("console/.yostel/for/tower@1.0.0/run/grip/share/table"), "two\n");
     assert_eq!(sandbox.read("console/.yostel/for/grip@1.0.0/run/hook/note"), "no manifest at all\n");
     let run = sandbox.finish(&mut sandbox.shell("console", "yostel run -- sh -c 'cat $GRIP/table'")).expect(0);
     assert_eq!(run.stdout, "two\n");
     sandbox.run("console", "verify").expect(0);
-    sandbox.run("console", "alter grip").expect(2).says(&["it is what lies in ../grip", "change it there"]);
+    sandbox.run("console", "alter grip").expect(2).says(&["its folder ../grip is used as it is", "change it there"]);
     // What it needs by now is noticed, and what it no longer needs is gone.
     grip("1.0.0", "scale = '^2'");
     sandbox.run("console", "install").expect(6).says(&["grip 1.0.0 needs ^2"]);
@@ -279,7 +282,7 @@ fn one_archive_at_an_address_is_the_one_with_its_digest_and_no_other() {
     sandbox.write("console/yostel.toml", head);
     // Without a digest, that of what lies there now is written.
     let told = sandbox.run("console", "add table ^1 --archive ../files/table.tar.zst").expect(0).stdout;
-    assert!(told.contains(&format!("the one with sha256:{hex}, and no other")), "{told}");
+    assert!(told.contains(&format!("with this digest is accepted: sha256:{hex}")), "{told}");
     sandbox.run("console", "lock").expect(0);
     sandbox.run("console", "install").expect(0);
     assert_eq!(sandbox.read("console/.yostel/for/console/run/table/share/table"), "rows\n");
@@ -315,7 +318,7 @@ fn one_archive_at_an_address_is_the_one_with_its_digest_and_no_other() {
     sandbox.run("console", "lock").expect(5).says(&["../files/table.tar.zst cannot be fetched"]);
     assert_eq!(sandbox.picture("console/.yostel"), before);
     sandbox.write("console/yostel.toml", format!("{head}table = {{ archive = \"x\" }}\n"));
-    sandbox.run("console", "lock").expect(2).says(&["a need says no `digest`"]);
+    sandbox.run("console", "lock").expect(2).says(&["a need lacks `digest`"]);
 }
 
 #[test]
@@ -324,12 +327,12 @@ fn a_repository_is_named_on_the_command_line() {
     needs(&sandbox, "");
     let told =
         sandbox.run("console", "add clock ^1 --git ../repo --branch main --inside packages/clock").expect(0).stdout;
-    assert!(told.contains(&format!("That is commit {first} now.")), "{told}");
+    assert!(told.contains(&format!("Its commit today: {first}")), "{told}");
     let written = "clock = { accept = \"^1\", git = \"../repo\", branch = \"main\", inside = \"packages/clock\" }";
     assert!(sandbox.read("console/yostel.toml").contains(written), "{}", sandbox.read("console/yostel.toml"));
     sandbox.run("console", "lock").expect(0);
     sandbox.run("console", "add clock --git ../repo --tag v3").expect(5).says(&["has no tag v3"]);
-    sandbox.run("console", "add clock --git ../repo --at abc").expect(2).says(&["by all of its digits"]);
+    sandbox.run("console", "add clock --git ../repo --at abc").expect(2).says(&["by its full hash"]);
     assert!(sandbox.read("console/yostel.toml").contains(written));
 }
 

@@ -92,7 +92,7 @@ fn a_withdrawn_release_stays_for_those_who_have_it() {
     sandbox
         .run("", "withdraw gust 2.9.0 --from station --why leaks")
         .expect(2)
-        .says(&["gust has no release 2.9.0", "there is 3.0.0"]);
+        .says(&["gust has no release 2.9.0", "its releases are 3.0.0"]);
     project(&sandbox, "gust = \">=2, <3\"", "rig = \"^0.9\"");
     sandbox.run("console", "lock").expect(0);
     assert!(sandbox.read("console/yostel.lock").contains("version = \"2.1.0\""), "kept");

@@ -125,7 +125,7 @@ fn a_command_runs_with_the_packages_and_its_own_exit_status() {
     sandbox.run("console", "run -- nowhere-to-be-found").expect(2).says(&["`nowhere-to-be-found` cannot be run"]);
     let exports = sandbox.run("console", "env").expect(0).stdout;
     assert!(exports.starts_with("export PATH='[SANDBOX]/console/.yostel/packages/gust/2.1.0-"), "{exports}");
-    sandbox.run("console", "where gusr").expect(2).says(&["gusr is not part of this project", "write gust"]);
+    sandbox.run("console", "where gusr").expect(2).says(&["gusr is not part of this project", "gust exists"]);
 }
 
 #[test]
@@ -366,7 +366,7 @@ fn one_lock_serves_the_listed_platforms_and_each_gets_its_own_files() {
     let told = sandbox.run("console", "lock").expect(0).stdout;
     assert!(told.contains("platforms") && told.contains("now for darwin/arm64, linux/arm64"), "{told}");
     listing("\"linux/riscv64\"");
-    sandbox.run("console", "lock").expect(3).says(&["2 releases would be that, but offer nothing for linux/riscv64"]);
+    sandbox.run("console", "lock").expect(3).says(&["2 releases would do, but offer nothing for linux/riscv64"]);
     listing("\"any\"");
     sandbox.run("console", "lock").expect(2).says(&["`platforms` cannot be `any`"]);
 }
@@ -440,6 +440,6 @@ fn what_ships_holds_nothing_that_only_tests_need() {
     sandbox.run("console", "install --for tests").expect(2).says(&[
         "the project needs nothing for tests",
         "it has needs for run and test",
-        "write test",
+        "test exists",
     ]);
 }

@@ -194,7 +194,7 @@ fn a_damaged_kit_is_refused_and_leaves_the_cache_as_it_was() {
     for (kit, said) in [
         (with(zstd + 20, 1), "has digest"),
         (with(find(b"schemaVersion") + 2, 1), "it is not a whole kit"),
-        (whole[..whole.len() / 2].to_vec(), "is of no use"),
+        (whole[..whole.len() / 2].to_vec(), "cannot be used"),
         (b"no kit at all".to_vec(), "it is not a whole kit"),
         (Vec::new(), "it has no index.json"),
     ] {

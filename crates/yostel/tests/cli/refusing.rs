@@ -37,7 +37,7 @@ fn a_manifest_that_is_not_right_names_line_column_and_remedy() {
         ("\"^2\"", "\">=2 <3\"", &["joined by `,`", "at yostel.toml:6:9", "^^^^^"]),
         ("gust =", "Gust =", &["`Gust` cannot be a name", "write gust"]),
         ("\"0.4.0\"", "\"0.4\"", &["`0.4` is not a version", "write \"0.4.0\""]),
-        ("[project]", "[projekt]", &["has no key `projekt`", "the manifest says no `project`"]),
+        ("[project]", "[projekt]", &["has no key `projekt`", "the manifest lacks `project`"]),
     ];
     for (from, to, says) in cases {
         sandbox.write("console/yostel.toml", good.replacen(from, to, 1));
@@ -51,9 +51,9 @@ fn an_impossible_constraint_is_a_collision_with_itself() {
     project(&sandbox, "gust = \">=2, <1\"", "");
     refused(&sandbox, "lock", 3, &["console needs gust >=2, <1: no release can meet that", "yostel.toml:6"]);
     project(&sandbox, "gust = \"^9\"", "");
-    refused(&sandbox, "lock", 3, &["console needs gust ^9; no release is that"]);
+    refused(&sandbox, "lock", 3, &["console needs gust ^9, which no release meets"]);
     project(&sandbox, "gust = \"=2.1\"", "");
-    refused(&sandbox, "lock", 2, &["leaves positions out", "yostel.toml:6", "write \"2.1.*\""]);
+    refused(&sandbox, "lock", 2, &["leaves numbers out", "yostel.toml:6", "write \"2.1.*\""]);
 }
 
 #[test]
@@ -64,7 +64,7 @@ fn an_unknown_package_is_named_with_the_nearest_one() {
         &sandbox,
         "lock",
         2,
-        &["guts is in no source (station)", "yostel.toml:6: console needs guts ^2", "write gust"],
+        &["no source has guts (asked: station)", "yostel.toml:6: console needs guts ^2", "gust exists"],
     );
 }
 
@@ -291,13 +291,13 @@ fn a_release_published_again_is_recognised_and_what_differs_is_shown() {
         "lock",
         4,
         &[
-            "gust 2.1.0 was published again with other content than is locked",
+            "gust 2.1.0 was published again with different content",
             "seen   today, brought here from station by this project; last used today",
             "bin/gust-now: changed",
             "2 - echo gust 2.1.0 \"$@\"",
             "+ echo gust 2.1.0 and a half \"$@\"",
             "share/new.bin: new, which is not text",
-            "still installs from the cache",
+            "can still be installed from the cache",
         ],
     );
     // Elsewhere nobody has it any more: an install says why it is gone.

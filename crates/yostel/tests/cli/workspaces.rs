@@ -88,7 +88,7 @@ fn needs_between_projects_are_checked_and_follow_what_lies_there() {
     let sandbox = installed();
     project(&sandbox, "libs/rope", "rope-lib", "2.0.0", "scale = \"^1\"\n");
     let run = sandbox.run("work", "install").expect(6);
-    run.says(&["rope-lib is locked as 1.2.0 (project libs/rope), but is 2.0.0 (project libs/rope) now"]);
+    run.says(&["rope-lib is locked as 1.2.0 (project libs/rope); the manifest now says 2.0.0 (project libs/rope)"]);
     let run = sandbox.run("work", "lock").expect(3);
     run.says(&["console/yostel.toml:7: console needs rope-lib ^1.2; it is 2.0.0 (project libs/rope)"]);
     project(&sandbox, "libs/rope", "rope-lib", "1.3.0", "scale = \"^1\"\n");
@@ -115,7 +115,7 @@ fn commands_know_the_project_they_are_run_in_or_told_of() {
     let tree = list("tree");
     assert!(tree.contains("console 0.4.0\n") && tree.contains("rope-lib 1.2.0\n"), "{tree}");
     let run = sandbox.run("work", "--project bel-lib list").expect(2);
-    run.says(&["there is no project bel-lib here", "write bell-lib, if that was meant"]);
+    run.says(&["there is no project bel-lib here", "bell-lib exists, if that is the one"]);
     // An install of one project's part holds that part.
     sandbox.run("work", "install --needed-by bell-lib").expect(0);
     assert!(!sandbox.path("work/.yostel/for/rope-lib").exists() && sandbox.path("work/.yostel/for/bell-lib").exists());
@@ -180,7 +180,7 @@ fn agreed_versions_bind_all_projects_and_gathering_them_moves_nothing() {
     let told = sandbox.run("work", "audit upkeep").expect(1).stdout;
     assert!(told.contains("libs/bell/yostel.toml:6") && told.contains("1.1 counts grams"), "{told}");
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "scale = \"<1.1\"\n");
-    sandbox.run("work", "lock").expect(2).says(&["libs/bell/yostel.toml:6", "scale is agreed to be ^1"]);
+    sandbox.run("work", "lock").expect(2).says(&["libs/bell/yostel.toml:6", "[agreed] has scale at ^1"]);
 }
 
 #[test]
@@ -230,9 +230,9 @@ fn what_contradicts_itself_is_told_with_its_place_and_nothing_changes() {
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "\n[workspace]\nprojects = [\"x\"]\n");
     sandbox.run("work/libs/bell", "lock").expect(2).says(&["cannot be a workspace itself", "yostel.toml:7:2"]);
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "\n[policy]\ntake = \"oldest\"\n");
-    sandbox.run("work", "lock").expect(2).says(&["`policy` binds all projects", "libs/bell/yostel.toml:7:2"]);
+    sandbox.run("work", "lock").expect(2).says(&["`policy` holds for all projects", "libs/bell/yostel.toml:7:2"]);
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "scale = { path = \"../../x\", git = \"y\" }\n");
-    sandbox.run("work", "lock").expect(2).says(&["`git` and `path` say two different places"]);
+    sandbox.run("work", "lock").expect(2).says(&["`git` and `path` contradict each other"]);
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "");
     sandbox.run("work", "install").expect(0);
 }

@@ -60,7 +60,7 @@ pub enum ManifestProblemKind {
         found: &'static str,
     },
     /// A key that must be there.
-    #[error("{} says no `{key}`", table_words(table))]
+    #[error("{} lacks `{key}`", table_words(table))]
     Missing {
         /// The table, as docs/formats.md §2 has it, with `*` for a name.
         table: &'static str,
@@ -92,10 +92,10 @@ pub enum ManifestProblemKind {
         reason: &'static str,
     },
     /// A need that refers to what is agreed, and nothing is.
-    #[error("nothing is agreed on {0}")]
+    #[error("[agreed] has no entry for {0}")]
     NotAgreed(PackageName),
     /// A need with a constraint of its own where one is agreed.
-    #[error("{package} is agreed to be {agreed}, and this need says something else without saying why")]
+    #[error("[agreed] has {package} at {agreed}; this need differs and gives no `why`")]
     Deviates {
         /// The package.
         package: PackageName,
@@ -109,7 +109,7 @@ pub enum ManifestProblemKind {
     #[error("{0} is forced, but [swap] has another package stand in for it")]
     ForcedAndSwapped(PackageName),
     /// Two keys of which there can be one.
-    #[error("`{one}` and `{other}` say two different places")]
+    #[error("`{one}` and `{other}` contradict each other")]
     TwoPlaces {
         /// The one.
         one: &'static str,
@@ -117,7 +117,7 @@ pub enum ManifestProblemKind {
         other: &'static str,
     },
     /// A key that says more about another, which is not there.
-    #[error("`{key}` says nothing without `{owner}`")]
+    #[error("`{key}` means something only beside `{owner}`")]
     Alone {
         /// The key.
         key: &'static str,
@@ -134,7 +134,7 @@ pub enum ManifestProblemKind {
     #[error("this project is one of a workspace, so it cannot be a workspace itself")]
     NestedWorkspace,
     /// Something said in one project of a workspace that binds all of them.
-    #[error("`{0}` binds all projects, so it stands only in the manifest at the root of the workspace")]
+    #[error("`{0}` holds for all projects, so it belongs in the manifest at the root of the workspace")]
     OnlyInRoot(&'static str),
     /// A project that needs itself.
     #[error("{0} needs itself")]
