@@ -10,10 +10,10 @@ use crate::context::Context;
 use crate::exit::Exit;
 use crate::render::{Role, count, join, paint};
 
-/// Move constraints that several projects share into [agreed]
+/// Agree once on the constraints that several projects share
 ///
-/// A package that two or more projects need with the same constraint gets that constraint in [agreed], and their needs say
-/// "agreed". One that they need with different constraints stays as it is, and is reported.
+/// A package that two or more projects need with the same constraint gets that constraint in the root manifest's table of what is
+/// agreed, and their needs say "agreed". One that they need with different constraints stays as it is, and is reported.
 #[derive(Debug, Args)]
 pub(crate) struct Agree {
     /// Only those of these packages
