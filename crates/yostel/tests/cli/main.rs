@@ -8,6 +8,7 @@ mod attacked;
 mod deciding;
 mod declaring;
 mod demo;
+mod edges;
 mod elsewhere;
 mod giving;
 mod guide;

@@ -2,6 +2,7 @@
 //! The accident this prevents: a second implementation, written from the page, that gets other digests.
 
 use std::fs;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use crate::{folder_of, small_world};
@@ -161,5 +162,40 @@ fn the_schema_on_the_page_is_what_the_code_says_and_judges_as_the_program_does()
     ] {
         assert_eq!(schema.is_valid(&as_json(&text)), right, "the schema, of:\n{text}");
         assert_eq!(yostel_core::Manifest::parse(&text).is_ok(), right, "the program, of:\n{text}");
+    }
+}
+
+#[test]
+fn names_that_were_given_up_are_in_no_page_help_or_message() {
+    // Spelled apart, or they would be found here.
+    let gone = [
+        ["--why", "-not"],
+        ["--pre", "fer"],
+        ["--re", "pair"],
+        ["--move-to", "-agreed"],
+        ["registry con", "tents"],
+        ["install --on", "ly "],
+        ["Format::Hu", "man"],
+        ["marked", " !"],
+        ["de", "pot"],
+        ["{ for ", "= "],
+        ["no-such-re", "pair"],
+        ["audi", "ted:"],
+    ];
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let mut open: Vec<PathBuf> = ["crates", "docs", "demo"].iter().map(|folder| root.join(folder)).collect();
+    let mut files: Vec<PathBuf> =
+        ["README.md", "CHANGELOG.md", "ARCHITECTURE.md"].iter().map(|f| root.join(f)).collect();
+    while let Some(folder) = open.pop() {
+        for entry in fs::read_dir(folder).unwrap().map(Result::unwrap) {
+            if entry.file_type().unwrap().is_dir() { open.push(entry.path()) } else { files.push(entry.path()) }
+        }
+    }
+    assert!(files.len() > 100, "the pages and sources are there");
+    for file in files {
+        let Ok(text) = fs::read_to_string(&file) else { continue };
+        for name in gone.iter().map(|parts| parts.concat()) {
+            assert!(!text.contains(&name), "{} says `{name}`", file.display());
+        }
     }
 }

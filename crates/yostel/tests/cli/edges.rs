@@ -1,0 +1,127 @@
+//! The edge of a rule, from both sides: faults of one step that everything else lets pass.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+
+use yostel_testkit::{Run, Sandbox};
+
+use crate::{folder_of, project, publish, sandbox, small_world};
+
+/// The sandbox's day: 2026-09-21, 14:13:20.
+const NOW: i64 = 1_790_000_000;
+
+/// Runs a command at another time.
+fn at(sandbox: &Sandbox, seconds: i64, folder: &str, words: &str) -> Run {
+    let mut command = sandbox.command(folder, words);
+    sandbox.finish(command.env("SOURCE_DATE_EPOCH", seconds.to_string()))
+}
+
+fn locks(sandbox: &Sandbox, package: &str, version: &str) -> bool {
+    sandbox.read("console/yostel.lock").contains(&format!("name = \"{package}\"\nversion = \"{version}\""))
+}
+
+#[test]
+fn a_day_of_minimum_age_has_24_hours() {
+    let sandbox = sandbox();
+    publish(&sandbox, "unit 1.0.0", "", &[]);
+    sandbox.write("made/unit-1.0.0/yostel.toml", "[project]\nname = \"unit\"\nversion = \"1.1.0\"\n");
+    let published = NOW + 30 * 86_400;
+    at(&sandbox, published, "made/unit-1.0.0", "publish --to ../../station").expect(0);
+    project(&sandbox, "unit = \"^1\"", "");
+    let manifest = sandbox.read("console/yostel.toml") + "\n[policy]\nminimum-age = \"1 day\"\n";
+    sandbox.write("console/yostel.toml", manifest);
+    for (hours, version) in [(1, "1.0.0"), (23, "1.0.0"), (25, "1.1.0")] {
+        at(&sandbox, published + hours * 3600, "console", "lock --fresh").expect(0);
+        assert!(locks(&sandbox, "unit", version), "{hours} hours after");
+    }
+}
+
+#[test]
+fn of_a_day_and_a_minimum_age_the_earlier_counts() {
+    let sandbox = sandbox();
+    for (day, version) in [(0, "1.0.0"), (10, "1.1.0"), (20, "1.2.0")] {
+        let text = format!("[project]\nname = \"unit\"\nversion = \"{version}\"\n");
+        sandbox.write("made/unit/yostel.toml", text);
+        at(&sandbox, NOW + day * 86_400, "made/unit", "publish --to ../../station").expect(0);
+    }
+    project(&sandbox, "unit = \"^1\"", "");
+    let manifest = sandbox.read("console/yostel.toml");
+    let later = NOW + 25 * 86_400;
+    // Ten days' age leaves 1.1.0; the day leaves 1.0.0 where it is the earlier of the two, and 1.1.0 where it is not.
+    sandbox.write("console/yostel.toml", manifest + "\n[policy]\nminimum-age = \"10 days\"\n");
+    for (day, version) in [("2026-09-25", "1.0.0"), ("2026-10-15", "1.1.0")] {
+        at(&sandbox, later, "console", &format!("lock --fresh --as-of {day}")).expect(0);
+        assert!(locks(&sandbox, "unit", version), "{day}: {}", sandbox.read("console/yostel.lock"));
+    }
+}
+
+#[test]
+fn a_rule_is_due_on_the_first_day_past_its_own() {
+    let sandbox = small_world();
+    let manifest = sandbox.read("console/yostel.toml");
+    for (until, status) in [("2026-09-20", 1), ("2026-09-21", 0), ("2026-09-22", 0)] {
+        let force = format!("\n[force]\nunit = {{ version = \"1.0.0\", why = \"so\", until = {until} }}\n");
+        sandbox.write("console/yostel.toml", manifest.clone() + &force);
+        sandbox.run("console", "lock").expect(0);
+        let told = sandbox.run("console", "audit upkeep");
+        assert_eq!(told.stdout.contains("overdue"), status == 1, "{until}: {}", told.stdout);
+    }
+}
+
+#[test]
+fn a_withdrawn_release_is_not_told_as_one_that_is_accepted() {
+    let sandbox = small_world();
+    project(&sandbox, "gust = \"=2.0.0\"", "");
+    sandbox.run("console", "lock").expect(0);
+    project(&sandbox, "gust = \"^2\"", "");
+    sandbox.run("console", "lock").expect(0);
+    let accepted = || {
+        let run = sandbox.run("console", "audit outdated --format json");
+        let value: serde_json::Value = serde_json::from_str(&run.stdout).unwrap();
+        value["outdated"].as_array().unwrap().iter().find(|one| one["package"] == "gust").unwrap()["accepted"].clone()
+    };
+    assert_eq!(accepted(), "2.1.0");
+    sandbox.run("", "withdraw gust 2.1.0 --from station --why leaks").expect(0);
+    assert_eq!(accepted(), serde_json::Value::Null);
+}
+
+#[test]
+fn verify_sees_that_a_program_is_none_any_more() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install --self-contained").expect(0);
+    let file = sandbox.path(&folder_of(&sandbox, "gust")).join("bin/gust-now");
+    fs::set_permissions(&file, fs::Permissions::from_mode(0o444)).unwrap();
+    assert!(sandbox.run("console", "verify").expect(4).stdout.contains("bin/gust-now"));
+    sandbox.run("console", "verify --put-back").expect(0);
+    sandbox.run("console", "run -- gust-now").expect(0);
+}
+
+#[test]
+fn a_quick_install_sees_another_lockfile() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    project(&sandbox, "gust = \"=2.0.0\"", "rig = \"^0.9\"");
+    sandbox.run("console", "lock").expect(0);
+    assert!(!sandbox.run("console", "install --quick").expect(0).stdout.contains("nothing to do"));
+    assert!(sandbox.run("console", "run -- gust-now").expect(0).stdout.starts_with("gust 2.0.0"));
+}
+
+#[test]
+fn a_prune_to_exactly_what_there_is_removes_nothing() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    fs::remove_dir_all(sandbox.path("console")).unwrap();
+    let stats: serde_json::Value =
+        serde_json::from_str(&sandbox.run("", "cache stats --format json").expect(0).stdout).unwrap();
+    let number = |key: &str| stats[key].as_u64().unwrap();
+    let all = number("archive-bytes") + number("tree-bytes") - number("tree-bytes-shared");
+    let trees = || fs::read_dir(sandbox.path("cache/trees")).unwrap().count();
+    let before = trees();
+    sandbox.run("", &format!("cache prune --keep-under {all}B")).expect(0);
+    assert_eq!(trees(), before, "it is not under what it may be");
+    sandbox.run("", &format!("cache prune --keep-under {}B", all - 1)).expect(0);
+    assert!(trees() < before);
+}
