@@ -4,6 +4,7 @@
 
 mod audits;
 mod hard;
+mod judging;
 mod locks;
 mod resolving;
 mod whys;
