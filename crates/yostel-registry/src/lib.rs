@@ -16,7 +16,7 @@ use yostel_core::{
     ANY_PLATFORM, DocumentError, Manifest, Numbering, Offers, Others, PackageDocument, PackageName, Release, Version,
     VersionError, Withdrawal, run_purpose,
 };
-use yostel_files::{Disk, FileError, Folder, is_unfinished, remove_unfinished};
+use yostel_files::{Disk, FileError, Folder, Kind, is_unfinished, remove_unfinished};
 use yostel_sources::{MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, RegistryHead, archive_file, document_file};
 use yostel_store::{PackError, Packed, pack};
 
@@ -35,9 +35,9 @@ const ASIDE: &str = ".archive.yostel-new";
 /// Why a registry could not be written.
 #[derive(Debug, thiserror::Error)]
 pub enum RegistryError {
-    /// The folder holds something that is not a registry.
-    #[error("{} is not empty and not a registry", .0.display())]
-    Occupied(PathBuf),
+    /// The folder is not empty; whether it holds a registry.
+    #[error("{} is {}", .0.display(), if *.1 { "a registry already" } else { "not empty" })]
+    Occupied(PathBuf, bool),
     /// There is no registry in the folder.
     #[error("there is no registry in {}", .0.display())]
     NotARegistry(PathBuf),
@@ -153,7 +153,7 @@ impl Registry {
     pub fn create(folder: &Path, name: &str) -> Result<Self, RegistryError> {
         let at = Folder::make_on(&Disk::default(), folder)?;
         if !at.entries()?.is_empty() {
-            return Err(RegistryError::Occupied(folder.to_owned()));
+            return Err(RegistryError::Occupied(folder.to_owned(), at.has(HEAD, Kind::File)));
         }
         for part in ["releases", "archives/sha256", "advisories"] {
             at.make_folders(part)?;

@@ -103,7 +103,7 @@ fn what_becomes_of_a_release_is_told_with_it() {
 fn a_folder_that_is_something_else_is_left_alone() {
     let folder = tempfile::tempdir().unwrap();
     fs::write(folder.path().join("letter"), "dear").unwrap();
-    assert!(matches!(Registry::create(folder.path(), "x"), Err(RegistryError::Occupied(_))));
+    assert!(matches!(Registry::create(folder.path(), "x"), Err(RegistryError::Occupied(_, false))));
     assert!(matches!(Registry::open(folder.path()), Err(RegistryError::NotARegistry(_))));
     fs::write(folder.path().join("registry.json"), "{\"format\": 4, \"name\": \"later\"}").unwrap();
     assert!(matches!(Registry::open(folder.path()), Err(RegistryError::Format(4))));

@@ -112,7 +112,10 @@ fn words(report: &InstallReport, self_contained: bool, context: &Context) -> Str
             if done.removed > 0 {
                 parts.push(format!("{} removed", done.removed));
             }
-            format!("Installed {packages}: {}.\n", parts.join(", "))
+            match parts.is_empty() {
+                true => "Nothing to install: the lockfile has no packages.\n".to_owned(),
+                false => format!("Installed {packages}: {}.\n", parts.join(", ")),
+            }
         }
     };
     for replaced in report.done.iter().flat_map(|done| &done.replaced) {

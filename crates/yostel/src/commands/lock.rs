@@ -136,6 +136,8 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, context: &Contex
         format!("{packages} locked in {shown}; nothing changed.\n")
     } else if arguments.preview {
         format!("{} would be locked in {shown}; nothing was written.\n", packages)
+    } else if report.moves.is_empty() && report.packages == 0 {
+        format!("{shown} is written; no package is needed yet.\n")
     } else if report.moves.is_empty() {
         format!("{packages} locked in {shown}; no version changed, only the record of what the manifest asks for.\n")
     } else {

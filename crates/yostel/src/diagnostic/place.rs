@@ -93,7 +93,12 @@ pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&st
 pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnostic {
     let headline = error.to_string();
     match error {
-        RegistryError::Occupied(path) => tell(
+        RegistryError::Occupied(path, true) => tell(
+            "registry-occupied",
+            headline,
+            format!("yostel registry list {}, to see what it holds", context.show(path)),
+        ),
+        RegistryError::Occupied(path, false) => tell(
             "registry-occupied",
             headline,
             format!("name a folder that is empty, like {}-registry", context.show(path)),

@@ -79,3 +79,14 @@ fn what_cannot_be_added_or_removed_leaves_the_manifest_alone() {
     run("remove unit").says(&["yostel.toml has no need named `unit`"]);
     assert_eq!(sandbox.picture("console"), before);
 }
+
+#[test]
+fn a_project_that_needs_nothing_is_told_so() {
+    let sandbox = sandbox();
+    sandbox.write("console/yostel.toml", "[project]\nname = \"console\"\n");
+    let told = sandbox.run("console", "lock").expect(0).stdout;
+    assert_eq!(told, "yostel.lock is written; no package is needed yet.\n");
+    let told = sandbox.run("console", "install").expect(0).stdout;
+    assert!(told.starts_with("Nothing to install: the lockfile has no packages.\n"), "{told}");
+    sandbox.run("", "registry create station").expect(2).says(&["is a registry already", "yostel registry list"]);
+}
