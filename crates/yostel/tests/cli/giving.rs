@@ -79,7 +79,7 @@ fn what_cannot_be_packed_is_refused() {
         .expect(2)
         .says(&["neither a source of the manifest nor a folder"]);
     sandbox.run("made/kit-1.0.0", "publish --to ..").expect(2).says(&["there is no registry in"]);
-    sandbox.run("", "registry create station").expect(2).says(&["is not empty and not a registry"]);
+    sandbox.run("", "registry create station").expect(2).says(&["is a registry already"]);
 }
 
 #[test]

@@ -110,7 +110,7 @@ fn a_project_may_pin_the_tool_and_need_nothing() {
     let sandbox = small_world();
     sandbox.write("console/yostel.toml", "[project]\nname = \"console\"\nyostel = \">=0.1\"\n");
     let told = sandbox.run("console", "lock").expect(0).stdout;
-    assert!(told.starts_with("0 packages locked"), "{told}");
+    assert!(told.contains("no package is needed yet"), "{told}");
     sandbox.run("console", "install").expect(0);
     sandbox.write("console/yostel.toml", "[project]\nname = \"console\"\nyostel = \"^9\"\n");
     sandbox.run("console", "lock").expect(2).says(&["console wants yostel ^9, this is 0.1.0"]);
