@@ -305,8 +305,11 @@ fn put(root: &Folder, path: &Path, content: Option<&[u8]>) -> Result<(), FlowErr
         }
         (None, folder) => {
             root.remove_file(path)?;
-            // Only an empty folder goes: the one of the last patch.
-            folder.map(|folder| root.remove_if_empty(folder));
+            // Only empty folders go: those of the last patch.
+            let mut above = folder;
+            while let Some(folder) = above.filter(|folder| root.remove_if_empty(folder)) {
+                above = folder.parent().filter(|folder| !folder.as_os_str().is_empty());
+            }
         }
     }
     Ok(())

@@ -5,8 +5,8 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use yostel_core::{
-    Accept, ArchiveDigest, Constraint, Elsewhere, GitPlace, NeedForm, Origin, PackageName, Purpose, Release, Sha256,
-    SourceName, Version, add_agreed, add_need, new_manifest, remove_need,
+    Accept, ArchiveDigest, Constraint, EditError, Elsewhere, GitPlace, NeedForm, Origin, PackageName, Purpose, Release,
+    Sha256, SourceName, Version, add_agreed, add_need, new_manifest, remove_need,
 };
 use yostel_files::{Disk, Folder, write_atomically};
 use yostel_sources::{ArchiveError, commit_of, open_archive};
@@ -277,7 +277,7 @@ pub fn remove(
 
 /// Constraints that many projects had and that are agreed now.
 #[derive(Debug)]
-pub struct GatherReport {
+pub struct AgreeReport {
     /// The manifest with `[agreed]`.
     pub path: PathBuf,
     /// By package, what is agreed and who needs it.
@@ -290,7 +290,7 @@ pub struct GatherReport {
 ///
 /// # Errors
 /// `Edit`, `Store`. All manifests are changed, or none.
-pub fn agree(project: &LoadedProject, only: &[PackageName]) -> Result<GatherReport, FlowError> {
+pub fn agree(project: &LoadedProject, only: &[PackageName]) -> Result<AgreeReport, FlowError> {
     let mut needed: BTreeMap<PackageName, Vec<(&ProjectFile, &Purpose, Accept)>> = BTreeMap::new();
     for file in project.projects() {
         for (purpose, needs) in &file.manifest.needs {
@@ -303,6 +303,9 @@ pub fn agree(project: &LoadedProject, only: &[PackageName]) -> Result<GatherRepo
                 }
             }
         }
+    }
+    if let Some(unknown) = only.iter().find(|package| !needed.contains_key(*package)) {
+        return Err(FlowError::Edit(EditError::NoSuchNeed(unknown.clone())));
     }
     let top = &project.top;
     needed.retain(|package, _| !top.manifest.agreed.contains_key(package));
@@ -332,5 +335,5 @@ pub fn agree(project: &LoadedProject, only: &[PackageName]) -> Result<GatherRepo
         gathered.insert(package, (accept.clone(), projects));
     }
     write_manifests(project, &texts, &Silent)?;
-    Ok(GatherReport { path: project.manifest_of(top), gathered, apart })
+    Ok(AgreeReport { path: project.manifest_of(top), gathered, apart })
 }

@@ -105,8 +105,8 @@ pub enum NotAltered {
     /// It is what lies in a folder: it is changed there.
     #[error("its folder {0} is used as it is")]
     Live(String),
-    /// Files were changed that are not text.
-    #[error("{} changed file(s) are not text", .0.len())]
+    /// Files were changed that are not text, or are long.
+    #[error("a patch can hold text files of at most 1 MiB only")]
     NotText(Vec<String>),
     /// Nobody said why.
     #[error("a reason is missing (--why \"…\")")]
@@ -285,7 +285,7 @@ pub enum FlowError {
         cause: BindError,
     },
     /// A constraint admits nothing that there is.
-    #[error("{package} {accept} accepts none of its releases")]
+    #[error("no release of {package} meets {accept}")]
     AdmitsNothing {
         /// The package.
         package: PackageName,

@@ -28,16 +28,18 @@ pub struct ExplainReport {
 pub struct Instead {
     /// The version asked about.
     pub version: Version,
-    /// Whether it may be had, and what that would move.
+    /// Needs of the project itself that do not accept it, and were left out: it can change those.
+    pub set_aside: Vec<Requirement>,
+    /// Whether it is possible, and what that would move.
     pub outcome: Counterfactual,
 }
 
-/// Whether a version may be had.
+/// Whether a version is possible.
 #[derive(Debug)]
 pub enum Counterfactual {
-    /// It may, and this would move, the package itself among it; with the fewest others.
+    /// It is, and this would move, the package itself among it; with the fewest others.
     Possible(Vec<Move>),
-    /// It may not: these collide, the version itself among the wishes.
+    /// It is not: these collide, the version itself among the wishes.
     Impossible {
         /// What collides.
         collision: Box<Collision>,
@@ -82,7 +84,7 @@ pub fn explain(
         None => why.newer.iter().find(|newer| newer.reason == Reason::Admitted).map(|newer| newer.version.clone()),
     };
     let instead = match version {
-        Some(version) => Some(demand(project, &lockfile, package, version, settings, observer)?),
+        Some(version) => Some(demand(project, &lockfile, &documents[package], version, settings, observer)?),
         None => None,
     };
     Ok(ExplainReport { why, instead })
@@ -99,18 +101,27 @@ fn find_version(package: &PackageName, text: &str, document: Option<&PackageDocu
 fn demand(
     project: &LoadedProject,
     lockfile: &Lockfile,
-    package: &PackageName,
+    document: &PackageDocument,
     version: Version,
     settings: &Settings,
     observer: &dyn Observer,
 ) -> Result<Instead, FlowError> {
+    let package = &document.name;
+    let here = Asker::Project(project.here().manifest.project.name.clone());
+    // What the project itself says against the version is its to change; the question is what else stands against it.
+    let accepts = |wish: &Requirement| wish.accept.bind(document.numbering).is_ok_and(|bound| bound.admits(&version));
+    let in_the_way = |wish: &Requirement| wish.asker == here && wish.package == *package && !accepts(wish);
+    let (set_aside, mut wishes): (Vec<_>, Vec<_>) = project.requirements().into_iter().partition(in_the_way);
     let demand = Requirement {
-        asker: Asker::Project(project.here().manifest.project.name.clone()),
+        purpose: set_aside.first().map_or_else(run_purpose, |wish| wish.purpose.clone()),
+        asker: here,
         package: package.clone(),
         accept: Accept::parse(&format!("={version}")).expect("a version makes a constraint"),
-        purpose: run_purpose(),
     };
-    let mut wishes = project.requirements();
+    let mut declared = project.declared()?;
+    if !set_aside.is_empty() {
+        declared.wishes = wishes.iter().chain([&demand]).cloned().collect();
+    }
     wishes.push(demand.clone());
     let mut keep = versions_of(lockfile);
     // What is demanded is not held against keeping it where it is.
@@ -123,14 +134,12 @@ fn demand(
     let sources = project.sources_and_elsewhere(Some(lockfile), Keep::Locked, &cache, observer)?;
     let outcome = drive(Resolver::new(problem), project, &sources, observer)?.outcome;
     let outcome = match outcome {
-        Outcome::Resolved(resolution) => {
-            Counterfactual::Possible(moves_to(&resolution, &project.declared()?, lockfile))
-        }
+        Outcome::Resolved(resolution) => Counterfactual::Possible(moves_to(&resolution, &declared, lockfile)),
         Outcome::Collision(collision) => {
             let places = places_of(project, &collision);
             Counterfactual::Impossible { collision, demand, places }
         }
         Outcome::Stopped(_) => unreachable!("no time limit is set"),
     };
-    Ok(Instead { version, outcome })
+    Ok(Instead { version, set_aside, outcome })
 }

@@ -34,8 +34,8 @@ pub use alter::{Changes, Dropped, Kept, Opened, drop_alter, keep_alter, open_alt
 pub use cache::{cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
 pub use compose::{Selection, plan_of};
 pub use declare::{
-    AddReport, AddRequest, AddedElsewhere, GatherReport, InitRequest, RemoveReport, TakeFrom, add, add_elsewhere,
-    agree, init, remove,
+    AddReport, AddRequest, AddedElsewhere, AgreeReport, InitRequest, RemoveReport, TakeFrom, add, add_elsewhere, agree,
+    init, remove,
 };
 pub use environment::{Environment, environment, where_is};
 pub use error::{FlowClass, FlowError, ForeignProblem, NotAltered, PatchProblem, PathProblem, RulePlace, WishPlace};

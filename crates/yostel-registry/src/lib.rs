@@ -77,6 +77,9 @@ pub enum RegistryError {
         /// As its manifest says.
         now: Numbering,
     },
+    /// All that is said of the package would be more than readers take.
+    #[error("what is said of {0} would be longer than the {most} MiB that readers take", most = MOST_DOCUMENT >> 20)]
+    TooLong(PackageName),
     /// The release is not there.
     #[error("{package} has no release {version}")]
     NoSuchRelease {
@@ -282,14 +285,15 @@ impl Registry {
                 }
             }
         }
+        document.releases.retain(|other| other.version != whole.version);
+        document.releases.push(Arc::new(whole));
+        document.releases.sort_by(|a, b| a.version.cmp(&b.version));
+        let text = readable_text(&document)?;
         let target = archive_file(release.artifacts[0].digest);
         self.folder
             .rename(Path::new("archives/sha256").join(ASIDE), &self.folder, &target)
             .map_err(FileError::when("write", self.folder.path_of(&target)))?;
-        document.releases.retain(|other| other.version != whole.version);
-        document.releases.push(Arc::new(whole));
-        document.releases.sort_by(|a, b| a.version.cmp(&b.version));
-        self.write_document(&document)?;
+        self.folder.write_atomically(document_file(&document.name), text.as_bytes())?;
         Ok(Published { release, files: listing.entries.len(), is_new: true })
     }
 
@@ -317,7 +321,7 @@ impl Registry {
             return Ok(false);
         }
         Arc::make_mut(release).withdrawn = Some(Withdrawal { on: now, why: why.to_owned(), others: Others::new() });
-        self.write_document(&document)?;
+        self.folder.write_atomically(document_file(package), readable_text(&document)?.as_bytes())?;
         Ok(true)
     }
 
@@ -331,10 +335,6 @@ impl Registry {
             Err(error) if error.is_not_found() => Ok(None),
             Err(error) => Err(error.into()),
         }
-    }
-
-    fn write_document(&self, document: &PackageDocument) -> Result<(), RegistryError> {
-        Ok(self.folder.write_atomically(document_file(&document.name), document.write().as_bytes())?)
     }
 
     /// Waits until nobody else writes, keeps others from it, and removes what killed writers left.
@@ -388,6 +388,15 @@ enum Difference {
     OnePlatformMore,
     /// In this.
     In(&'static str),
+}
+
+/// Returns the text of a document that readers will take.
+fn readable_text(document: &PackageDocument) -> Result<String, RegistryError> {
+    let text = document.write();
+    match text.len() as u64 > MOST_DOCUMENT {
+        true => Err(RegistryError::TooLong(document.name.clone())),
+        false => Ok(text),
+    }
 }
 
 /// Compares a release for one platform with the one that is there; the archive's bytes may differ, as long as its tree is

@@ -126,7 +126,10 @@ impl Context {
 
     /// Shortens a path for people: relative to where they are, when it lies below.
     pub(crate) fn show(&self, path: &Path) -> String {
-        path.strip_prefix(&self.folder).unwrap_or(path).display().to_string()
+        match path.strip_prefix(&self.folder) {
+            Ok(here) if here.as_os_str().is_empty() => ".".to_owned(),
+            below => below.unwrap_or(path).display().to_string(),
+        }
     }
 
     /// Turns an error into an answer.

@@ -3,7 +3,7 @@
 use clap::Args;
 use serde_json::json;
 use yostel_core::PackageName;
-use yostel_flows::{FlowError, GatherReport, agree};
+use yostel_flows::{AgreeReport, FlowError, agree};
 
 use super::{Answer, package_name};
 use crate::context::Context;
@@ -23,7 +23,7 @@ pub(crate) struct Agree {
 
 pub(crate) fn run(arguments: Agree, context: &Context) -> Result<Answer, FlowError> {
     let project = context.manifests()?;
-    let GatherReport { path, gathered, apart } = agree(&project, &arguments.packages)?;
+    let AgreeReport { path, gathered, apart } = agree(&project, &arguments.packages)?;
     let names = |names: &[PackageName]| names.iter().map(ToString::to_string).collect::<Vec<_>>();
     Ok(Answer::either(
         context,
@@ -45,7 +45,8 @@ pub(crate) fn run(arguments: Agree, context: &Context) -> Result<Answer, FlowErr
         },
         || {
             let mut text = match gathered.len() {
-                0 => "No two projects have a constraint in common that is not agreed on yet.\n".to_owned(),
+                0 => "There is nothing to agree on: no package that several projects need has the same constraint in all of them.\n"
+                    .to_owned(),
                 number => format!("Agreed on {} in {}:\n", count(number, "constraint"), context.show(&path)),
             };
             for (package, (accept, projects)) in &gathered {

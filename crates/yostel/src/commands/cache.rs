@@ -115,7 +115,10 @@ fn list(arguments: &List, context: &Context) -> Result<Answer, FlowError> {
         || json!({ "entries": entries.iter().map(entry_document).collect::<Vec<_>>() }),
         || {
             if entries.is_empty() {
-                return "The cache has nothing of that.\n".into();
+                return match &arguments.package {
+                    Some(package) => format!("The cache has no release of {package}.\n"),
+                    None => "The cache is empty.\n".into(),
+                };
             }
             let mut columns =
                 Columns::new(&["package", "version", "packed", "unpacked", "brought by", "last used", "used by"]);
@@ -294,7 +297,7 @@ fn verify(context: &Context) -> Result<Answer, FlowError> {
         }
         CacheProblem::Tree { named, differing: None } => format!("tree {named}: its listing is lost or changed"),
         CacheProblem::Stranger(path) => {
-            format!("{} cannot be read as part of the cache", context.settings.cache.join(path).display())
+            format!("{} was not made by the cache, or cannot be read", context.settings.cache.join(path).display())
         }
     };
     let replaced = report.problems.iter().any(|problem| !matches!(problem, CacheProblem::Stranger(_)));
@@ -318,7 +321,7 @@ fn verify(context: &Context) -> Result<Answer, FlowError> {
             let bad = paint(Role::Bad, count(report.problems.len(), "problem"));
             let advice = [
                 (replaced, "yostel install replaces what a project needs; what is changed is never used"),
-                (by_hand, "remove by hand what cannot be read as part of the cache"),
+                (by_hand, "remove by hand what the cache did not make"),
             ];
             let next = paint(Role::Good, "next:");
             let advice = advice.iter().filter(|(holds, _)| *holds).map(|(_, text)| format!("{next} {text}\n"));

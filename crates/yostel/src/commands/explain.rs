@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::{Value, json};
-use yostel_core::{AskedBy, Asker, PackageName, Reason, Why};
+use yostel_core::{AskedBy, Asker, PackageName, Reason, Requirement, Why};
 use yostel_flows::{Counterfactual, ExplainReport, FlowError, Instead, explain};
 
 use super::lock::{move_document, moves};
@@ -22,7 +22,7 @@ pub(crate) struct Explain {
     #[arg(value_parser = package_name)]
     package: PackageName,
 
-    /// Resolve with this version instead, and show what would move or what prevents it
+    /// Resolve with this version instead, whatever the project itself says of it: what would move, or what prevents it
     #[arg(long, value_name = "VERSION")]
     instead: Option<String>,
 }
@@ -112,6 +112,11 @@ fn other(instead: &Instead, why: &Why) -> String {
     let (version, package) = (&instead.version, &why.package);
     // An older one has to be named exactly, or the newer that is locked would still do.
     let accept = if *version < why.locked { format!("={version}") } else { format!("^{version}") };
+    let aside: Vec<String> = instead.set_aside.iter().map(|wish| format!("{} {}", wish.package, wish.accept)).collect();
+    let aside = match &aside[..] {
+        [] => String::new(),
+        needs => format!(" once your own need, {}, is changed", join(needs)),
+    };
     match &instead.outcome {
         Counterfactual::Possible(moved) if moved.is_empty() => {
             format!("  {package} {version} is what is locked.\n")
@@ -124,19 +129,24 @@ fn other(instead: &Instead, why: &Why) -> String {
             };
             let next = format!("yostel add {package} '{accept}', then yostel lock");
             format!(
-                "  {package} {version} is possible; {others}:\n{}{} {next}\n",
+                "  {package} {version} is possible{aside}; {others}:\n{}{} {next}\n",
                 moves(moved, usize::MAX),
                 paint(Role::Good, "next:")
             )
         }
         Counterfactual::Impossible { collision, demand, places } => {
+            let aside_too = if aside.is_empty() { String::new() } else { format!(", not even{aside}") };
             let lines: Vec<String> = story(collision, places, Some(demand))
                 .iter()
                 .map(|line| format!("    {}\n", crate::sanitise::sanitise(line)))
                 .collect();
             let next =
                 format!("yostel add {package} '{accept}', then yostel settle, for the smallest edits that allow it");
-            format!("  {package} {version} is not possible:\n{}{} {next}\n", lines.concat(), paint(Role::Good, "next:"))
+            format!(
+                "  {package} {version} is not possible{aside_too}:\n{}{} {next}\n",
+                lines.concat(),
+                paint(Role::Good, "next:")
+            )
         }
     }
 }
@@ -144,6 +154,10 @@ fn other(instead: &Instead, why: &Why) -> String {
 fn document(report: &ExplainReport) -> Value {
     let asked = |asked: &AskedBy| json!({ "who": asked.who.to_string(), "purpose": asked.purpose.as_str(), "accept": asked.accept.as_str() });
     let way = |way: &Vec<(Asker, PackageName)>| way.iter().map(|(asker, _)| asker.to_string()).collect::<Vec<_>>();
+    let set_aside = |instead: &Instead| {
+        let need = |wish: &Requirement| json!({ "purpose": wish.purpose.as_str(), "accept": wish.accept.as_str() });
+        instead.set_aside.iter().map(need).collect::<Vec<_>>()
+    };
     let why = &report.why;
     json!({
         "package": why.package.as_str(),
@@ -164,11 +178,11 @@ fn document(report: &ExplainReport) -> Value {
         }).collect::<Vec<_>>(),
         "instead": report.instead.as_ref().map(|instead| match &instead.outcome {
             Counterfactual::Possible(moved) => json!({
-                "version": instead.version.as_str(), "possible": true,
+                "version": instead.version.as_str(), "possible": true, "set-aside": set_aside(instead),
                 "moves": moved.iter().map(move_document).collect::<Vec<_>>(),
             }),
             Counterfactual::Impossible { collision, demand, places } => json!({
-                "version": instead.version.as_str(), "possible": false,
+                "version": instead.version.as_str(), "possible": false, "set-aside": set_aside(instead),
                 "story": story(collision, places, Some(demand)),
             }),
         }),

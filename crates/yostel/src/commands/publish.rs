@@ -43,7 +43,7 @@ fn platform(text: &str) -> Result<String, String> {
 
 pub(crate) fn run(arguments: Publish, context: &Context) -> Result<Answer, FlowError> {
     let project = context.project()?;
-    let registry = match registry_there(&arguments.to, context) {
+    let registry = match registry_there(&arguments.to, Some(&project), context) {
         Ok(registry) => registry,
         Err(none) => return Ok(none),
     };

@@ -4,8 +4,8 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 use serde_json::json;
-use yostel_core::{Diagnostic, SourceName};
-use yostel_flows::{FlowError, contents, create_registry};
+use yostel_core::{Diagnostic, SourceName, Word, nearest};
+use yostel_flows::{FlowError, LoadedProject, contents, create_registry};
 
 use super::{Answer, word};
 use crate::context::{Context, failure_of};
@@ -36,35 +36,41 @@ enum Task {
     },
 }
 
-/// Returns the folder of a registry, which is named as a source of the manifest or by its folder.
-fn registry_folder(named: &str, context: &Context) -> PathBuf {
-    let project = context.project().ok();
+/// Returns the folder of a registry, which is named as a source of the manifest, where there is one, or by its folder.
+fn registry_folder(named: &str, project: Option<&LoadedProject>, context: &Context) -> PathBuf {
     let source = word(named).ok().and_then(|name: SourceName| {
-        project.as_ref().and_then(|project| Some(project.root.join(&project.manifest().sources.get(&name)?.folder)))
+        project.and_then(|project| Some(project.root.join(&project.manifest().sources.get(&name)?.folder)))
     });
     source.unwrap_or_else(|| context.folder.join(named))
 }
 
 /// Like [`registry_folder`], of one that is there; else the answer that says so.
-pub(super) fn registry_there(named: &str, context: &Context) -> Result<PathBuf, Answer> {
-    let folder = registry_folder(named, context);
+pub(super) fn registry_there(
+    named: &str,
+    project: Option<&LoadedProject>,
+    context: &Context,
+) -> Result<PathBuf, Answer> {
+    let folder = registry_folder(named, project, context);
     if folder.exists() {
         return Ok(folder);
     }
-    let diagnostic = Diagnostic {
-        code: "no-such-registry",
-        headline: format!("`{named}` is neither a source of the manifest nor a folder"),
-        place: None,
-        notes: Vec::new(),
-        next: vec![format!("yostel registry create {named}, to make one there")],
+    let sources: Vec<&str> =
+        project.map_or_else(Vec::new, |project| project.manifest().sources.keys().map(Word::as_str).collect());
+    let headline = match sources.contains(&named) {
+        true => format!("source {named}: there is no folder {}", context.show(&folder)),
+        false => format!("`{named}` is neither a source of the manifest nor a folder"),
     };
+    let near = nearest(named, sources.iter().copied().filter(|source| *source != named));
+    let mut next: Vec<String> = near.map(|near| format!("{near} exists, if that is the one")).into_iter().collect();
+    next.push(format!("yostel registry create {named}, to make one there"));
+    let diagnostic = Diagnostic { code: "no-such-registry", headline, place: None, notes: Vec::new(), next };
     Err(failure_of(&[diagnostic], Exit::Usage, context.format))
 }
 
 pub(crate) fn run(arguments: Registry, context: &Context) -> Result<Answer, FlowError> {
     match arguments.task {
         Task::Create { registry, name } => {
-            let path = registry_folder(&registry, context);
+            let path = registry_folder(&registry, context.manifests().ok().as_ref(), context);
             let of_folder = || path.file_name().map_or_else(|| "registry".into(), |n| n.to_string_lossy().into_owned());
             let made = create_registry(&path, &name.unwrap_or_else(of_folder))?;
             let next = format!("yostel publish --to {registry}, in the folder of a package");
@@ -84,7 +90,7 @@ pub(crate) fn run(arguments: Registry, context: &Context) -> Result<Answer, Flow
             ))
         }
         Task::List { registry } => {
-            let folder = match registry_there(&registry, context) {
+            let folder = match registry_there(&registry, context.manifests().ok().as_ref(), context) {
                 Ok(folder) => folder,
                 Err(none) => return Ok(none),
             };

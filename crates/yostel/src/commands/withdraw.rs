@@ -30,7 +30,7 @@ pub(crate) struct Withdraw {
 }
 
 pub(crate) fn run(arguments: Withdraw, context: &Context) -> Result<Answer, FlowError> {
-    let registry = match registry_there(&arguments.from, context) {
+    let registry = match registry_there(&arguments.from, context.manifests().ok().as_ref(), context) {
         Ok(registry) => registry,
         Err(none) => return Ok(none),
     };

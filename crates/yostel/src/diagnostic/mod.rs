@@ -50,6 +50,7 @@ pub(crate) const CODES: &[&str] = &[
     "collision",
     "constraint",
     "disk-full",
+    "document-too-long",
     "foreign-manifest",
     "git",
     "git-address",
@@ -253,7 +254,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
                 Some(newest) => format!("yostel add {package} '^{newest}', for what is compatible with the newest"),
                 None => "wait for a release, or take another package".to_owned(),
             };
-            tell("no-releases-accepted", format!("{package} {accept} accepts none of its releases"), next)
+            tell("no-releases-accepted", format!("no release of {package} meets {accept}"), next)
                 .note(format!("its releases are {}", some_versions(known)))
                 .note("the manifest is as it was")
         }

@@ -90,7 +90,8 @@ pub(super) fn of_not_altered(why: &NotAltered, package: &PackageName) -> Diagnos
         }
         NotAltered::NotText(files) => {
             let next = "publish a package of your own with these files, since a patch cannot hold them";
-            tell("not-altered", headline, next).note(join(files)).or("put them back as they were")
+            let changed = format!("changed, and not that: {}", join(files));
+            tell("not-altered", headline, next).note(changed).or("put them back as they were")
         }
         NotAltered::NoReason => tell(
             "not-altered",

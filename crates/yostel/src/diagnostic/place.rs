@@ -93,16 +93,16 @@ pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&st
 pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnostic {
     let headline = error.to_string();
     match error {
-        RegistryError::Occupied(path, true) => tell(
-            "registry-occupied",
-            headline,
-            format!("yostel registry list {}, to see what it holds", context.show(path)),
-        ),
-        RegistryError::Occupied(path, false) => tell(
-            "registry-occupied",
-            headline,
-            format!("name a folder that is empty, like {}-registry", context.show(path)),
-        ),
+        RegistryError::Occupied(path, true) => {
+            let shown = context.show(path);
+            let next = format!("yostel registry list {shown}, to see what it holds");
+            tell("registry-occupied", format!("{shown} is a registry already"), next)
+        }
+        RegistryError::Occupied(path, false) => {
+            let shown = context.show(path);
+            let next = format!("yostel registry create {shown}/registry, to make it in a folder of its own");
+            tell("registry-occupied", format!("{shown} is not empty"), next)
+        }
         RegistryError::NotARegistry(path) => {
             tell("registry-missing", headline, format!("yostel registry create {}", context.show(path)))
         }
@@ -118,6 +118,10 @@ pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnosti
         }
         RegistryError::Numbering { before, .. } => {
             tell("numbering", headline, format!("keep numbering by {before}; a package has one order for good"))
+        }
+        RegistryError::TooLong(package) => {
+            tell("document-too-long", headline, format!("publish what comes next under another name than {package}"))
+                .note("nothing was published or withdrawn")
         }
         RegistryError::NoSuchRelease { known, .. } => {
             tell("no-such-release", headline, "yostel registry list REGISTRY, to see what there is")

@@ -195,7 +195,10 @@ fn what_cannot_be_kept_is_said_and_nothing_is_lost() {
     sandbox.run("console", "alter gst").expect(2).says(&["gst is not part of this project", "gust exists"]);
     sandbox.run("console", "alter unit --show").expect(2).says(&["unit: it is not open for changes"]);
     sandbox.write("console/altered/gust/data.bin", [0, 1, 2]);
-    sandbox.run("console", "alter gust --keep --why x").expect(2).says(&["1 changed file(s) are not text", "data.bin"]);
+    sandbox
+        .run("console", "alter gust --keep --why x")
+        .expect(2)
+        .says(&["a patch can hold text files of at most 1 MiB only", "changed, and not that: data.bin"]);
     fs::remove_file(sandbox.path("console/altered/gust/data.bin")).unwrap();
     std::os::unix::fs::symlink("/etc", sandbox.path("console/altered/gust/way")).unwrap();
     sandbox.run("console", "alter gust --keep --why x").expect(7).says(&["a link that points out of the package"]);

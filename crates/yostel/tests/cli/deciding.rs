@@ -228,3 +228,24 @@ fn a_collision_as_of_a_day_is_settled_as_of_that_day() {
     sandbox.run("console", "settle --as-of 2026-09-25T23:59:59Z 1").expect(0);
     assert!(sandbox.read("console/yostel.lock").contains("name = \"gust\"\nversion = \"3.0.0\""));
 }
+
+#[test]
+fn explain_sets_the_project_s_own_need_aside_and_what_it_offers_works() {
+    let sandbox = small_world();
+    project(&sandbox, "gust = \"=2.0.0\"", "rig = \"^0.9\"");
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "explain gust --instead 2.1.0").expect(0).stdout;
+    let says = "gust 2.1.0 is possible once your own need, gust =2.0.0, is changed; nothing else would move:";
+    assert!(told.contains(says) && told.contains("2.0.0 -> 2.1.0  console needs =2.1.0"), "{told}");
+    let text = sandbox.run("console", "explain gust --instead 2.1.0 --format json").expect(0).stdout;
+    let value: serde_json::Value = serde_json::from_str(&text).unwrap();
+    assert_eq!(value["instead"]["set-aside"][0]["accept"], "=2.0.0");
+    let next = told.lines().find_map(|line| line.strip_prefix("next: ")).unwrap();
+    let (add, lock) = next.split_once(", then ").unwrap();
+    sandbox.finish(&mut sandbox.shell("console", &format!("{add} && {lock}"))).expect(0);
+    assert!(sandbox.read("console/yostel.lock").contains("name = \"gust\"\nversion = \"2.1.0\""));
+    // What others need is not set aside.
+    let told = sandbox.run("console", "explain gust --instead 3.0.0").expect(0).stdout;
+    let says = "gust 3.0.0 is not possible, not even once your own need, gust ^2.1.0, is changed:";
+    assert!(told.contains(says) && told.contains("console needs rig ^0.9"), "{told}");
+}

@@ -114,9 +114,17 @@ fn a_registry_is_named_as_a_source_or_by_its_folder_wherever_one_is_named() {
     let manifest = sandbox.read("console/yostel.toml") + "[sources.valley]\nfolder = \"../made/valley\"\n";
     sandbox.write("console/yostel.toml", manifest);
     for words in ["registry list valley", "withdraw unit 1.0.0 --from valley --why old", "publish --to valley"] {
-        sandbox.run("console", words).expect(2).says(&["next: yostel registry create valley, to make one there"]);
+        sandbox
+            .run("console", words)
+            .expect(2)
+            .says(&["source valley: there is no folder", "yostel registry create valley"]);
     }
+    sandbox.run("console", "registry list statoin").expect(2).says(&["next: station exists, if that is the one"]);
     sandbox.run("console", "registry create valley").expect(0);
+    // What is offered where the folder is taken works.
+    let offered = sandbox.run("console", "registry create .").expect(2).says(&[". is not empty"]).stderr;
+    let command = offered.split("next: yostel ").nth(1).unwrap().split(',').next().unwrap().to_owned();
+    sandbox.run("console", &command).expect(0);
     assert!(sandbox.path("made/valley/registry.json").is_file());
     sandbox.run("console", "publish --to valley").expect(0);
 }

@@ -56,6 +56,11 @@ const REFUSALS: &[(&str, &str)] = &[
     ("collision", "need '\"valley/bell\" = \"*\"'; refuse lock"),
     ("constraint", "refuse add unit '>>1'"),
     ("disk-full", "trap '' XFSZ; ulimit -f 0; refuse lock"),
+    (
+        "document-too-long",
+        "{ printf '{\"format\": 1, \"name\": \"gust\", \"releases\": [], \"more\": \"'; head -c 33554300 /dev/zero | tr '\\0' x
+           printf '\"}'; } > ../station/releases/gust.json; refuse -C ../made/gust-2.1.0 publish --to ../../station",
+    ),
     ("foreign-manifest", "package kept; repository; need 'other = { git = \"../kept\" }'; refuse lock"),
     ("git", "need 'kept = { git = \"../kept\" }'; refuse lock"),
     ("git-address", "need 'kept = { git = \"git://example.org/kept\" }'; refuse lock"),

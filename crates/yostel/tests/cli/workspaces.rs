@@ -159,12 +159,13 @@ fn agreed_versions_bind_all_projects_and_gathering_them_moves_nothing() {
     project(&sandbox, "console", "console", "0.4.0", "scale = \">=1.0, <1.1\"\n");
     sandbox.run("work", "lock").expect(0);
     let told = sandbox.run("work", "agree").expect(0).stdout;
-    assert!(told.contains("No two projects have a constraint in common"), "{told}");
+    assert!(told.contains("There is nothing to agree on"), "{told}");
     assert!(told.contains("scale stays as it is: console >=1.0, <1.1, bell-lib ^1 and rope-lib ^1"), "{told}");
     project(&sandbox, "console", "console", "0.4.0", "scale = \"^1\"\n");
     sandbox.run("work", "lock").expect(0);
     let packages = |text: String| text.split_once("[[chosen]]").unwrap().1.to_owned();
     let before = packages(sandbox.read("work/yostel.lock"));
+    sandbox.run("work", "agree scael").expect(2).says(&["has no need named `scael`"]);
     let told = sandbox.run("work/libs", "agree scale").expect(0).stdout;
     assert!(told.contains("scale ^1, which bell-lib, console and rope-lib had"), "{told}");
     assert!(sandbox.read("work/yostel.toml").contains("[agreed]\nscale = \"^1\""));
