@@ -104,7 +104,8 @@ pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnosti
             tell("registry-occupied", format!("{shown} is not empty"), next)
         }
         RegistryError::NotARegistry(path) => {
-            tell("registry-missing", headline, format!("yostel registry create {}", context.show(path)))
+            tell("registry-missing", headline, "name a source of the manifest, or the folder of a registry")
+                .or(format!("yostel registry create {}, if it is empty and should become one", context.show(path)))
         }
         RegistryError::Format(_) => tell("registry-later-format", headline, "use a newer yostel"),
         RegistryError::NeedsElsewhere { needed, .. } => {
