@@ -16,11 +16,11 @@ use std::fs;
 use std::path::PathBuf;
 
 use jiff::Timestamp;
-use yostel_core::{Order, Version};
 use yostel_flows::{
     Keep, LockRequest, Settings, Silent, create_registry, current_platform, load_project, lock, publish,
 };
 use yostel_registry::ReleaseRemarks;
+use yostel_versions::{Order, Version};
 
 /// A small generator of numbers (xorshift, Marsaglia 2003): the standard library has none, and this one needs no taste.
 struct Random(u64);

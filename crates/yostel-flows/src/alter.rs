@@ -2,11 +2,12 @@
 
 use std::path::{Path, PathBuf};
 
-use yostel_core::{PackageName, Patch, Version, add_alter, remove_alter};
+use yostel_documents::{PackageName, Patch, add_alter, remove_alter};
 use yostel_files::Folder;
 use yostel_store::{
     Cache, FileChange, HeldProject, OpenPackage, PlannedPackage, Project, altered_folder, dropped_patch,
 };
+use yostel_versions::Version;
 
 use crate::environment::planned_package;
 use crate::error::{FlowError, NotAltered};
@@ -111,7 +112,7 @@ pub fn show_alter(
         return Err(not_altered(package, NotAltered::NotOpen));
     }
     let patch = project.patches()?.patch(package)?;
-    let change = |file: yostel_core::FilePatch| FileChange {
+    let change = |file: yostel_documents::FilePatch| FileChange {
         path: file.path.clone(),
         before: file.before,
         after: file.after,

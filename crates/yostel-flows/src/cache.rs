@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::BufReader;
 use std::path::Path;
 
-use yostel_core::Lockfile;
+use yostel_documents::Lockfile;
 use yostel_files::write_atomically_with;
 use yostel_store::{
     Cache, CacheEntry, CacheReport, CacheStats, Carried, InUse, KitError, Loaded, PruneRule, Pruned,

@@ -2,10 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{
-    AskedBy, Asker, Chosen, Declared, Lockfile, PackageName, Purpose, Requirement, Version, run_purpose,
-};
+use yostel_documents::{AskedBy, Asker, Chosen, Declared, Lockfile, PackageName, Purpose, Requirement, run_purpose};
 use yostel_store::{InstallPlan, Link, PlannedPackage};
+use yostel_versions::Version;
 
 use crate::error::FlowError;
 use crate::patches::Patches;

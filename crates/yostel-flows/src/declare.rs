@@ -4,12 +4,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use yostel_core::{
-    Accept, ArchiveDigest, Constraint, EditError, Elsewhere, GitPlace, NeedForm, Origin, PackageName, Purpose, Release,
-    Sha256, SourceName, Version, add_agreed, add_need, new_manifest, remove_need,
+use yostel_documents::{
+    ArchiveDigest, EditError, Elsewhere, GitPlace, NeedForm, Origin, PackageName, Purpose, Release, Sha256, SourceName,
+    add_agreed, add_need, new_manifest, remove_need,
 };
 use yostel_files::{Disk, Folder, write_atomically};
 use yostel_sources::{ArchiveError, commit_of, open_archive};
+use yostel_versions::{Accept, Constraint, Version};
 
 use crate::error::FlowError;
 use crate::lock::unknown_package;

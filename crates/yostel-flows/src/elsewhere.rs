@@ -5,15 +5,16 @@
 
 use std::io::Read;
 
-use yostel_core::{
+use yostel_documents::{
     ANY_PLATFORM, ArchiveDigest, Artifact, Elsewhere, EntryKind, GitPlace, LockedPackage, Lockfile, Manifest, Offers,
-    Origin, PackageDocument, PackageName, Release, TreeDigest, Version, run_purpose,
+    Origin, PackageDocument, PackageName, Release, TreeDigest, run_purpose,
 };
 use yostel_files::{FileError, Folder};
 use yostel_sources::{CommitFiles, GitConfig, SourceSet, commit_of, fetch_commit, open_archive};
 use yostel_store::{
     Cache, Contents, PackError, StagedArchive, StagedTree, UnpackConfig, WorkFolder, is_left_out, pack_plain,
 };
+use yostel_versions::Version;
 
 use crate::error::{FlowError, ForeignProblem};
 use crate::install::refused_by;

@@ -3,9 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use yostel_core::{Manifest, PackageName, Purpose, Version, is_loading_variable, nearest};
+use yostel_documents::{Manifest, PackageName, Purpose, is_loading_variable, nearest};
 use yostel_files::read_text_of;
 use yostel_store::{Cache, InstallPlan, PlannedPackage, Project, STATE_FOLDER};
+use yostel_versions::Version;
 
 use crate::compose::plan_of;
 use crate::error::FlowError;

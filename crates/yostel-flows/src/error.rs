@@ -4,14 +4,16 @@ use std::io;
 use std::ops::Range;
 use std::path::PathBuf;
 
-use yostel_core::{
-    Accept, BindError, Collision, Difference, Dispute, EditError, LockfileError, ManifestProblem, Origin, PackageName,
-    PatchError, Purpose, Requirement, ResolveError, SourceName, Version,
+use yostel_documents::{
+    Difference, Dispute, EditError, LockfileError, ManifestProblem, Origin, PackageName, PatchError, Purpose,
+    Requirement, SourceName,
 };
 use yostel_files::FileError;
 use yostel_registry::RegistryError;
+use yostel_resolve::{Collision, ResolveError};
 use yostel_sources::{ArchiveError, GitError, SourceError, SourceErrorKind};
 use yostel_store::{AdmitError, AlterError, ErrorClass, KitError};
+use yostel_versions::{Accept, BindError, Version};
 
 use crate::republished::{Republished, Seen};
 use crate::workspace::WorkspaceProblem;

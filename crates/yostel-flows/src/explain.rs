@@ -2,11 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use yostel_core::{
-    Accept, Asker, Collision, Lockfile, Move, Outcome, PackageDocument, PackageName, Problem, Reason, Requirement,
-    Resolver, Version, Why, nearest, run_purpose, why,
-};
+use yostel_documents::{Asker, Lockfile, PackageDocument, PackageName, Requirement, nearest, run_purpose};
+use yostel_findings::Move;
+use yostel_resolve::{Collision, Outcome, Problem, Reason, Resolver, Why, why};
 use yostel_store::{Cache, for_each_in_parallel};
+use yostel_versions::{Accept, Version};
 
 use crate::error::{FlowError, WishPlace};
 use crate::lock::{Keep, drive, places_of, rules_of, versions_of};

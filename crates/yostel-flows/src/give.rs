@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use yostel_core::{PackageDocument, PackageName};
+use yostel_documents::{PackageDocument, PackageName};
 use yostel_registry::{Published, Registry, ReleaseRemarks};
 
 use crate::error::FlowError;

@@ -4,12 +4,13 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::Mutex;
 
-use yostel_core::{Artifact, FilePatch, Lockfile, Origin, PackageName, Purpose, Seal, TreeDigest, TreeFile, Version};
+use yostel_documents::{Artifact, FilePatch, Lockfile, Origin, PackageName, Purpose, Seal, TreeDigest, TreeFile};
 use yostel_sources::{Source, SourceErrorKind, SourceSet};
 use yostel_store::{
     AdmitError, Cache, FileChange, Installed, Placing, PlannedPackage, Project, ProjectRecord, StagedArchive,
     StagedTree, TreeDifference, Trust, UnpackConfig, for_each_in_parallel,
 };
+use yostel_versions::Version;
 
 use crate::compose::{Selection, plan_of};
 use crate::error::FlowError;

@@ -2,7 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use yostel_core::{Duplicate, EditSet, Lockfile, Outcome, PackageName, Problem, Resolver, WishEdit};
+use yostel_documents::{Lockfile, PackageName};
+use yostel_findings::Duplicate;
+use yostel_resolve::{EditSet, Outcome, Problem, Resolver, WishEdit};
 use yostel_sources::SourceSet;
 use yostel_store::Cache;
 

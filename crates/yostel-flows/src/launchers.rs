@@ -3,8 +3,9 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use yostel_core::{Asker, Declared, Lockfile, Offers, PackageName, Version, run_purpose};
+use yostel_documents::{Asker, Declared, Lockfile, Offers, PackageName, run_purpose};
 use yostel_store::{LAUNCH, STATE_FOLDER};
+use yostel_versions::Version;
 
 use crate::project::LoadedProject;
 

@@ -1,4 +1,4 @@
-//! One function a use case, joining core, store, sources and registry.
+//! One function a use case, joining the rooms below.
 //!
 //! A flow takes values, reports to an [`Observer`] and returns a value or a [`FlowError`]. It never prints, never
 //! exits, and never reads arguments, the environment or the clock: those come in by [`Settings`].

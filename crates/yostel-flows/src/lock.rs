@@ -7,14 +7,19 @@ use std::sync::{Arc, mpsc};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use yostel_core::{
-    Arrival, Claims, Collision, Declared, Dispute, Disputed, Glance, LockedPackage, Lockfile, Move, Origin, Outcome,
-    Overridden, PackageDocument, PackageName, Phase, Problem, Resolution, ResolveError, Resolver, Rules, Seal,
-    SearchStats, Step, Take, Unfinished, Version, nearest, overridden,
+use yostel_documents::{
+    Claims, Declared, Dispute, Disputed, Glance, LockedPackage, Lockfile, Origin, PackageDocument, PackageName, Seal,
+    Take, nearest,
 };
 use yostel_files::{Disk, Folder};
+use yostel_findings::Move;
+use yostel_resolve::{
+    Arrival, Collision, Outcome, Overridden, Phase, Problem, Resolution, ResolveError, Resolver, Rules, SearchStats,
+    Step, Unfinished, overridden,
+};
 use yostel_sources::SourceSet;
 use yostel_store::{Cache, for_each_in_parallel};
+use yostel_versions::Version;
 
 use crate::error::{FlowError, RulePlace, WishPlace};
 use crate::observer::{Event, Observer};
@@ -534,7 +539,7 @@ fn kept_below_newest(
     documents: &BTreeMap<PackageName, PackageDocument>,
     moves: &[Move],
 ) -> Vec<(PackageName, Version, Version)> {
-    yostel_core::outdated(lockfile, documents)
+    yostel_findings::outdated(lockfile, documents)
         .into_iter()
         .filter(|outdated| !moves.iter().any(|m| m.package == outdated.package))
         .filter_map(|outdated| Some((outdated.package, outdated.locked, outdated.admitted?)))

@@ -2,10 +2,11 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{
-    Accept, Asker, Dispute, Disputed, Duplicate, LockedPackage, Origin, Outdated, PackageName, Purpose, Requirement,
-    TreeDigest, Version, duplicates, outdated, run_purpose,
+use yostel_documents::{
+    Asker, Dispute, Disputed, LockedPackage, Origin, PackageName, Purpose, Requirement, TreeDigest, run_purpose,
 };
+use yostel_findings::{Duplicate, Outdated, duplicates, outdated};
+use yostel_versions::{Accept, Version};
 
 use crate::error::FlowError;
 use crate::join::{Joining, joinings};

@@ -1,6 +1,6 @@
 //! What a flow tells while it works: for progress on a terminal, and for tests that assert what was not done.
 
-use yostel_core::PackageName;
+use yostel_documents::PackageName;
 
 /// Something that just happened or is about to.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use yostel_core::{
+use yostel_documents::{
     Alteration, Artifact, ContentDigest, Declared, LockedPackage, Lockfile, PackageName, Patch, TreeDigest,
 };
 use yostel_files::Folder;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use yostel_core::{Elsewhere, GitPlace, Manifest, PackageName, run_purpose};
+use yostel_documents::{Elsewhere, GitPlace, Manifest, PackageName, run_purpose};
 
 use crate::error::{FlowError, PathProblem};
 use crate::project::{LoadedProject, MANIFEST_NAME, PathPackage, read_text};

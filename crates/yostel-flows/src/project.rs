@@ -6,12 +6,13 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use yostel_core::{
-    Accept, Elsewhere, Glance, Live, Lockfile, Manifest, Need, Numbering, Origin, Overrides, PackageDocument,
-    PackageName, Release, Requirement, Version, run_purpose,
+use yostel_documents::{
+    Elsewhere, Glance, Live, Lockfile, Manifest, Need, Origin, Overrides, PackageDocument, PackageName, Release,
+    Requirement, run_purpose,
 };
 use yostel_files::{Folder, is_unfinished, read_text_of, remove_unfinished};
 use yostel_sources::{FolderSource, Patience, SourceSet};
+use yostel_versions::{Accept, Numbering, Version};
 
 use crate::error::{FlowError, WishPlace};
 use crate::workspace::{ProjectFile, has_project, plain_path, read_projects};
@@ -245,14 +246,14 @@ pub(crate) fn line_of(text: &str, span: &std::ops::Range<usize>) -> usize {
 }
 
 /// Returns the version of what lies somewhere and how it numbers: `0.0.0`, where nothing says so.
-pub(crate) fn version_of(project: Option<&yostel_core::Project>) -> (Version, Numbering) {
+pub(crate) fn version_of(project: Option<&yostel_documents::Project>) -> (Version, Numbering) {
     let numbering = project.map(|project| project.numbering).unwrap_or_default();
     let version = project.and_then(|project| project.version.clone());
     let none = || numbering.parse_version("0.0.0").expect("that is a version in any order");
     (version.unwrap_or_else(none), numbering)
 }
 
-fn live_of(origin: Origin, project: Option<&yostel_core::Project>, needs: BTreeMap<PackageName, Accept>) -> Live {
+fn live_of(origin: Origin, project: Option<&yostel_documents::Project>, needs: BTreeMap<PackageName, Accept>) -> Live {
     let (version, numbering) = version_of(project);
     Live { origin, version, numbering, needs }
 }

@@ -4,8 +4,10 @@
 //! proposal, and a proposal alone is written. What is written was read back first, so that no lockfile ever gets its name
 //! that the next command cannot read.
 
-use yostel_core::{Declared, Lockfile, Move, MoveKind, Origin, PackageName, Resolution, compare};
+use yostel_documents::{Declared, Lockfile, Origin, PackageName};
 use yostel_files::write_atomically;
+use yostel_findings::{Move, MoveKind, compare};
+use yostel_resolve::Resolution;
 use yostel_store::Cache;
 
 use crate::error::FlowError;
@@ -54,7 +56,7 @@ impl Proposal {
     ) -> Result<Self, FlowError> {
         forced_inside_agreed(basis.project, resolution)?;
         #[allow(clippy::disallowed_methods, reason = "this is the one place")]
-        let mut lockfile = Lockfile::from_resolution(basis.declared, resolution);
+        let mut lockfile = resolution.to_lockfile(basis.declared);
         let here_only = only_here(&lockfile);
         if basis.shareable && !here_only.is_empty() {
             return Err(FlowError::NotShareable(here_only));
@@ -108,7 +110,7 @@ impl Proposal {
 /// Tells what would move, for a question: what is made is not written, and nothing is refused.
 pub(crate) fn moves_to(resolution: &Resolution, declared: &Declared, before: &Lockfile) -> Vec<Move> {
     #[allow(clippy::disallowed_methods, reason = "it is compared, and never written")]
-    let mut after = Lockfile::from_resolution(declared, resolution);
+    let mut after = resolution.to_lockfile(declared);
     // What patches make of other releases is not asked here.
     for (name, locked) in after.chosen.iter_mut() {
         locked.altered = before.chosen.get(name).and_then(|was| was.altered.clone());

@@ -2,9 +2,10 @@
 
 use std::path::PathBuf;
 
-use yostel_core::{Artifact, Lockfile, PackageName, Version};
+use yostel_documents::{Artifact, Lockfile, PackageName};
 use yostel_sources::{Source, SourceSet};
 use yostel_store::{Cache, FileChange, UnpackConfig, changes_between};
+use yostel_versions::Version;
 
 use crate::install::{fetch, place_of};
 use crate::observer::Observer;

@@ -3,11 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
-use yostel_core::{
-    Declared, EditSet, MoveKind, NeedForm, Outcome, PackageName, Problem, Purpose, Requirement, Resolution, Resolver,
-    WishEdit, add_coexist, add_need, remove_need,
-};
+use yostel_documents::{Declared, NeedForm, PackageName, Purpose, Requirement, add_coexist, add_need, remove_need};
 use yostel_files::write_atomically;
+use yostel_findings::MoveKind;
+use yostel_resolve::{EditSet, Outcome, Problem, Resolution, Resolver, WishEdit};
 use yostel_store::Cache;
 
 use crate::error::FlowError;

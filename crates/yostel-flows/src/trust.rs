@@ -7,7 +7,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 
-use yostel_core::{
+use yostel_documents::{
     Artifact, Claims, Declared, Dispute, Disputed, Identity, LockedPackage, Lockfile, PackageDocument, PackageName,
 };
 use yostel_store::{Cache, for_each_in_parallel};

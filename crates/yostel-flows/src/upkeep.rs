@@ -3,9 +3,11 @@
 
 use std::ops::Range;
 
-use yostel_core::{Lockfile, Outcome, PackageName, Problem, Resolver, Rules, Version};
+use yostel_documents::{Lockfile, PackageName};
+use yostel_resolve::{Outcome, Problem, Resolver, Rules};
 use yostel_sources::SourceSet;
 use yostel_store::Cache;
+use yostel_versions::Version;
 
 use crate::error::FlowError;
 use crate::lock::{Driven, Keep, drive, rules_of, versions_of};

@@ -6,7 +6,7 @@ use std::io;
 use std::ops::Range;
 use std::path::{Component, Path, PathBuf};
 
-use yostel_core::{Manifest, PackageName, Workspace, WorkspaceEntry};
+use yostel_documents::{Manifest, PackageName, Workspace, WorkspaceEntry};
 use yostel_store::for_each_in_parallel;
 
 use crate::error::FlowError;

@@ -12,19 +12,19 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use yostel_core::{
-    ANY_PLATFORM, DocumentError, Manifest, Numbering, Offers, Others, PackageDocument, PackageName, Release, Version,
-    VersionError, Withdrawal, run_purpose,
+use yostel_documents::{
+    ANY_PLATFORM, DocumentError, Manifest, Offers, Others, PackageDocument, PackageName, Release, Withdrawal,
+    run_purpose,
+};
+use yostel_documents::{
+    MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, archive_file, document_file,
 };
 use yostel_files::{Disk, FileError, Folder, Kind, is_unfinished, remove_unfinished};
-use yostel_sources::{MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, RegistryHead, archive_file, document_file};
 use yostel_store::{PackError, Packed, pack};
+use yostel_versions::{Numbering, Version, VersionError};
 
 /// The manifest's file name inside a package.
 const MANIFEST_FILE: &str = "yostel.toml";
-
-/// What says that a folder is a registry.
-const HEAD: &str = "registry.json";
 
 /// Who writes holds a lock on it.
 const GUARD: &str = ".guard";
@@ -156,13 +156,13 @@ impl Registry {
     pub fn create(folder: &Path, name: &str) -> Result<Self, RegistryError> {
         let at = Folder::make_on(&Disk::default(), folder)?;
         if !at.entries()?.is_empty() {
-            return Err(RegistryError::Occupied(folder.to_owned(), at.has(HEAD, Kind::File)));
+            return Err(RegistryError::Occupied(folder.to_owned(), at.has(REGISTRY_HEAD, Kind::File)));
         }
         for part in ["releases", "archives/sha256", "advisories"] {
             at.make_folders(part)?;
         }
         let head = RegistryHead { name: name.to_owned(), format: REGISTRY_FORMAT };
-        at.write_atomically(HEAD, head.write().as_bytes())?;
+        at.write_atomically(REGISTRY_HEAD, head.write().as_bytes())?;
         Ok(Self { folder: at, head })
     }
 
@@ -176,7 +176,7 @@ impl Registry {
             return Err(not_one());
         }
         let at = Folder::open(folder)?;
-        let text = match at.read_text(HEAD, MOST_HEAD) {
+        let text = match at.read_text(REGISTRY_HEAD, MOST_HEAD) {
             Err(error) if error.is_not_found() => return Err(not_one()),
             text => text?,
         };
@@ -354,7 +354,7 @@ impl Registry {
 fn release_of(
     manifest: &Manifest,
     version: Version,
-    artifact: yostel_core::Artifact,
+    artifact: yostel_documents::Artifact,
     now: Timestamp,
     remarks: ReleaseRemarks,
 ) -> Release {

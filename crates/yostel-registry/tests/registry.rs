@@ -8,9 +8,9 @@ use std::fs;
 use std::path::Path;
 
 use jiff::Timestamp;
-use yostel_core::{Manifest, PackageName};
+use yostel_documents::archive_file;
+use yostel_documents::{Manifest, PackageName};
 use yostel_registry::{Registry, RegistryError, ReleaseRemarks};
-use yostel_sources::archive_file;
 
 fn package(folder: &Path, version: &str, extra: &str) -> Manifest {
     fs::create_dir_all(folder).unwrap();

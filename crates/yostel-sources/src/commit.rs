@@ -1,7 +1,7 @@
 //! What git lists of a commit (`git ls-tree -r -z -l`, git-ls-tree(1), "Output Format"), read without trust in it: who
 //! makes a commit says what is in it.
 
-use yostel_core::{EntryKind, check_entry_path};
+use yostel_documents::{EntryKind, check_entry_path};
 
 /// Most files of a commit; packages may have no more either.
 const MOST_FILES: usize = 200_000;

@@ -3,7 +3,7 @@
 use std::io;
 use std::path::PathBuf;
 
-use yostel_core::{ArchiveDigest, DocumentError, PackageName, SourceName};
+use yostel_documents::{ArchiveDigest, DocumentError, PackageName, SourceName};
 
 /// A source that could not do what was asked of it.
 #[derive(Debug, thiserror::Error)]

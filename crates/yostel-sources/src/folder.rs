@@ -1,64 +1,16 @@
 //! A registry in a folder: plain files, laid out as docs/formats.md §4 says.
 
 use std::io::Read;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
-use yostel_core::{ArchiveDigest, PackageDocument, PackageName, SourceName};
+use yostel_documents::{
+    ArchiveDigest, MOST_DOCUMENT, MOST_HEAD, PackageDocument, PackageName, REGISTRY_FORMAT, REGISTRY_HEAD,
+    RegistryHead, SourceName, archive_files, document_file,
+};
 use yostel_files::{FileError, Folder};
 
 use crate::Source;
 use crate::error::{SourceError, SourceErrorKind};
-
-/// The registry format this version reads and writes.
-pub const REGISTRY_FORMAT: u32 = 1;
-
-/// Longest `registry.json` that is read, in bytes.
-pub const MOST_HEAD: u64 = 1 << 20;
-
-/// Longest document of a package that is read, in bytes: tens of thousands of releases.
-pub const MOST_DOCUMENT: u64 = 32 << 20;
-
-/// What `registry.json` says.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RegistryHead {
-    /// The registry's name.
-    pub name: String,
-    /// Its format.
-    pub format: u32,
-}
-
-impl RegistryHead {
-    /// Reads `registry.json`; nothing when it is not one.
-    pub fn parse(text: &str) -> Option<Self> {
-        let value: serde_json::Value = serde_json::from_str(text).ok()?;
-        let format = u32::try_from(value.get("format")?.as_u64()?).ok()?;
-        Some(Self { name: value.get("name")?.as_str()?.to_owned(), format })
-    }
-
-    /// Writes `registry.json`.
-    pub fn write(&self) -> String {
-        format!("{{\n  \"format\": {},\n  \"name\": {}\n}}\n", self.format, serde_json::Value::from(self.name.as_str()))
-    }
-}
-
-/// Returns where a package's document lies below a registry.
-pub fn document_file(package: &PackageName) -> PathBuf {
-    Path::new("releases").join(format!("{}.json", package.to_path_element()))
-}
-
-/// Endings of archives; the first is what we write.
-const ENDINGS: [&str; 3] = ["tar.zst", "tar.gz", "zip"];
-
-/// Returns where an archive that we write lies below a registry.
-pub fn archive_file(digest: ArchiveDigest) -> PathBuf {
-    archive_files(digest).next().expect("there is at least one ending")
-}
-
-/// Returns where an archive may lie below a registry.
-fn archive_files(digest: ArchiveDigest) -> impl Iterator<Item = PathBuf> {
-    let folder = Path::new("archives/sha256");
-    ENDINGS.iter().map(move |ending| folder.join(format!("{}.{ending}", digest.to_hex())))
-}
 
 /// A registry in a folder. The folder is reached as the manifest names it, and nothing in it through a link.
 #[derive(Debug)]
@@ -78,7 +30,7 @@ impl FolderSource {
             return Err(fail(SourceErrorKind::Missing(folder)));
         }
         let opened = Folder::open(&folder).map_err(|error| fail(unread(error)))?;
-        let head = match opened.read_text("registry.json", MOST_HEAD) {
+        let head = match opened.read_text(REGISTRY_HEAD, MOST_HEAD) {
             Ok(text) => RegistryHead::parse(&text),
             Err(error) if error.is_not_found() => None,
             Err(error) => return Err(fail(unread(error))),

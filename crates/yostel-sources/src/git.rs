@@ -9,7 +9,7 @@ use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, ChildStdout, Command, ExitStatus, Stdio};
 
-use yostel_core::GitAt;
+use yostel_documents::GitAt;
 
 use crate::child::{Ended, run_within};
 use crate::commit::{CommitFault, CommitFile};

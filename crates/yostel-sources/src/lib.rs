@@ -17,12 +17,12 @@ mod set;
 
 use std::io::Read;
 
-use yostel_core::{ArchiveDigest, PackageDocument, PackageName, SourceName};
+use yostel_documents::{ArchiveDigest, PackageDocument, PackageName, SourceName};
 
 pub use archive::{ArchiveError, open_archive};
 pub use commit::{CommitFault, CommitFile};
 pub use error::{SourceError, SourceErrorKind};
-pub use folder::{FolderSource, MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, RegistryHead, archive_file, document_file};
+pub use folder::FolderSource;
 pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit};
 pub use patience::Patience;
 pub use set::SourceSet;

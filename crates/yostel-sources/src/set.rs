@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use yostel_core::{NamePattern, Origin, PackageDocument, PackageName, SourceName};
+use yostel_documents::{NamePattern, Origin, PackageDocument, PackageName, SourceName};
 
 use crate::Source;
 use crate::error::{SourceError, SourceErrorKind};

@@ -7,8 +7,8 @@
 use std::io::Read;
 use std::path::Path;
 
-use yostel_core::{ArchiveDigest, NamePattern, PackageName, Word};
-use yostel_sources::{FolderSource, RegistryHead, Source, SourceErrorKind, SourceSet, archive_file, document_file};
+use yostel_documents::{ArchiveDigest, NamePattern, PackageName, RegistryHead, Word, archive_file, document_file};
+use yostel_sources::{FolderSource, Source, SourceErrorKind, SourceSet};
 
 fn registry(folder: &Path, package: &str, version: &str) -> Box<dyn Source> {
     let name = PackageName::parse(package).unwrap();

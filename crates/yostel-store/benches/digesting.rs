@@ -6,7 +6,7 @@
 use std::fs;
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
-use yostel_core::ArchiveDigest;
+use yostel_documents::ArchiveDigest;
 use yostel_files::Folder;
 use yostel_store::{UnpackConfig, compare_tree, pack, unpack};
 

@@ -5,7 +5,7 @@ use std::ffi::OsStr;
 use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 
-use yostel_core::{
+use yostel_documents::{
     ContentDigest, Entry, EntryKind, LinkFault, Listing, Patch, Rejected, TreeDigest, TreeFile, check_links, fold,
 };
 use yostel_files::{FileError, Nearby};

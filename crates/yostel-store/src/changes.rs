@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use yostel_core::{Artifact, ContentDigest, EntryKind, FilePatch, Listing, TreeDigest, TreeFile};
+use yostel_documents::{Artifact, ContentDigest, EntryKind, FilePatch, Listing, TreeDigest, TreeFile};
 use yostel_files::{FileError, Folder};
 
 use crate::cache::Cache;
@@ -51,7 +51,7 @@ pub fn changes_between(old: (&Folder, &Listing), new: (&Folder, &Listing)) -> Re
             continue;
         }
         let short = [before, after].iter().flatten().all(|entry| entry.size <= MOST_TOLD);
-        let read = |folder: &Folder, entry: Option<&yostel_core::Entry>| {
+        let read = |folder: &Folder, entry: Option<&yostel_documents::Entry>| {
             entry.map(|entry| read_file(folder, path, entry.kind)).transpose()
         };
         let patch = match short {

@@ -2,7 +2,7 @@
 
 use std::io;
 
-use yostel_core::{ArchiveDigest, LinkFault, TreeDigest};
+use yostel_documents::{ArchiveDigest, LinkFault, TreeDigest};
 use yostel_files::FileError;
 
 /// What helps against an error.

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::{self, Read, Write};
 use std::time::{Duration, SystemTime};
 
-use yostel_core::{
+use yostel_documents::{
     ANY_PLATFORM, ArchiveDigest, Artifact, ContentDigest, Entry, EntryKind, Listing, Sha256, check_entry_path,
     check_links,
 };

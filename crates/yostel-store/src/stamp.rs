@@ -7,7 +7,7 @@
 
 use std::os::unix::ffi::OsStrExt;
 
-use yostel_core::{Sha256, to_hex};
+use yostel_documents::{Sha256, to_hex};
 use yostel_files::{FileError, Folder, Kind};
 
 /// Returns the stamp of everything below a folder.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Read;
 use std::os::unix::ffi::OsStrExt;
 
-use yostel_core::{ContentDigest, Entry, EntryKind, Listing, Sha256, check_entry_path, check_links};
+use yostel_documents::{ContentDigest, Entry, EntryKind, Listing, Sha256, check_entry_path, check_links};
 use yostel_files::{FileError, Folder, Kind, Meta};
 
 /// One way in which a tree is not what its listing says.

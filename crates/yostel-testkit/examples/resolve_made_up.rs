@@ -15,7 +15,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
 use varisat::{ExtendFormula, Lit};
-use yostel_core::{Formula, Outcome, PackageName, Resolution, Resolver, SearchStats, Step};
+use yostel_documents::PackageName;
+use yostel_resolve::{Formula, Outcome, Resolution, Resolver, SearchStats, Step};
 use yostel_testkit::{LargeWorld, World, colouring, dress, pigeonhole, three_sat, trap};
 
 fn main() {

@@ -4,7 +4,9 @@
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{Choice, Origin, PackageName, Problem, Resolution, Take, Version, Word, requirements_of, satisfies};
+use yostel_documents::{Origin, PackageName, Take, Word};
+use yostel_resolve::{Choice, Problem, Resolution, requirements_of, satisfies};
+use yostel_versions::Version;
 
 use crate::World;
 
@@ -64,9 +66,9 @@ fn better(world: &World, problem: &Problem, a: &Resolution, b: &Resolution) -> O
     if order.is_ne() {
         return order;
     }
-    let bound = |wish: &yostel_core::Requirement| problem.rules.overrides.bound(wish).package;
+    let bound = |wish: &yostel_documents::Requirement| problem.rules.overrides.bound(wish).package;
     // What counts on none of the listed platforms is no need.
-    let counts = |need: &yostel_core::Requirement, asker: Option<&yostel_core::Release>| {
+    let counts = |need: &yostel_documents::Requirement, asker: Option<&yostel_documents::Release>| {
         let platforms = &problem.rules.platforms;
         let on = |p: &String| need.accept.covers(p) && asker.is_none_or(|asker| asker.serves(p));
         platforms.is_empty() || platforms.iter().any(on)

@@ -7,12 +7,10 @@
 use std::io::Cursor;
 use std::path::{Component, Path};
 
-use yostel_core::{
-    Accept, Identity, Listing, Lockfile, Manifest, Numbering, Order, PackageDocument, PackageName, Patch, TreeFile,
-    Version,
-};
+use yostel_documents::{Identity, Listing, Lockfile, Manifest, PackageDocument, PackageName, Patch, TreeFile};
 use yostel_sources::CommitFile;
 use yostel_store::{Cache, UnpackConfig, unpack};
+use yostel_versions::{Accept, Numbering, Order, Version};
 
 /// Reads a manifest, and edits one that can be read.
 pub fn manifest(data: &[u8]) {
@@ -21,9 +19,9 @@ pub fn manifest(data: &[u8]) {
     Manifest::offers_of(text);
     if let Ok(manifest) = Manifest::parse(text) {
         let name = PackageName::parse("a/b").expect("that is a name");
-        let purpose = yostel_core::run_purpose();
-        let need = yostel_core::NeedForm::Accept(Accept::anything());
-        if let Ok(edit) = yostel_core::add_need(text, &purpose, &name, &need) {
+        let purpose = yostel_documents::run_purpose();
+        let need = yostel_documents::NeedForm::Accept(Accept::anything());
+        if let Ok(edit) = yostel_documents::add_need(text, &purpose, &name, &need) {
             assert!(
                 Manifest::parse(&edit.text).is_ok() || manifest.needs.is_empty(),
                 "an edit broke it: {}",
@@ -39,7 +37,7 @@ pub fn lockfile(data: &[u8]) {
     Lockfile::glance(text);
     let sealed = text.split_once("seal = ").and_then(|(head, rest)| {
         let (_, body) = rest.split_once('\n')?;
-        Some(format!("{head}seal = \"{}\"\n{body}", yostel_core::Seal::of(body.replace("\r\n", "\n").as_bytes())))
+        Some(format!("{head}seal = \"{}\"\n{body}", yostel_documents::Seal::of(body.replace("\r\n", "\n").as_bytes())))
     });
     for text in [text.to_owned(), sealed.unwrap_or_default()] {
         if let Ok(lockfile) = Lockfile::parse(&text) {
@@ -60,8 +58,8 @@ pub fn document(data: &[u8]) {
 /// Reads the head of a registry.
 pub fn head(data: &[u8]) {
     let Ok(text) = std::str::from_utf8(data) else { return };
-    if let Some(head) = yostel_sources::RegistryHead::parse(text) {
-        assert_eq!(yostel_sources::RegistryHead::parse(&head.write()), Some(head));
+    if let Some(head) = yostel_documents::RegistryHead::parse(text) {
+        assert_eq!(yostel_documents::RegistryHead::parse(&head.write()), Some(head));
     }
 }
 
@@ -86,7 +84,7 @@ pub fn patch(data: &[u8]) {
     let Ok(text) = std::str::from_utf8(data) else { return };
     let Ok(patch) = Patch::parse(text) else { return };
     assert_eq!(Patch::parse(&patch.write()).map(|again| again.files.len()), Ok(patch.files.len()));
-    let file = TreeFile { kind: yostel_core::EntryKind::File, content: b"one\ntwo\nthree\n".to_vec() };
+    let file = TreeFile { kind: yostel_documents::EntryKind::File, content: b"one\ntwo\nthree\n".to_vec() };
     for change in &patch.files {
         change.apply(Some(&file)).ok();
         change.apply(None).ok();

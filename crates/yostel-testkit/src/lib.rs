@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 #![deny(missing_docs)]
 
+pub mod any;
 mod brute;
 pub mod fuzz;
 mod hard;

@@ -12,10 +12,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use yostel_core::{
-    Accept, ArchiveDigest, Arrival, Artifact, Asker, Numbering, Offers, Origin, Outcome, PackageDocument, PackageName,
-    Problem, Release, Requirement, ResolveError, Resolver, Step, TreeDigest, Version, Withdrawal, Word, run_purpose,
+use yostel_documents::{
+    ArchiveDigest, Artifact, Asker, Offers, Origin, PackageDocument, PackageName, Release, Requirement, TreeDigest,
+    Withdrawal, Word, run_purpose,
 };
+use yostel_resolve::{Arrival, Outcome, Problem, ResolveError, Resolver, Step};
+use yostel_versions::{Accept, Numbering, Version};
 
 /// Wishes and releases.
 #[derive(Debug, Clone, Default)]

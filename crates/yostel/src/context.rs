@@ -6,8 +6,10 @@ use std::time::{Duration, SystemTime};
 
 use jiff::Timestamp;
 use serde_json::json;
-use yostel_core::{Diagnostic, Order, PackageName, Version};
+use yostel_answers::Diagnostic;
+use yostel_documents::PackageName;
 use yostel_flows::{FlowError, LoadedProject, Patience, Settings, current_platform, load_manifests, load_project};
+use yostel_versions::{Order, Version};
 
 use crate::args::{Arguments, Color, Format};
 use crate::commands::{Answer, Door};

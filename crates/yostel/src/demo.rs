@@ -12,7 +12,8 @@ use std::process::Command;
 
 use jiff::Timestamp;
 use serde::Deserialize;
-use yostel_core::{Diagnostic, PackageName};
+use yostel_answers::Diagnostic;
+use yostel_documents::PackageName;
 use yostel_files::FileError;
 use yostel_flows::{FlowError, Settings, create_registry, load_project, publish, withdraw};
 use yostel_registry::ReleaseRemarks;

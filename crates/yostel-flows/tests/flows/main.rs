@@ -12,13 +12,14 @@ use std::path::PathBuf;
 use std::sync::Mutex;
 
 use jiff::Timestamp;
-use yostel_core::{Order, PackageName, Version};
+use yostel_documents::PackageName;
 use yostel_flows::{
     Counterfactual, Environment, Event, FlowClass, FlowError, InstallRequest, Keep, LoadedProject, LockReport,
     LockRequest, Observer, Settings, Silent, Write, apply_settlement, create_registry, environment, explain, install,
     load_project, lock, publish, settle, verify, where_is,
 };
 use yostel_registry::ReleaseRemarks;
+use yostel_versions::{Order, Version};
 
 /// Writes down every event but the counting ones.
 #[derive(Default)]

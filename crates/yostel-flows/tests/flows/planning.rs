@@ -3,10 +3,9 @@
 use std::collections::BTreeSet;
 
 use proptest::prelude::*;
-use yostel_core::{
-    ArchiveDigest, Artifact, Declared, Lockfile, Outcome, PackageName, Resolution, TreeDigest, Word, run_purpose,
-};
+use yostel_documents::{ArchiveDigest, Artifact, Declared, Lockfile, PackageName, TreeDigest, Word, run_purpose};
 use yostel_flows::{FlowError, Keep, Patches, Selection, Write, plan_of};
+use yostel_resolve::{Outcome, Resolution};
 
 use crate::{RELEASES, World};
 
@@ -85,7 +84,7 @@ proptest! {
         }
         let Ok(Outcome::Resolved(resolution)) = world.resolve(&[]) else { panic!("every set is right here") };
         let declared: Declared = world.wishes.clone().into();
-        let lockfile = Lockfile::from_resolution(&declared, &resolution);
+        let lockfile = resolution.to_lockfile(&declared);
         let wanted: BTreeSet<Word> = wanted.iter().map(|purpose| Word::parse(purpose).unwrap()).collect();
         let selection = Selection { platform: "linux/amd64".into(), purposes: wanted.clone(), ..Selection::default() };
         let plan = plan_of(&lockfile, &declared, &selection, &Patches::default()).unwrap();

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use yostel_core::{ArchiveDigest, TreeDigest};
+use yostel_documents::{ArchiveDigest, TreeDigest};
 use yostel_files::{FileError, is_unfinished};
 
 use super::notes::files_below;

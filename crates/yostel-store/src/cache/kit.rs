@@ -10,7 +10,7 @@ use std::io::{self, Read, Write};
 
 use serde::Deserialize;
 use serde_json::{Map, Value, json};
-use yostel_core::{ArchiveDigest, Artifact, Lockfile, TreeDigest};
+use yostel_documents::{ArchiveDigest, Artifact, Lockfile, TreeDigest};
 use yostel_files::FileError;
 
 use super::{Cache, StagedArchive, digest_file};

@@ -24,7 +24,7 @@ use std::io::{self, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-use yostel_core::{ANY_PLATFORM, ArchiveDigest, Artifact, Listing, Sha256, TreeDigest};
+use yostel_documents::{ANY_PLATFORM, ArchiveDigest, Artifact, Listing, Sha256, TreeDigest};
 use yostel_files::{Disk, FileError, Folder, Kind, Nearby};
 
 pub use health::{CacheProblem, CacheReport, CacheStats};

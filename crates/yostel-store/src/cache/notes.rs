@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use serde::{Deserialize, Serialize};
-use yostel_core::{ArchiveDigest, Artifact, TreeDigest};
+use yostel_documents::{ArchiveDigest, Artifact, TreeDigest};
 use yostel_files::{FileError, Folder, Kind};
 
 use super::{Cache, MOST_NOTE};

@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use yostel_core::{Sha256, to_hex};
+use yostel_documents::{Sha256, to_hex};
 use yostel_files::FileError;
 
 use super::{Cache, MOST_RECORD};

@@ -13,7 +13,7 @@ use std::fs::File;
 use std::io::Read;
 use std::os::unix::fs::MetadataExt;
 
-use yostel_core::ArchiveDigest;
+use yostel_documents::ArchiveDigest;
 use yostel_files::{FileError, Folder, Hold, Kind, is_unfinished, lock, remove_unfinished};
 
 use super::Cache;

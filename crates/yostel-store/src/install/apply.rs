@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io;
 
-use yostel_core::{EntryKind, Listing};
+use yostel_documents::{EntryKind, Listing};
 use yostel_files::{FileError, Folder, Nearby, remove_unfinished};
 
 use super::inventory::{InstalledPackage, Inventory};

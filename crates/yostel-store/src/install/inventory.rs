@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
-use yostel_core::{PackageName, Seal, TreeDigest};
+use yostel_documents::{PackageName, Seal, TreeDigest};
 
 /// What is installed.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -4,7 +4,7 @@
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
-use yostel_core::{PackageName, TreeDigest};
+use yostel_documents::{PackageName, TreeDigest};
 use yostel_files::{FileError, Folder, Kind, Nearby};
 
 use super::apply::HeldProject;

@@ -2,7 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_core::{Artifact, AtVersion, Chosen, PackageName, Patch, Seal, TreeDigest, Version};
+use yostel_documents::{Artifact, AtVersion, Chosen, PackageName, Patch, Seal, TreeDigest};
+use yostel_versions::Version;
 
 use super::inventory::{InstalledPackage, Inventory};
 

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use yostel_core::{PackageName, Sha256};
+use yostel_documents::{PackageName, Sha256};
 use yostel_files::{Disk, FileError, Folder, Hold, Kind, lock};
 
 use super::apply::HeldProject;
@@ -130,8 +130,8 @@ impl Project {
         package: &PlannedPackage,
         cache: &Cache,
         path: &str,
-        kind: yostel_core::EntryKind,
-    ) -> Result<yostel_core::TreeFile, FileError> {
+        kind: yostel_documents::EntryKind,
+    ) -> Result<yostel_documents::TreeFile, FileError> {
         let place = self.state().join("packages").join(package.folder());
         let not_there = || FileError::unfit("read", place, "there is no such package");
         let state = self.state_if_there()?;
@@ -304,5 +304,5 @@ pub(super) fn content_of(project: &Project, state: &Folder, package: &PlannedPac
 }
 
 pub(super) fn text_digest(text: &str) -> String {
-    yostel_core::to_hex(&Sha256::of(text.as_bytes()))
+    yostel_documents::to_hex(&Sha256::of(text.as_bytes()))
 }

@@ -17,7 +17,9 @@ mod zipped;
 use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 
-use yostel_core::{ContentDigest, Entry, EntryKind, LinkFault, Listing, Sha256, check_entry_path, check_links, fold};
+use yostel_documents::{
+    ContentDigest, Entry, EntryKind, LinkFault, Listing, Sha256, check_entry_path, check_links, fold,
+};
 use yostel_files::{Disk, Folder, Kind as OnDisk, Nearby};
 
 use crate::error::{AdmitError, UnpackRefusal};

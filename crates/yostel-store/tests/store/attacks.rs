@@ -6,7 +6,7 @@ use std::io::{Cursor, Write};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 
-use yostel_core::Listing;
+use yostel_documents::Listing;
 use yostel_store::{AdmitError, UnpackConfig, UnpackRefusal, unpack};
 use zip::write::SimpleFileOptions;
 

@@ -4,7 +4,7 @@ use std::fs;
 use std::io::{self, Cursor, Read};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 
-use yostel_core::{ArchiveDigest, PackageName};
+use yostel_documents::{ArchiveDigest, PackageName};
 use yostel_store::{AdmitError, Cache, Project, PruneRule, TreeDifference, Trust, UnpackConfig};
 
 use crate::{admit, packed, plan, tree_files};

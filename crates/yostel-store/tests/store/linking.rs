@@ -5,7 +5,7 @@ use std::fs;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
-use yostel_core::check_links;
+use yostel_documents::check_links;
 
 /// A tree: paths, with targets where they are links.
 type Nodes = Vec<(String, Option<String>)>;

@@ -14,11 +14,12 @@ use std::fs;
 use std::io::Cursor;
 use std::path::{Path, PathBuf};
 
-use yostel_core::{Artifact, Listing, Numbering, PackageName, Seal, TreeDigest};
+use yostel_documents::{Artifact, Listing, PackageName, Seal, TreeDigest};
 use yostel_files::Folder;
 use yostel_store::{
     Cache, InstallPlan, Link, PackError, Packed, PlannedPackage, TreeDifference, UnpackConfig, compare_tree, pack,
 };
+use yostel_versions::Numbering;
 
 /// Writes files below a folder.
 fn write_files(folder: &Path, files: &[(&str, &str)]) {

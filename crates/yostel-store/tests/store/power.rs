@@ -9,7 +9,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
-use yostel_core::Artifact;
+use yostel_documents::Artifact;
 use yostel_files::{Disk, FileError, Step, Watch, write_atomically};
 use yostel_store::{Cache, Placing, Project, PruneRule, Trust, UnpackConfig};
 

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Parser, ValueEnum};
 
-use yostel_core::PackageName;
+use yostel_documents::PackageName;
 
 use crate::commands::{Command, grouped_help, package_name};
 

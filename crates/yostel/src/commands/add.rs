@@ -4,10 +4,10 @@ use std::path::PathBuf;
 
 use clap::Args;
 use serde_json::json;
-use yostel_core::{
-    Accept, AcceptError, ArchiveDigest, Diagnostic, Elsewhere, GitAt, GitPlace, NeedForm, PackageName, Purpose, Version,
-};
+use yostel_answers::Diagnostic;
+use yostel_documents::{ArchiveDigest, Elsewhere, GitAt, GitPlace, NeedForm, PackageName, Purpose};
 use yostel_flows::{AddReport, AddRequest, AddedElsewhere, FlowError, TakeFrom, add, add_elsewhere};
+use yostel_versions::{Accept, AcceptError, Version};
 
 use super::{Answer, origin_document, package_name, word};
 use crate::context::{Context, failure_of};

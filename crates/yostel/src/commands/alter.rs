@@ -2,7 +2,7 @@
 
 use clap::{ArgGroup, Args};
 use serde_json::{Value, json};
-use yostel_core::{PackageName, Patch};
+use yostel_documents::{PackageName, Patch};
 use yostel_flows::{Dropped, FlowError, drop_alter, keep_alter, open_alter, show_alter};
 use yostel_store::FileChange;
 

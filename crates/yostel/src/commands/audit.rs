@@ -4,8 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use clap::{Args, ValueEnum};
 use serde_json::{Value, json};
-use yostel_core::{AskedBy, Dispute, Disputed, Duplicate, Outdated, PackageName, Version};
+use yostel_documents::{AskedBy, Dispute, Disputed, PackageName};
+use yostel_findings::{Duplicate, Outdated};
 use yostel_flows::{AuditReport, Debt, FlowError, Joining, Upkeep, UpkeepRule, audit};
+use yostel_versions::Version;
 
 use super::Answer;
 use super::settle::{edit_document, edit_words};
@@ -143,7 +145,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, context: &Cont
     if !report.duplicates.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Title, "Duplicates")));
         for duplicate in &report.duplicates {
-            let names = |packages: &[(yostel_core::PackageName, yostel_core::Version)]| {
+            let names = |packages: &[(yostel_documents::PackageName, yostel_versions::Version)]| {
                 join(&packages.iter().map(|(name, version)| format!("{name} {version}")).collect::<Vec<_>>())
             };
             text.push_str(&match duplicate {

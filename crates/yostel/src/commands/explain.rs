@@ -2,8 +2,9 @@
 
 use clap::Args;
 use serde_json::{Value, json};
-use yostel_core::{AskedBy, Asker, PackageName, Reason, Requirement, Why};
+use yostel_documents::{AskedBy, Asker, PackageName, Requirement};
 use yostel_flows::{Counterfactual, ExplainReport, FlowError, Instead, explain};
+use yostel_resolve::{Reason, Why};
 
 use super::lock::{move_document, moves};
 use super::{Answer, package_name};

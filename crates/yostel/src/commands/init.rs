@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::json;
-use yostel_core::{NameError, PackageName};
+use yostel_documents::{NameError, PackageName};
 use yostel_flows::{FlowError, InitRequest, init};
 
 use super::{Answer, package_name, word};

@@ -6,8 +6,10 @@ use std::time::{Duration, Instant};
 use clap::{Args, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
-use yostel_core::{Move, MoveKind, Overridden, Take};
+use yostel_documents::Take;
+use yostel_findings::{Move, MoveKind};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
+use yostel_resolve::Overridden;
 
 use super::{Answer, origin_document};
 use crate::context::Context;

@@ -24,7 +24,7 @@ mod withdraw;
 
 use clap::Subcommand;
 use serde_json::{Value, json};
-use yostel_core::{NameError, Origin, PackageName, Word};
+use yostel_documents::{NameError, Origin, PackageName, Word};
 use yostel_flows::FlowError;
 
 use crate::context::Context;

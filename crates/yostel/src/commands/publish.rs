@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::json;
-use yostel_core::{ANY_PLATFORM, PackageName, check_platform};
+use yostel_documents::{ANY_PLATFORM, PackageName, check_platform};
 use yostel_flows::{FlowError, publish};
 use yostel_registry::ReleaseRemarks;
 

@@ -4,7 +4,8 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 use serde_json::json;
-use yostel_core::{Diagnostic, SourceName, Word, nearest};
+use yostel_answers::Diagnostic;
+use yostel_documents::{SourceName, Word, nearest};
 use yostel_flows::{FlowError, LoadedProject, contents, create_registry};
 
 use super::{Answer, word};

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::json;
-use yostel_core::{PackageName, Purpose};
+use yostel_documents::{PackageName, Purpose};
 use yostel_flows::{FlowError, remove};
 
 use super::{Answer, package_name, word};

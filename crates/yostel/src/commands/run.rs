@@ -8,7 +8,8 @@ use std::time::{Duration, Instant};
 
 use clap::Args;
 use serde_json::json;
-use yostel_core::{Diagnostic, PackageName};
+use yostel_answers::Diagnostic;
+use yostel_documents::PackageName;
 use yostel_flows::{Environment, FlowError, LoadedProject, environment, in_order_of_needs};
 
 use super::Answer;

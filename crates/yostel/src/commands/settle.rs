@@ -4,8 +4,10 @@ use clap::Args;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use similar::{ChangeTag, TextDiff};
-use yostel_core::{Diagnostic, MoveKind, WishEdit};
+use yostel_answers::Diagnostic;
+use yostel_findings::MoveKind;
 use yostel_flows::{FlowError, Settlement, apply_settlement, settle};
+use yostel_resolve::WishEdit;
 
 use super::Answer;
 use super::lock::{moment, move_document, moves};

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::json;
-use yostel_core::Patch;
+use yostel_documents::Patch;
 use yostel_flows::{FlowError, LoadedProject, check_lock, put_back, verify};
 use yostel_store::{FileChange, TreeDifference, Trust};
 

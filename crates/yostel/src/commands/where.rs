@@ -2,7 +2,7 @@
 
 use clap::Args;
 use serde_json::json;
-use yostel_core::PackageName;
+use yostel_documents::PackageName;
 use yostel_flows::{FlowError, where_is};
 
 use super::{Answer, package_name};

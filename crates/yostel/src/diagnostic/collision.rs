@@ -1,7 +1,10 @@
 //! Collisions: the wishes, the facts, and what to do.
 
-use yostel_core::{Collision, Diagnostic, PackageName, Requirement, Version};
+use yostel_answers::Diagnostic;
+use yostel_documents::{PackageName, Requirement};
 use yostel_flows::WishPlace;
+use yostel_resolve::Collision;
+use yostel_versions::Version;
 
 use super::{TOLD, tell};
 use crate::render::{count, join};
@@ -65,7 +68,7 @@ pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&
     let line = |wish: &Requirement| {
         places.iter().find(|place| place.wish == *wish).map(|place| format!("{}:{}: ", place.file, place.line))
     };
-    let admits = |package: &PackageName, accept: &yostel_core::Accept| {
+    let admits = |package: &PackageName, accept: &yostel_versions::Accept| {
         let reach = collision.reach.iter().find(|reach| reach.package == *package && reach.accept == *accept);
         match reach {
             Some(reach) if !reach.known => format!("; no source has {package}"),

@@ -1,9 +1,11 @@
 //! Content that is not what was vouched for: archives, trees, releases published again.
 
 use jiff::Timestamp;
-use yostel_core::{Diagnostic, Hunk, Mark, PackageName, Version};
+use yostel_answers::Diagnostic;
+use yostel_documents::{Hunk, Mark, PackageName};
 use yostel_flows::{Republished, Seen};
 use yostel_store::{AdmitError, FileChange, UnpackRefusal};
+use yostel_versions::Version;
 
 use super::place::{of_io, of_store};
 use super::{Also, TOLD, TOLD_LINES, tell};

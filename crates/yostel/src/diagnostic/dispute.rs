@@ -2,7 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use yostel_core::{Accept, Diagnostic, Dispute, Disputed, PackageName};
+use yostel_answers::Diagnostic;
+use yostel_documents::{Dispute, Disputed, PackageName};
+use yostel_versions::Accept;
 
 use super::{Also, tell};
 use crate::render::join;

@@ -2,7 +2,8 @@
 
 use std::ops::Range;
 
-use yostel_core::{Diagnostic, Difference, LockfileError, ManifestProblem, ManifestProblemKind, Place};
+use yostel_answers::{Diagnostic, Place};
+use yostel_documents::{Difference, LockfileError, ManifestProblem, ManifestProblemKind};
 use yostel_flows::WorkspaceProblem;
 
 use super::{Also, TOLD, bad_accept, bad_name, tell};

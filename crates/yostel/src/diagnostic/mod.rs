@@ -8,10 +8,10 @@ mod manifest;
 mod patch;
 mod place;
 
-use yostel_core::{
-    AcceptError, AcceptProblem, BindError, Diagnostic, EditError, NameError, PackageName, Place, Purpose, nearest,
-};
+use yostel_answers::{Diagnostic, Place};
+use yostel_documents::{EditError, NameError, PackageName, Purpose, nearest};
 use yostel_flows::{FlowError, ForeignProblem, NotAltered, PathProblem, RulePlace, WishPlace};
+use yostel_versions::{AcceptError, AcceptProblem, BindError};
 
 pub(crate) use collision::story;
 use collision::{of_collision, some_versions};

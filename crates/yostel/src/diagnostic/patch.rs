@@ -1,6 +1,7 @@
 //! Local changes: patches that cannot be used, changes that cannot be kept.
 
-use yostel_core::{ANY_PLATFORM, Diagnostic, PackageName, Place, Rejected, RejectedReason};
+use yostel_answers::{Diagnostic, Place};
+use yostel_documents::{ANY_PLATFORM, PackageName, Rejected, RejectedReason};
 use yostel_flows::{NotAltered, PatchProblem};
 use yostel_store::AlterError;
 

@@ -3,7 +3,8 @@
 use std::error::Error;
 use std::io;
 
-use yostel_core::{Diagnostic, PackageName};
+use yostel_answers::Diagnostic;
+use yostel_documents::PackageName;
 use yostel_files::FileError;
 use yostel_registry::RegistryError;
 use yostel_sources::{GitError, SourceError, SourceErrorKind};

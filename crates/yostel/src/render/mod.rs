@@ -6,7 +6,7 @@ mod tests;
 use anstyle::{AnsiColor, Style};
 use comfy_table::{Cell, ContentArrangement, Table, presets};
 use jiff::Timestamp;
-use yostel_core::Diagnostic;
+use yostel_answers::Diagnostic;
 
 use crate::sanitise::{painted, sanitise};
 

@@ -1,6 +1,6 @@
 //! What people read, to the letter.
 
-use yostel_core::Place;
+use yostel_answers::Place;
 
 use super::*;
 

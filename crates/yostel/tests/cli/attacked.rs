@@ -791,7 +791,7 @@ fn an_install_of_1500_packages_needs_few_open_files() {
         let text = format!("[project]\nname = \"p{i}\"\nversion = \"1.0.0\"\n");
         sandbox.write("made/p/yostel.toml", &text);
         sandbox.write("made/p/share/a", format!("{i}\n"));
-        let manifest = yostel_core::Manifest::parse(&text).unwrap();
+        let manifest = yostel_documents::Manifest::parse(&text).unwrap();
         let now = "2026-01-01T00:00:00Z".parse().unwrap();
         registry.publish(&sandbox.path("made/p"), &manifest, now, Default::default()).unwrap();
         needs.push_str(&format!("p{i} = \"^1\"\n"));

@@ -289,7 +289,7 @@ fn a_registry_may_hold_other_archives_than_publish_writes() {
         let old = sandbox.path(&format!("station/archives/sha256/{old}.tar.zst"));
         let tar = zstd::decode_all(fs::File::open(&old).unwrap()).unwrap();
         let bytes = if ending == "zip" { zip_of(&tar) } else { gzip_of(&tar) };
-        let new = yostel_core::ArchiveDigest::of(&bytes);
+        let new = yostel_documents::ArchiveDigest::of(&bytes);
         sandbox.write(&format!("station/archives/sha256/{}.{ending}", new.to_hex()), &bytes);
         artifact["digest"] = new.to_string().into();
         artifact["size"] = bytes.len().into();

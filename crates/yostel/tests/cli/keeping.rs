@@ -221,7 +221,7 @@ fn kit_of(files: &[(&str, &[u8])]) -> Vec<u8> {
 }
 
 fn digest(content: &[u8]) -> String {
-    yostel_core::ArchiveDigest::of(content).to_string()
+    yostel_documents::ArchiveDigest::of(content).to_string()
 }
 
 /// A kit around a manifest with these layers, with these blobs beside it.

@@ -85,7 +85,7 @@ fn project(sandbox: &Sandbox, run: &str, test: &str) {
 fn sealed(lockfile: &str) -> String {
     let (head, body) = lockfile.split_once("\nseal = ").unwrap();
     let (_, body) = body.split_once('\n').unwrap();
-    format!("{head}\nseal = \"{}\"\n{body}", yostel_core::Seal::of(body.as_bytes()))
+    format!("{head}\nseal = \"{}\"\n{body}", yostel_documents::Seal::of(body.as_bytes()))
 }
 
 /// Makes a file writable and replaces its content, as somebody who debugs would.

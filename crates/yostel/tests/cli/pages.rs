@@ -59,7 +59,7 @@ fn the_install_digest_is_over_what_the_page_says() {
     for (path, target) in inventory["links"].as_object().unwrap() {
         text.push_str(&format!("l {path} -> {}\n", target.as_str().unwrap()));
     }
-    let digest = yostel_core::Seal::of(text.as_bytes()).to_string();
+    let digest = yostel_documents::Seal::of(text.as_bytes()).to_string();
     assert_eq!(inventory["install"], digest);
     assert_eq!(crate::digest_of(&told), format!("  digest {digest}"));
 }
@@ -67,7 +67,7 @@ fn the_install_digest_is_over_what_the_page_says() {
 #[test]
 fn the_readme_s_manifest_is_one_and_its_links_lead_somewhere() {
     let readme = page("README.md");
-    yostel_core::Manifest::parse(block(&readme, "toml", 0)).unwrap();
+    yostel_documents::Manifest::parse(block(&readme, "toml", 0)).unwrap();
     let root = format!("{}/../..", env!("CARGO_MANIFEST_DIR"));
     for link in readme.split("](").skip(1).map(|rest| rest.split(')').next().unwrap()) {
         assert!(fs::exists(format!("{root}/{link}")).unwrap(), "{link}");
@@ -112,10 +112,10 @@ fn as_json(text: &str) -> serde_json::Value {
 #[test]
 fn the_schema_on_the_page_is_what_the_code_says_and_judges_as_the_program_does() {
     let page: serde_json::Value = serde_json::from_str(include_str!("../../../../docs/manifest.schema.json")).unwrap();
-    let written = yostel_core::manifest_schema();
+    let written = yostel_documents::manifest_schema();
     assert_eq!(
         page, written,
-        "write it anew: cargo run -p yostel-core --example manifest_schema > docs/manifest.schema.json"
+        "write it anew: cargo run -p yostel-documents --example manifest_schema > docs/manifest.schema.json"
     );
     let schema = jsonschema::draft202012::new(&page).unwrap();
     let demo = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
@@ -161,7 +161,7 @@ fn the_schema_on_the_page_is_what_the_code_says_and_judges_as_the_program_does()
         (format!("{head}[alter]\nrope = {{ patch = \"/tmp/x\", why = \"x\" }}\n"), false),
     ] {
         assert_eq!(schema.is_valid(&as_json(&text)), right, "the schema, of:\n{text}");
-        assert_eq!(yostel_core::Manifest::parse(&text).is_ok(), right, "the program, of:\n{text}");
+        assert_eq!(yostel_documents::Manifest::parse(&text).is_ok(), right, "the program, of:\n{text}");
     }
 }
 

@@ -6,7 +6,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
 use std::process::Command;
 
-use yostel_core::ArchiveDigest;
+use yostel_documents::ArchiveDigest;
 use yostel_testkit::{Run, Sandbox};
 
 use crate::{folder_of, project, sandbox, small_world};

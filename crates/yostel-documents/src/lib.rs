@@ -1,0 +1,45 @@
+//! What is written down: names, digests, manifests, lockfiles, release records, the layout of a registry, listings of
+//! trees and patches to them. Read, checked, edited and written, as pure functions over texts.
+
+#![deny(missing_docs)]
+
+mod chosen;
+mod declared;
+mod digest;
+mod layout;
+mod lockfile;
+mod manifest;
+mod name;
+mod origin;
+mod overrides;
+mod release;
+mod requirement;
+mod tree;
+
+pub use chosen::{AtVersion, Chosen, Numbered};
+pub use declared::{Declared, Live};
+pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
+pub use layout::{
+    MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, archive_file, archive_files, document_file,
+};
+pub use lockfile::{
+    Alteration, AskedBy, Claims, Difference, Dispute, Disputed, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile,
+    LockfileError, Reached,
+};
+pub use manifest::{
+    Alter, EditError, Force, Identity, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit,
+    NeedForm, Policy, Project, SourceDeclaration, Swap, Take, Workspace, WorkspaceEntry, add_agreed, add_alter,
+    add_coexist, add_need, manifest_schema, new_manifest, remove_alter, remove_need,
+};
+pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest, run_purpose};
+pub use origin::{Elsewhere, GitAt, GitPlace, Origin};
+pub use overrides::Overrides;
+pub use release::{
+    ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, Others, PackageDocument, Release, Withdrawal,
+    artifact_for, check_offered_path, check_platform, check_variable, is_loading_variable,
+};
+pub use requirement::{Asker, Requirement};
+pub use tree::{
+    Entry, EntryKind, FilePatch, Hunk, HunkLine, LinkFault, Listing, ListingError, Mark, NotText, Patch, PatchError,
+    Rejected, RejectedReason, TreeFile, check_entry_path, check_links, fold,
+};

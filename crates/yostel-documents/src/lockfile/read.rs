@@ -1,0 +1,325 @@
+//! Reading a lockfile: the seal first, then every field by its rule.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::write::{SEAL_KEY, head, seal_of};
+use super::{Alteration, AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
+use crate::chosen::Chosen;
+use crate::digest::{ArchiveDigest, ContentDigest, Seal, TreeDigest};
+use crate::name::{PackageName, Word};
+use crate::origin::{GitAt, GitPlace, Origin};
+use crate::release::{Artifact, check_platform};
+use crate::requirement::Asker;
+use yostel_versions::{Accept, Numbering, Order};
+
+/// Why a lockfile is refused. Spans are byte ranges of the text.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum LockfileError {
+    /// Two branches were merged and left their marks.
+    #[error("the lockfile holds the marks of an unfinished merge")]
+    MergeMarks {
+        /// The first mark.
+        span: Range<usize>,
+    },
+    /// There is no line with a seal.
+    #[error("the lockfile has no seal")]
+    NoSeal,
+    /// The content is not what the seal vouches for.
+    #[error("the lockfile was changed by hand or merged badly: its seal does not fit its content")]
+    SealDiffers {
+        /// The seal as written.
+        written: Seal,
+        /// The seal of the content.
+        found: Seal,
+        /// The line of the seal.
+        span: Range<usize>,
+    },
+    /// A later format.
+    #[error("the lockfile has format {found}; this yostel reads format 1")]
+    Format {
+        /// The format it has.
+        found: u32,
+    },
+    /// A part breaks a rule.
+    #[error("{reason}")]
+    Part {
+        /// Where.
+        span: Range<usize>,
+        /// What is wrong.
+        reason: String,
+    },
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawLockfile {
+    format: u32,
+    #[serde(rename = "seal")]
+    _seal: String,
+    declarations: Spanned<String>,
+    #[serde(default)]
+    chosen: Vec<Spanned<RawChosen>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RawChosen {
+    name: String,
+    version: String,
+    #[serde(default)]
+    numbering: RawNumbering,
+    from: RawOrigin,
+    #[serde(default)]
+    forced: bool,
+    #[serde(default)]
+    stands_in_for: Vec<String>,
+    patch: Option<String>,
+    purposes: Vec<String>,
+    asked_by: Vec<RawAskedBy>,
+    #[serde(default)]
+    artifacts: Vec<RawArtifact>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RawNumbering {
+    order: Option<String>,
+    breaks_at: Option<u8>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum RawOrigin {
+    Source(String),
+    Elsewhere(RawElsewhere),
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields, default)]
+struct RawElsewhere {
+    git: Option<String>,
+    at: Option<String>,
+    tag: Option<String>,
+    branch: Option<String>,
+    inside: Option<String>,
+    commit: Option<String>,
+    archive: Option<String>,
+    path: Option<String>,
+    project: Option<String>,
+}
+
+impl RawOrigin {
+    fn read(self) -> Result<Origin, String> {
+        let raw = match self {
+            Self::Source(name) => return Word::parse(&name).map(Origin::Source).map_err(|error| error.to_string()),
+            Self::Elsewhere(raw) => raw,
+        };
+        let RawElsewhere { git, at, tag, branch, inside, commit, archive, path, project } = raw;
+        match (git, archive, path, project) {
+            (Some(address), None, None, None) => {
+                let (at, commit) = match (at, tag, branch, commit) {
+                    (Some(at), None, None, None) => (GitAt::Commit(at.clone()), at),
+                    (None, Some(tag), None, Some(commit)) => (GitAt::Tag(tag), commit),
+                    (None, None, Some(branch), Some(commit)) => (GitAt::Branch(branch), commit),
+                    (None, None, None, Some(commit)) => (GitAt::Head, commit),
+                    _ => return Err("the commit of a repository is missing, or told twice".into()),
+                };
+                Ok(Origin::Git { place: GitPlace { address, at, folder: inside }, commit })
+            }
+            (None, Some(address), None, None) => Ok(Origin::Archive { address }),
+            (None, None, Some(folder), None) => Ok(Origin::Path { folder }),
+            (None, None, None, Some(folder)) => Ok(Origin::Project { folder }),
+            _ => Err("`from` tells of no place, or of several".into()),
+        }
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawAskedBy {
+    who: String,
+    purpose: Option<String>,
+    accept: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawArtifact {
+    platform: String,
+    size: u64,
+    digest: String,
+    tree: String,
+    altered: Option<String>,
+}
+
+pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
+    if let Some(span) = merge_mark(original) {
+        return Err(LockfileError::MergeMarks { span });
+    }
+    if let Some(found) = announced_format(original).filter(|format| *format != LOCKFILE_FORMAT) {
+        return Err(LockfileError::Format { found });
+    }
+    check_seal(original)?;
+    let raw: RawLockfile = toml::from_str(original).map_err(|error| LockfileError::Part {
+        span: error.span().unwrap_or(0..0),
+        reason: error.message().to_owned(),
+    })?;
+    debug_assert_eq!(raw.format, LOCKFILE_FORMAT);
+    let declarations = Seal::parse(raw.declarations.get_ref())
+        .map_err(|error| LockfileError::Part { span: raw.declarations.span(), reason: error.to_string() })?;
+    let versions: BTreeSet<(String, String)> =
+        raw.chosen.iter().map(|c| (c.get_ref().name.clone(), c.get_ref().version.clone())).collect();
+    let mut chosen: Vec<(PackageName, (LockedPackage, Asked))> = Vec::new();
+    for block in raw.chosen {
+        let span = block.span();
+        let part = |reason: String| LockfileError::Part { span: span.clone(), reason };
+        let (name, locked) = read_chosen(block.into_inner(), &versions).map_err(&part)?;
+        if chosen.iter().rev().take_while(|(n, _)| *n == name).any(|(_, (l, _))| l.version == locked.0.version)
+            || (chosen.last().is_some_and(|(last, _)| *last > name) && chosen.iter().any(|(n, _)| *n == name))
+        {
+            return Err(part(format!("{name} is locked twice")));
+        }
+        chosen.push((name, locked));
+    }
+    // Versions of who asks can be read only once every package's numbering is known.
+    let numberings: BTreeMap<PackageName, Numbering> =
+        chosen.iter().map(|(n, (l, _))| (n.clone(), l.numbering)).collect();
+    let mut whole = Chosen::default();
+    for (name, (mut locked, asked)) in chosen {
+        for (who, purpose, accept) in asked {
+            let asker = read_asker(&who, &numberings)
+                .map_err(|reason| LockfileError::Part { span: 0..0, reason: format!("{name}: {reason}") })?;
+            locked.asked_by.insert(AskedBy { who: asker, purpose, accept });
+        }
+        whole.insert(name, locked);
+    }
+    Ok(Lockfile { declarations, chosen: whole })
+}
+
+/// Looks at what can be told without reading every block; nothing when the text must be read in full.
+pub(super) fn glance(original: &str) -> Option<Glance> {
+    if merge_mark(original).is_some() {
+        return None;
+    }
+    let seal = check_seal(original).ok()?;
+    // What stands before the body is not sealed: it must be what we write, to the byte.
+    let mut lines = original.strip_prefix(&head(seal))?.lines();
+    let declarations = lines.next()?.strip_prefix("declarations = \"")?.strip_suffix('"')?;
+    let packages = lines.filter(|line| *line == "[[chosen]]").count();
+    Some(Glance { seal, declarations: Seal::parse(declarations).ok()?, packages })
+}
+
+/// A later format may not even be readable, so its number is taken from its line before anything else is read.
+fn announced_format(text: &str) -> Option<u32> {
+    text.lines().find_map(|line| line.strip_prefix("format = ")?.trim_end().parse().ok())
+}
+
+fn merge_mark(text: &str) -> Option<Range<usize>> {
+    let mut at = 0;
+    for line in text.split_inclusive('\n') {
+        if line.starts_with("<<<<<<< ") || line.starts_with(">>>>>>> ") || line.trim_end() == "=======" {
+            return Some(at..at + line.trim_end().len());
+        }
+        at += line.len();
+    }
+    None
+}
+
+/// Version control may have turned line endings: they are no change of content.
+fn check_seal(original: &str) -> Result<Seal, LockfileError> {
+    let mut at = 0;
+    for line in original.split_inclusive('\n') {
+        let end = at + line.len();
+        if let Some(rest) = line.strip_prefix(SEAL_KEY) {
+            let span = at..at + line.trim_end().len();
+            let written = rest.trim_end().strip_suffix('"').and_then(|text| Seal::parse(text).ok());
+            let Some(written) = written else {
+                return Err(LockfileError::Part { span, reason: "the seal is not a digest".into() });
+            };
+            let found = seal_of(&original[end..].replace("\r\n", "\n"));
+            return if written == found { Ok(found) } else { Err(LockfileError::SealDiffers { written, found, span }) };
+        }
+        at = end;
+    }
+    Err(LockfileError::NoSeal)
+}
+
+type Asked = Vec<(String, Word, Accept)>;
+
+fn read_chosen(
+    raw: RawChosen,
+    versions: &BTreeSet<(String, String)>,
+) -> Result<(PackageName, (LockedPackage, Asked)), String> {
+    let text = |error: &dyn std::fmt::Display| error.to_string();
+    let name = PackageName::parse(&raw.name).map_err(|e| text(&e))?;
+    let order = raw.numbering.order.as_deref().map_or(Some(Order::default()), Order::parse);
+    let order = order.ok_or_else(|| format!("{name} has a numbering that this yostel does not know"))?;
+    let numbering = Numbering::new(order, raw.numbering.breaks_at).map_err(|e| text(&e))?;
+    let (mut artifacts, mut trees) = (Vec::new(), Vec::new());
+    for artifact in raw.artifacts {
+        if let Some(tree) = &artifact.altered {
+            trees.push(TreeDigest::parse(tree).map_err(|e| text(&e))?);
+        }
+        check_platform(&artifact.platform).map_err(|reason| format!("{name}: {reason}"))?;
+        artifacts.push(Artifact {
+            platform: artifact.platform,
+            digest: ArchiveDigest::parse(&artifact.digest).map_err(|e| text(&e))?,
+            size: artifact.size,
+            tree: TreeDigest::parse(&artifact.tree).map_err(|e| text(&e))?,
+        });
+    }
+    let from = raw.from.read().map_err(|reason| format!("{name}: {reason}"))?;
+    if artifacts.is_empty() != from.live_folder().is_some() {
+        return Err(format!("{name} is locked without artifacts, or with some where there can be none"));
+    }
+    if raw.asked_by.is_empty() || raw.purposes.is_empty() {
+        return Err(format!("{name} is locked without purposes or without anyone who asks for it"));
+    }
+    let patch = raw.patch.as_deref().map(ContentDigest::parse).transpose().map_err(|e| text(&e))?;
+    let altered = match patch {
+        None if trees.is_empty() => None,
+        Some(patch) if trees.len() == artifacts.len() => Some(Alteration { patch, trees }),
+        _ => return Err(format!("{name} has a patch without `altered` in each artifact, or the other way round")),
+    };
+    let stands_in_for: Result<BTreeSet<PackageName>, _> =
+        raw.stands_in_for.iter().map(|name| PackageName::parse(name)).collect();
+    let purposes: Result<BTreeSet<Word>, _> = raw.purposes.iter().map(|p| Word::parse(p)).collect();
+    let mut asked = Vec::new();
+    for entry in raw.asked_by {
+        let purpose = entry.purpose.map_or_else(|| Ok(release_purpose()), |p| Word::parse(&p)).map_err(|e| text(&e))?;
+        if let Some((who, version)) = entry.who.split_once(' ')
+            && !versions.contains(&(who.to_owned(), version.to_owned()))
+        {
+            return Err(format!("{name} is asked for by {}, which is not locked", entry.who.escape_debug()));
+        }
+        asked.push((entry.who, purpose, Accept::parse_joined(&entry.accept).map_err(|e| text(&e))?));
+    }
+    let locked = LockedPackage {
+        version: numbering.parse_version(&raw.version).map_err(|e| text(&e))?,
+        numbering,
+        from,
+        purposes: purposes.map_err(|e| text(&e))?,
+        asked_by: BTreeSet::new(),
+        artifacts,
+        altered,
+        forced: raw.forced,
+        stands_in_for: stands_in_for.map_err(|e| text(&e))?,
+    };
+    Ok((name, (locked, asked)))
+}
+
+fn read_asker(who: &str, numberings: &BTreeMap<PackageName, Numbering>) -> Result<Asker, String> {
+    match who.split_once(' ') {
+        None => PackageName::parse(who).map(Asker::Project).map_err(|e| e.to_string()),
+        Some((name, version)) => {
+            let name = PackageName::parse(name).map_err(|e| e.to_string())?;
+            let numbering = numberings.get(&name).copied().unwrap_or_default();
+            let version = numbering.parse_version(version).map_err(|e| e.to_string())?;
+            Ok(Asker::Release(name, version))
+        }
+    }
+}

@@ -1,0 +1,120 @@
+//! The canonical text: sorted, one block a package, one fact a line, final newline.
+
+use super::{LOCKFILE_FORMAT, Lockfile};
+use crate::digest::Seal;
+use crate::origin::{GitAt, Origin};
+use crate::requirement::Asker;
+use yostel_versions::{Numbering, Order};
+
+pub(super) const SEAL_KEY: &str = "seal = \"";
+
+const HEAD: &str = "# Written by yostel. To change what is locked, change the manifest and run: yostel lock\n";
+
+pub(super) fn write(lockfile: &Lockfile) -> String {
+    let body = body(lockfile);
+    head(seal_of(&body)) + &body
+}
+
+/// Everything up to the body.
+pub(super) fn head(seal: Seal) -> String {
+    format!("{HEAD}format = {LOCKFILE_FORMAT}\n{SEAL_KEY}{seal}\"\n")
+}
+
+pub(super) fn seal_of(body: &str) -> Seal {
+    Seal::of(body.as_bytes())
+}
+
+/// Everything after the line of the seal.
+pub(super) fn body(lockfile: &Lockfile) -> String {
+    let mut text = format!("declarations = \"{}\"\n", lockfile.declarations);
+    for (name, locked) in lockfile.chosen.iter() {
+        text.push_str("\n[[chosen]]\n");
+        text.push_str(&format!("name = \"{name}\"\n"));
+        text.push_str(&format!("version = \"{}\"\n", locked.version));
+        if locked.numbering != Numbering::default() {
+            text.push_str(&numbering(locked.numbering));
+        }
+        text.push_str(&format!("from = {}\n", origin(&locked.from)));
+        if locked.forced {
+            text.push_str("forced = true\n");
+        }
+        if !locked.stands_in_for.is_empty() {
+            let names: Vec<String> = locked.stands_in_for.iter().map(|name| format!("\"{name}\"")).collect();
+            text.push_str(&format!("stands-in-for = [{}]\n", names.join(", ")));
+        }
+        if let Some(altered) = &locked.altered {
+            text.push_str(&format!("patch = \"{}\"\n", altered.patch));
+        }
+        let purposes: Vec<String> = locked.purposes.iter().map(|purpose| format!("\"{purpose}\"")).collect();
+        text.push_str(&format!("purposes = [{}]\n", purposes.join(", ")));
+        text.push_str("asked-by = [\n");
+        for asked in &locked.asked_by {
+            let purpose = match asked.who {
+                Asker::Project(_) => format!("purpose = \"{}\", ", asked.purpose),
+                Asker::Release(..) => String::new(),
+            };
+            text.push_str(&format!("  {{ who = \"{}\", {purpose}accept = \"{}\" }},\n", asked.who, asked.accept));
+        }
+        text.push_str("]\n");
+        if locked.from.live_folder().is_some() {
+            continue;
+        }
+        text.push_str("artifacts = [\n");
+        for (at, artifact) in locked.artifacts.iter().enumerate() {
+            let altered = locked.altered.as_ref().and_then(|altered| altered.trees.get(at));
+            let altered = altered.map(|tree| format!(", altered = \"{tree}\"")).unwrap_or_default();
+            text.push_str(&format!(
+                "  {{ platform = \"{}\", size = {}, digest = \"{}\", tree = \"{}\"{altered} }},\n",
+                artifact.platform, artifact.size, artifact.digest, artifact.tree
+            ));
+        }
+        text.push_str("]\n");
+    }
+    text
+}
+
+fn origin(origin: &Origin) -> String {
+    let pairs: Vec<(&str, &str)> = match origin {
+        Origin::Source(name) => return format!("\"{name}\""),
+        Origin::Git { place, commit } => {
+            let at = place.at.to_pair().filter(|(key, _)| *key != "at");
+            let folder = place.folder.as_deref().map(|folder| ("inside", folder));
+            let asked = match place.at {
+                GitAt::Commit(_) => Some(("at", commit.as_str())),
+                _ => None,
+            };
+            let commit = asked.unwrap_or(("commit", commit));
+            std::iter::once(("git", place.address.as_str())).chain(at).chain(folder).chain([commit]).collect()
+        }
+        Origin::Archive { address } => vec![("archive", address)],
+        Origin::Path { folder } => vec![("path", folder)],
+        Origin::Project { folder } => vec![("project", folder)],
+    };
+    let pairs: Vec<String> = pairs.into_iter().map(|(key, value)| format!("{key} = {}", quoted(value))).collect();
+    format!("{{ {} }}", pairs.join(", "))
+}
+
+/// Writes a basic string of TOML.
+fn quoted(text: &str) -> String {
+    let mut quoted = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => quoted.extend(['\\', c]),
+            c if c.is_control() => quoted.push_str(&format!("\\u{:04X}", u32::from(c))),
+            c => quoted.push(c),
+        }
+    }
+    quoted.push('"');
+    quoted
+}
+
+fn numbering(numbering: Numbering) -> String {
+    let order = match numbering.order() {
+        Order::Semver => "semver",
+        Order::Words => "words",
+    };
+    match numbering.breaks_at() {
+        Some(position) => format!("numbering = {{ order = \"{order}\", breaks-at = {position} }}\n"),
+        None => format!("numbering = {{ order = \"{order}\" }}\n"),
+    }
+}

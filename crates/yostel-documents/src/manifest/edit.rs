@@ -1,0 +1,327 @@
+//! Edits of a manifest in place: comments, order and spacing stay, and so does the kind of line ending.
+
+use toml_edit::{DocumentMut, Item, Table, Value};
+
+use super::parse::AGREED;
+use crate::name::{PackageName, Purpose};
+use crate::origin::{Elsewhere, GitPlace};
+use yostel_versions::Accept;
+
+/// Why an edit is not possible.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum EditError {
+    /// The text is not a manifest; [`super::Manifest::parse`] says why.
+    #[error("the manifest cannot be read")]
+    Unreadable,
+    /// There is no such need.
+    #[error("yostel.toml has no need named `{0}`")]
+    NoSuchNeed(PackageName),
+    /// There is no such local change.
+    #[error("the manifest does not change {0} locally")]
+    NoSuchAlter(PackageName),
+}
+
+/// What an edit did.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NeedEdit {
+    /// The whole manifest afterwards.
+    pub text: String,
+    /// The constraint that stood there before, if one did.
+    pub before: Option<String>,
+    /// Purposes that were touched, sorted.
+    pub purposes: Vec<String>,
+}
+
+/// Writes a first manifest.
+pub fn new_manifest(name: &PackageName, version: &str) -> String {
+    format!("[project]\nname = \"{name}\"\nversion = \"{version}\"\n\n[needs.run]\n")
+}
+
+/// What to write for a need.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NeedForm {
+    /// A constraint.
+    Accept(Accept),
+    /// What is agreed.
+    Agreed,
+    /// A constraint in place of the one that is agreed, and why.
+    Deviation(Accept, String),
+    /// Where it lies, and a constraint if there is one.
+    Elsewhere(Elsewhere, Option<Accept>),
+}
+
+/// Adds a need, or gives the one that is there a new constraint.
+///
+/// # Errors
+/// `Unreadable` when the text is no manifest.
+pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, form: &NeedForm) -> Result<NeedEdit, EditError> {
+    let accept = match form {
+        NeedForm::Accept(accept) | NeedForm::Deviation(accept, _) => Some(accept),
+        NeedForm::Agreed => None,
+        NeedForm::Elsewhere(_, accept) => accept.as_ref(),
+    };
+    let accept = match (accept, form) {
+        (Some(accept), _) => accept.everywhere(),
+        (None, _) => Accept::anything(),
+    };
+    let accept = if matches!(form, NeedForm::Agreed) { AGREED } else { accept.as_str() };
+    edit(text, |document| {
+        let needs = document.entry("needs").or_insert_with(|| {
+            let mut table = Table::new();
+            table.set_implicit(true);
+            Item::Table(table)
+        });
+        let needs = needs.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        let entries = needs.entry(purpose.as_str()).or_insert_with(|| Item::Table(Table::new()));
+        let entries = entries.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        let mut before = None;
+        match entries.get_mut(package.as_str()) {
+            // A table for the reason's sake alone is not needed where no reason is given.
+            Some(Item::Value(value)) if is_only_a_deviation(value) => {
+                let there = value.as_inline_table().and_then(|table| table.get("accept"));
+                before = there.and_then(Value::as_str).map(str::to_owned);
+                let decor = value.decor().clone();
+                *value = need_value(accept, form);
+                *value.decor_mut() = decor;
+            }
+            Some(Item::Value(Value::InlineTable(table))) if !matches!(form, NeedForm::Elsewhere(..)) => {
+                before = table.get("accept").and_then(Value::as_str).map(str::to_owned);
+                match table.get_mut("accept") {
+                    Some(value) => put(value, accept),
+                    None => drop(table.insert("accept", accept.into())),
+                }
+                let patterns = form.patterns();
+                if !patterns.is_empty() {
+                    table.insert("only-on", Value::Array(patterns.into_iter().collect()));
+                }
+                if let NeedForm::Deviation(_, why) = form {
+                    table.insert("why", why.as_str().into());
+                }
+            }
+            Some(Item::Value(value)) => {
+                // A table that says where the package lies may leave its constraint out.
+                before = match value.as_inline_table() {
+                    Some(table) => Some(table.get("accept").and_then(Value::as_str).unwrap_or("*").to_owned()),
+                    None => value.as_str().map(str::to_owned),
+                };
+                let decor = value.decor().clone();
+                *value = need_value(accept, form);
+                *value.decor_mut() = decor;
+            }
+            Some(_) => return Err(EditError::Unreadable),
+            None => {
+                entries.insert(package.as_str(), Item::Value(need_value(accept, form)));
+                place_sorted(entries, package.as_str());
+            }
+        }
+        Ok((before, vec![purpose.as_str().to_owned()]))
+    })
+}
+
+/// Tells whether a need is a table of nothing but a constraint and the reason for it.
+fn is_only_a_deviation(value: &Value) -> bool {
+    let Value::InlineTable(table) = value else { return false };
+    table.len() == 2 && table.contains_key("accept") && table.contains_key("why")
+}
+
+impl NeedForm {
+    /// Returns the patterns of the platforms on which the need counts; none when it counts everywhere.
+    fn patterns(&self) -> Vec<String> {
+        match self {
+            Self::Accept(accept) | Self::Deviation(accept, _) => accept.patterns(),
+            Self::Elsewhere(_, accept) => accept.as_ref().map(Accept::patterns).unwrap_or_default(),
+            Self::Agreed => Vec::new(),
+        }
+    }
+}
+
+fn need_value(accept: &str, form: &NeedForm) -> Value {
+    let patterns = form.patterns();
+    let mut value = plain_need_value(accept, form);
+    if !patterns.is_empty() {
+        let mut table = match value {
+            Value::InlineTable(table) => table,
+            other => [("accept", other)].into_iter().collect(),
+        };
+        table.insert("only-on", Value::Array(patterns.into_iter().collect()));
+        value = Value::InlineTable(table);
+    }
+    value
+}
+
+fn plain_need_value(accept: &str, form: &NeedForm) -> Value {
+    match form {
+        NeedForm::Accept(_) | NeedForm::Agreed => accept.into(),
+        NeedForm::Deviation(_, why) => {
+            let mut table = toml_edit::InlineTable::new();
+            table.insert("accept", accept.into());
+            table.insert("why", why.as_str().into());
+            Value::InlineTable(table)
+        }
+        NeedForm::Elsewhere(elsewhere, accept) => {
+            let mut table = toml_edit::InlineTable::new();
+            let mut put = |key: &str, value: &str| drop(table.insert(key, value.into()));
+            if let Some(accept) = accept.as_ref().map(Accept::everywhere) {
+                put("accept", accept.as_str());
+            }
+            match elsewhere {
+                Elsewhere::Git(GitPlace { address, at, folder }) => {
+                    put("git", address);
+                    at.to_pair().into_iter().for_each(|(key, value)| put(key, value));
+                    folder.iter().for_each(|folder| put("inside", folder));
+                }
+                Elsewhere::Path(path) => put("path", path),
+                Elsewhere::Archive { address, digest } => {
+                    put("archive", address);
+                    put("digest", &digest.to_string());
+                }
+            }
+            Value::InlineTable(table)
+        }
+    }
+}
+
+/// Agrees on a constraint for a package, in place of the one that is agreed.
+///
+/// # Errors
+/// `Unreadable` when the text is no manifest.
+pub fn add_agreed(text: &str, package: &PackageName, accept: &Accept) -> Result<String, EditError> {
+    let edited = edit(text, |document| {
+        let entries = document.entry(AGREED).or_insert_with(|| Item::Table(Table::new()));
+        let entries = entries.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        match entries.get_mut(package.as_str()) {
+            Some(Item::Value(value)) => put(value, accept.as_str()),
+            Some(_) => return Err(EditError::Unreadable),
+            None => {
+                entries.insert(package.as_str(), toml_edit::value(accept.as_str()));
+                place_sorted(entries, package.as_str());
+            }
+        }
+        Ok((None, Vec::new()))
+    })?;
+    Ok(edited.text)
+}
+
+/// Permits a package to stand at one version a compatible line.
+///
+/// # Errors
+/// `Unreadable` when the text is no manifest.
+pub fn add_coexist(text: &str, package: &PackageName) -> Result<String, EditError> {
+    let edited = edit(text, |document| {
+        let policy = document.entry("policy").or_insert_with(|| Item::Table(Table::new()));
+        let policy = policy.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        let list = policy.entry("coexist").or_insert_with(|| toml_edit::value(toml_edit::Array::new()));
+        let list = list.as_array_mut().ok_or(EditError::Unreadable)?;
+        if !list.iter().any(|name| name.as_str() == Some(package.as_str())) {
+            list.push(package.as_str());
+        }
+        Ok((None, Vec::new()))
+    })?;
+    Ok(edited.text)
+}
+
+/// Removes a need, from one purpose or from all.
+///
+/// # Errors
+/// `NoSuchNeed`, or `Unreadable` when the text is no manifest.
+pub fn remove_need(text: &str, purpose: Option<&Purpose>, package: &PackageName) -> Result<NeedEdit, EditError> {
+    edit(text, |document| {
+        let mut before = None;
+        let mut purposes = Vec::new();
+        if let Some(needs) = document.get_mut("needs").and_then(Item::as_table_like_mut) {
+            for (key, entries) in needs.iter_mut() {
+                let wanted = purpose.is_none_or(|purpose| purpose.as_str() == key.get());
+                let Some(entries) = entries.as_table_like_mut().filter(|_| wanted) else { continue };
+                if let Some(removed) = entries.remove(package.as_str()) {
+                    let accept = removed.as_str().or_else(|| removed.get("accept").and_then(Item::as_str));
+                    before = accept.map(str::to_owned);
+                    purposes.push(key.get().to_owned());
+                }
+            }
+        }
+        if purposes.is_empty() {
+            return Err(EditError::NoSuchNeed(package.clone()));
+        }
+        purposes.sort();
+        Ok((before, purposes))
+    })
+}
+
+/// Names a patch for a package, in place of the one that is named for it, and why.
+///
+/// # Errors
+/// `Unreadable` when the text is no manifest.
+pub fn add_alter(text: &str, package: &PackageName, patch: &str, why: &str) -> Result<String, EditError> {
+    let edited = edit(text, |document| {
+        let entries = document.entry("alter").or_insert_with(|| Item::Table(Table::new()));
+        let entries = entries.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        match entries.get_mut(package.as_str()).and_then(Item::as_table_like_mut) {
+            Some(there) => {
+                for (key, new) in [("patch", patch), ("why", why)] {
+                    match there.get_mut(key) {
+                        Some(Item::Value(value)) => put(value, new),
+                        _ => drop(there.insert(key, toml_edit::value(new))),
+                    }
+                }
+            }
+            None => {
+                let mut entry = toml_edit::InlineTable::new();
+                entry.insert("patch", patch.into());
+                entry.insert("why", why.into());
+                entries.insert(package.as_str(), toml_edit::value(entry));
+                place_sorted(entries, package.as_str());
+            }
+        }
+        Ok((None, Vec::new()))
+    })?;
+    Ok(edited.text)
+}
+
+/// Removes a local change, and the table with the last one.
+///
+/// # Errors
+/// `NoSuchAlter`, or `Unreadable` when the text is no manifest.
+pub fn remove_alter(text: &str, package: &PackageName) -> Result<String, EditError> {
+    let edited = edit(text, |document| {
+        let entries = document.get_mut("alter").and_then(Item::as_table_like_mut);
+        let entries = entries.ok_or_else(|| EditError::NoSuchAlter(package.clone()))?;
+        entries.remove(package.as_str()).ok_or_else(|| EditError::NoSuchAlter(package.clone()))?;
+        if entries.is_empty() {
+            document.remove("alter");
+        }
+        Ok((None, Vec::new()))
+    })?;
+    Ok(edited.text)
+}
+
+type Touched = (Option<String>, Vec<String>);
+
+fn edit(
+    text: &str,
+    change: impl FnOnce(&mut DocumentMut) -> Result<Touched, EditError>,
+) -> Result<NeedEdit, EditError> {
+    let mut document: DocumentMut = text.parse().map_err(|_| EditError::Unreadable)?;
+    let (before, purposes) = change(&mut document)?;
+    let mut edited = document.to_string();
+    // The library writes LF; a file that came with CRLF throughout keeps it.
+    if text.contains("\r\n") && !text.replace("\r\n", "").contains('\n') {
+        edited = edited.replace("\r\n", "\n").replace('\n', "\r\n");
+    }
+    Ok(NeedEdit { text: edited, before, purposes })
+}
+
+/// Replaces a value but keeps the comment and spacing around it.
+fn put(value: &mut Value, text: &str) {
+    let decor = value.decor().clone();
+    *value = text.into();
+    *value.decor_mut() = decor;
+}
+
+/// Moves the newest entry to its place, when the entries before it were sorted; else it stays last.
+fn place_sorted(entries: &mut dyn toml_edit::TableLike, newest: &str) {
+    let others: Vec<String> = entries.iter().map(|(key, _)| key.to_owned()).filter(|key| key != newest).collect();
+    // A comment above an entry belongs to it and moves with it, so sorting is safe only where order already was.
+    if others.is_sorted() {
+        entries.sort_values();
+    }
+}

@@ -1,0 +1,156 @@
+//! What a manifest says about packages wherever they turn up, and what it changes in them.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use jiff::civil::Date;
+use toml::de::DeValue;
+
+use super::super::{Alter, Force, Swap};
+use super::{ManifestProblemKind, Reader, Table, Value};
+use crate::name::PackageName;
+use yostel_versions::Accept;
+
+/// Whether it is a version is for the package's numbering to say; that it is no constraint can be told here.
+fn check_one_version(text: &str) -> Result<(), &'static str> {
+    let legal = text.starts_with(|c: char| c.is_ascii_alphanumeric()) && !text.contains([',', '|', '*', ' ']);
+    if legal { Ok(()) } else { Err("it is one version, without a sign, like \"3.2.7\"") }
+}
+
+/// The patch goes where the project goes, so it must lie in it.
+fn check_patch_path(path: &str) -> Result<(), &'static str> {
+    if path.is_empty() || path.starts_with('/') || path.split('/').any(|part| part == "..") || path.contains('\\') {
+        Err("it is a file in the project, as a path from the manifest with `/` between its parts")
+    } else {
+        Ok(())
+    }
+}
+
+impl Reader<'_> {
+    pub(super) fn alter(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<Alter> {
+        self.check_keys("alter.*", table);
+        let mut text = |key: &'static str, example| {
+            let Some(value) = table.get(key) else {
+                self.problem(span.clone(), ManifestProblemKind::Missing { table: "alter.*", key, example });
+                return None;
+            };
+            Some((self.string(key, value)?.to_owned(), value.span()))
+        };
+        let patch = text("patch", "patch = \"patches/gust-model.patch\"");
+        let why = text("why", "why = \"rounds the wrong way\"");
+        let (patch, place) = patch?;
+        self.check("patch", &patch, place, check_patch_path);
+        Some(Alter { patch, why: why?.0, span })
+    }
+
+    pub(super) fn forces(&mut self, root: &Table<'_>) -> BTreeMap<PackageName, Force> {
+        let mut forces = BTreeMap::new();
+        for (key, value) in self.entries("force", root) {
+            let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
+            let Some(table) = self.table(&format!("force.{}", key.get_ref()), value) else { continue };
+            self.check_keys("force.*", table);
+            let version = self.wanted("force.*", table, "version", "version = \"3.2.7\"", key.span());
+            let why = self.wanted("force.*", table, "why", "why = \"3.3 drops frames\"", key.span());
+            let until = self.until(table);
+            let accept = version.and_then(|value| {
+                let text = self.string("version", value)?;
+                self.check("version", text, value.span(), check_one_version);
+                check_one_version(text).ok()?;
+                self.keep(value.span(), Accept::parse(&format!("={text}")))
+            });
+            let why = why.and_then(|value| self.string("why", value)).map(str::to_owned);
+            if let (Some(name), Some(accept), Some(why)) = (name, accept, why) {
+                forces.insert(name, Force { accept, why, until, span: key.span() });
+            }
+        }
+        forces
+    }
+
+    pub(super) fn swaps(&mut self, root: &Table<'_>) -> BTreeMap<PackageName, Swap> {
+        let mut swaps = BTreeMap::new();
+        for (key, value) in self.entries("swap", root) {
+            let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
+            let Some(table) = self.table(&format!("swap.{}", key.get_ref()), value) else { continue };
+            self.check_keys("swap.*", table);
+            let elsewhere = self.elsewhere(table);
+            // The same package, from elsewhere, needs no other name.
+            let by = match (table.get("use"), &elsewhere) {
+                (None, Some(_)) => name.clone(),
+                _ => {
+                    let by = self.wanted("swap.*", table, "use", "use = \"plain-logger\"", key.span());
+                    by.and_then(|value| {
+                        let text = self.string("use", value)?;
+                        self.keep(value.span(), PackageName::parse(text))
+                    })
+                }
+            };
+            let why = self.wanted("swap.*", table, "why", "why = \"no longer maintained\"", key.span());
+            let why = why.and_then(|value| self.string("why", value)).map(str::to_owned);
+            let accept = table.get("accept").and_then(|value| self.accept("accept", value));
+            let until = self.until(table);
+            if let (Some(name), Some(by), Some(why)) = (name, by, why) {
+                swaps.insert(name, Swap { by, accept, elsewhere, why, until, span: key.span() });
+            }
+        }
+        swaps
+    }
+
+    /// Refuses what contradicts itself.
+    pub(super) fn check_overrides(&mut self, force: &BTreeMap<PackageName, Force>, swap: &BTreeMap<PackageName, Swap>) {
+        for (package, entry) in swap {
+            if entry.is_of_place(package) {
+                if let Some(forced) = force.get(package) {
+                    self.problem(forced.span.clone(), ManifestProblemKind::ForcedAndSwapped(package.clone()));
+                }
+                continue;
+            }
+            let mut at = &entry.by;
+            let mut steps = 0;
+            while let Some(next) = swap.get(at).filter(|_| at != package && steps < swap.len()) {
+                at = &next.by;
+                steps += 1;
+            }
+            if at == package {
+                self.problem(entry.span.clone(), ManifestProblemKind::SwapCircle(package.clone()));
+            }
+            if let Some(forced) = force.get(package) {
+                self.problem(forced.span.clone(), ManifestProblemKind::ForcedAndSwapped(package.clone()));
+            }
+        }
+    }
+
+    /// Returns a value that must be there.
+    fn wanted<'a, 'i>(
+        &mut self,
+        name: &'static str,
+        table: &'a Table<'i>,
+        key: &'static str,
+        example: &'static str,
+        span: Range<usize>,
+    ) -> Option<&'a Value<'i>> {
+        let value = table.get(key);
+        if value.is_none() {
+            self.problem(span, ManifestProblemKind::Missing { table: name, key, example });
+        }
+        value
+    }
+
+    /// Reads a day, as TOML writes one.
+    fn until(&mut self, table: &Table<'_>) -> Option<Date> {
+        let value = table.get("until")?;
+        let text = match value.get_ref() {
+            DeValue::Datetime(date) => date.to_string(),
+            DeValue::String(text) => text.to_string(),
+            _ => {
+                self.wrong_type("until", value, "a day, like 2027-03-01");
+                return None;
+            }
+        };
+        let date = text.parse().ok();
+        if date.is_none() {
+            let kind = ManifestProblemKind::Value { key: "until", value: text, reason: "it is a day, like 2027-03-01" };
+            self.problem(value.span(), kind);
+        }
+        date
+    }
+}

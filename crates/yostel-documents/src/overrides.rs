@@ -1,0 +1,162 @@
+//! What a project says about packages wherever they turn up, whoever asks: agreed constraints, forced versions, packages
+//! that stand in for others. All three are rewritings of needs, the same for a project's and for a release's; from there
+//! on, resolving, judging and locking know nothing of them.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::name::PackageName;
+use crate::requirement::Requirement;
+use yostel_versions::Accept;
+
+/// What a project says about packages wherever they turn up.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Overrides {
+    /// Constraints that bind a package beside what is asked of it.
+    pub agreed: BTreeMap<PackageName, Accept>,
+    /// Constraints of one version that stand in place of whatever is asked.
+    pub forced: BTreeMap<PackageName, Accept>,
+    /// Packages that stand in for others, each with the constraint that then counts; without one, what was asked.
+    pub swapped: BTreeMap<PackageName, (PackageName, Option<Accept>)>,
+}
+
+impl Overrides {
+    /// Returns what a need of a package comes to; nothing when it stays as it is.
+    pub fn bind(&self, package: &PackageName, accept: &Accept) -> Option<(PackageName, Accept)> {
+        let (mut package, mut accept, mut changed) = (package, accept.clone(), false);
+        // A chain of swaps is followed to its end; the manifest refuses circles, and their length is the limit here.
+        for _ in 0..self.swapped.len() {
+            let Some((other, instead)) = self.swapped.get(package) else { break };
+            package = other;
+            if let Some(instead) = instead {
+                accept = instead.where_counts(&accept);
+            }
+            changed = true;
+        }
+        if let Some(forced) = self.forced.get(package) {
+            let forced = forced.where_counts(&accept);
+            changed |= forced != accept;
+            accept = forced;
+        } else if let Some(agreed) = self.agreed.get(package).filter(|agreed| **agreed != accept.everywhere()) {
+            accept = accept.and(agreed);
+            changed = true;
+        }
+        changed.then(|| (package.clone(), accept))
+    }
+
+    /// Rewrites needs; those that become needs of one package on the same platforms are joined.
+    pub fn bind_all<'a>(
+        &self,
+        needs: impl IntoIterator<Item = (&'a PackageName, &'a Accept)>,
+    ) -> Vec<(PackageName, Accept)> {
+        let mut bound: Vec<(PackageName, Accept)> = Vec::new();
+        for (package, accept) in needs {
+            let (package, accept) = self.bind(package, accept).unwrap_or_else(|| (package.clone(), accept.clone()));
+            match bound.iter_mut().find(|(other, there)| *other == package && there.counts_where(&accept)) {
+                Some((_, there)) if *there != accept => *there = there.and(&accept),
+                Some(_) => {}
+                None => bound.push((package, accept)),
+            }
+        }
+        bound
+    }
+
+    /// Returns a requirement as it binds.
+    pub fn bound(&self, requirement: &Requirement) -> Requirement {
+        match self.bind(&requirement.package, &requirement.accept) {
+            Some((package, accept)) => Requirement { package, accept, ..requirement.clone() },
+            None => requirement.clone(),
+        }
+    }
+
+    /// Returns requirements as they bind. Whoever needs a package of several versions twice, for one purpose, gets one of
+    /// them: those are joined.
+    pub fn bound_all<'r>(
+        &self,
+        requirements: impl IntoIterator<Item = &'r Requirement>,
+        coexist: &BTreeSet<PackageName>,
+    ) -> Vec<Requirement> {
+        let mut all: Vec<Requirement> = Vec::new();
+        for requirement in requirements {
+            let bound = self.bound(requirement);
+            let same = |other: &&mut Requirement| {
+                let one = (&other.asker, &other.purpose, &other.package);
+                one == (&bound.asker, &bound.purpose, &bound.package) && other.accept.counts_where(&bound.accept)
+            };
+            let there = if coexist.contains(&bound.package) { all.iter_mut().find(same) } else { None };
+            match there {
+                Some(there) if there.accept != bound.accept => there.accept = there.accept.and(&bound.accept),
+                Some(_) => {}
+                None => all.push(bound),
+            }
+        }
+        all
+    }
+
+    /// Tells whether nothing is said.
+    pub fn is_empty(&self) -> bool {
+        self.agreed.is_empty() && self.forced.is_empty() && self.swapped.is_empty()
+    }
+
+    /// Writes what is said, a line each: equal texts for what has the same effect.
+    pub(crate) fn lines(&self) -> BTreeSet<String> {
+        let agreed = self.agreed.iter().map(|(package, accept)| format!("agreed on\t{package}\t{accept}\n"));
+        let forced = self.forced.iter().map(|(package, accept)| format!("forced to\t{package}\t{accept}\n"));
+        let swapped = self.swapped.iter().map(|(package, (other, accept))| {
+            format!("swapped for\t{package}\t{other}\t{}\n", accept.as_ref().map_or("", Accept::as_str))
+        });
+        agreed.chain(forced).chain(swapped).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use yostel_versions::Numbering;
+
+    fn name(text: &str) -> PackageName {
+        PackageName::parse(text).unwrap()
+    }
+
+    fn accept(text: &str) -> Accept {
+        Accept::parse(text).unwrap()
+    }
+
+    #[test]
+    fn swaps_are_followed_then_force_or_agreement_counts() {
+        let overrides = Overrides {
+            agreed: [(name("rig"), accept("^0.9")), (name("bell"), accept("^1"))].into(),
+            forced: [(name("rope"), accept("=3.2.7"))].into(),
+            swapped: [
+                (name("old"), (name("older"), None)),
+                (name("older"), (name("rope"), Some(accept("^3")))),
+                (name("ring"), (name("bell"), None)),
+            ]
+            .into(),
+        };
+        let bind = |package: &str, text: &str| {
+            overrides.bind(&name(package), &accept(text)).map(|(package, accept)| format!("{package} {accept}"))
+        };
+        assert_eq!(bind("old", "^1").unwrap(), "rope =3.2.7");
+        assert_eq!(bind("rope", "=3.2.7"), None);
+        assert_eq!(bind("rig", "^0.9"), None);
+        assert_eq!(bind("rig", ">=0.5 || ^2").unwrap(), "rig >=0.5, ^0.9 || ^2, ^0.9");
+        assert_eq!(bind("ring", "<1.5").unwrap(), "bell <1.5, ^1");
+        assert_eq!(bind("other", "*"), None);
+        let all = overrides.bind_all([(&name("ring"), &accept("<1.5")), (&name("bell"), &accept(">1.1"))]);
+        assert_eq!(all, [(name("bell"), accept("<1.5, ^1, >1.1"))]);
+    }
+
+    #[test]
+    fn joined_constraints_admit_what_both_admit() {
+        let numbering = Numbering::default();
+        let texts = ["*", "^1", ">=1.2, <3", "=1.4.0 || ^2.1", "!=2.1.0", "<1.3 || >=2.1"];
+        for (one, other) in texts.iter().flat_map(|one| texts.iter().map(move |other| (one, other))) {
+            let joined = accept(one).and(&accept(other)).bind(numbering).unwrap();
+            for version in ["1.0.0", "1.2.0", "1.4.0", "2.0.0", "2.1.0", "2.2.0", "3.0.0"] {
+                let version = numbering.parse_version(version).unwrap();
+                let admits = |text: &str| accept(text).bind(numbering).unwrap().admits(&version);
+                assert_eq!(joined.admits(&version), admits(one) && admits(other), "{one} and {other}: {version}");
+            }
+        }
+    }
+}

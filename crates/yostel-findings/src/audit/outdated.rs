@@ -1,0 +1,81 @@
+//! For each locked package: is there something newer, may it be taken, and who stands against it.
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+
+use yostel_documents::{Asker, Lockfile, PackageDocument, PackageName};
+use yostel_versions::{Accept, Version};
+
+/// A package for which something newer exists.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Outdated {
+    /// The package.
+    pub package: PackageName,
+    /// Whether a project asks for it itself.
+    pub direct: bool,
+    /// The locked version.
+    pub locked: Version,
+    /// When the locked release was published, if a source still tells.
+    pub published: Option<Timestamp>,
+    /// The newest that everyone who asks admits; none when nothing newer than the locked one is admitted.
+    pub admitted: Option<Version>,
+    /// The newest of all.
+    pub newest: Version,
+    /// When the newest was published.
+    pub newest_published: Timestamp,
+    /// Whether the newest is on another compatible line.
+    pub crosses_line: bool,
+    /// Who does not admit the newest; empty when everyone does.
+    pub held_by: Vec<Holder>,
+}
+
+/// Who holds a package back.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Holder {
+    /// Who asks.
+    pub who: Asker,
+    /// What they admit.
+    pub accept: Accept,
+}
+
+/// Lists the outdated packages, direct ones first, each group by name. Packages without a document are left out.
+pub fn outdated(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDocument>) -> Vec<Outdated> {
+    let mut found = Vec::new();
+    for (name, locked) in lockfile.chosen.iter() {
+        let Some(document) = documents.get(name) else { continue };
+        let Some(newest) = document.newest().filter(|newest| newest.version > locked.version) else { continue };
+        let mut holders = Vec::new();
+        let mut all = None;
+        for asked in &locked.asked_by {
+            let Ok(constraint) = asked.accept.bind(document.numbering) else { continue };
+            if !constraint.admits(&newest.version) {
+                holders.push(Holder { who: asked.who.clone(), accept: asked.accept.clone() });
+            }
+            all = Some(match all {
+                None => constraint,
+                Some(others) => constraint.intersection(&others),
+            });
+        }
+        let admitted = document
+            .releases
+            .iter()
+            .rev()
+            .filter(|release| release.withdrawn.is_none() && release.version > locked.version)
+            .find(|release| all.as_ref().is_some_and(|all| all.admits(&release.version)))
+            .map(|release| release.version.clone());
+        found.push(Outdated {
+            package: name.clone(),
+            direct: lockfile.is_direct(name),
+            locked: locked.version.clone(),
+            published: document.release(&locked.version).map(|release| release.published),
+            admitted,
+            newest: newest.version.clone(),
+            newest_published: newest.published,
+            crosses_line: !document.numbering.is_same_line(&locked.version, &newest.version),
+            held_by: holders,
+        });
+    }
+    found.sort_by(|a, b| b.direct.cmp(&a.direct).then_with(|| a.package.cmp(&b.package)));
+    found
+}

@@ -1,0 +1,232 @@
+//! What moved between two lockfiles, from what to what, and because of whom.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yostel_documents::{AskedBy, Asker, Chosen, LockedPackage, Lockfile, Origin, PackageName, Purpose, artifact_for};
+use yostel_versions::Version;
+
+/// One package that is not as it was.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Move {
+    /// The package.
+    pub package: PackageName,
+    /// What happened to it.
+    pub kind: MoveKind,
+    /// Who asks for it now (or asked, when it is gone).
+    pub asked_by: BTreeSet<AskedBy>,
+    /// From a project to who pulled it where it is, each asked for by the one before: to the first of those who ask and do
+    /// not admit the version it had, or else by the shortest way; of a way of more than 100, its project and the last 99.
+    /// Empty when it is gone.
+    pub pulled_by: Vec<Asker>,
+}
+
+/// Most askers of a way that are told: packages may be thousands deep, and each that moved has its way.
+const MOST_OF_A_WAY: usize = 100;
+
+/// What happened to a package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum MoveKind {
+    /// It came in.
+    Added {
+        /// At this version.
+        to: Version,
+    },
+    /// It is gone.
+    Dropped {
+        /// It had this version.
+        from: Version,
+    },
+    /// Its version changed.
+    Moved {
+        /// From.
+        from: Version,
+        /// To.
+        to: Version,
+        /// Whether that left the compatible line, by the package's own numbering.
+        crosses_line: bool,
+    },
+    /// Same version, other content: its release was published again, or it comes from another source.
+    Content {
+        /// The version.
+        version: Version,
+    },
+    /// Same version, from somewhere else, or from another commit.
+    Origin {
+        /// The version.
+        version: Version,
+        /// Where it came from.
+        from: Origin,
+        /// Where it comes from now.
+        to: Origin,
+    },
+    /// Same release, locked for other platforms.
+    Platforms {
+        /// Before.
+        from: Vec<String>,
+        /// Now.
+        to: Vec<String>,
+    },
+    /// Same release, changed locally in another way than before.
+    Altered {
+        /// Whether it is changed locally now.
+        now: bool,
+    },
+    /// Same release, needed for other purposes.
+    Purposes {
+        /// Before.
+        from: BTreeSet<Purpose>,
+        /// Now.
+        to: BTreeSet<Purpose>,
+    },
+}
+
+/// Lists what moved, by package.
+pub fn compare(old: Option<&Lockfile>, new: &Lockfile) -> Vec<Move> {
+    let empty = Chosen::default();
+    let before = old.map_or(&empty, |lockfile| &lockfile.chosen);
+    let names: BTreeSet<&PackageName> = before.keys().chain(new.chosen.keys()).collect();
+    let nearer = nearest_askers(new);
+    let mut moves = Vec::new();
+    for name in names {
+        for (from, to) in paired(before.all(name), new.chosen.all(name)) {
+            if let Some(kind) = kind_of(from, to) {
+                let asked_by = to.or(from).map(|locked| locked.asked_by.clone()).unwrap_or_default();
+                let pulled_by = to.map(|locked| way_to(puller(from, locked), &nearer)).unwrap_or_default();
+                moves.push(Move { package: name.clone(), kind, asked_by, pulled_by });
+            }
+        }
+    }
+    moves
+}
+
+type Pair<'l> = (Option<&'l LockedPackage>, Option<&'l LockedPackage>);
+
+/// Finds what became of each: one of one is the same package whatever its version; where there are several, those on one
+/// compatible line are.
+fn paired<'l>(before: &'l [LockedPackage], after: &'l [LockedPackage]) -> Vec<Pair<'l>> {
+    if before.len() <= 1 && after.len() <= 1 {
+        return vec![(before.first(), after.first())];
+    }
+    let mut left: Vec<&LockedPackage> = before.iter().collect();
+    let mut pairs: Vec<Pair<'_>> = Vec::new();
+    for to in after {
+        let same = |from: &&LockedPackage| to.numbering.is_same_line(&from.version, &to.version);
+        let from = left.iter().position(same).map(|at| left.remove(at));
+        pairs.push((from, Some(to)));
+    }
+    pairs.extend(left.into_iter().map(|from| (Some(from), None)));
+    pairs
+}
+
+/// Returns who pulled a package: the first who asks and does not admit what was there.
+fn puller<'l>(from: Option<&LockedPackage>, to: &'l LockedPackage) -> Option<&'l Asker> {
+    let admits = |asked: &AskedBy, version: &Version| {
+        asked.accept.bind(to.numbering).is_ok_and(|constraint| constraint.admits(version))
+    };
+    let moved = from.and_then(|from| to.asked_by.iter().find(|asked| !admits(asked, &from.version)));
+    moved
+        .or_else(|| to.asked_by.iter().find(|asked| asked.who.is_project()).or(to.asked_by.first()))
+        .map(|asked| &asked.who)
+}
+
+/// Who asks for a package nearest to a project, and the project.
+type Nearest<'l> = BTreeMap<&'l PackageName, (&'l Asker, &'l Asker)>;
+
+/// Finds for each package who asks for it nearest to a project, the first by name of those at one distance.
+fn nearest_askers(lockfile: &Lockfile) -> Nearest<'_> {
+    let mut nearer = Nearest::new();
+    let mut needs: BTreeMap<&PackageName, BTreeSet<&PackageName>> = BTreeMap::new();
+    let mut layer: BTreeSet<&PackageName> = BTreeSet::new();
+    for (name, locked) in lockfile.chosen.iter() {
+        if let Some(asked) = locked.asked_by.iter().find(|asked| asked.who.is_project()) {
+            nearer.insert(name, (&asked.who, &asked.who));
+            layer.insert(name);
+        }
+        for asked in &locked.asked_by {
+            if let Asker::Release(asker, _) = &asked.who {
+                needs.entry(asker).or_default().insert(name);
+            }
+        }
+    }
+    while !layer.is_empty() {
+        let reached = layer.iter().filter_map(|asker| needs.get(asker)).flatten().copied();
+        let new: BTreeSet<&PackageName> = reached.filter(|name| !nearer.contains_key(name)).collect();
+        for name in &new {
+            let askers = lockfile.chosen.all(name).iter().flat_map(|locked| locked.asked_by.iter());
+            let from_layer = |asked: &AskedBy| match &asked.who {
+                Asker::Release(asker, _) => layer.contains(asker),
+                Asker::Project(_) => false,
+            };
+            if let Some(asked) = askers.filter(|asked| from_layer(asked)).min()
+                && let Asker::Release(asker, _) = &asked.who
+                && let Some((_, project)) = nearer.get(asker).copied()
+            {
+                nearer.insert(name, (&asked.who, project));
+            }
+        }
+        layer = new;
+    }
+    nearer
+}
+
+/// Follows who asks for whom up to a project; each stands nearer to one than the one before. Of a long way, the middle is
+/// left out: it is never walked.
+fn way_to<'l>(who: Option<&'l Asker>, nearer: &Nearest<'l>) -> Vec<Asker> {
+    let mut way: Vec<Asker> = Vec::new();
+    let mut at = who;
+    while let Some(who) = at {
+        way.push(who.clone());
+        at = match who {
+            Asker::Project(_) => None,
+            // Whoever is reached from nowhere ends the way; a lockfile made by hand could hold such.
+            Asker::Release(name, _) => {
+                nearer.get(name).map(|(next, project)| if way.len() + 1 < MOST_OF_A_WAY { *next } else { *project })
+            }
+        };
+    }
+    way.reverse();
+    way
+}
+
+fn kind_of(from: Option<&LockedPackage>, to: Option<&LockedPackage>) -> Option<MoveKind> {
+    match (from, to) {
+        (None, None) => None,
+        (None, Some(to)) => Some(MoveKind::Added { to: to.version.clone() }),
+        (Some(from), None) => Some(MoveKind::Dropped { from: from.version.clone() }),
+        (Some(from), Some(to)) if from.version.as_str() != to.version.as_str() => {
+            let crosses_line = from.numbering.order() != to.numbering.order()
+                || !to.numbering.is_same_line(&from.version, &to.version);
+            Some(MoveKind::Moved { from: from.version.clone(), to: to.version.clone(), crosses_line })
+        }
+        (Some(from), Some(to))
+            if from.from != to.from && (from.from.source().is_none() || to.from.source().is_none()) =>
+        {
+            let version = to.version.clone();
+            Some(MoveKind::Origin { version, from: from.from.clone(), to: to.from.clone() })
+        }
+        (Some(from), Some(to)) if from.from != to.from || has_other_content(from, to) => {
+            Some(MoveKind::Content { version: to.version.clone() })
+        }
+        (Some(from), Some(to)) if from.artifacts != to.artifacts => {
+            let platforms = |locked: &LockedPackage| locked.artifacts.iter().map(|a| a.platform.clone()).collect();
+            Some(MoveKind::Platforms { from: platforms(from), to: platforms(to) })
+        }
+        (Some(from), Some(to)) if from.altered != to.altered => Some(MoveKind::Altered { now: to.altered.is_some() }),
+        (Some(from), Some(to)) if from.purposes != to.purposes => {
+            Some(MoveKind::Purposes { from: from.purposes.clone(), to: to.purposes.clone() })
+        }
+        (Some(_), Some(_)) => None,
+    }
+}
+
+/// Tells whether some platform that was served would get other files than before.
+fn has_other_content(from: &LockedPackage, to: &LockedPackage) -> bool {
+    let named = from.artifacts.iter().chain(&to.artifacts).map(|artifact| artifact.platform.as_str());
+    let content = |locked: &LockedPackage, platform: &str| {
+        artifact_for(&locked.artifacts, platform).map(|artifact| (artifact.digest, artifact.size, artifact.tree))
+    };
+    named.into_iter().any(|platform| match (content(from, platform), content(to, platform)) {
+        (Some(old), Some(new)) => old != new,
+        _ => false,
+    })
+}

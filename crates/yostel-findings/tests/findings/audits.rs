@@ -1,0 +1,70 @@
+//! What the audit finds: who holds whom back, and what is there twice.
+
+use std::sync::Arc;
+
+use yostel_documents::{Lockfile, PackageName, Word};
+use yostel_findings::{Duplicate, duplicates, outdated};
+use yostel_resolve::Outcome;
+use yostel_testkit::World;
+
+const WORLD: &str = "console: gust ^2, cable *
+    gust 2.0.0: unit ^1
+    gust 2.1.0: unit ^1
+    gust 3.0.0
+    cable 1.0.0: unit *
+    cable 1.1.0 withdrawn
+    cable 1.2.0-rc.1
+    unit 1.0.0
+    unit 2.0.0";
+
+fn lock(world: &World, keep: &[&str]) -> Lockfile {
+    match world.resolve(keep).unwrap() {
+        Outcome::Resolved(resolution) => resolution.to_lockfile(&world.wishes.clone().into()),
+        other => panic!("{other:?}"),
+    }
+}
+
+fn name(text: &str) -> PackageName {
+    PackageName::parse(text).unwrap()
+}
+
+#[test]
+fn outdated_tells_what_may_be_had_and_who_stands_against_the_rest() {
+    let world = World::parse(WORLD);
+    let lockfile = lock(&world, &["gust 2.0.0"]);
+    let found = outdated(&lockfile, &world.documents);
+    let lines: Vec<String> = found
+        .iter()
+        .map(|o| {
+            let held: Vec<String> = o.held_by.iter().map(|h| format!("{} {}", h.who, h.accept)).collect();
+            format!("{} {} {:?} {} {} {}", o.package, o.locked, o.admitted, o.newest, o.crosses_line, held.join(";"))
+        })
+        .collect();
+    assert_eq!(
+        lines,
+        ["gust 2.0.0 Some(2.1.0) 3.0.0 true console ^2", "unit 1.0.0 None 2.0.0 true gust 2.0.0 ^1"],
+        "cable is at its newest: what came later is withdrawn or a candidate"
+    );
+    assert!(found[0].direct && !found[1].direct);
+}
+
+#[test]
+fn one_content_under_two_names_and_one_role_filled_twice_are_found() {
+    let mut world = World::parse(WORLD);
+    let lockfile = lock(&world, &[]);
+    assert!(duplicates(&lockfile, &world.documents).is_empty());
+    for package in ["gust", "cable"] {
+        for release in &mut world.documents.get_mut(&name(package)).unwrap().releases {
+            Arc::make_mut(release).offers.roles.push(Word::parse("wind-source").unwrap());
+        }
+    }
+    let mut copied = lockfile.clone();
+    let artifacts = copied.chosen[&name("gust")].artifacts.clone();
+    copied.chosen.get_mut(&name("unit")).unwrap().artifacts = artifacts;
+    let found = duplicates(&copied, &world.documents);
+    assert!(matches!(&found[0], Duplicate::Content { packages, .. } if packages.len() == 2));
+    assert!(
+        matches!(&found[1], Duplicate::Role { role, packages } if role.as_str() == "wind-source" && packages[0].0 == name("cable"))
+    );
+    assert_eq!(found.len(), 2);
+}

@@ -1,0 +1,6 @@
+//! What can be told of lockfiles, in made-up worlds.
+
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod audits;
+mod locks;

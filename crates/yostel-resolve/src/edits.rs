@@ -1,0 +1,177 @@
+//! What to do about a collision: the smallest sets of edits to the user's own wishes after which there is a set.
+//!
+//! Each wish gets two switches: *touched* (its constraint no longer binds, but the package must still be there) and
+//! *dropped* (nor must the package). Sets of touched wishes are enumerated by size, each blocked once found, so what is
+//! found is minimal and nothing smaller exists (minimal correction sets, Liffiton and Sakallah 2008). Then each is made
+//! concrete: the best set under the touched wishes shows which versions they could have, and a constraint on those lines
+//! is written. That very edit is resolved again before it is offered.
+
+use std::collections::BTreeSet;
+
+use yostel_solver::{Lit, Outcome};
+
+use crate::encode::{Encoding, at_most};
+use crate::known::Known;
+use crate::objective::best;
+use crate::problem::Problem;
+use crate::resolution::Resolution;
+use crate::satisfies::satisfies;
+use yostel_documents::Requirement;
+use yostel_versions::Accept;
+
+/// Sets of more edits than this are not looked for: nobody weighs them against each other.
+const MOST_EDITS: usize = 4;
+
+/// One edit of the user's wishes.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum WishEdit {
+    /// Give the wish another constraint.
+    Change {
+        /// The wish as it stands.
+        wish: Requirement,
+        /// Its new constraint.
+        accept: Accept,
+    },
+    /// Drop the wish.
+    Drop {
+        /// The wish as it stands.
+        wish: Requirement,
+    },
+}
+
+impl WishEdit {
+    /// Returns the wish as it stands.
+    pub fn wish(&self) -> &Requirement {
+        match self {
+            Self::Change { wish, .. } | Self::Drop { wish } => wish,
+        }
+    }
+}
+
+/// A set of edits, and what it leads to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EditSet {
+    /// The edits, sorted; none can be left out.
+    pub edits: Vec<WishEdit>,
+    /// The wishes after the edits.
+    pub wishes: Vec<Requirement>,
+    /// The set that the edited wishes resolve to.
+    pub resolution: Resolution,
+    /// How many locked packages move.
+    pub moved: usize,
+}
+
+pub(super) fn edit_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<EditSet> {
+    let sets = touched_sets(problem, known, most);
+    let mut found: Vec<EditSet> = sets.into_iter().filter_map(|set| concrete(problem, known, &set)).collect();
+    let drops = |edit_set: &EditSet| edit_set.edits.iter().filter(|edit| matches!(edit, WishEdit::Drop { .. })).count();
+    found.sort_by(|a, b| {
+        (a.edits.len(), drops(a), a.moved).cmp(&(b.edits.len(), drops(b), b.moved)).then_with(|| a.edits.cmp(&b.edits))
+    });
+    found
+}
+
+/// Wishes to touch, by index; true = to drop.
+type Touched = Vec<(usize, bool)>;
+
+/// Enumerates minimal sets of wishes to touch, smallest first; of one size, those that drop nothing first.
+fn touched_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<Touched> {
+    let mut encoding = Encoding::default();
+    encoding.state_all(problem, known);
+    let mut switches: Vec<(Lit, Lit)> = Vec::new();
+    for wish in &problem.wishes {
+        let need = known.wish(&wish.package, &wish.accept);
+        let id = known.package(&wish.package);
+        let (touched, dropped) = (encoding.helper(), encoding.helper());
+        let need = encoding.need(need, problem, known);
+        let releases = encoding.candidates(id, problem, known);
+        let there: Vec<Lit> =
+            std::iter::once(dropped).chain(releases.into_iter().map(|(_, literal)| literal)).collect();
+        for clause in [vec![touched, need], there, vec![!dropped, touched]] {
+            encoding.solver.add_clause(&clause);
+        }
+        switches.push((touched, dropped));
+    }
+    let touched: Vec<Lit> = switches.iter().map(|(touched, _)| *touched).collect();
+    let mut sets: Vec<Touched> = Vec::new();
+    for size in 1..=MOST_EDITS.min(touched.len()) {
+        let bound = at_most(&mut encoding.solver, &touched, size);
+        for may_drop in [false, true] {
+            while sets.len() < most {
+                let mut assumptions: Vec<Lit> = bound.into_iter().collect();
+                if !may_drop {
+                    assumptions.extend(switches.iter().map(|(_, dropped)| !*dropped));
+                }
+                let Outcome::Satisfiable(model) = encoding.solver.solve(&assumptions) else { break };
+                let set: Vec<usize> = (0..touched.len()).filter(|&i| model.is_true(touched[i])).collect();
+                sets.push(fewest_drops(&mut encoding, &switches, &set));
+                let block: Vec<Lit> = set.iter().map(|&i| !touched[i]).collect();
+                encoding.solver.add_clause(&block);
+            }
+        }
+    }
+    sets
+}
+
+/// Decides which wishes of a set must be dropped and for which another constraint will do.
+fn fewest_drops(encoding: &mut Encoding, switches: &[(Lit, Lit)], set: &[usize]) -> Touched {
+    let mut assumptions: Vec<Lit> = (0..switches.len()).filter(|i| !set.contains(i)).map(|i| !switches[i].0).collect();
+    let mut decided = Vec::new();
+    for &i in set {
+        assumptions.push(!switches[i].1);
+        let stays = matches!(encoding.solver.solve(&assumptions), Outcome::Satisfiable(_));
+        if !stays {
+            assumptions.pop();
+        }
+        decided.push((i, !stays));
+    }
+    decided
+}
+
+/// Finds constraints for the touched wishes, and proves the edit by resolving it.
+fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<EditSet> {
+    let dropped: BTreeSet<usize> = set.iter().filter(|(_, drop)| *drop).map(|(i, _)| *i).collect();
+    let changed: BTreeSet<usize> = set.iter().filter(|(_, drop)| !*drop).map(|(i, _)| *i).collect();
+    let with = |accept_of: &dyn Fn(usize) -> Accept| {
+        let wishes = problem.wishes.iter().enumerate().filter(|(i, _)| !dropped.contains(i)).map(|(i, wish)| {
+            let accept = match changed.contains(&i) {
+                true => accept_of(i).where_counts(&wish.accept),
+                false => wish.accept.clone(),
+            };
+            Requirement { accept, ..wish.clone() }
+        });
+        Problem { wishes: wishes.collect(), ..problem.clone() }
+    };
+    // A release first; a pre-release is admitted only where nothing else will do.
+    let any_release = Accept::parse("*").expect("a star is a constraint");
+    let of_any_release = with(&|_| any_release.clone());
+    let of_any_version = with(&|i| any_version(known, &problem.wishes[i]));
+    let trial = best(&of_any_release, known).ok()?.or_else(|| best(&of_any_version, known).ok()?)?;
+    let on_its_line = |i: usize| {
+        let version = &trial.chosen[&problem.wishes[i].package].release.version;
+        Accept::parse(&format!("^{version}")).expect("a version makes a constraint")
+    };
+    let edited = with(&on_its_line);
+    let resolution = best(&edited, known).ok()?.filter(|resolution| satisfies(&edited, resolution).is_empty())?;
+    let mut edits: Vec<WishEdit> = set
+        .iter()
+        .map(|&(i, drop)| {
+            let wish = problem.wishes[i].clone();
+            let accept = || on_its_line(i).where_counts(&wish.accept);
+            if drop { WishEdit::Drop { wish } } else { WishEdit::Change { accept: accept(), wish } }
+        })
+        .collect();
+    edits.sort();
+    let kept = problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
+    let moved = kept.filter(|(name, version)| {
+        resolution.chosen.contains_key(name) && resolution.chosen.at(name, version).is_none()
+    });
+    Some(EditSet { edits, wishes: edited.wishes, moved: moved.count(), resolution })
+}
+
+/// Admits every release of the wished package, pre-releases too, by naming each.
+fn any_version(known: &Known, wish: &Requirement) -> Accept {
+    let releases = known.document(&wish.package).map_or(&[][..], |document| &document.releases);
+    let texts: Vec<String> = releases.iter().map(|release| format!("={}", release.version)).collect();
+    Accept::parse(&texts.join(" || ")).unwrap_or_else(|_| wish.accept.clone())
+}

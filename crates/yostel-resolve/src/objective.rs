@@ -1,0 +1,359 @@
+//! Which of the sets that exist is *the* set: docs/resolution.md §2, carried out by assumptions over one solver.
+//!
+//! First the fewest packages moved, provably; of such sets the one that keeps the first by name; then direct needs as new
+//! as can be, by name; then what came along, nearest first. Every question is one call of the solver, and each answer is
+//! made a fact before the next question, so what was learned is reused.
+
+use std::collections::BTreeSet;
+
+use yostel_solver::{Config, Lit, Model, Solver, Stats};
+
+use crate::encode::{Encoding, at_most};
+use crate::known::Halt;
+use crate::known::{Known, NeedId};
+use crate::problem::Problem;
+use crate::resolution::{Choice, Resolution};
+use yostel_documents::{Chosen, PackageName};
+use yostel_versions::Version;
+
+/// What a search is at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Phase {
+    /// Whether there is a set at all.
+    Any,
+    /// How few packages must move, and which.
+    Fewest,
+    /// How new, or old, each package can be.
+    Preferred,
+    /// Why there is none.
+    Explaining,
+}
+
+/// Returns the best resolution, or nothing when there is none at all.
+///
+/// # Errors
+/// [`Halt`]: packages must arrive first, or time is up; start anew then.
+pub(super) fn best(problem: &Problem, known: &mut Known) -> Result<Option<Resolution>, Halt> {
+    let mut search = Search::new(Config::default());
+    Ok(search.advance(problem, known)?.then(|| search.found(problem, known)).flatten())
+}
+
+/// Tells whether there is a set at all.
+///
+/// # Errors
+/// As [`best`].
+pub(super) fn is_solvable(problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+    Search::new(Config::default()).find_any(problem, known)
+}
+
+/// A search that can be halted and taken up again.
+#[derive(Debug)]
+pub(super) struct Search {
+    encoding: Encoding,
+    /// A model of all facts so far, once there is one.
+    model: Option<Model>,
+    /// Whether the wishes are facts.
+    stated: bool,
+    stage: Stage,
+}
+
+#[derive(Debug)]
+enum Stage {
+    /// Is there a set at all?
+    Any,
+    /// How few packages must leave the version to keep?
+    Fewest(Fewest),
+    /// Of the sets with so few, which keeps the first by name?
+    Which {
+        moved: Vec<Lit>,
+        next: usize,
+    },
+    /// How new can each be?
+    Preferred(Layers),
+    Done,
+}
+
+#[derive(Debug)]
+struct Fewest {
+    /// One a package to keep: true when it is there at another version.
+    moved: Vec<Lit>,
+    may_move: BTreeSet<Lit>,
+    most: usize,
+    bound: Option<Lit>,
+}
+
+/// Packages by their distance from the wishes.
+#[derive(Debug)]
+struct Layers {
+    /// Packages to decide, the last one first.
+    now: Vec<PackageName>,
+    next: BTreeSet<PackageName>,
+    met: BTreeSet<PackageName>,
+}
+
+impl Search {
+    pub(super) fn new(config: Config) -> Self {
+        Self { encoding: Encoding::with_solver(Solver::new(config)), model: None, stated: false, stage: Stage::Any }
+    }
+
+    pub(super) fn stats(&self) -> Stats {
+        self.encoding.solver.stats()
+    }
+
+    /// Tells what the search is at.
+    pub(super) fn phase(&self) -> Phase {
+        match self.stage {
+            Stage::Any => Phase::Any,
+            Stage::Fewest(_) | Stage::Which { .. } => Phase::Fewest,
+            Stage::Preferred(_) | Stage::Done => Phase::Preferred,
+        }
+    }
+
+    /// Tells whether there is a set, and finds one.
+    ///
+    /// # Errors
+    /// [`Halt`]; call again once what is missing arrived.
+    pub(super) fn find_any(&mut self, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+        if !std::mem::replace(&mut self.stated, true) {
+            for wish in &problem.wishes {
+                let need = known.wish(&wish.package, &wish.accept);
+                let need = self.encoding.need(need, problem, known);
+                self.encoding.solver.add_clause(&[need]);
+            }
+        }
+        self.model = self.encoding.solve(&[], problem, known)?;
+        Ok(self.model.is_some())
+    }
+
+    /// Carries out all stages that are left; tells whether there is a set.
+    ///
+    /// # Errors
+    /// [`Halt`]; call again once what is missing arrived.
+    pub(super) fn advance(&mut self, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+        while !matches!(self.stage, Stage::Done) {
+            if !self.step(problem, known)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
+    /// Carries out one stage, which is left as it stands when the search is halted; tells whether there is a set.
+    ///
+    /// # Errors
+    /// As [`Self::advance`].
+    pub(super) fn step(&mut self, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+        let mut stage = std::mem::replace(&mut self.stage, Stage::Done);
+        let carried = match &mut stage {
+            Stage::Any => self.find_any(problem, known),
+            Stage::Fewest(fewest) => self.fewest(fewest, problem, known).map(|()| true),
+            Stage::Which { moved, next } => self.which(moved, next, problem, known).map(|()| true),
+            Stage::Preferred(layers) => self.preferred(layers, problem, known).map(|()| true),
+            Stage::Done => Ok(true),
+        };
+        if carried.is_err() {
+            self.stage = stage;
+            return carried;
+        }
+        self.stage = match stage {
+            Stage::Any => {
+                if problem.keep.is_empty() {
+                    self.stage = Stage::Preferred(Layers::of(problem));
+                    return carried;
+                }
+                let kept = problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
+                let moved = kept.filter_map(|(name, version)| self.moved(name, version, problem, known)).collect();
+                Stage::Fewest(Fewest { moved, may_move: BTreeSet::new(), most: 0, bound: None })
+            }
+            Stage::Fewest(fewest) => Stage::Which { moved: fewest.moved, next: 0 },
+            Stage::Which { .. } => Stage::Preferred(Layers::of(problem)),
+            Stage::Preferred(_) | Stage::Done => Stage::Done,
+        };
+        carried
+    }
+
+    /// Tells whether nothing is left to decide.
+    pub(super) fn is_done(&self) -> bool {
+        matches!(self.stage, Stage::Done)
+    }
+
+    /// Finds the fewest packages that must leave the version to keep, and makes that a fact.
+    ///
+    /// The fewest are found from below (MSU3, Marques-Silva and Planes 2007): assume that none moves; while that cannot
+    /// hold, the packages to blame may move, one more of them than before. So the first number that can hold is the least.
+    fn fewest(&mut self, fewest: &mut Fewest, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
+        loop {
+            let stays = fewest.moved.iter().filter(|m| !fewest.may_move.contains(m)).map(|m| !*m);
+            let assumptions: Vec<Lit> = stays.chain(fewest.bound).collect();
+            match self.encoding.solve_or_blame(&assumptions, problem, known)? {
+                Ok(model) => {
+                    self.model = Some(model);
+                    break;
+                }
+                Err(core) => {
+                    fewest.may_move.extend(core.iter().map(|l| !*l).filter(|m| fewest.moved.contains(m)));
+                    fewest.most += 1;
+                    let candidates: Vec<Lit> = fewest.may_move.iter().copied().collect();
+                    fewest.bound = at_most(&mut self.encoding.solver, &candidates, fewest.most);
+                }
+            }
+        }
+        // Any packages may be the ones that move, so the bound is now over all of them.
+        if let Some(bound) = at_most(&mut self.encoding.solver, &fewest.moved, fewest.most) {
+            self.encoding.solver.add_clause(&[bound]);
+        }
+        Ok(())
+    }
+
+    /// Makes it a fact which packages stay, the first by name before others.
+    fn which(&mut self, moved: &[Lit], next: &mut usize, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
+        while let Some(&moved) = moved.get(*next) {
+            if self.holds(!moved, problem, known)? {
+                self.encoding.solver.add_clause(&[!moved]);
+            }
+            *next += 1;
+        }
+        Ok(())
+    }
+
+    /// Makes the literal that is true when the package is there at another version, of the same line when there may be
+    /// one of each; none when there is no such release to keep.
+    fn moved(&mut self, name: &PackageName, kept: &Version, problem: &Problem, known: &mut Known) -> Option<Lit> {
+        let document = known.document(name)?;
+        let kept = document.releases.iter().position(|release| release.version == *kept)?;
+        let numbering = document.numbering;
+        let apart = problem.rules.coexist.contains(name);
+        let releases = document.releases.clone();
+        let version = |at: usize| &releases[at].version;
+        let id = known.package(name);
+        let moved = self.encoding.helper();
+        for (at, literal) in self.encoding.candidates(id, problem, known) {
+            let at = at as usize;
+            if at != kept && (!apart || numbering.is_same_line(version(at), version(kept))) {
+                self.encoding.solver.add_clause(&[!literal, moved]);
+            }
+        }
+        Some(moved)
+    }
+
+    /// Finds for each package the preferred release that it can have under all facts so far, and makes it a fact.
+    fn preferred(&mut self, layers: &mut Layers, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
+        loop {
+            while let Some(name) = layers.now.last() {
+                let id = known.package(name);
+                let mut lines = self.lines(name, problem, known);
+                if lines.len() > 1 {
+                    // A line that nothing must have is given up, the oldest first: fewer copies of one package.
+                    lines.sort_by_key(|line| line.first().map(|(at, _)| *at));
+                    for line in &lines {
+                        self.give_up(line, problem, known)?;
+                    }
+                    lines.reverse();
+                }
+                for line in lines {
+                    for (at, literal) in line {
+                        if self.encoding.solver.fixed(literal) == Some(false) {
+                            continue;
+                        }
+                        if self.holds(literal, problem, known)? {
+                            self.encoding.solver.add_clause(&[literal]);
+                            let needs = known.look_at(id, at).to_vec();
+                            let packages = needs.into_iter().map(|need| known.said(need).0.clone());
+                            layers.next.extend(packages.filter(|name| !layers.met.contains(name)));
+                            break;
+                        }
+                        self.encoding.solver.add_clause(&[!literal]);
+                    }
+                }
+                layers.now.pop();
+            }
+            if layers.next.is_empty() {
+                return Ok(());
+            }
+            layers.met.extend(layers.next.iter().cloned());
+            layers.now = std::mem::take(&mut layers.next).into_iter().rev().collect();
+        }
+    }
+
+    /// Lists the releases of a package that may be chosen, the preferred first, by groups of which each may have one: its
+    /// lines where it may coexist, else all in one.
+    fn lines(&mut self, name: &PackageName, problem: &Problem, known: &mut Known) -> Vec<Vec<(u32, Lit)>> {
+        let id = known.package(name);
+        let candidates = self.encoding.candidates(id, problem, known);
+        let Some(document) = known.document(name).filter(|_| problem.rules.coexist.contains(name)) else {
+            return vec![candidates];
+        };
+        let mut lines: Vec<Vec<(u32, Lit)>> = Vec::new();
+        for (at, literal) in candidates {
+            let version = |at: u32| &document.releases[at as usize].version;
+            let same = |line: &&mut Vec<(u32, Lit)>| {
+                line.first().is_some_and(|(first, _)| document.numbering.is_same_line(version(*first), version(at)))
+            };
+            match lines.iter_mut().find(same) {
+                Some(line) => line.push((at, literal)),
+                None => lines.push(vec![(at, literal)]),
+            }
+        }
+        lines
+    }
+
+    /// Makes it a fact that none of these is chosen, if that can be.
+    fn give_up(&mut self, line: &[(u32, Lit)], problem: &Problem, known: &mut Known) -> Result<(), Halt> {
+        let none: Vec<Lit> = line.iter().map(|(_, literal)| !*literal).collect();
+        if !self.model.as_ref().is_some_and(|model| none.iter().all(|literal| model.is_true(*literal))) {
+            match self.encoding.solve(&none, problem, known)? {
+                Some(model) => self.model = Some(model),
+                None => return Ok(()),
+            }
+        }
+        none.iter().for_each(|literal| self.encoding.solver.add_clause(&[*literal]));
+        Ok(())
+    }
+
+    /// Tells whether a literal can hold beside all facts, and if so takes over the model that shows it.
+    fn holds(&mut self, literal: Lit, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+        if self.model.as_ref().is_some_and(|model| model.is_true(literal)) {
+            return Ok(true);
+        }
+        let model = self.encoding.solve(&[literal], problem, known)?;
+        let holds = model.is_some();
+        self.model = model.or(self.model.take());
+        Ok(holds)
+    }
+
+    /// Reads the best set found so far; none before there is one.
+    pub(super) fn found(&self, problem: &Problem, known: &mut Known) -> Option<Resolution> {
+        let model = self.model.as_ref()?;
+        let mut chosen = Chosen::default();
+        let mut open: Vec<NeedId> = Vec::new();
+        for wish in &problem.wishes {
+            open.push(known.wish(&wish.package, &wish.accept));
+        }
+        let mut met = BTreeSet::new();
+        while let Some(need) = open.pop() {
+            let (id, admitted) = known.admitted(need);
+            // Where several lines stand, a need is met by the newest that it admits.
+            let there = self.encoding.chosen(id, model);
+            let at = *there.iter().rfind(|at| admitted.binary_search(at).is_ok())?;
+            if !met.insert((id.index(), at)) {
+                continue;
+            }
+            open.extend_from_slice(known.look_at(id, at));
+            let document = known.document_of(id)?;
+            let choice = Choice {
+                release: document.releases.get(at as usize)?.clone(),
+                numbering: document.numbering,
+                origin: known.origin_of(id)?.clone(),
+            };
+            chosen.insert(known.name(id).clone(), choice);
+        }
+        Some(Resolution { chosen })
+    }
+}
+
+impl Layers {
+    fn of(problem: &Problem) -> Self {
+        let met: BTreeSet<PackageName> = problem.wishes.iter().map(|wish| wish.package.clone()).collect();
+        Self { now: met.iter().rev().cloned().collect(), next: BTreeSet::new(), met }
+    }
+}

@@ -1,0 +1,62 @@
+//! A consistent set: the chosen releases.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use yostel_documents::{Asker, AtVersion, Chosen, Numbered, Origin, PackageName, Release, Requirement};
+use yostel_versions::{Numbering, Version};
+
+use crate::problem::requirements_of;
+
+/// The chosen releases that meet all requirements.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Resolution {
+    /// Exactly what is needed.
+    pub chosen: Chosen<Choice>,
+}
+
+/// One chosen release.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Choice {
+    /// The release.
+    pub release: Arc<Release>,
+    /// How its package numbers.
+    pub numbering: Numbering,
+    /// Where it comes from.
+    pub origin: Origin,
+}
+
+impl AtVersion for Choice {
+    fn version(&self) -> &Version {
+        &self.release.version
+    }
+}
+
+impl Numbered for Choice {
+    fn numbering(&self) -> Numbering {
+        self.numbering
+    }
+
+    fn serves(&self, platform: &str) -> bool {
+        self.release.serves(platform)
+    }
+}
+
+impl Resolution {
+    /// Returns what meets a need, as it binds, of a project or of a release in the set.
+    pub fn met_by(&self, need: &Requirement, platforms: &BTreeSet<String>) -> Option<(&PackageName, &Choice)> {
+        let asker = match &need.asker {
+            Asker::Release(name, version) => self.chosen.at(name, version),
+            Asker::Project(_) => None,
+        };
+        let counts = |p: &&String| need.accept.covers(p) && asker.is_none_or(|asker| asker.release.serves(p));
+        let on: Vec<&String> = platforms.iter().filter(counts).collect();
+        let counts = platforms.is_empty() || !on.is_empty();
+        counts.then(|| self.chosen.met_by(&need.package, &need.accept, &on)).flatten()
+    }
+
+    /// Lists what the chosen releases need.
+    pub fn requirements(&self) -> Vec<Requirement> {
+        self.chosen.iter().flat_map(|(name, choice)| requirements_of(name, &choice.release)).collect()
+    }
+}

@@ -1,0 +1,239 @@
+//! Resolving: from wishes to one consistent set of releases, or to the wishes that collide.
+//!
+//! A step machine: it says which packages' releases it needs next and is handed them, in any order and grouping; it
+//! never reaches out itself. Releases are looked at only as far as the search gets. It ends with a resolution that [`crate::satisfies`] has judged, or with a collision. The
+//! outcome is a pure function of the wishes, the releases, and the versions to keep (docs/resolution.md).
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+use yostel_solver::Config;
+
+use yostel_documents::{PackageDocument, PackageName, Requirement};
+use yostel_versions::BindError;
+
+use crate::certify::{self, Certificate, Formula};
+use crate::edits::{self, EditSet};
+use crate::explain::{self, Collision};
+use crate::known::{Arrival, Halt, Known, Reach};
+use crate::objective::{Phase, Search};
+use crate::problem::Problem;
+use crate::resolution::Resolution;
+use crate::satisfies::{Violation, satisfies};
+
+/// What the resolver wants next, or what it found.
+#[derive(Debug)]
+pub enum Step {
+    /// The releases of these packages; answer with [`Resolver::step`] in any order, all at once or one by one.
+    Need(BTreeSet<PackageName>),
+    /// Nothing: it is still at it. Go on with [`Resolver::step`], bringing nothing.
+    Going(Phase),
+    /// The end.
+    Done(Outcome),
+}
+
+/// How a resolution ended.
+#[derive(Debug)]
+pub enum Outcome {
+    /// One consistent set: the best.
+    Resolved(Resolution),
+    /// There is none.
+    Collision(Box<Collision>),
+    /// It was told to stop.
+    Stopped(Unfinished),
+}
+
+/// How far a search came that was told to stop.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unfinished {
+    /// A consistent set, not known to be the best; none when none was found yet.
+    pub found: Option<Resolution>,
+    /// Whether no set moves fewer packages.
+    pub fewest_moves: bool,
+}
+
+/// Why a resolution could not be tried to its end.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ResolveError {
+    /// A project needs a package that no source has.
+    #[error("{} is in none of the sources", .0.package)]
+    UnknownPackage(Requirement),
+    /// A project's constraint does not fit the package's numbering.
+    #[error("{wish}: {cause}")]
+    Unreadable {
+        /// Who wants what.
+        wish: Requirement,
+        /// Why it does not fit.
+        cause: BindError,
+    },
+    /// Our own fault: the search gave an answer that breaks the rules. Never written to a lockfile.
+    #[error("the search gave an answer that breaks the rules ({})", .0.first().map(ToString::to_string).unwrap_or_default())]
+    WrongAnswer(Vec<Violation>),
+}
+
+/// The step machine.
+#[derive(Debug)]
+pub struct Resolver {
+    problem: Problem,
+    known: Known,
+    search: Search,
+    /// Whether it is known that there is no set.
+    refuted: bool,
+    stats: SearchStats,
+}
+
+/// What a resolution took.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct SearchStats {
+    /// Packages whose releases were asked for.
+    pub packages: usize,
+    /// Releases of those packages.
+    pub releases: usize,
+    /// Releases whose needs were followed.
+    pub looked_at: usize,
+    /// Questions put to the search.
+    pub questions: u64,
+    /// Literals chosen freely.
+    pub decisions: u64,
+    /// Literals forced by a clause.
+    pub propagations: u64,
+    /// Clauses found falsified.
+    pub conflicts: u64,
+    /// Clauses learned.
+    pub learned: u64,
+}
+
+impl Resolver {
+    /// Starts on a problem.
+    pub fn new(problem: Problem) -> Self {
+        Self::with_reach(problem, Reach::AsNeeded, None)
+    }
+
+    /// Starts on a problem; once the flag is set, from anywhere, the search ends with [`Outcome::Stopped`].
+    pub fn with_stop(problem: Problem, stop: Arc<AtomicBool>) -> Self {
+        Self::with_reach(problem, Reach::AsNeeded, Some(stop))
+    }
+
+    /// Starts on a problem whose edit sets will be asked for: everything in reach of any release of a wished package is
+    /// looked at.
+    pub fn with_edits(problem: Problem) -> Self {
+        Self::with_reach(problem, Reach::Whole, None)
+    }
+
+    fn with_reach(mut problem: Problem, reach: Reach, stop: Option<Arc<AtomicBool>>) -> Self {
+        problem.wishes = problem.rules.overrides.bound_all(&problem.wishes, &problem.rules.coexist);
+        problem.wishes.sort();
+        problem.wishes.dedup();
+        // A wish that counts on none of the listed platforms is none.
+        let platforms = &problem.rules.platforms;
+        problem.wishes.retain(|wish| platforms.is_empty() || platforms.iter().any(|p| wish.accept.covers(p)));
+        let wishes = problem.wishes.iter().map(|wish| (&wish.package, &wish.accept));
+        let mut known = Known::new(wishes, reach, &problem.rules);
+        // What was locked is needed again, as a rule, so it is asked for at once.
+        for name in problem.keep.keys() {
+            let id = known.package(name);
+            known.want(id);
+        }
+        let search = Search::new(Config { stop, ..Config::default() });
+        Self { problem, known, search, refuted: false, stats: SearchStats::default() }
+    }
+
+    /// Lists the smallest sets of edits to the wishes that make the problem solvable, smallest first and then those
+    /// after which the fewest packages move; each was resolved. Ask after [`Outcome::Collision`], of a resolver made by
+    /// [`Self::with_edits`].
+    pub fn edit_sets(&mut self, most: usize) -> Vec<EditSet> {
+        edits::edit_sets(&self.problem, &mut self.known, most)
+    }
+
+    /// Proves that there is no set, in open formats; nothing when there is one. Ask after [`Outcome::Collision`].
+    pub fn certificate(&mut self) -> Option<Certificate> {
+        certify::certify(&self.problem, &mut self.known)
+    }
+
+    /// Writes the problem as clauses, as much of it as was looked at: all of it, when made by [`Self::with_edits`]. Ask
+    /// after the end.
+    pub fn formula(&mut self) -> Formula {
+        certify::formula(&self.problem, &mut self.known)
+    }
+
+    /// Takes in what arrived and says what is needed next, or what was found. The first call brings nothing.
+    ///
+    /// # Errors
+    /// [`ResolveError`] when a wish names an unknown package or does not fit its numbering.
+    pub fn step(&mut self, arrived: Vec<Arrival>) -> Result<Step, ResolveError> {
+        self.known.take(arrived);
+        if !self.known.missing().is_empty() {
+            return Ok(Step::Need(self.known.missing().clone()));
+        }
+        for wish in &self.problem.wishes {
+            let Some(document) = self.known.document(&wish.package) else {
+                return Err(ResolveError::UnknownPackage(wish.clone()));
+            };
+            if let Err(cause) = wish.accept.bind(document.numbering) {
+                return Err(ResolveError::Unreadable { wish: wish.clone(), cause });
+            }
+        }
+        let step = self.go_on();
+        let counts = self.search.stats();
+        self.stats = SearchStats {
+            packages: self.known.counts().packages,
+            releases: self.known.counts().releases,
+            looked_at: self.known.counts().looked_at,
+            questions: counts.calls,
+            decisions: counts.decisions,
+            propagations: counts.propagations,
+            conflicts: counts.conflicts,
+            learned: counts.learned,
+        };
+        match step {
+            Ok(step) => step,
+            Err(Halt::Missing) => Ok(Step::Need(self.known.missing().clone())),
+            Err(Halt::Stopped) => {
+                let found = self.search.found(&self.problem, &mut self.known);
+                let fewest_moves = self.search.phase() == Phase::Preferred;
+                if let Some(found) = &found {
+                    self.check(found)?;
+                }
+                Ok(Step::Done(Outcome::Stopped(Unfinished { found, fewest_moves })))
+            }
+        }
+    }
+
+    fn go_on(&mut self) -> Result<Result<Step, ResolveError>, Halt> {
+        if self.refuted {
+            let collision = explain::collision(&self.problem, &mut self.known)?;
+            return Ok(Ok(Step::Done(Outcome::Collision(Box::new(collision)))));
+        }
+        if !self.search.step(&self.problem, &mut self.known)? {
+            self.refuted = true;
+            return Ok(Ok(Step::Going(Phase::Explaining)));
+        }
+        if !self.search.is_done() {
+            return Ok(Ok(Step::Going(self.search.phase())));
+        }
+        let resolution = self.search.found(&self.problem, &mut self.known).unwrap_or_default();
+        Ok(self.check(&resolution).map(|()| Step::Done(Outcome::Resolved(resolution))))
+    }
+
+    /// Has a set judged before anyone sees it.
+    fn check(&self, resolution: &Resolution) -> Result<(), ResolveError> {
+        let violations = satisfies(&self.problem, resolution);
+        if violations.is_empty() { Ok(()) } else { Err(ResolveError::WrongAnswer(violations)) }
+    }
+
+    /// Returns what the resolution took; zeros before it ended.
+    pub fn stats(&self) -> SearchStats {
+        self.stats
+    }
+
+    /// Returns what is known of a package, once it arrived.
+    pub fn document(&self, name: &PackageName) -> Option<&PackageDocument> {
+        self.known.document(name)
+    }
+
+    /// Hands over all that arrived.
+    pub fn into_documents(self) -> BTreeMap<PackageName, PackageDocument> {
+        self.known.into_documents()
+    }
+}

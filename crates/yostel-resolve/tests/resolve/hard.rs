@@ -1,0 +1,126 @@
+//! Hard problems dressed as packages, with a general solver as judge.
+//! The accident this prevents: a search that is right on small worlds and wrong, or lost, on hard ones.
+
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+use proptest::prelude::*;
+use yostel_resolve::Outcome;
+use yostel_testkit::{World, colouring, dress, pigeonhole, three_sat, trap};
+
+/// Resolves; the resolver itself has every resolution judged, so a verdict is all there is to compare.
+fn can_be_met(world: &World) -> bool {
+    matches!(world.resolve(&[]).unwrap(), Outcome::Resolved(_))
+}
+
+fn by_general_solver(clauses: &[Vec<i64>]) -> bool {
+    let mut general = varisat::Solver::new();
+    for clause in clauses {
+        let clause: Vec<varisat::Lit> = clause.iter().map(|&l| varisat::Lit::from_dimacs(l as isize)).collect();
+        varisat::ExtendFormula::add_clause(&mut general, &clause);
+    }
+    general.solve().unwrap()
+}
+
+fn formula(variables: i64, clauses: std::ops::Range<usize>) -> impl Strategy<Value = Vec<Vec<i64>>> {
+    let literal = (1..=variables, any::<bool>()).prop_map(|(v, sign)| if sign { v } else { -v });
+    let clause = prop::collection::vec(literal, 3).prop_map(|mut clause| {
+        clause.sort_unstable();
+        clause.dedup();
+        clause
+    });
+    prop::collection::vec(clause, clauses)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+
+    #[test]
+    fn three_sat_near_the_threshold_gets_the_verdict_of_a_general_solver(clauses in formula(20, 80..96)) {
+        prop_assert_eq!(can_be_met(&dress(20, &clauses)), by_general_solver(&clauses));
+    }
+}
+
+#[test]
+fn more_pigeons_than_holes_collide_and_all_are_needed_for_that() {
+    for pigeons in 2..=6 {
+        let Outcome::Collision(collision) = pigeonhole(pigeons).resolve(&[]).unwrap() else { panic!("{pigeons} fit") };
+        assert_eq!((collision.wishes.len(), collision.others.len()), (pigeons, 0));
+    }
+}
+
+#[test]
+fn graphs_are_coloured_with_as_many_colours_as_they_need() {
+    let odd_ring: Vec<(usize, usize)> = (0..9).map(|i| (i, (i + 1) % 9)).collect();
+    assert!(!can_be_met(&colouring(9, &odd_ring, 2)) && can_be_met(&colouring(9, &odd_ring, 3)));
+    let complete: Vec<(usize, usize)> = (0..5).flat_map(|a| (0..a).map(move |b| (a, b))).collect();
+    assert!(!can_be_met(&colouring(5, &complete, 4)) && can_be_met(&colouring(5, &complete, 5)));
+}
+
+#[test]
+fn traps_take_work_in_proportion_to_their_depth() {
+    let work = |depth: usize| {
+        let world = trap(depth);
+        let mut resolver = yostel_resolve::Resolver::new(world.problem(&[]));
+        let Ok(Outcome::Resolved(resolution)) = world.drive(&mut resolver, |answers| answers) else {
+            panic!("the first releases fit");
+        };
+        assert!(resolution.chosen.values().all(|choice| choice.release.version.as_str() == "1.0.0"));
+        resolver.stats().propagations
+    };
+    let (small, large) = (work(10), work(200));
+    assert!(large < small * 40, "{small} forced literals at depth 10, {large} at 200");
+}
+
+/// A collision planted at the bottom of a diamond among packages that have no part in it.
+#[test]
+fn a_planted_collision_is_told_without_the_bystanders() {
+    let mut text = String::from("console: left ^1, right ^1, ");
+    text.push_str(&(0..30).map(|i| format!("other{i} *")).collect::<Vec<_>>().join(", "));
+    text.push_str("\nleft 1.0.0: base ^1\nright 1.0.0: middle ^1\nmiddle 1.0.0: base ^2\nbase 1.0.0\nbase 2.0.0\n");
+    (0..30).for_each(|i| {
+        text.push_str(&format!("other{i} 1.0.0: base *, other{} *\nother{i} 1.1.0: base *\n", (i * 7 + 1) % 30))
+    });
+    assert_eq!(World::parse(&text).outcome(&[]), "collision: left ^1; right ^1");
+}
+
+#[test]
+fn a_search_that_is_told_to_stop_gives_what_it_found_and_says_what_that_is_worth() {
+    let stop = || Arc::new(AtomicBool::new(true));
+    let hard = pigeonhole(6);
+    let mut resolver = yostel_resolve::Resolver::with_stop(hard.problem(&[]), stop());
+    let Ok(Outcome::Stopped(unfinished)) = hard.drive(&mut resolver, |answers| answers) else { panic!("not stopped") };
+    assert_eq!((unfinished.found, unfinished.fewest_moves), (None, false));
+    // Here a set is found before any conflict, and the best only after one.
+    let world =
+        World::parse("console: a *, b *\na 1.0.0\na 2.0.0: c ^2\nb 1.0.0: c ^1\nb 1.1.0: c ^1\nc 1.0.0\nc 2.0.0");
+    let kept = ["a 1.0.0", "b 1.0.0"];
+    let mut resolver = yostel_resolve::Resolver::with_stop(world.problem(&kept), stop());
+    let Ok(Outcome::Resolved(_)) = world.drive(&mut resolver, |answers| answers) else { panic!("nothing to stop for") };
+    let flag = Arc::new(AtomicBool::new(false));
+    let large = three_sat(60, 200, 5);
+    let world = dress(60, &large);
+    let mut resolver = yostel_resolve::Resolver::with_stop(world.problem(&[]), flag.clone());
+    let mut arrived = Vec::new();
+    loop {
+        match resolver.step(std::mem::take(&mut arrived)).unwrap() {
+            yostel_resolve::Step::Need(wanted) => arrived = world.answer(&wanted),
+            // From the first set on there is no time left.
+            yostel_resolve::Step::Going(_) => flag.store(true, std::sync::atomic::Ordering::Relaxed),
+            yostel_resolve::Step::Done(outcome) => {
+                let Outcome::Stopped(unfinished) = outcome else { panic!("{outcome:?}") };
+                let found = unfinished.found.expect("one was found");
+                assert_eq!(yostel_resolve::satisfies(&world.problem(&[]), &found), []);
+                assert!(unfinished.fewest_moves, "nothing was locked, so nothing moves");
+                break;
+            }
+        }
+    }
+}
+
+#[test]
+fn a_collision_too_hard_to_make_small_is_still_told() {
+    let world = dress(60, &three_sat(60, 330, 3));
+    let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!("it can be met") };
+    assert!(!collision.wishes.is_empty() && !collision.facts.is_empty());
+}

@@ -1,0 +1,564 @@
+//! The resolver against every set tried by hand, and against itself with answers in another order.
+//! The accidents this prevents: "no set exists" where one does; a set that depends on the order of answers.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use proptest::prelude::*;
+use yostel_documents::{Declared, Lockfile, Overrides, PackageName, Requirement, Take};
+use yostel_resolve::{EditSet, LinesApart, Outcome, ResolveError, Resolver, RoleClash, WishEdit};
+use yostel_testkit::any::{any_coexist, any_keep, any_overrides, any_world};
+use yostel_testkit::{World, brute_force};
+use yostel_versions::Accept;
+
+#[test]
+fn the_newest_that_fits_is_chosen() {
+    let world = World::parse(
+        "console: gust ^2, cable *
+         gust 2.0.0: unit ^1
+         gust 2.1.0: unit ^2
+         gust 3.0.0
+         cable 1.0.0: unit ^1
+         unit 1.0.0
+         unit 2.0.0",
+    );
+    // Direct needs first, by name: cable takes 1.0.0, so unit stays on 1, so gust must take 2.0.0.
+    assert_eq!(world.outcome(&[]), "cable 1.0.0, gust 2.0.0, unit 1.0.0");
+}
+
+#[test]
+fn the_newer_one_is_back_as_soon_as_the_obstacle_is_gone() {
+    let text = "console: gust ^2, cable *\ngust 2.0.0: unit ^1\ngust 2.1.0: unit ^2\nunit 1.0.0\nunit 2.0.0\n";
+    let held = World::parse(&format!("{text}cable 1.0.0: unit ^1"));
+    let free = World::parse(&format!("{text}cable 1.0.0: unit *"));
+    assert!(held.outcome(&[]).contains("gust 2.0.0"));
+    assert_eq!(free.outcome(&[]), "cable 1.0.0, gust 2.1.0, unit 2.0.0");
+}
+
+#[test]
+fn cycles_and_self_needs_are_fine() {
+    let world = World::parse("console: a *\na 1.0.0: b *\nb 1.0.0: a ^1, b ^1\nb 2.0.0: a ^2");
+    assert_eq!(world.outcome(&[]), "a 1.0.0, b 1.0.0");
+}
+
+#[test]
+fn a_release_with_an_unknown_need_is_passed_over() {
+    let world = World::parse("console: a *\na 1.0.0\na 2.0.0: nowhere ^1");
+    assert_eq!(world.outcome(&[]), "a 1.0.0");
+}
+
+#[test]
+fn a_withdrawn_release_is_kept_but_never_newly_chosen() {
+    let world = World::parse("console: a *\na 1.0.0\na 2.0.0 withdrawn");
+    assert_eq!(world.outcome(&[]), "a 1.0.0");
+    assert_eq!(world.outcome(&["a 2.0.0"]), "a 2.0.0");
+}
+
+#[test]
+fn what_is_kept_moves_only_where_it_must() {
+    let text = "a 1.0.0: c *\na 2.0.0: c *\nb 1.0.0: c *\nb 2.0.0: c *\nc 1.0.0\nc 1.5.0\nc 2.0.0";
+    let world = World::parse(&format!("console: a *, b *\n{text}"));
+    assert_eq!(world.outcome(&["a 1.0.0", "b 1.0.0", "c 1.0.0"]), "a 1.0.0, b 1.0.0, c 1.0.0");
+    let world = World::parse(&format!("console: a ^2, b *\n{text}"));
+    assert_eq!(world.outcome(&["a 1.0.0", "b 1.0.0", "c 1.0.0"]), "a 2.0.0, b 1.0.0, c 1.0.0");
+    // A version that is gone cannot be kept and hinders nothing.
+    assert_eq!(world.outcome(&["b 9.0.0"]), "a 2.0.0, b 2.0.0, c 2.0.0");
+}
+
+#[test]
+fn a_collision_names_the_wishes_and_the_facts_and_nothing_else() {
+    let world = World::parse(
+        "console: gust ^2, cable ^3, clock *, bell *
+         gust 2.0.0: unit ^1
+         gust 2.1.0: unit ^1
+         cable 3.0.0: frame ^1
+         frame 1.0.0: unit ^2
+         clock 1.0.0: unit *
+         bell 1.0.0
+         unit 1.0.0
+         unit 2.0.0",
+    );
+    let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!("this cannot be met") };
+    let wishes: Vec<String> = collision.wishes.iter().map(ToString::to_string).collect();
+    assert_eq!(wishes, ["console needs cable ^3", "console needs gust ^2"]);
+    let facts: Vec<String> = collision
+        .facts
+        .iter()
+        .map(|f| format!("{} {:?} needs {} {}", f.asker, f.versions, f.package, f.accept))
+        .collect();
+    assert_eq!(
+        facts,
+        ["cable [3.0.0] needs frame ^1", "frame [1.0.0] needs unit ^2", "gust [2.0.0, 2.1.0] needs unit ^1"]
+    );
+    let reach = collision.reach.iter().find(|r| r.package.as_str() == "unit" && r.accept.as_str() == "^2").unwrap();
+    assert_eq!(reach.versions.len(), 1);
+}
+
+#[test]
+fn two_collisions_are_told_as_two() {
+    let world = World::parse(
+        "console: gust ^1, cable ^1, clock ^1, bell ^1, far ^7
+         gust 1.0.0: unit ^1
+         cable 1.0.0: unit ^2
+         clock 1.0.0: frame ^1
+         bell 1.0.0: frame ^2
+         unit 1.0.0
+         unit 2.0.0
+         frame 1.0.0
+         frame 2.0.0
+         far 1.0.0",
+    );
+    let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!("this cannot be met") };
+    let mut told: Vec<String> = std::iter::once(&*collision)
+        .chain(&collision.others)
+        .map(|c| c.wishes.iter().map(|wish| wish.package.as_str()).collect::<Vec<_>>().join(" "))
+        .collect();
+    told.sort();
+    assert_eq!(told, ["bell clock", "cable gust", "far"]);
+}
+
+#[test]
+fn a_wish_that_nothing_meets_collides_alone() {
+    let world = World::parse("console: a ^2, b *\na 1.0.0\nb 1.0.0");
+    assert_eq!(world.outcome(&[]), "collision: a ^2");
+}
+
+#[test]
+fn a_wish_for_an_unknown_package_is_an_error_that_names_it() {
+    let world = World::parse("console: a ^2");
+    assert!(matches!(world.resolve(&[]), Err(ResolveError::UnknownPackage(wish)) if wish.package.as_str() == "a"));
+    let world = World::parse("console: a =2\na 2.0.0");
+    assert!(matches!(world.resolve(&[]), Err(ResolveError::Unreadable { .. })));
+}
+
+#[test]
+fn only_what_is_in_reach_is_asked_for() {
+    let world = World::parse("console: a ^1\na 1.0.0: b *\na 2.0.0: c *\nb 1.0.0\nc 1.0.0: d *\nd 1.0.0");
+    let mut asked = Vec::new();
+    world
+        .resolve_with(world.problem(&[]), |answers| {
+            asked.extend(answers.iter().map(|answer| answer.package.to_string()));
+            answers
+        })
+        .unwrap();
+    assert_eq!(asked, ["a", "b"]);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(20_000))]
+
+    #[test]
+    fn verdict_and_set_are_those_of_trying_everything(
+        text in any_world(),
+        keep in any_keep(),
+        serve in any::<bool>(),
+        overrides in any_overrides(),
+        coexist in any_coexist(),
+    ) {
+        let world = World::parse(&text);
+        let problem_of = |world: &World| {
+            let mut problem = world.problem(&keep);
+            problem.rules.overrides = overrides.clone();
+            problem.rules.coexist = coexist.clone();
+            if serve {
+                problem.rules.platforms = ["linux/amd64".to_owned(), "linux/arm64".to_owned()].into();
+            }
+            problem
+        };
+        let problem = problem_of(&world);
+        match world.resolve_with(problem.clone(), |answers| answers) {
+            Ok(Outcome::Resolved(found)) => prop_assert_eq!(Some(found), brute_force(&world, &problem)),
+            Ok(Outcome::Collision(collision)) => {
+                prop_assert_eq!(brute_force(&world, &problem), None);
+                // Minimal: the wishes alone collide, and without any one of them they do not.
+                let mut reduced = world.clone();
+                reduced.wishes = collision.wishes.clone();
+                prop_assert_eq!(brute_force(&reduced, &problem_of(&reduced)), None);
+                for i in 0..collision.wishes.len() {
+                    let mut without = collision.wishes.clone();
+                    without.remove(i);
+                    reduced.wishes = without;
+                    prop_assert!(brute_force(&reduced, &problem_of(&reduced)).is_some());
+                }
+            }
+            Err(ResolveError::UnknownPackage(wish)) => prop_assert!(!world.documents.contains_key(&wish.package)),
+            other => prop_assert!(false, "{other:?}"),
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    #[test]
+    fn the_facts_alone_make_the_collision(text in any_world()) {
+        let world = World::parse(&text);
+        if let Ok(Outcome::Collision(collision)) = world.resolve(&[]) {
+            let mut bare = world.clone();
+            bare.wishes = collision.wishes.clone();
+            for (name, document) in &mut bare.documents {
+                for release in document.releases.iter_mut().map(Arc::make_mut) {
+                    for needs in release.needs.values_mut() {
+                        needs.retain(|package, accept| collision.facts.iter().any(|fact| {
+                            fact.asker == *name && fact.package == *package && fact.accept == *accept
+                                && fact.versions.contains(&release.version)
+                        }));
+                    }
+                }
+            }
+            prop_assert_eq!(brute_force(&bare, &bare.problem(&[])), None);
+        }
+    }
+
+    #[test]
+    fn the_order_of_declarations_and_answers_does_not_matter(text in any_world(), seed in any::<u64>()) {
+        let world = World::parse(&text);
+        let expected = format!("{:?}", world.resolve(&[]));
+        let mut random = seed;
+        let mut next = move || { random = random.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407); (random >> 33) as usize };
+        let mut problem = world.problem(&[]);
+        for i in (1..problem.wishes.len()).rev() {
+            let j = next() % (i + 1);
+            problem.wishes.swap(i, j);
+        }
+        // One answer at a time, a random one; the others are asked for again.
+        let shuffled = world.resolve_with(problem, |mut answers| { let i = next() % answers.len(); vec![answers.swap_remove(i)] });
+        prop_assert_eq!(format!("{:?}", shuffled), expected);
+    }
+}
+
+#[test]
+fn the_fewest_move_even_where_the_first_by_name_would_stay() {
+    // `new` must come in. Either `a` moves alone, or `a` stays and `b` and `c` must move.
+    let world = World::parse(
+        "console: a *, b *, c *, new *
+         new 1.0.0: either *
+         either 1.0.0: a ^2
+         either 2.0.0: b ^2, c ^2
+         a 1.0.0
+         a 2.0.0
+         b 1.0.0
+         b 2.0.0
+         c 1.0.0
+         c 2.0.0",
+    );
+    let kept = ["a 1.0.0", "b 1.0.0", "c 1.0.0"];
+    assert_eq!(world.outcome(&kept), "a 2.0.0, b 1.0.0, c 1.0.0, either 1.0.0, new 1.0.0");
+}
+
+#[test]
+fn only_what_was_published_by_then_is_chosen_and_what_is_kept_is_exempt() {
+    let world = World::parse("console: a *\na 1.0.0 @10\na 1.1.0 @20\na 1.2.0 @30");
+    let by_day = |day: i64, keep: &[&str]| {
+        let mut problem = world.problem(keep);
+        problem.rules.published_by = Some(jiff::Timestamp::from_second(day * 86_400).unwrap());
+        match world.resolve_with(problem, |answers| answers).unwrap() {
+            Outcome::Resolved(resolution) => resolution.chosen.values().next().unwrap().release.version.to_string(),
+            _ => "none".into(),
+        }
+    };
+    assert_eq!(
+        [by_day(30, &[]), by_day(29, &[]), by_day(10, &[]), by_day(9, &[])],
+        ["1.2.0", "1.1.0", "1.0.0", "none"]
+    );
+    assert_eq!(by_day(10, &["a 1.2.0"]), "1.2.0");
+}
+
+#[test]
+fn the_oldest_that_fits_proves_the_lower_bounds() {
+    let world = World::parse("console: a >=1.1\na 1.0.0\na 1.1.0: b >=2\na 1.2.0\nb 1.0.0\nb 2.0.0\nb 3.0.0");
+    let mut problem = world.problem(&[]);
+    problem.rules.take = Take::Oldest;
+    let Outcome::Resolved(resolution) = world.resolve_with(problem, |answers| answers).unwrap() else { panic!() };
+    let chosen: Vec<String> = resolution.chosen.values().map(|choice| choice.release.version.to_string()).collect();
+    assert_eq!(chosen, ["1.1.0", "2.0.0"]);
+}
+
+/// Steps a resolver to its end and returns the edit sets for its collision.
+fn edit_sets_of(world: &World, keep: &[&str]) -> Vec<EditSet> {
+    let mut resolver = Resolver::with_edits(world.problem(keep));
+    match world.drive(&mut resolver, |answers| answers) {
+        Ok(Outcome::Collision(_)) => resolver.edit_sets(50),
+        _ => Vec::new(),
+    }
+}
+
+fn told(edit_set: &EditSet) -> String {
+    let edits = edit_set.edits.iter().map(|edit| match edit {
+        WishEdit::Change { wish, accept } => format!("{} {}>{accept}", wish.package, wish.accept),
+        WishEdit::Drop { wish } => format!("drop {}", wish.package),
+    });
+    format!("{} ({} move)", edits.collect::<Vec<_>>().join(", "), edit_set.moved)
+}
+
+#[test]
+fn edit_sets_come_smallest_first_and_change_before_they_drop() {
+    let world = World::parse(
+        "console: gust ^2, cable ^3, clock *
+         gust 1.0.0
+         gust 2.0.0: unit ^1
+         cable 2.0.0: unit ^3
+         cable 3.0.0: unit ^2
+         clock 1.0.0
+         unit 1.0.0
+         unit 2.0.0
+         unit 3.0.0",
+    );
+    let edit_sets: Vec<String> = edit_sets_of(&world, &["gust 2.0.0", "unit 1.0.0"]).iter().map(told).collect();
+    assert_eq!(edit_sets, ["gust ^2>^1.0.0 (2 move)", "drop cable (0 move)"]);
+}
+
+#[test]
+fn a_pre_release_is_admitted_only_where_nothing_else_will_do() {
+    let world = World::parse("console: a ^2\na 2.0.0-rc.1\nb 1.0.0");
+    assert_eq!(edit_sets_of(&world, &[]).iter().map(told).collect::<Vec<_>>(), ["a ^2>^2.0.0-rc.1 (0 move)"]);
+}
+
+/// Smallest number of wishes to touch, by trying every subset, each of its wishes freed or dropped.
+fn fewest_touched(world: &World) -> Option<usize> {
+    let wishes = &world.wishes;
+    (0u32..1 << wishes.len())
+        .filter(|set| {
+            (0u32..1 << wishes.len()).filter(|drops| drops & !set == 0).any(|drops| {
+                let mut trial = world.clone();
+                trial.wishes = Vec::new();
+                for (i, wish) in wishes.iter().enumerate() {
+                    let (touched, dropped) = (set >> i & 1 == 1, drops >> i & 1 == 1);
+                    if dropped {
+                        continue;
+                    }
+                    let releases = trial.documents.get(&wish.package).map_or(&[][..], |d| &d.releases);
+                    let any: Vec<String> = releases.iter().map(|r| format!("={}", r.version)).collect();
+                    let accept = if touched { Accept::parse(&any.join(" || ")).unwrap() } else { wish.accept.clone() };
+                    trial.wishes.push(Requirement { accept, ..wish.clone() });
+                }
+                brute_force(&trial, &trial.problem(&[])).is_some()
+            })
+        })
+        .map(u32::count_ones)
+        .min()
+        .map(|n| n as usize)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(1500))]
+
+    #[test]
+    fn the_smallest_edit_sets_are_those_of_trying_every_edit(text in any_world()) {
+        let world = World::parse(&text);
+        let edit_sets = edit_sets_of(&world, &[]);
+        if let Some(first) = edit_sets.first() {
+            prop_assert_eq!(Some(first.edits.len()), fewest_touched(&world), "{}", text);
+        }
+        for edit_set in &edit_sets {
+            let mut after = world.clone();
+            after.wishes = edit_set.wishes.clone();
+            prop_assert_eq!(brute_force(&after, &after.problem(&[])), Some(edit_set.resolution.clone()));
+            for i in 0..edit_set.edits.len() {
+                // With one edit taken back there is no set: none of them is needless.
+                let mut less = after.clone();
+                let wish = edit_set.edits[i].wish();
+                less.wishes.retain(|other| other.package != wish.package);
+                less.wishes.push(wish.clone());
+                prop_assert_eq!(brute_force(&less, &less.problem(&[])), None, "{}", text);
+            }
+        }
+    }
+}
+
+/// A world in which all four packages have three releases and the project wants most of them, so that what is kept
+/// often has to move, and in more than one way.
+fn any_dense_world() -> impl Strategy<Value = String> {
+    let accept =
+        || prop_oneof![2 => Just("*"), 1 => Just("^1"), 2 => Just("^2"), 1 => Just("!=1.0.0"), 1 => Just("=1.0.0")];
+    let need = move || (0usize..4, accept());
+    let needs = prop::collection::vec(prop::collection::btree_map(0usize..4, accept(), 0..3), 12);
+    (prop::collection::vec(need(), 2..5), needs).prop_map(|(wishes, needs)| {
+        let names = ["a", "b", "c", "d"];
+        let join = |needs: Vec<(usize, &str)>| {
+            needs.iter().map(|(i, accept)| format!("{} {accept}", names[*i])).collect::<Vec<_>>().join(", ")
+        };
+        let wishes: std::collections::BTreeMap<usize, &str> = wishes.into_iter().collect();
+        let mut text = format!("console: {}\n", join(wishes.into_iter().collect()));
+        for (i, needs) in needs.into_iter().enumerate() {
+            let version = ["1.0.0", "1.1.0", "2.0.0"][i % 3];
+            text.push_str(&format!("{} {version}: {}\n", names[i / 3], join(needs.into_iter().collect())));
+        }
+        text
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2500))]
+
+    #[test]
+    fn the_fewest_move_is_what_trying_everything_says(text in any_dense_world()) {
+        let world = World::parse(&text);
+        let keep = ["a 1.0.0", "b 1.0.0", "c 1.0.0", "d 1.0.0"];
+        if let Ok(Outcome::Resolved(found)) = world.resolve(&keep) {
+            prop_assert_eq!(Some(found), brute_force(&world, &world.problem(&keep)));
+        }
+    }
+}
+
+/// A world with a choice at every step, and one that cannot be met.
+#[test]
+fn a_hundred_shufflings_of_everything_give_the_same_answer() {
+    let lines = "a 1.0.0: c ^1, d *\na 2.0.0: c ^2, d *\na 2.1.0: c ^2, e ^1\nb 1.0.0: c *, e *\nb 1.1.0: c ^1, e ^2\n\
+                 c 1.0.0\nc 1.1.0: e *\nc 2.0.0: d ^1\nd 1.0.0\nd 2.0.0: b *\ne 1.0.0: f *\ne 2.0.0: f ^2\nf 1.0.0\nf 2.0.0";
+    for wishes in [["a *", "b *", "f *"], ["a ^2", "b =1.1.0", "e ^2"]] {
+        let mut random = 88_172_645_463_325_252_u64;
+        let mut below = |limit: usize| {
+            random ^= random << 13;
+            random ^= random >> 7;
+            random ^= random << 17;
+            (random % limit as u64) as usize
+        };
+        let mut seen = BTreeSet::new();
+        for _ in 0..100 {
+            let (mut wishes, mut releases) = (wishes.to_vec(), lines.lines().map(str::trim).collect::<Vec<_>>());
+            (1..wishes.len()).rev().for_each(|i| wishes.swap(i, below(i + 1)));
+            (1..releases.len()).rev().for_each(|i| releases.swap(i, below(i + 1)));
+            let world = World::parse(&format!("console: {}\n{}", wishes.join(", "), releases.join("\n")));
+            let outcome =
+                world.resolve_with(world.problem(&[]), |mut answers| vec![answers.swap_remove(below(answers.len()))]);
+            seen.insert(format!("{:?}", outcome.unwrap()));
+        }
+        assert_eq!(seen.len(), 1, "{seen:#?}");
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2000))]
+
+    #[test]
+    fn looking_at_everything_gives_the_answer_that_looking_at_little_gives(text in any_world(), keep in any_keep()) {
+        let world = World::parse(&text);
+        let little = world.resolve(&keep);
+        let mut whole = Resolver::with_edits(world.problem(&keep));
+        let everything = world.drive(&mut whole, |answers| answers);
+        match (little, everything) {
+            (Ok(Outcome::Resolved(a)), Ok(Outcome::Resolved(b))) => prop_assert_eq!(a, b),
+            (Ok(Outcome::Collision(a)), Ok(Outcome::Collision(b))) => {
+                prop_assert!(a.minimal && b.minimal);
+                prop_assert!(!a.wishes.is_empty() && !b.wishes.is_empty());
+            }
+            (Err(a), Err(b)) => prop_assert_eq!(a, b),
+            (a, b) => prop_assert!(false, "{a:?} and {b:?}"),
+        }
+    }
+}
+
+#[test]
+fn a_forced_version_an_agreement_and_a_stand_in_count_for_everyone() {
+    let world = World::parse(
+        "console: cabin ^1, rope *, logger ^1
+         cabin 1.0.0: rope ^3.3, old ^1
+         rope 3.2.7
+         rope 3.3.0
+         rope 3.4.0
+         old 1.0.0: rope ^3
+         logger 1.0.0: old *
+         plain 2.0.0
+         plain 3.0.0",
+    );
+    let chosen = |overrides: Overrides| {
+        let mut problem = world.problem(&[]);
+        problem.rules.overrides = overrides;
+        match world.resolve_with(problem, |answers| answers).unwrap() {
+            Outcome::Resolved(resolution) => {
+                let chosen =
+                    resolution.chosen.iter().map(|(name, choice)| format!("{name} {}", choice.release.version));
+                chosen.collect::<Vec<_>>().join(", ")
+            }
+            Outcome::Collision(collision) => {
+                format!("{:?}", collision.facts.iter().map(|f| f.accept.as_str()).collect::<Vec<_>>())
+            }
+            Outcome::Stopped(_) => panic!("nobody said stop"),
+        }
+    };
+    let name = |text: &str| PackageName::parse(text).unwrap();
+    let accept = |text: &str| Accept::parse(text).unwrap();
+    assert_eq!(chosen(Overrides::default()), "cabin 1.0.0, logger 1.0.0, old 1.0.0, rope 3.4.0");
+    let forced = Overrides { forced: [(name("rope"), accept("=3.2.7"))].into(), ..Overrides::default() };
+    assert_eq!(chosen(forced), "cabin 1.0.0, logger 1.0.0, old 1.0.0, rope 3.2.7");
+    let agreed = Overrides { agreed: [(name("rope"), accept("<3.4"))].into(), ..Overrides::default() };
+    assert_eq!(chosen(agreed), "cabin 1.0.0, logger 1.0.0, old 1.0.0, rope 3.3.0");
+    let swapped = [(name("old"), (name("plain"), Some(accept("^2"))))].into();
+    let swapped = Overrides { swapped, ..Overrides::default() };
+    assert_eq!(chosen(swapped.clone()), "cabin 1.0.0, logger 1.0.0, plain 2.0.0, rope 3.4.0");
+    let outside = Overrides { agreed: [(name("rope"), accept("<3.3"))].into(), ..swapped };
+    assert_eq!(chosen(outside), "[\"^3.3, <3.3\"]", "who asks for more than is agreed is told");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+
+    #[test]
+    fn what_is_said_and_taken_back_leaves_no_trace(text in any_world(), overrides in any_overrides()) {
+        let world = World::parse(&text);
+        let lock = |overrides: &Overrides, before: Option<&Lockfile>| {
+            let declared = Declared { overrides: overrides.clone(), ..Declared::from(world.wishes.clone()) };
+            let mut problem = world.problem(&[]);
+            problem.rules.overrides = overrides.clone();
+            if let Some(before) = before {
+                problem.keep =
+                    before.chosen.iter().map(|(name, locked)| (name.clone(), [locked.version.clone()].into())).collect();
+            }
+            match world.resolve_with(problem, |answers| answers) {
+                Ok(Outcome::Resolved(resolution)) => Some((resolution.to_lockfile(&declared), declared)),
+                _ => None,
+            }
+        };
+        let Some((before, _)) = lock(&Overrides::default(), None) else { return Ok(()) };
+        if let Some((with, declared)) = lock(&overrides, Some(&before)) {
+            prop_assert!(with.differences(&declared).is_empty(), "{:?}", with.differences(&declared));
+            prop_assert_eq!(&Lockfile::parse(&with.write()).unwrap(), &with);
+        }
+        let (after, _) = lock(&Overrides::default(), None).unwrap();
+        prop_assert_eq!(after.write(), before.write());
+    }
+}
+
+#[test]
+fn two_packages_never_fill_one_role_unless_that_is_permitted() {
+    let text = "console: cabin *, report *
+         cabin 1.0.0: plain *
+         report 1.0.0: old *
+         report 1.1.0: old ^2
+         plain 1.0.0 role=logger
+         old 1.0.0
+         old 2.0.0 role=logger";
+    let world = World::parse(text);
+    // The newest that leaves the role to one is found.
+    assert_eq!(world.outcome(&[]), "cabin 1.0.0, old 1.0.0, plain 1.0.0, report 1.0.0");
+    assert_eq!(world.outcome(&["old 2.0.0", "report 1.1.0"]), "cabin 1.0.0, old 1.0.0, plain 1.0.0, report 1.0.0");
+    let world = World::parse(&text.replace("report 1.0.0: old *", "report 1.0.0: old ^2"));
+    let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!() };
+    let [RoleClash { role, one, other }] = &collision.roles[..] else { panic!("{:?}", collision.roles) };
+    assert_eq!((role.as_str(), one.as_str(), other.as_str()), ("logger", "old", "plain"));
+    assert!(collision.minimal && collision.wishes.len() == 2 && collision.facts.len() == 2, "{collision:?}");
+    let mut problem = world.problem(&[]);
+    problem.rules.shared_roles.insert(role.clone());
+    assert!(matches!(world.resolve_with(problem, |answers| answers), Ok(Outcome::Resolved(_))));
+}
+
+#[test]
+fn a_collision_of_two_lines_is_told_as_one_and_by_which_position() {
+    let collision = |text: &str| match World::parse(text).resolve(&[]).unwrap() {
+        Outcome::Collision(collision) => collision.lines,
+        other => panic!("{other:?}"),
+    };
+    let told = collision("console: a *, b *\na 1.0.0: rope ^2\nb 1.0.0: rope ^3\nrope 2.1.0\nrope 3.0.0");
+    let [LinesApart { package, lines, breaks_at }] = &told[..] else { panic!("{told:?}") };
+    assert_eq!((package.as_str(), lines.join(" "), *breaks_at), ("rope", "2.x 3.x".to_owned(), 1));
+    let told = collision("console: a *, b *\na 1.0.0: rope ^0.9\nb 1.0.0: rope ^0.10\nrope 0.9.1\nrope 0.10.0");
+    assert_eq!((told[0].lines.join(" "), told[0].breaks_at), ("0.9.x 0.10.x".to_owned(), 2));
+    let told = collision("console: a ^1, b *\nb 1.0.0: a ^2\na 1.0.0\na 2.0.0");
+    assert_eq!(told[0].lines.join(" "), "1.x 2.x", "a wish against a release");
+    // One line, and still nothing in common; and releases of one package that changed their author's mind.
+    let same = "console: a *, b *\na 1.0.0: rope =2.0.0\nb 1.0.0: rope ^2.1\nrope 2.0.0\nrope 2.1.0";
+    assert_eq!(collision(same), []);
+    let mind = "console: a *, b *\na 1.0.0: rope ^2\na 2.0.0: rope ^3\nb 1.0.0 role=one\nrope 2.0.0 role=one\nrope 3.0.0 role=one";
+    assert_eq!(collision(mind), []);
+}
