@@ -15,7 +15,7 @@ pub trait AtVersion {
 /// What stands at a version, knows how its package numbers, and serves platforms.
 pub trait Numbered: AtVersion {
     /// Returns how its package numbers.
-    fn numbering(&self) -> Numbering;
+    fn numbering(&self) -> &Numbering;
 
     /// Tells whether there is something for a platform.
     fn serves(&self, platform: &str) -> bool;

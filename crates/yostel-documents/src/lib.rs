@@ -10,6 +10,7 @@ mod layout;
 mod lockfile;
 mod manifest;
 mod name;
+mod numbering;
 mod origin;
 mod overrides;
 mod release;

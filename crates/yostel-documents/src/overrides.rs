@@ -151,10 +151,10 @@ mod tests {
         let numbering = Numbering::default();
         let texts = ["*", "^1", ">=1.2, <3", "=1.4.0 || ^2.1", "!=2.1.0", "<1.3 || >=2.1"];
         for (one, other) in texts.iter().flat_map(|one| texts.iter().map(move |other| (one, other))) {
-            let joined = accept(one).and(&accept(other)).bind(numbering).unwrap();
+            let joined = accept(one).and(&accept(other)).bind(&numbering).unwrap();
             for version in ["1.0.0", "1.2.0", "1.4.0", "2.0.0", "2.1.0", "2.2.0", "3.0.0"] {
                 let version = numbering.parse_version(version).unwrap();
-                let admits = |text: &str| accept(text).bind(numbering).unwrap().admits(&version);
+                let admits = |text: &str| accept(text).bind(&numbering).unwrap().admits(&version);
                 assert_eq!(joined.admits(&version), admits(one) && admits(other), "{one} and {other}: {version}");
             }
         }

@@ -11,7 +11,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::{ArchiveDigest, TreeDigest};
 use crate::name::{PackageName, Purpose, Word};
-use yostel_versions::{Accept, Numbering, Order, Version};
+use crate::numbering::NumberingTable;
+use yostel_versions::{Accept, Numbering, Version};
 
 /// The format number this version writes and reads.
 pub const DOCUMENT_FORMAT: u32 = 1;
@@ -315,25 +316,11 @@ pub enum DocumentError {
 struct RawDocument {
     format: u32,
     name: String,
-    #[serde(default, skip_serializing_if = "RawNumbering::is_default")]
-    numbering: RawNumbering,
+    #[serde(default, skip_serializing_if = "NumberingTable::is_default")]
+    numbering: NumberingTable,
     releases: Vec<RawRelease>,
     #[serde(flatten)]
     others: Others,
-}
-
-#[derive(Serialize, Deserialize, Default, PartialEq)]
-#[serde(rename_all = "kebab-case")]
-struct RawNumbering {
-    order: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    breaks_at: Option<u8>,
-}
-
-impl RawNumbering {
-    fn is_default(&self) -> bool {
-        *self == Self::default()
-    }
 }
 
 #[derive(Serialize, Deserialize)]
@@ -395,14 +382,12 @@ impl PackageDocument {
         if raw.name != expected.as_str() {
             return Err(DocumentError::OtherPackage { expected: expected.clone(), found: raw.name });
         }
-        let order = raw.numbering.order.as_deref().map_or(Some(Order::default()), Order::parse);
-        let numbering = order.and_then(|order| Numbering::new(order, raw.numbering.breaks_at).ok()).ok_or(
-            DocumentError::Shape { line: 1, column: 1, reason: "the numbering is not one this yostel knows".into() },
-        )?;
+        let numbering = raw.numbering.read().map_err(|reason| DocumentError::Shape { line: 1, column: 1, reason })?;
         let mut releases = Vec::with_capacity(raw.releases.len());
         for release in raw.releases {
             let version = release.version.clone();
-            let read = read_release(release, numbering).map_err(|reason| DocumentError::Release { version, reason })?;
+            let read =
+                read_release(release, &numbering).map_err(|reason| DocumentError::Release { version, reason })?;
             releases.push(Arc::new(read));
         }
         releases.sort_by(|a, b| a.version.cmp(&b.version));
@@ -417,14 +402,7 @@ impl PackageDocument {
         let raw = RawDocument {
             format: DOCUMENT_FORMAT,
             name: self.name.to_string(),
-            numbering: if self.numbering == Numbering::default() {
-                RawNumbering::default()
-            } else {
-                RawNumbering {
-                    order: Some(self.numbering.order().as_str().to_owned()),
-                    breaks_at: self.numbering.breaks_at(),
-                }
-            },
+            numbering: NumberingTable::of(&self.numbering),
             releases: self.releases.iter().map(|release| write_release(release)).collect(),
             others: self.others.clone(),
         };
@@ -446,7 +424,7 @@ impl PackageDocument {
     }
 }
 
-fn read_release(raw: RawRelease, numbering: Numbering) -> Result<Release, String> {
+fn read_release(raw: RawRelease, numbering: &Numbering) -> Result<Release, String> {
     let text = |error: &dyn std::fmt::Display| error.to_string();
     let mut needs = BTreeMap::new();
     for (purpose, entries) in raw.needs {

@@ -121,7 +121,7 @@ fn paired<'l>(before: &'l [LockedPackage], after: &'l [LockedPackage]) -> Vec<Pa
 /// Returns who pulled a package: the first who asks and does not admit what was there.
 fn puller<'l>(from: Option<&LockedPackage>, to: &'l LockedPackage) -> Option<&'l Asker> {
     let admits = |asked: &AskedBy, version: &Version| {
-        asked.accept.bind(to.numbering).is_ok_and(|constraint| constraint.admits(version))
+        asked.accept.bind(&to.numbering).is_ok_and(|constraint| constraint.admits(version))
     };
     let moved = from.and_then(|from| to.asked_by.iter().find(|asked| !admits(asked, &from.version)));
     moved

@@ -47,7 +47,7 @@ fn main() {
         cache: root.join("cache"),
         now: Timestamp::UNIX_EPOCH,
         platform: current_platform(),
-        tool: Version::parse("0.1.0", Order::Semver).unwrap(),
+        tool: Version::parse("0.1.0", &Order::Semver).unwrap(),
         patience: yostel_flows::Patience::default(),
     };
     create_registry(&root.join("station"), "station").unwrap();

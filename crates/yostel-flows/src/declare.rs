@@ -120,7 +120,7 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
         (false, None, Some(_)) => return Err(FlowError::Deviates { package: request.package, agreed: None }),
         (false, None, None) => NeedForm::Accept(accept.clone()),
     };
-    let constraint = accept.bind(document.numbering).map_err(|cause| FlowError::Unreadable {
+    let constraint = accept.bind(&document.numbering).map_err(|cause| FlowError::Unreadable {
         package: request.package.clone(),
         accept: accept.clone(),
         wish: None,

@@ -109,7 +109,7 @@ fn demand(
     let package = &document.name;
     let here = Asker::Project(project.here().manifest.project.name.clone());
     // What the project itself says against the version is its to change; the question is what else stands against it.
-    let accepts = |wish: &Requirement| wish.accept.bind(document.numbering).is_ok_and(|bound| bound.admits(&version));
+    let accepts = |wish: &Requirement| wish.accept.bind(&document.numbering).is_ok_and(|bound| bound.admits(&version));
     let in_the_way = |wish: &Requirement| wish.asker == here && wish.package == *package && !accepts(wish);
     let (set_aside, mut wishes): (Vec<_>, Vec<_>) = project.requirements().into_iter().partition(in_the_way);
     let demand = Requirement {

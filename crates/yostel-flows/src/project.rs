@@ -247,7 +247,7 @@ pub(crate) fn line_of(text: &str, span: &std::ops::Range<usize>) -> usize {
 
 /// Returns the version of what lies somewhere and how it numbers: `0.0.0`, where nothing says so.
 pub(crate) fn version_of(project: Option<&yostel_documents::Project>) -> (Version, Numbering) {
-    let numbering = project.map(|project| project.numbering).unwrap_or_default();
+    let numbering = project.map(|project| project.numbering.clone()).unwrap_or_default();
     let version = project.and_then(|project| project.version.clone());
     let none = || numbering.parse_version("0.0.0").expect("that is a version in any order");
     (version.unwrap_or_else(none), numbering)
@@ -343,7 +343,7 @@ fn remove_leftovers(root: &Path, manifest: &Manifest, below: &[ProjectFile]) {
 /// Checks that this version of the tool may work on a project.
 fn check_tool(manifest: &Manifest, settings: &Settings) -> Result<(), FlowError> {
     let Some(accept) = &manifest.project.yostel else { return Ok(()) };
-    if accept.bind(Numbering::default()).is_ok_and(|constraint| constraint.admits(&settings.tool)) {
+    if accept.bind(&Numbering::default()).is_ok_and(|constraint| constraint.admits(&settings.tool)) {
         return Ok(());
     }
     let (project, accept) = (manifest.project.name.clone(), accept.clone());

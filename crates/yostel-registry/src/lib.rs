@@ -228,16 +228,18 @@ impl Registry {
             }
         }
         let guard = self.guard()?;
-        let numbering = manifest.project.numbering;
-        let document = self.document(&package)?.unwrap_or(PackageDocument {
+        let numbering = &manifest.project.numbering;
+        let mut document = self.document(&package)?.unwrap_or(PackageDocument {
             name: package.clone(),
-            numbering,
+            numbering: numbering.clone(),
             releases: Vec::new(),
             others: Others::new(),
         });
-        if document.numbering != numbering {
-            return Err(RegistryError::Numbering { package, before: document.numbering, now: numbering });
-        }
+        let before = document.numbering.clone();
+        document.numbering = match before.joined(numbering) {
+            Some(joined) => joined.clone(),
+            None => return Err(RegistryError::Numbering { package, before, now: numbering.clone() }),
+        };
         let archives = self.folder.make_folders("archives/sha256")?;
         // The guard is held, so one that is there was left by a writer that was killed.
         archives.remove(ASIDE)?;

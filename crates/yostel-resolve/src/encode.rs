@@ -223,7 +223,7 @@ impl Tables {
             (true, _) => 0,
             (false, false) => search.new_group(places.len()).index(),
             (false, true) => {
-                let numbering = known.document_of(id).map(|document| document.numbering).unwrap_or_default();
+                let numbering = known.document_of(id).map(|document| document.numbering.clone()).unwrap_or_default();
                 groups_by_line(&places, releases, numbering, search)
             }
         };

@@ -349,7 +349,7 @@ fn lines_apart(reach: &[WithinReach], wishes: &[Requirement], facts: &[Fact], kn
     let mut found: Vec<LinesApart> = Vec::new();
     for (at, one) in reach.iter().enumerate() {
         for other in reach[at + 1..].iter().filter(|other| other.package == one.package) {
-            let Some(numbering) = known.document(&one.package).map(|document| document.numbering) else { continue };
+            let Some(numbering) = known.document(&one.package).map(|document| &document.numbering) else { continue };
             let (Some(here), Some(there)) = (one.versions.last(), other.versions.last()) else { continue };
             let shares = |a: &Version| other.versions.iter().any(|b| numbering.is_same_line(a, b));
             let wished =

@@ -244,7 +244,7 @@ impl Known {
         let (served, platforms) = (*served, &self.platforms);
         let releases = match &self.packages[package.index()].state {
             State::Here(_, document) => {
-                self.bindings.bind(accept, document.numbering).map(|constraint| (constraint, &document.releases))
+                self.bindings.bind(accept, &document.numbering).map(|constraint| (constraint, &document.releases))
             }
             State::Awaited | State::Absent => None,
         };
@@ -326,7 +326,7 @@ impl Known {
 
     /// Returns the set a text stands for, or nothing when it does not fit the package's numbering.
     pub(super) fn bind(&self, package: &PackageName, accept: &Accept) -> Option<Constraint> {
-        accept.bind(self.document(package)?.numbering).ok()
+        accept.bind(&self.document(package)?.numbering).ok()
     }
 
     /// Lists the packages that are here, by name.

@@ -17,7 +17,7 @@ impl Resolution {
             .map(|(name, choice)| {
                 let locked = LockedPackage {
                     version: choice.release.version.clone(),
-                    numbering: choice.numbering,
+                    numbering: choice.numbering.clone(),
                     from: choice.origin.clone(),
                     purposes: BTreeSet::new(),
                     asked_by: BTreeSet::new(),

@@ -221,7 +221,7 @@ impl Search {
     fn moved(&mut self, name: &PackageName, kept: &Version, problem: &Problem, known: &mut Known) -> Option<Lit> {
         let document = known.document(name)?;
         let kept = document.releases.iter().position(|release| release.version == *kept)?;
-        let numbering = document.numbering;
+        let numbering = document.numbering.clone();
         let apart = problem.rules.coexist.contains(name);
         let releases = document.releases.clone();
         let version = |at: usize| &releases[at].version;
@@ -342,7 +342,7 @@ impl Search {
             let document = known.document_of(id)?;
             let choice = Choice {
                 release: document.releases.get(at as usize)?.clone(),
-                numbering: document.numbering,
+                numbering: document.numbering.clone(),
                 origin: known.origin_of(id)?.clone(),
             };
             chosen.insert(known.name(id).clone(), choice);

@@ -24,7 +24,7 @@ pub fn overridden(declared: &Declared, resolution: &Resolution) -> Vec<Overridde
             let (package, accept) = declared.overrides.bind(&asked.package, &asked.accept)?;
             let bound = Requirement { package: package.clone(), accept, ..asked.clone() };
             let (_, choice) = resolution.met_by(&bound, &declared.platforms)?;
-            let admits = asked.accept.bind(choice.numbering).is_ok_and(|c| c.admits(&choice.release.version));
+            let admits = asked.accept.bind(&choice.numbering).is_ok_and(|c| c.admits(&choice.release.version));
             let version = choice.release.version.clone();
             (package != asked.package || !admits).then_some(Overridden { asked, package, version })
         })

@@ -33,8 +33,8 @@ impl AtVersion for Choice {
 }
 
 impl Numbered for Choice {
-    fn numbering(&self) -> Numbering {
-        self.numbering
+    fn numbering(&self) -> &Numbering {
+        &self.numbering
     }
 
     fn serves(&self, platform: &str) -> bool {

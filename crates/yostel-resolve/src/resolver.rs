@@ -170,7 +170,7 @@ impl Resolver {
             let Some(document) = self.known.document(&wish.package) else {
                 return Err(ResolveError::UnknownPackage(wish.clone()));
             };
-            if let Err(cause) = wish.accept.bind(document.numbering) {
+            if let Err(cause) = wish.accept.bind(&document.numbering) {
                 return Err(ResolveError::Unreadable { wish: wish.clone(), cause });
             }
         }

@@ -74,7 +74,7 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
             return None;
         };
         let mut admits = |choice: &&Choice| {
-            let constraint = bindings.bind(accept, choice.numbering);
+            let constraint = bindings.bind(accept, &choice.numbering);
             constraint.is_some_and(|constraint| constraint.admits(&choice.release.version))
         };
         let admitted: Vec<&Choice> = there.iter().filter(|choice| admits(choice)).collect();

@@ -96,7 +96,7 @@ fn reason(
         return Reason::Unserved(platform.clone());
     }
     let refuses = |asked: &&AskedBy| {
-        asked.accept.bind(document.numbering).is_ok_and(|constraint| !constraint.admits(&release.version))
+        asked.accept.bind(&document.numbering).is_ok_and(|constraint| !constraint.admits(&release.version))
     };
     let holders: Vec<AskedBy> = asked_by.iter().filter(refuses).cloned().collect();
     if !holders.is_empty() {
@@ -107,7 +107,7 @@ fn reason(
         // A document that was not asked for says nothing either way.
         documents.get(needed).is_some_and(|document| {
             accept
-                .bind(document.numbering)
+                .bind(&document.numbering)
                 .is_ok_and(|constraint| !document.releases.iter().any(|release| constraint.admits(&release.version)))
         })
     });

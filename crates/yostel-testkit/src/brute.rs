@@ -25,7 +25,7 @@ pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
             };
             let choice = Choice {
                 release: release.clone(),
-                numbering: document.numbering,
+                numbering: document.numbering.clone(),
                 origin: Origin::Source(Word::parse("station").unwrap()),
             };
             let more = sets.iter().filter(|set| set.chosen.all(name).iter().all(beside)).map(|set| {

@@ -9,7 +9,7 @@ const TEXTS: [&str; 6] =
     ["^2.1", ">=2.1, <3", "^1 || ^3.2", ">=1.2.3, !=1.4.0, <2", "=2.0.0-rc.1", "1.4.* || >=2.0.0-beta, <3"];
 
 fn bind(text: &str) -> Constraint {
-    Accept::parse(text).unwrap().bind(Numbering::default()).unwrap()
+    Accept::parse(text).unwrap().bind(&Numbering::default()).unwrap()
 }
 
 fn benches(criterion: &mut Criterion) {

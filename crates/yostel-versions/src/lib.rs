@@ -8,4 +8,4 @@ mod version;
 
 pub use constraint::{Accept, AcceptError, AcceptProblem, BindError, Bindings, Constraint, VersionSet};
 pub use lookup::Lookup;
-pub use version::{Numbering, NumberingError, Order, VERSION_LIMIT, Version, VersionError};
+pub use version::{Numbering, NumberingError, Order, Unlisted, VERSION_LIMIT, Version, VersionError, Words};

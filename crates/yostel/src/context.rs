@@ -88,7 +88,7 @@ impl Context {
             idle: seconds("YOSTEL_IDLE_SECONDS", Patience::default().idle)?,
             total: seconds("YOSTEL_TOTAL_SECONDS", Patience::default().total)?,
         };
-        let tool = Version::parse(env!("CARGO_PKG_VERSION"), Order::Semver).expect("our own version is one");
+        let tool = Version::parse(env!("CARGO_PKG_VERSION"), &Order::Semver).expect("our own version is one");
         let show = !arguments.quiet
             && !arguments.no_progress
             && arguments.format == Format::Text

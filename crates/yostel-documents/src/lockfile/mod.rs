@@ -83,8 +83,8 @@ impl AtVersion for LockedPackage {
 }
 
 impl Numbered for LockedPackage {
-    fn numbering(&self) -> Numbering {
-        self.numbering
+    fn numbering(&self) -> &Numbering {
+        &self.numbering
     }
 
     fn serves(&self, platform: &str) -> bool {

@@ -11,10 +11,11 @@ use super::{Alteration, AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfil
 use crate::chosen::Chosen;
 use crate::digest::{ArchiveDigest, ContentDigest, Seal, TreeDigest};
 use crate::name::{PackageName, Word};
+use crate::numbering::NumberingTable;
 use crate::origin::{GitAt, GitPlace, Origin};
 use crate::release::{Artifact, check_platform};
 use crate::requirement::Asker;
-use yostel_versions::{Accept, Numbering, Order};
+use yostel_versions::{Accept, Numbering};
 
 /// Why a lockfile is refused. Spans are byte ranges of the text.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -71,7 +72,7 @@ struct RawChosen {
     name: String,
     version: String,
     #[serde(default)]
-    numbering: RawNumbering,
+    numbering: NumberingTable,
     from: RawOrigin,
     #[serde(default)]
     forced: bool,
@@ -82,13 +83,6 @@ struct RawChosen {
     asked_by: Vec<RawAskedBy>,
     #[serde(default)]
     artifacts: Vec<RawArtifact>,
-}
-
-#[derive(Deserialize, Default)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-struct RawNumbering {
-    order: Option<String>,
-    breaks_at: Option<u8>,
 }
 
 #[derive(Deserialize)]
@@ -187,7 +181,7 @@ pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
     }
     // Versions of who asks can be read only once every package's numbering is known.
     let numberings: BTreeMap<PackageName, Numbering> =
-        chosen.iter().map(|(n, (l, _))| (n.clone(), l.numbering)).collect();
+        chosen.iter().map(|(n, (l, _))| (n.clone(), l.numbering.clone())).collect();
     let mut whole = Chosen::default();
     for (name, (mut locked, asked)) in chosen {
         for (who, purpose, accept) in asked {
@@ -256,9 +250,7 @@ fn read_chosen(
 ) -> Result<(PackageName, (LockedPackage, Asked)), String> {
     let text = |error: &dyn std::fmt::Display| error.to_string();
     let name = PackageName::parse(&raw.name).map_err(|e| text(&e))?;
-    let order = raw.numbering.order.as_deref().map_or(Some(Order::default()), Order::parse);
-    let order = order.ok_or_else(|| format!("{name} has a numbering that this yostel does not know"))?;
-    let numbering = Numbering::new(order, raw.numbering.breaks_at).map_err(|e| text(&e))?;
+    let numbering = raw.numbering.read().map_err(|reason| format!("{name}: {reason}"))?;
     let (mut artifacts, mut trees) = (Vec::new(), Vec::new());
     for artifact in raw.artifacts {
         if let Some(tree) = &artifact.altered {
@@ -317,7 +309,7 @@ fn read_asker(who: &str, numberings: &BTreeMap<PackageName, Numbering>) -> Resul
         None => PackageName::parse(who).map(Asker::Project).map_err(|e| e.to_string()),
         Some((name, version)) => {
             let name = PackageName::parse(name).map_err(|e| e.to_string())?;
-            let numbering = numberings.get(&name).copied().unwrap_or_default();
+            let numbering = numberings.get(&name).cloned().unwrap_or_default();
             let version = numbering.parse_version(version).map_err(|e| e.to_string())?;
             Ok(Asker::Release(name, version))
         }

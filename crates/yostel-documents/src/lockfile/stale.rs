@@ -170,7 +170,7 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
             differences.push(Difference::Missing(wish.clone()));
             continue;
         };
-        match wish.accept.bind(locked.numbering) {
+        match wish.accept.bind(&locked.numbering) {
             Ok(constraint) if constraint.admits(&locked.version) => {
                 for platform in declared.platforms_of(&wish.accept).filter(|platform| !locked.serves(platform)) {
                     let (package, locked, platform) = (wish.package.clone(), locked.version.clone(), platform.clone());
@@ -185,7 +185,7 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
         differences.extend(other_origin(name, locked, declared));
         let release = |asked: &&AskedBy| !asked.who.is_project() && !declared.live.contains_key(asked.who.name());
         for asked in locked.asked_by.iter().filter(release) {
-            if !asked.accept.bind(locked.numbering).is_ok_and(|constraint| constraint.admits(&locked.version)) {
+            if !asked.accept.bind(&locked.numbering).is_ok_and(|constraint| constraint.admits(&locked.version)) {
                 let (asker, accept, purpose) = (asked.who.clone(), asked.accept.clone(), asked.purpose.clone());
                 let wish = Requirement { asker, package: name.clone(), accept, purpose };
                 differences.push(Difference::NotAdmitted { wish, locked: locked.version.clone() });
@@ -231,7 +231,7 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
             }
         }
         let to = declared.overrides.forced.get(name);
-        let fits = |to: &Accept| to.bind(locked.numbering).is_ok_and(|constraint| constraint.admits(&locked.version));
+        let fits = |to: &Accept| to.bind(&locked.numbering).is_ok_and(|constraint| constraint.admits(&locked.version));
         if to.is_some() != locked.forced || !to.is_none_or(fits) {
             let (package, locked, to) = (name.clone(), locked.version.clone(), to.cloned());
             differences.push(Difference::Forced { package, locked, to });

@@ -2,9 +2,10 @@
 
 use super::{LOCKFILE_FORMAT, Lockfile};
 use crate::digest::Seal;
+use crate::numbering::NumberingTable;
 use crate::origin::{GitAt, Origin};
 use crate::requirement::Asker;
-use yostel_versions::{Numbering, Order};
+use yostel_versions::Numbering;
 
 pub(super) const SEAL_KEY: &str = "seal = \"";
 
@@ -32,7 +33,7 @@ pub(super) fn body(lockfile: &Lockfile) -> String {
         text.push_str(&format!("name = \"{name}\"\n"));
         text.push_str(&format!("version = \"{}\"\n", locked.version));
         if locked.numbering != Numbering::default() {
-            text.push_str(&numbering(locked.numbering));
+            text.push_str(&format!("numbering = {}\n", NumberingTable::of(&locked.numbering).to_toml()));
         }
         text.push_str(&format!("from = {}\n", origin(&locked.from)));
         if locked.forced {
@@ -106,15 +107,4 @@ fn quoted(text: &str) -> String {
     }
     quoted.push('"');
     quoted
-}
-
-fn numbering(numbering: Numbering) -> String {
-    let order = match numbering.order() {
-        Order::Semver => "semver",
-        Order::Words => "words",
-    };
-    match numbering.breaks_at() {
-        Some(position) => format!("numbering = {{ order = \"{order}\", breaks-at = {position} }}\n"),
-        None => format!("numbering = {{ order = \"{order}\" }}\n"),
-    }
 }

@@ -38,6 +38,7 @@ const PLATFORMS: &str = "^!?([a-z0-9_]+|\\*)/([a-z0-9_]+|\\*)$";
 const INSIDE: &str = "^[^/\\\\][^\\\\]*$";
 const DAY: &str = "^[0-9]{4}-[0-9]{2}-[0-9]{2}$";
 const AGE: &str = "^[0-9]+ (day|days|week|weeks)$";
+const ONE_WORD: &str = "^[a-z]{1,16}$";
 const VARIABLE: &str = "^[A-Z_][A-Z0-9_]*$";
 const ONE_VERSION: &str = "^[A-Za-z0-9][^,|* ]*$";
 
@@ -119,6 +120,8 @@ const KEYS: &[Key] = &[
         Shape::Number,
         "The position at which a new compatible line starts; 0 = nothing ever breaks",
     ),
+    key("numbering", "before", Shape::List(ONE_WORD), "Words that sort before the bare version, rising"),
+    key("numbering", "after", Shape::List(ONE_WORD), "Words that sort after the bare version, rising"),
     key("needs.*.*", "accept", Shape::Text, "A constraint, or `agreed`; may be left out where the place says enough"),
     key("needs.*.*", "why", Shape::Text, "Why it deviates from what is agreed"),
     key(

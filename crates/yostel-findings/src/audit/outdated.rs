@@ -48,7 +48,7 @@ pub fn outdated(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDo
         let mut holders = Vec::new();
         let mut all = None;
         for asked in &locked.asked_by {
-            let Ok(constraint) = asked.accept.bind(document.numbering) else { continue };
+            let Ok(constraint) = asked.accept.bind(&document.numbering) else { continue };
             if !constraint.admits(&newest.version) {
                 holders.push(Holder { who: asked.who.clone(), accept: asked.accept.clone() });
             }

@@ -213,7 +213,7 @@ proptest! {
             // If anybody refuses what was there, who is named does.
             if let MoveKind::Moved { from, .. } = &moved.kind {
                 let refuses = |asked: &yostel_documents::AskedBy| {
-                    !asked.accept.bind(locked.numbering).is_ok_and(|constraint| constraint.admits(from))
+                    !asked.accept.bind(&locked.numbering).is_ok_and(|constraint| constraint.admits(from))
                 };
                 let by_puller = locked.asked_by.iter().any(|asked| asked.who == *puller && refuses(asked));
                 prop_assert_eq!(by_puller, locked.asked_by.iter().any(refuses));

@@ -86,7 +86,7 @@ impl World {
             cache: self.path("cache"),
             now: Timestamp::UNIX_EPOCH,
             platform: "linux/amd64".into(),
-            tool: Version::parse("0.1.0", Order::Semver).unwrap(),
+            tool: Version::parse("0.1.0", &Order::Semver).unwrap(),
             patience: yostel_flows::Patience::default(),
         }
     }

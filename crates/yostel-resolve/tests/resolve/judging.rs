@@ -16,7 +16,7 @@ fn set(world: &World, releases: &[&str]) -> Resolution {
         let version: Version = document.numbering.parse_version(version).unwrap();
         let choice = Choice {
             release: document.release(&version).unwrap().clone(),
-            numbering: document.numbering,
+            numbering: document.numbering.clone(),
             origin: Origin::Source(Word::parse("station").unwrap()),
         };
         set.chosen.insert(name, choice);

@@ -54,7 +54,7 @@ impl Accept {
     ///
     /// # Errors
     /// When a version is not one in that order, or leaves out positions where that could be read in two ways.
-    pub fn bind(&self, numbering: Numbering) -> Result<Constraint, BindError> {
+    pub fn bind(&self, numbering: &Numbering) -> Result<Constraint, BindError> {
         let order = numbering.order();
         let mut whole = Constraint::none(order);
         for group in self.groups() {
@@ -84,13 +84,13 @@ pub struct Bindings(Lookup<(Numbering, Accept), Option<Constraint>>);
 
 impl Bindings {
     /// Binds a text; nothing when it does not fit the numbering.
-    pub fn bind(&mut self, accept: &Accept, numbering: Numbering) -> Option<&Constraint> {
-        let bound = self.0.get_or_insert_with((numbering, accept.clone()), || accept.bind(numbering).ok());
+    pub fn bind(&mut self, accept: &Accept, numbering: &Numbering) -> Option<&Constraint> {
+        let bound = self.0.get_or_insert_with((numbering.clone(), accept.clone()), || accept.bind(numbering).ok());
         bound.as_ref()
     }
 }
 
-fn bind_one(comparator: &Comparator, numbering: Numbering) -> Result<(VersionSet, Option<Version>), BindError> {
+fn bind_one(comparator: &Comparator, numbering: &Numbering) -> Result<(VersionSet, Option<Version>), BindError> {
     let version = || fill_up(comparator, numbering);
     let at = |version: &Version, side| Cut::At(version.clone(), side);
     Ok(match comparator.sign {
@@ -126,11 +126,11 @@ fn bind_one(comparator: &Comparator, numbering: Numbering) -> Result<(VersionSet
 }
 
 /// In `semver`, positions left out are zero, where that is the only way to read it.
-fn fill_up(comparator: &Comparator, numbering: Numbering) -> Result<Version, BindError> {
+fn fill_up(comparator: &Comparator, numbering: &Numbering) -> Result<Version, BindError> {
     let text = comparator.version.as_str();
     let missing = 3usize.saturating_sub(text.split('.').count());
     let bare = text.bytes().all(|b| b.is_ascii_digit() || b == b'.');
-    if numbering.order() != Order::Semver || missing == 0 || !bare {
+    if *numbering.order() != Order::Semver || missing == 0 || !bare {
         return Ok(numbering.parse_version(text)?);
     }
     let full = format!("{text}{}", ".0".repeat(missing));
@@ -148,19 +148,19 @@ fn fill_up(comparator: &Comparator, numbering: Numbering) -> Result<Version, Bin
 
 impl Constraint {
     /// Returns the constraint that admits nothing.
-    pub fn none(order: Order) -> Self {
-        Self { order, releases: VersionSet::empty(), pre_releases: VersionSet::empty() }
+    pub fn none(order: &Order) -> Self {
+        Self { order: order.clone(), releases: VersionSet::empty(), pre_releases: VersionSet::empty() }
     }
 
     /// Returns the constraint that admits every release and no pre-release.
-    pub fn any(order: Order) -> Self {
-        Self { order, releases: VersionSet::full(), pre_releases: VersionSet::empty() }
+    pub fn any(order: &Order) -> Self {
+        Self { order: order.clone(), releases: VersionSet::full(), pre_releases: VersionSet::empty() }
     }
 
     /// Brings each part into its one form: cuts that separate the same versions of that part become the same cut.
-    fn from_parts(order: Order, releases: &VersionSet, pre_releases: &VersionSet) -> Self {
+    fn from_parts(order: &Order, releases: &VersionSet, pre_releases: &VersionSet) -> Self {
         Self {
-            order,
+            order: order.clone(),
             releases: releases.map_cuts(|version, side| match (version.is_pre_release(), side) {
                 (true, _) => just_below(version.to_core()),
                 (false, Side::Before) => just_below(version),
@@ -186,7 +186,7 @@ impl Constraint {
     /// ```
     /// use yostel_versions::{Accept, Numbering};
     /// let numbering = Numbering::default();
-    /// let constraint = Accept::parse(">=2.1, <3").unwrap().bind(numbering).unwrap();
+    /// let constraint = Accept::parse(">=2.1, <3").unwrap().bind(&numbering).unwrap();
     /// assert!(constraint.admits(&numbering.parse_version("2.9.4").unwrap()));
     /// assert!(!constraint.admits(&numbering.parse_version("3.0.0-rc.1").unwrap()));
     /// ```
@@ -197,7 +197,7 @@ impl Constraint {
     /// Returns what both admit.
     pub fn intersection(&self, other: &Self) -> Self {
         Self {
-            order: self.order,
+            order: self.order.clone(),
             releases: self.releases.intersection(&other.releases),
             pre_releases: self.pre_releases.intersection(&other.pre_releases),
         }
@@ -206,7 +206,7 @@ impl Constraint {
     /// Returns what either admits.
     pub fn union(&self, other: &Self) -> Self {
         Self {
-            order: self.order,
+            order: self.order.clone(),
             releases: self.releases.union(&other.releases),
             pre_releases: self.pre_releases.union(&other.pre_releases),
         }
@@ -215,7 +215,7 @@ impl Constraint {
     /// Returns what this one does not admit.
     pub fn complement(&self) -> Self {
         let (releases, pre_releases) = (self.releases.complement(), self.pre_releases.complement());
-        Self { order: self.order, releases, pre_releases }
+        Self { order: self.order.clone(), releases, pre_releases }
     }
 
     /// Tells whether `other` admits all that this one does.
@@ -263,7 +263,7 @@ impl Constraint {
         let mut pieces = Vec::new();
         for (low, high) in self.pre_releases.ranges() {
             let mut low = match low {
-                Cut::Start => Cut::At(Version::lowest_pre_release(self.order)?, Side::Before),
+                Cut::Start => Cut::At(Version::lowest_pre_release(&self.order)?, Side::Before),
                 low => low.clone(),
             };
             loop {

@@ -5,15 +5,15 @@ use super::*;
 use proptest::prelude::*;
 
 fn bind(text: &str) -> Constraint {
-    Accept::parse(text).unwrap().bind(Numbering::default()).unwrap()
+    Accept::parse(text).unwrap().bind(&Numbering::default()).unwrap()
 }
 
 fn bind_words(text: &str) -> Constraint {
-    Accept::parse(text).unwrap().bind(Numbering::new(Order::Words, None).unwrap()).unwrap()
+    Accept::parse(text).unwrap().bind(&Numbering::new(Order::words(), None).unwrap()).unwrap()
 }
 
 fn v(text: &str) -> Version {
-    Version::parse(text, Order::Semver).unwrap()
+    Version::parse(text, &Order::Semver).unwrap()
 }
 
 #[test]
@@ -47,11 +47,11 @@ fn each_sign_means_what_the_page_says() {
 #[test]
 fn a_caret_follows_the_numbering_of_the_package() {
     let accept = Accept::parse("^1.2.3").unwrap();
-    let at = |breaks_at| accept.bind(Numbering::new(Order::Semver, breaks_at).unwrap()).unwrap();
+    let at = |breaks_at| accept.bind(&Numbering::new(Order::Semver, breaks_at).unwrap()).unwrap();
     assert!(!at(Some(2)).admits(&v("1.3.0")) && at(Some(2)).admits(&v("1.2.9")));
     assert!(at(Some(0)).admits(&v("9.0.0")));
     let words = bind_words("^1.2");
-    let w = |t| Version::parse(t, Order::Words).unwrap();
+    let w = |t| Version::parse(t, &Order::words()).unwrap();
     assert!(
         words.admits(&w("1.2-sp1"))
             && words.admits(&w("1.10"))
@@ -88,7 +88,7 @@ fn positions_left_out_are_refused_where_they_can_be_read_in_two_ways() {
         ("<=1.4", "<=1.4.0", "<1.5.0"),
         ("!=1", "!=1.0.0", "<1.0.0 || >=2.0.0"),
     ] {
-        match Accept::parse(text).unwrap().bind(Numbering::default()) {
+        match Accept::parse(text).unwrap().bind(&Numbering::default()) {
             Err(BindError::Partial { readings, .. }) => assert_eq!(readings, [first, second]),
             other => panic!("{text}: {other:?}"),
         }
@@ -238,7 +238,7 @@ proptest! {
     ) {
         let (a, b) = (bind_words(&a), bind_words(&b));
         for text in ["0", "0.1", "0-rc1", "1-rc1", "1-rc1.1", "1-rc2", "1", "1-sp1", "1-sp2", "1.0.1", "1.1", "1.2-rc1", "2-rc2", "2", "2.2", "3"] {
-            let version = Version::parse(text, Order::Words).unwrap();
+            let version = Version::parse(text, &Order::words()).unwrap();
             prop_assert_eq!(a.intersection(&b).admits(&version), a.admits(&version) && b.admits(&version));
             prop_assert_eq!(a.complement().admits(&version), !a.admits(&version));
         }
@@ -250,7 +250,7 @@ proptest! {
     #[test]
     fn any_text_is_a_constraint_or_an_error_with_its_place(text in "\\PC{0,24}|[0-9.<>=!^~*|, a-c-]{0,24}") {
         match Accept::parse(&text) {
-            Ok(accept) => { let _ = accept.bind(Numbering::default()); }
+            Ok(accept) => { let _ = accept.bind(&Numbering::default()); }
             Err(error) => prop_assert!(text.get(error.span.clone()).is_some(), "{:?}", error.span),
         }
     }

@@ -7,6 +7,7 @@ mod semver;
 mod tests;
 mod words;
 
+use std::borrow::Cow;
 use std::cmp::Ordering;
 use std::fmt;
 use std::hash::{Hash, Hasher};
@@ -14,6 +15,7 @@ use std::sync::Arc;
 
 pub(crate) use number::Number;
 pub use numbering::{Numbering, NumberingError, Order};
+pub use words::Words;
 
 use semver::SemverKey;
 use words::WordsKey;
@@ -24,7 +26,7 @@ pub const VERSION_LIMIT: usize = 100;
 /// A version: its text and its place in the order.
 ///
 /// Two versions are equal when they stand at the same place: `1.0.0+a` and `1.0.0+b`, or in `words` `1.0` and
-/// `1.0.0-final`. A package has at most one release at one place.
+/// `1.0.0`. A package has at most one release at one place.
 #[derive(Clone)]
 pub struct Version {
     text: Arc<str>,
@@ -44,9 +46,20 @@ pub struct VersionError {
     /// The text as given.
     pub text: String,
     /// What is wrong with it.
-    pub reason: &'static str,
+    pub reason: Cow<'static, str>,
     /// The nearest text that works.
     pub suggestion: Option<String>,
+    /// The word that its package does not list, when that is what is wrong.
+    pub unlisted: Option<Unlisted>,
+}
+
+/// A word that a package does not list.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unlisted {
+    /// The word, in lower case.
+    pub word: String,
+    /// What is listed.
+    pub words: Words,
 }
 
 impl Version {
@@ -54,23 +67,28 @@ impl Version {
     ///
     /// # Errors
     /// For a text of more than [`VERSION_LIMIT`] bytes; for `semver`, whatever the grammar of Semantic Versioning 2.0.0 does not produce; for `words`, a text that does
-    /// not start with a digit or holds anything but ASCII letters, digits and single `.`, `-`, `_`, `+`.
+    /// not start with a digit, holds anything but ASCII letters, digits and single `.`, `-`, `_`, `+`, or a word that is not listed.
     ///
     /// # Examples
     /// ```
     /// use yostel_versions::{Order, Version};
-    /// let candidate = Version::parse("1.0.0-rc.1", Order::Semver).unwrap();
-    /// assert!(candidate < Version::parse("1.0.0", Order::Semver).unwrap());
-    /// assert_eq!(Version::parse("1.0", Order::Semver).unwrap_err().suggestion.as_deref(), Some("1.0.0"));
+    /// let candidate = Version::parse("1.0.0-rc.1", &Order::Semver).unwrap();
+    /// assert!(candidate < Version::parse("1.0.0", &Order::Semver).unwrap());
+    /// assert_eq!(Version::parse("1.0", &Order::Semver).unwrap_err().suggestion.as_deref(), Some("1.0.0"));
     /// ```
-    pub fn parse(text: &str, order: Order) -> Result<Self, VersionError> {
+    pub fn parse(text: &str, order: &Order) -> Result<Self, VersionError> {
         if text.len() > VERSION_LIMIT {
             let text = format!("{}…", &text[..text.floor_char_boundary(40)]);
-            return Err(VersionError { text, reason: "it is longer than 100 bytes", suggestion: None });
+            return Err(VersionError {
+                text,
+                reason: "it is longer than 100 bytes".into(),
+                suggestion: None,
+                unlisted: None,
+            });
         }
         let key = match order {
             Order::Semver => Key::Semver(SemverKey::parse(text)?),
-            Order::Words => Key::Words(WordsKey::parse(text)?),
+            Order::Words(words) => Key::Words(WordsKey::parse(text, words)?),
         };
         Ok(Self { text: text.into(), key })
     }
@@ -113,10 +131,10 @@ impl Version {
     }
 
     /// Returns the lowest pre-release of all, where the order has such a thing.
-    pub(crate) fn lowest_pre_release(order: Order) -> Option<Self> {
+    pub(crate) fn lowest_pre_release(order: &Order) -> Option<Self> {
         match order {
             Order::Semver => Version::parse("0.0.0-0", order).ok(),
-            Order::Words => None,
+            Order::Words(_) => None,
         }
     }
 

@@ -23,7 +23,12 @@ enum Identifier {
 
 impl SemverKey {
     pub(super) fn parse(text: &str) -> Result<Self, VersionError> {
-        Self::read(text).map_err(|reason| VersionError { text: text.into(), reason, suggestion: suggest(text) })
+        Self::read(text).map_err(|reason| VersionError {
+            text: text.into(),
+            reason: reason.into(),
+            suggestion: suggest(text),
+            unlisted: None,
+        })
     }
 
     fn read(text: &str) -> Result<Self, &'static str> {

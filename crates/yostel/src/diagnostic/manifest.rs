@@ -5,6 +5,7 @@ use std::ops::Range;
 use yostel_answers::{Diagnostic, Place};
 use yostel_documents::{Difference, LockfileError, ManifestProblem, ManifestProblemKind};
 use yostel_flows::WorkspaceProblem;
+use yostel_versions::NumberingError;
 
 use super::{Also, TOLD, bad_accept, bad_name, tell};
 use crate::render::join;
@@ -27,6 +28,9 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
             };
             tell("manifest-unknown-key", headline, next)
         }
+        ManifestProblemKind::WrongType { key, .. } if key == "numbering" => {
+            tell("manifest-type", headline, "write a table: { order = \"words\" }, for example")
+        }
         ManifestProblemKind::WrongType { expected, .. } => tell("manifest-type", headline, format!("write {expected}")),
         ManifestProblemKind::Missing { example, .. } => tell(
             "manifest-missing-key",
@@ -36,11 +40,26 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
         ManifestProblemKind::Name(error) => bad_name(error),
         ManifestProblemKind::Accept(error) => bad_accept(error, None),
         ManifestProblemKind::Version(error) => {
-            let next = error.suggestion.as_ref().map(|works| format!("write \"{works}\""));
-            tell("version", headline, next.unwrap_or_else(|| "write a version like \"1.4.2\"".into()))
+            if let Some(unlisted) = &error.unlisted {
+                let [before, after] = unlisted.words.with(&unlisted.word);
+                let next = format!("if it comes before the bare version, write into `numbering`: {before}");
+                tell("version", headline, next).or(format!("if it comes after, write: {after}"))
+            } else {
+                let next = error.suggestion.as_ref().map(|works| format!("write \"{works}\""));
+                tell("version", headline, next.unwrap_or_else(|| "write a version like \"1.4.2\"".into()))
+            }
         }
-        ManifestProblemKind::Numbering(_) => {
-            tell("manifest-value", headline, "write { order = \"semver\", breaks-at = 1 }, for example")
+        ManifestProblemKind::Numbering(error) => {
+            let next = match error {
+                NumberingError::BreaksBeyondSemver(_) | NumberingError::BreaksTooFar(_) => {
+                    "write { order = \"semver\", breaks-at = 1 }, for example"
+                }
+                NumberingError::WordsOfSemver => "write order = \"words\", or remove `before` and `after`",
+                NumberingError::NotAWord(_) => "write the word in lower-case letters; versions are read in any case",
+                NumberingError::WordTwice(_) => "remove one of the two",
+                NumberingError::TooManyWords(_) => "keep the words that versions of this package use",
+            };
+            tell("manifest-value", headline, next)
         }
         ManifestProblemKind::Value { reason, .. } => {
             tell("manifest-value", headline, format!("write another: {reason}"))

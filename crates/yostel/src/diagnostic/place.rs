@@ -120,6 +120,7 @@ pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnosti
         }
         RegistryError::Numbering { before, .. } => {
             tell("numbering", headline, format!("keep numbering by {before}; a package has one order for good"))
+                .note("words may be added, at the start of `before` and at the end of `after`: that changes no order")
         }
         RegistryError::TooLong(package) => {
             tell("document-too-long", headline, format!("publish what comes next under another name than {package}"))

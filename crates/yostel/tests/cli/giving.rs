@@ -128,3 +128,59 @@ fn a_registry_is_named_as_a_source_or_by_its_folder_wherever_one_is_named() {
     assert!(sandbox.path("made/valley/registry.json").is_file());
     sandbox.run("console", "publish --to valley").expect(0);
 }
+
+#[test]
+fn a_word_that_a_package_does_not_list_is_refused_with_the_lines_that_list_it() {
+    let sandbox = sandbox();
+    let manifest = |version: &str, words: &str| {
+        sandbox.write(
+            "kit/yostel.toml",
+            format!("[project]\nname = \"kit\"\nversion = \"{version}\"\nnumbering = {{ order = \"words\"{words} }}\n"),
+        );
+    };
+    let publish = |status: i32| sandbox.run("kit", "publish --to ../station").expect(status);
+    let packages = || sandbox.read("station/releases/kit.json");
+    sandbox.write("kit/file", "1");
+    manifest("2024.1-rc1", "");
+    publish(0);
+    manifest("2024.1-errata1", "");
+    let refused = publish(2).says(&["yostel.toml:3:11", "its package lists no word `errata`"]).stderr;
+    let after = refused.lines().find_map(|line| line.split_once("write: ")).unwrap().1.to_owned();
+    assert_eq!(after, "after = [\"sp\", \"errata\"]", "{refused}");
+    // The line works as it is offered, and words that were there keep their places.
+    manifest("2024.1-errata1", &format!(", {after}"));
+    publish(0);
+    assert!(packages().contains("\"errata\""));
+    manifest("2024.1-sp1", "");
+    publish(0);
+    assert!(packages().contains("\"errata\""), "whoever lists fewer takes none away");
+    manifest("2024.1", ", before = [\"alpha\", \"draft\", \"rc\"]");
+    publish(2).says(&["kit has always numbered by words, before: dev alpha beta rc, after: sp errata"]);
+    let listed = sandbox.run("", "registry list station --format json").expect(0).stdout;
+    let order: Vec<usize> =
+        ["2024.1-rc1", "2024.1-sp1", "2024.1-errata1"].iter().map(|v| listed.find(v).unwrap()).collect();
+    assert!(order.is_sorted() || order.iter().rev().is_sorted(), "{listed}");
+    for (words, says) in [
+        (", after = [\"rc\"]", "the word `rc` is listed twice"),
+        (", after = [\"sp1\"]", "`sp1` is no word"),
+        (", after = \"sp\"", "list"),
+    ] {
+        manifest("2024.2", words);
+        publish(2).says(&[says]);
+    }
+    sandbox.write("kit/yostel.toml", "[project]\nname = \"kit\"\nnumbering = { before = [\"rc\"] }\n");
+    sandbox.run("kit", "lock").expect(2).says(&["belong to the order `words`", "write order = \"words\""]);
+    // What is locked is read back with the words it was locked with.
+    sandbox.write(
+        "console/yostel.toml",
+        "[project]\nname = \"console\"\n[needs.run]\nkit = \"*\"\n[sources.station]\nfolder = \"../station\"\n",
+    );
+    sandbox.run("console", "lock").expect(0);
+    let locked = sandbox.read("console/yostel.lock");
+    assert!(
+        locked.contains("version = \"2024.1-errata1\"") && locked.contains("after = [\"sp\", \"errata\"]"),
+        "{locked}"
+    );
+    sandbox.run("console", "install").expect(0);
+    sandbox.run("console", "verify --lock").expect(0);
+}

@@ -13,6 +13,7 @@ use toml::de::{DeTable, DeValue};
 use super::keys::keys_of;
 use super::{Manifest, NamePattern, Need, Policy, Project, SourceDeclaration, Take};
 use crate::name::{NameError, PackageName, Word, nearest};
+use crate::numbering::with_words;
 use crate::release::{ANY_PLATFORM, Offers, check_offered_path, check_platform, check_variable};
 use yostel_versions::{Accept, AcceptError, Numbering, NumberingError, Order, VersionError};
 
@@ -280,7 +281,11 @@ impl<'t> Reader<'t> {
 
     fn project(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<Project> {
         self.check_keys("project", table);
-        let numbering = table.get("numbering").and_then(|value| self.numbering(value)).unwrap_or_default();
+        // A version is judged by a numbering that is known, or not at all.
+        let numbering = match table.get("numbering") {
+            Some(value) => self.numbering(value),
+            None => Some(Numbering::default()),
+        };
         let name = match table.get("name") {
             Some(value) => {
                 self.string("name", value).and_then(|text| self.keep(value.span(), PackageName::parse(text)))
@@ -293,7 +298,7 @@ impl<'t> Reader<'t> {
         };
         let version = table.get("version").and_then(|value| {
             let text = self.string("version", value)?;
-            self.keep(value.span(), numbering.parse_version(text))
+            self.keep(value.span(), numbering.as_ref()?.parse_version(text))
         });
         let mut platforms = BTreeSet::new();
         if let Some(list) = table.get("platforms") {
@@ -310,6 +315,7 @@ impl<'t> Reader<'t> {
         let yostel = table.get("yostel").and_then(|value| self.accept("yostel", value));
         let mut text = |key| table.get(key).and_then(|value| self.string(key, value)).map(str::to_owned);
         let (licence, about, notes) = (text("licence"), text("about"), text("notes"));
+        let numbering = numbering.unwrap_or_default();
         Some(Project { name: name?, version, numbering, platforms, yostel, licence, about, notes })
     }
 
@@ -349,6 +355,9 @@ impl<'t> Reader<'t> {
                 }
             },
         };
+        let mut listed = |key| Some(self.strings(key, table.get(key)?).into_iter().map(|(word, _)| word).collect());
+        let (before, after) = (listed("before"), listed("after"));
+        let order = self.keep(value.span(), with_words(order, before, after))?;
         self.keep(value.span(), Numbering::new(order, breaks_at))
     }
 
