@@ -17,6 +17,9 @@ pub const MOST_HEAD: u64 = 1 << 20;
 /// Longest document of a package that is read, in bytes: tens of thousands of releases.
 pub const MOST_DOCUMENT: u64 = 32 << 20;
 
+/// The folder with the documents of packages.
+pub const DOCUMENTS: &str = "releases";
+
 /// Endings of archives; the first is what we write.
 const ENDINGS: [&str; 3] = ["tar.zst", "tar.gz", "zip"];
 
@@ -45,7 +48,12 @@ impl RegistryHead {
 
 /// Returns where a package's document lies below a registry.
 pub fn document_file(package: &PackageName) -> PathBuf {
-    Path::new("releases").join(format!("{}.json", package.to_path_element()))
+    Path::new(DOCUMENTS).join(format!("{}.json", package.to_path()))
+}
+
+/// Reads the name of a package off its document's path below [`DOCUMENTS`]; nothing when it is no document's.
+pub fn package_of_document(path: &Path) -> Option<PackageName> {
+    PackageName::from_path(path.to_str()?.strip_suffix(".json")?)
 }
 
 /// Returns where an archive that we write lies below a registry.

@@ -21,7 +21,8 @@ pub use chosen::{AtVersion, Chosen, Numbered};
 pub use declared::{Declared, Live};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
 pub use layout::{
-    MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, archive_file, archive_files, document_file,
+    DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, archive_file, archive_files,
+    document_file, package_of_document,
 };
 pub use lockfile::{
     Alteration, AskedBy, Claims, Difference, Dispute, Disputed, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile,

@@ -47,17 +47,21 @@ impl PackageName {
         &self.0
     }
 
-    /// Returns the name as one path element: `/` is written `+`, which no name holds.
-    pub fn to_path_element(&self) -> String {
-        self.0.replace('/', "+")
+    /// Returns the name as a path, in which levels are folders: `ropeway_/console`. A level has `_` at its end, which no
+    /// name has, so that the folder of a level and what belongs to a package of that name are never the same.
+    pub fn to_path(&self) -> String {
+        self.0.replace('/', "_/")
     }
 
-    /// Reads back what [`Self::to_path_element`] wrote.
-    ///
-    /// # Errors
-    /// As [`Self::parse`].
-    pub fn from_path_element(element: &str) -> Result<Self, NameError> {
-        Self::parse(&element.replace('+', "/"))
+    /// Counts the elements of [`Self::to_path`].
+    pub fn levels(&self) -> usize {
+        self.0.split('/').count()
+    }
+
+    /// Reads back what [`Self::to_path`] wrote; nothing when it wrote something else.
+    pub fn from_path(path: &str) -> Option<Self> {
+        let name = Self::parse(&path.replace("_/", "/")).ok()?;
+        (name.to_path() == path).then_some(name)
     }
 }
 
@@ -207,7 +211,12 @@ mod tests {
     fn good_names_are_taken_and_survive_the_path() {
         for name in ["a", "gust-model", "ropeway/console", "json_tables", "lib.x/2d"] {
             let name = PackageName::parse(name).unwrap();
-            assert_eq!(PackageName::from_path_element(&name.to_path_element()).unwrap(), name);
+            assert_eq!(PackageName::from_path(&name.to_path()).unwrap(), name);
+            assert_eq!(name.to_path().split('/').count(), name.levels());
+        }
+        assert_eq!(PackageName::parse("a/b").unwrap().to_path(), "a_/b");
+        for none in ["a/b", "a_", "a_/b_", "_/a", "a_/", "A"] {
+            assert_eq!(PackageName::from_path(none), None, "{none}");
         }
     }
 

@@ -307,6 +307,14 @@ impl Folder {
         removed.is_ok()
     }
 
+    /// Removes the folders above a path below that are empty now, but for the topmost.
+    pub fn remove_empty_above(&self, below: impl AsRef<Path>) {
+        let mut above = below.as_ref().parent();
+        while let Some(folder) = above.filter(|folder| folder.components().count() > 1) {
+            above = if self.remove_if_empty(folder) { folder.parent() } else { None };
+        }
+    }
+
     /// Makes renames in the folder durable. Some file systems cannot sync folders; then it is as durable as they make it.
     pub fn sync(&self) {
         if self.disk.before(Step::SyncFolder(&self.path)).is_ok()

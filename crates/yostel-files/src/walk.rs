@@ -116,6 +116,19 @@ impl Folder {
         Ok(())
     }
 
+    /// Lists the files below, by path.
+    ///
+    /// # Errors
+    /// When a folder cannot be read.
+    pub fn files_below(&self) -> Result<Vec<PathBuf>, FileError> {
+        let mut files = Vec::new();
+        self.walk(|_, at, entries| {
+            files.extend(entries.iter().filter(|entry| entry.kind == Kind::File).map(|entry| at.join(&entry.name)));
+            Ok::<_, FileError>(())
+        })?;
+        Ok(files)
+    }
+
     /// Removes a folder below with all that is in it.
     pub(crate) fn remove_tree(&self, below: &Path) -> io::Result<()> {
         let top = match self.folder_to_list(below) {

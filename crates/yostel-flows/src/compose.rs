@@ -111,13 +111,5 @@ pub fn plan_of(
 
 fn link(who: &Asker, purpose: &Purpose, package: &PackageName, version: &Version) -> Link {
     let (package, version) = (package.clone(), version.clone());
-    Link { who: who_element(who), purpose: purpose.to_string(), package, version }
-}
-
-fn who_element(who: &Asker) -> String {
-    let element = PackageName::to_path_element;
-    match who {
-        Asker::Project(name) => element(name),
-        Asker::Release(name, version) => format!("{}@{version}", element(name)),
-    }
+    Link { who: who.clone(), purpose: purpose.to_string(), package, version }
 }

@@ -109,7 +109,7 @@ impl<'m, 'l> Launchers<'m, 'l> {
     /// Returns where a member's launchers are, below `.yostel/launch`.
     fn folder(&self, at: usize) -> PathBuf {
         let member = &self.members[at];
-        Path::new(&member.name.to_path_element()).join(member.version.to_string())
+        Path::new(&member.name.to_path()).join(member.version.to_string())
     }
 
     /// Returns the folders to put before PATH for a member's programs.
@@ -136,10 +136,12 @@ impl<'m, 'l> Launchers<'m, 'l> {
 
     fn script(&self, at: usize, program: &Path) -> String {
         let folders = self.needs[at].iter().flat_map(|needed| self.program_folders(&self.members[*needed]));
+        // Up from `launch`, the folders of the name, the version and the program.
+        let up = "/*".repeat(self.members[at].name.levels() + 3);
         let path: String = folders.map(|folder| format!("{}:", self.seen_from_state(&folder))).collect();
         format!(
             "#!/bin/sh\n# Written by yostel: the program, with what its package needs before PATH.\n\
-             state=${{0%/*/*/*/*}}\nPATH={path}\"$PATH\"\nexport PATH\nexec {} \"$@\"\n",
+             state=${{0%{up}}}\nPATH={path}\"$PATH\"\nexport PATH\nexec {} \"$@\"\n",
             self.seen_from_state(program)
         )
     }

@@ -10,7 +10,7 @@ use yostel_documents::{
     Elsewhere, Glance, Live, Lockfile, Manifest, Need, Origin, Overrides, PackageDocument, PackageName, Release,
     Requirement, run_purpose,
 };
-use yostel_files::{Folder, is_unfinished, read_text_of, remove_unfinished};
+use yostel_files::{Entry, Folder, Kind, is_unfinished, read_text_of, remove_unfinished};
 use yostel_sources::{FolderSource, Patience, SourceSet};
 use yostel_versions::{Accept, Numbering, Version};
 
@@ -325,10 +325,14 @@ pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject
 fn remove_leftovers(root: &Path, manifest: &Manifest, below: &[ProjectFile]) {
     if let Ok(folder) = Folder::open(root) {
         remove_unfinished(&folder, [MANIFEST_NAME, LOCKFILE_NAME]);
-        let patches = manifest.alter.values().filter_map(|alter| Path::new(&alter.patch).parent());
-        for part in patches.chain([Path::new("altered"), Path::new("patches")]) {
-            if let Ok(folder) = folder.folder(part) {
-                let names = folder.entries().unwrap_or_default().into_iter().map(|entry| entry.name);
+        let mut parts: Vec<PathBuf> = vec!["altered".into(), "patches".into()];
+        parts.extend(manifest.alter.values().filter_map(|alter| Path::new(&alter.patch).parent()).map(Path::to_owned));
+        while let Some(part) = parts.pop() {
+            if let Ok(folder) = folder.folder(&part) {
+                let entries = folder.entries().unwrap_or_default();
+                let is_level = |entry: &&Entry| entry.kind == Kind::Folder && entry.text().ends_with('_');
+                parts.extend(entries.iter().filter(is_level).map(|level| part.join(&level.name)));
+                let names = entries.into_iter().map(|entry| entry.name);
                 remove_unfinished(&folder, names.filter(|name| is_unfinished(name)));
             }
         }

@@ -13,8 +13,8 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 use yostel_documents::{
-    ANY_PLATFORM, DocumentError, Manifest, Offers, Others, PackageDocument, PackageName, Release, Withdrawal,
-    run_purpose,
+    ANY_PLATFORM, DOCUMENTS, DocumentError, Manifest, Offers, Others, PackageDocument, PackageName, Release,
+    Withdrawal, package_of_document, run_purpose,
 };
 use yostel_documents::{
     MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, archive_file, document_file,
@@ -158,7 +158,7 @@ impl Registry {
         if !at.entries()?.is_empty() {
             return Err(RegistryError::Occupied(folder.to_owned(), at.has(REGISTRY_HEAD, Kind::File)));
         }
-        for part in ["releases", "archives/sha256", "advisories"] {
+        for part in [DOCUMENTS, "archives/sha256", "advisories"] {
             at.make_folders(part)?;
         }
         let head = RegistryHead { name: name.to_owned(), format: REGISTRY_FORMAT };
@@ -197,11 +197,8 @@ impl Registry {
     /// # Errors
     /// When a document cannot be read or is broken.
     pub fn contents(&self) -> Result<Vec<PackageDocument>, RegistryError> {
-        let entries = self.folder.entries_of("releases")?;
-        let name = |entry: &yostel_files::Entry| {
-            PackageName::from_path_element(entry.name.to_str()?.strip_suffix(".json")?).ok()
-        };
-        let mut names: Vec<PackageName> = entries.iter().filter_map(name).collect();
+        let files = self.folder.folder(DOCUMENTS)?.files_below()?;
+        let mut names: Vec<PackageName> = files.iter().filter_map(|file| package_of_document(file)).collect();
         names.sort();
         names.iter().filter_map(|name| self.document(name).transpose()).collect()
     }
@@ -295,7 +292,11 @@ impl Registry {
         self.folder
             .rename(Path::new("archives/sha256").join(ASIDE), &self.folder, &target)
             .map_err(FileError::when("write", self.folder.path_of(&target)))?;
-        self.folder.write_atomically(document_file(&document.name), text.as_bytes())?;
+        let file = document_file(&document.name);
+        if let Some(level) = file.parent() {
+            self.folder.make_folders(level)?;
+        }
+        self.folder.write_atomically(file, text.as_bytes())?;
         Ok(Published { release, files: listing.entries.len(), is_new: true })
     }
 
@@ -343,10 +344,13 @@ impl Registry {
     fn guard(&self) -> Result<File, FileError> {
         let guard = self.folder.open_guard(GUARD)?;
         guard.lock().map_err(FileError::when("lock", self.folder.path_of(GUARD)))?;
-        for folder in ["releases", "archives/sha256"] {
+        for folder in [DOCUMENTS, "archives/sha256"] {
             if let Ok(folder) = self.folder.folder(folder) {
-                let left = folder.entries()?.into_iter().map(|entry| entry.name).filter(|name| is_unfinished(name));
-                remove_unfinished(&folder, left);
+                folder.walk(|folder, _, entries| {
+                    let names = entries.iter().map(|entry| entry.name.clone());
+                    remove_unfinished(folder, names.filter(|name| is_unfinished(name)));
+                    Ok::<_, FileError>(())
+                })?;
             }
         }
         Ok(guard)

@@ -4,8 +4,8 @@ use std::io::Read;
 use std::path::PathBuf;
 
 use yostel_documents::{
-    ArchiveDigest, MOST_DOCUMENT, MOST_HEAD, PackageDocument, PackageName, REGISTRY_FORMAT, REGISTRY_HEAD,
-    RegistryHead, SourceName, archive_files, document_file,
+    ArchiveDigest, DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, PackageDocument, PackageName, REGISTRY_FORMAT, REGISTRY_HEAD,
+    RegistryHead, SourceName, archive_files, document_file, package_of_document,
 };
 use yostel_files::{FileError, Folder};
 
@@ -84,11 +84,9 @@ impl Source for FolderSource {
     }
 
     fn names(&self) -> Result<Vec<PackageName>, SourceError> {
-        let entries = self.folder.entries_of("releases").map_err(|error| self.fail(unread(error)))?;
-        let name = |entry: &yostel_files::Entry| {
-            PackageName::from_path_element(entry.name.to_str()?.strip_suffix(".json")?).ok()
-        };
-        let mut names: Vec<PackageName> = entries.iter().filter_map(name).collect();
+        let files = self.folder.folder(DOCUMENTS).and_then(|documents| documents.files_below());
+        let files = files.map_err(|error| self.fail(unread(error)))?;
+        let mut names: Vec<PackageName> = files.iter().filter_map(|file| package_of_document(file)).collect();
         names.sort();
         Ok(names)
     }

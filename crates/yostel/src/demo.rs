@@ -218,7 +218,12 @@ const WALK: &[Step] = &[
         &["Locked 14 packages", "ropeway/panel needs ^1 on linux/*, !linux/arm64", "frame-codec         1.1.0"],
     ),
     there("", "yostel install", 0, &["digest sha256:"]),
-    there("Each project sees what it declared, and nothing else", "ls .yostel/for/ropeway+*/*", 0, &["rig-simulator"]),
+    there(
+        "Each project sees what it declared, and nothing else",
+        "ls .yostel/reach/projects/ropeway_/*/*",
+        0,
+        &["rig-simulator"],
+    ),
     there("", "yostel tree", 0, &["ropeway/wind-log 1.2.0", "frame-codec 2.0.0"]),
     there(
         "A command in every project, those first that others need",
@@ -247,7 +252,7 @@ const WALK: &[Step] = &[
     ),
     there(
         GIT,
-        "cp -RL .yostel/for/grip-watch@2.0.0/run/signal-codes ../signal-codes && chmod -R u+w ../signal-codes",
+        "cp -RL .yostel/reach/releases/grip-watch/2.0.0/run/signal-codes ../signal-codes && chmod -R u+w ../signal-codes",
         0,
         &[],
     ),

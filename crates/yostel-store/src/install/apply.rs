@@ -161,7 +161,7 @@ impl HeldProject {
             }
             state = Before::Changed(differences);
         }
-        let made = package.folder().replace('/', "@");
+        let made = text_digest(&package.folder());
         let (copied, stamp_there) = match self.project.placing {
             Placing::LinkTrees => {
                 let files = cache.tree(package.tree())?;
@@ -239,9 +239,7 @@ impl HeldProject {
                     self.state.remove(&place)?;
                     removed += usize::from(root == "packages");
                 }
-                if let Some((parent, _)) = place.rsplit_once('/') {
-                    self.state.remove_if_empty(parent);
-                }
+                self.state.remove_empty_above(&place);
             }
         }
         Ok(removed)

@@ -91,7 +91,7 @@ impl Inventory {
             // What is removed later is taken from here: only what an install makes counts.
             let name = PackageName::parse(&package.name).ok()?;
             let short = format!("{}-{}", package.version, tree.to_short());
-            if package.folder != format!("packages/{}/{short}", name.to_path_element()) || short.contains('/') {
+            if package.folder != format!("packages/{}/{short}", name.to_path()) || short.contains('/') {
                 return None;
             }
             packages.push(InstalledPackage {

@@ -1,15 +1,15 @@
-//! The links of `.yostel/for`: each asker finds there what it declared, and nothing else.
+//! The links of `.yostel/reach`: each asker finds there what it declared, and nothing else.
 
 use std::collections::BTreeMap;
 
 use yostel_files::{FileError, Folder, Kind};
 
-pub(super) const FOR: &str = "for";
+pub(super) const REACH: &str = "reach";
 
 /// Tells whether the links below `state` are exactly these, without following any.
 pub(super) fn are_current(state: &Folder, wanted: &BTreeMap<String, String>) -> bool {
     match found(state) {
-        Ok(found) => found == *wanted && (!wanted.is_empty() || !state.exists(FOR) || state.has(FOR, Kind::Folder)),
+        Ok(found) => found == *wanted && (!wanted.is_empty() || !state.exists(REACH) || state.has(REACH, Kind::Folder)),
         Err(_) => false,
     }
 }
@@ -17,13 +17,13 @@ pub(super) fn are_current(state: &Folder, wanted: &BTreeMap<String, String>) -> 
 /// Lists the links below `state`, by path; anything that is not a link has an empty target.
 pub(super) fn found(state: &Folder) -> Result<BTreeMap<String, String>, FileError> {
     let mut found = BTreeMap::new();
-    let links = match state.folder(FOR) {
+    let links = match state.folder(REACH) {
         Err(error) if error.is_not_found() => return Ok(found),
         folder => folder?,
     };
     links.walk(|folder, at, entries| {
         for entry in entries.iter().filter(|entry| entry.kind != Kind::Folder) {
-            let path = std::path::Path::new(FOR).join(at).join(&entry.name).to_string_lossy().into_owned();
+            let path = std::path::Path::new(REACH).join(at).join(&entry.name).to_string_lossy().into_owned();
             let target = match entry.kind {
                 Kind::Link => folder.read_link(&entry.name)?.to_string_lossy().into_owned(),
                 _ => String::new(),
@@ -44,7 +44,7 @@ pub(super) fn switch(state: &Folder, aside: &Folder, wanted: &BTreeMap<String, S
         return Err(FileError::unfit("replace", state.path_of(stranger), "no install made it; move it somewhere else"));
     }
     let made = aside.make_folder("links")?;
-    made.make_folder(FOR)?;
+    made.make_folder(REACH)?;
     let mut last: Option<(&str, Folder)> = None;
     for (path, target) in wanted {
         let (parent, name) = path.rsplit_once('/').expect("a link is in a folder");
@@ -54,7 +54,7 @@ pub(super) fn switch(state: &Folder, aside: &Folder, wanted: &BTreeMap<String, S
         let (_, folder) = last.as_ref().expect("it was set just now");
         folder.symlink(target, name)?;
     }
-    made.put_in_place(FOR, state, FOR)?;
+    made.put_in_place(REACH, state, REACH)?;
     state.sync();
     Ok(())
 }

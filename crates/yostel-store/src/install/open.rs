@@ -31,7 +31,7 @@ pub struct OpenPackage {
 
 /// Returns where a package's copy is, below the project's folder.
 pub fn altered_folder(package: &PackageName) -> String {
-    format!("{FOLDER}/{}", package.to_path_element())
+    format!("{FOLDER}/{}", package.to_path())
 }
 
 /// Returns where the note on a package's copy is. No name of a package holds `~`.
@@ -46,7 +46,7 @@ pub fn dropped_patch(package: &PackageName) -> String {
 
 /// The target of the link that an open package is, from its place below `.yostel/packages`.
 fn link_target(package: &PackageName) -> String {
-    format!("../../../{}", altered_folder(package))
+    format!("{}/{}", vec![".."; package.levels() + 2].join("/"), altered_folder(package))
 }
 
 impl Project {
@@ -106,8 +106,9 @@ impl HeldProject {
     /// When something cannot be written; the package is then as it was.
     pub fn open(&self, package: &PlannedPackage, cache: &Cache) -> Result<(), FileError> {
         let root = self.project.root_folder()?;
-        root.make_folders(FOLDER)?;
         let copy = altered_folder(&package.name);
+        let (parent, _) = copy.rsplit_once('/').expect("a copy is in a folder");
+        root.make_folders(parent)?;
         self.state.remove("aside")?;
         let aside = self.state.make_folder("aside")?;
         if self.project.opened(&package.name).is_none() {
@@ -143,17 +144,20 @@ impl HeldProject {
     /// When something cannot be removed.
     pub fn close(&self, package: &PackageName) -> Result<(), FileError> {
         let root = self.project.root_folder()?;
-        let folder = format!("packages/{}", package.to_path_element());
+        let folder = format!("packages/{}", package.to_path());
         for entry in self.state.entries_of(&folder)? {
             let place = Path::new(&folder).join(&entry.name);
             if self.state.read_link(&place).is_ok_and(|target| target == *link_target(package)) {
                 self.state.remove(&place)?;
             }
         }
-        self.state.remove_if_empty(&folder);
+        if self.state.remove_if_empty(&folder) {
+            self.state.remove_empty_above(&folder);
+        }
         // The copy first: a note alone is the next one's to write over, a copy alone could be anybody's.
         root.remove(altered_folder(package))?;
         root.remove(note_of(package))?;
+        root.remove_empty_above(altered_folder(package));
         root.remove_if_empty(FOLDER);
         Ok(())
     }

@@ -2,10 +2,11 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_documents::{Artifact, AtVersion, Chosen, PackageName, Patch, Seal, TreeDigest};
+use yostel_documents::{Artifact, Asker, AtVersion, Chosen, PackageName, Patch, Seal, TreeDigest};
 use yostel_versions::Version;
 
 use super::inventory::{InstalledPackage, Inventory};
+use super::links::REACH;
 
 /// A package to install.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -43,15 +44,15 @@ impl PlannedPackage {
 
     /// Returns its folder below `.yostel/packages`: name, then version and the start of its tree digest.
     pub fn folder(&self) -> String {
-        format!("{}/{}-{}", self.name.to_path_element(), self.version, self.tree().to_short())
+        format!("{}/{}-{}", self.name.to_path(), self.version, self.tree().to_short())
     }
 }
 
-/// A link below `.yostel/for` to a package.
+/// A link below `.yostel/reach` to a package.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Link {
-    /// Who declared the need, as one path element: a project's name, or `name@version`.
-    pub who: String,
+    /// Who declared the need.
+    pub who: Asker,
     /// For which purpose.
     pub purpose: String,
     /// The package needed.
@@ -61,9 +62,13 @@ pub struct Link {
 }
 
 impl Link {
-    /// Returns its path below `.yostel/for`.
+    /// Returns its path below `.yostel`.
     pub fn path(&self) -> String {
-        format!("{}/{}/{}", self.who, self.purpose, self.package.to_path_element())
+        let who = match &self.who {
+            Asker::Project(name) => format!("projects/{}", name.to_path()),
+            Asker::Release(name, version) => format!("releases/{}/{version}", name.to_path()),
+        };
+        format!("{REACH}/{who}/{}/{}", self.purpose, self.package.to_path())
     }
 }
 
@@ -89,15 +94,17 @@ pub struct InstallPlan {
 impl InstallPlan {
     /// Returns the target text of a link, relative to where it lies.
     pub fn target(&self, link: &Link) -> Option<String> {
+        let state = vec![".."; link.path().matches('/').count()].join("/");
         if let Some(folder) = self.live.get(&link.package) {
-            let up = "../../../..";
+            let up = format!("{state}/..");
             return Some(match folder.as_str() {
-                "." => up.to_owned(),
+                "." => up,
                 absolute if absolute.starts_with('/') => absolute.to_owned(),
                 folder => format!("{up}/{folder}"),
             });
         }
-        self.packages.at(&link.package, &link.version).map(|package| format!("../../../packages/{}", package.folder()))
+        let package = self.packages.at(&link.package, &link.version)?;
+        Some(format!("{state}/packages/{}", package.folder()))
     }
 
     /// Returns the inventory that the finished install has.
@@ -108,7 +115,7 @@ impl InstallPlan {
             tree: package.tree(),
             folder: format!("packages/{}", package.folder()),
         });
-        let links = self.links.iter().filter_map(|link| Some((format!("for/{}", link.path()), self.target(link)?)));
+        let links = self.links.iter().filter_map(|link| Some((link.path(), self.target(link)?)));
         Inventory { lock: self.lock, packages: packages.collect(), links: links.collect() }
     }
 }

@@ -268,16 +268,24 @@ pub(super) fn listing_path(package: &PlannedPackage) -> String {
 /// Lists package folders on disk as paths below `.yostel`.
 fn package_folders(state: &Folder) -> Result<BTreeSet<String>, FileError> {
     let mut folders = BTreeSet::new();
-    for name in state.entries_of("packages")? {
-        let at = format!("packages/{}", name.text());
-        let versions = match name.kind {
-            Kind::Folder => state.entries_of(Path::new("packages").join(&name.name))?,
-            _ => Vec::new(),
-        };
-        if versions.is_empty() {
-            folders.insert(at);
-        } else {
-            folders.extend(versions.iter().map(|version| format!("{at}/{}", version.text())));
+    let mut open = vec!["packages".to_owned()];
+    while let Some(at) = open.pop() {
+        for entry in state.entries_of(&at)? {
+            let below = format!("{at}/{}", entry.text());
+            let versions = match entry.kind {
+                // A level of names.
+                Kind::Folder if below.ends_with('_') => {
+                    open.push(below);
+                    continue;
+                }
+                Kind::Folder => state.entries_of(&below)?,
+                _ => Vec::new(),
+            };
+            if versions.is_empty() {
+                folders.insert(below);
+            } else {
+                folders.extend(versions.iter().map(|version| format!("{below}/{}", version.text())));
+            }
         }
     }
     Ok(folders)

@@ -78,7 +78,7 @@ fn installing_again_does_nothing_and_a_change_is_seen() {
     assert_eq!((done.placed.len(), done.copied), (1, 0));
     assert!(project.is_current(&plan, &cache));
     assert_eq!(project.inventory().unwrap(), plan.inventory());
-    let link = root.join(".yostel/for/console/run/kit/b");
+    let link = root.join(".yostel/reach/projects/console/run/kit/b");
     assert_eq!(fs::read_to_string(&link).unwrap(), "b", "the link leads to the package");
     assert_eq!(held.apply(&plan, &cache, || {}).unwrap(), Default::default(), "a second time does nothing");
 

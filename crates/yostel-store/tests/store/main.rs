@@ -14,7 +14,7 @@ use std::fs;
 use std::io::Cursor;
 use std::path::{Path, PathBuf};
 
-use yostel_documents::{Artifact, Listing, PackageName, Seal, TreeDigest};
+use yostel_documents::{Artifact, Asker, Listing, PackageName, Seal, TreeDigest};
 use yostel_files::Folder;
 use yostel_store::{
     Cache, InstallPlan, Link, PackError, Packed, PlannedPackage, TreeDifference, UnpackConfig, compare_tree, pack,
@@ -75,6 +75,11 @@ fn plan(name: &str, artifact: &Artifact) -> InstallPlan {
         live: Default::default(),
         lock: Seal::of(b"lock"),
         packages: [(name.clone(), package)].into_iter().collect(),
-        links: vec![Link { who: "console".into(), purpose: "run".into(), package: name, version: link_to }],
+        links: vec![Link {
+            who: Asker::Project(PackageName::parse("console").unwrap()),
+            purpose: "run".into(),
+            package: name,
+            version: link_to,
+        }],
     }
 }

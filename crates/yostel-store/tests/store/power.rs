@@ -194,7 +194,7 @@ fn a_package_that_is_put_back_is_never_gone_in_between() {
             world.install(disk, &world.old, Placing::LinkFiles)
         },
         |world, when| {
-            let link = world.folder.path().join("project/.yostel/for/console/run/kit");
+            let link = world.folder.path().join("project/.yostel/reach/projects/console/run/kit");
             assert!(link.join("share/b.txt").is_file(), "{when}: the package is gone");
             world.install(Disk::default(), &world.old, Placing::LinkFiles).unwrap();
             world.check_project(&world.old.1, Placing::LinkFiles, when);

@@ -86,7 +86,7 @@ pub(super) fn of_not_altered(why: &NotAltered, package: &PackageName) -> Diagnos
         NotAltered::Several => tell("not-altered", headline, format!("take {package} out of `coexist` in [policy]")),
         NotAltered::Live(folder) => tell("not-altered", headline, format!("change it there, in {folder}")),
         NotAltered::Nothing => {
-            let next = format!("change something in altered/{}", package.to_path_element());
+            let next = format!("change something in altered/{}", package.to_path());
             tell("not-altered", headline, next).or(format!("yostel alter {package} --drop, to close it"))
         }
         NotAltered::NotText(files) => {

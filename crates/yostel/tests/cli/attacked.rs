@@ -23,7 +23,16 @@ fn an_install_removes_and_writes_nothing_through_a_link_below_yostel() {
     sandbox.run("console", "lock").expect(0);
     treasure(&sandbox);
     let lockfile = sandbox.read("console/yostel.lock");
-    for part in ["packages", "listings", "for", "aside", "packages/unit", "for/console", "unfinished.json", "guard"] {
+    for part in [
+        "packages",
+        "listings",
+        "reach",
+        "aside",
+        "packages/unit",
+        "reach/projects/console",
+        "unfinished.json",
+        "guard",
+    ] {
         for target in ["..", "../src", "../../outside"] {
             fs::remove_dir_all(sandbox.path("console/.yostel")).ok();
             let link = sandbox.path(&format!("console/.yostel/{part}"));

@@ -184,7 +184,7 @@ fn a_commit_stands_in_for_a_release_everywhere_whatever_is_asked() {
     let told = sandbox.run("console", "lock").expect(0).stdout;
     assert!(told.contains("tower 1.0.0 needs clock ^0.9 and gets clock 1.0.0"), "{told}");
     sandbox.run("console", "install").expect(0);
-    assert!(sandbox.path("console/.yostel/for/tower@1.0.0/run/clock/bin/clock").exists());
+    assert!(sandbox.path("console/.yostel/reach/releases/tower/1.0.0/run/clock/bin/clock").exists());
     assert!(sandbox.run("console", "list").expect(0).stdout.contains("git "));
     // Taking it back leaves no trace.
     needs(&sandbox, "tower = \"^1\"");
@@ -218,8 +218,8 @@ fn what_lies_in_a_folder_is_seen_as_it_is_and_never_shared() {
     sandbox.run("console", "install").expect(0);
     // Whoever needs it and gets it from there, and an edit is seen at once.
     sandbox.write("grip/share/table", "two\n");
-    assert_eq!(sandbox.read("console/.yostel/for/tower@1.0.0/run/grip/share/table"), "two\n");
-    assert_eq!(sandbox.read("console/.yostel/for/grip@1.0.0/run/hook/note"), "no manifest at all\n");
+    assert_eq!(sandbox.read("console/.yostel/reach/releases/tower/1.0.0/run/grip/share/table"), "two\n");
+    assert_eq!(sandbox.read("console/.yostel/reach/releases/grip/1.0.0/run/hook/note"), "no manifest at all\n");
     let run = sandbox.finish(&mut sandbox.shell("console", "yostel run -- sh -c 'cat $GRIP/table'")).expect(0);
     assert_eq!(run.stdout, "two\n");
     sandbox.run("console", "verify").expect(0);
@@ -285,7 +285,7 @@ fn one_archive_at_an_address_is_the_one_with_its_digest_and_no_other() {
     assert!(told.contains(&format!("with this digest is accepted: sha256:{hex}")), "{told}");
     sandbox.run("console", "lock").expect(0);
     sandbox.run("console", "install").expect(0);
-    assert_eq!(sandbox.read("console/.yostel/for/console/run/table/share/table"), "rows\n");
+    assert_eq!(sandbox.read("console/.yostel/reach/projects/console/run/table/share/table"), "rows\n");
     let lockfile = sandbox.read("console/yostel.lock");
     assert!(lockfile.contains("from = { archive = \"../files/table.tar.zst\" }"), "{lockfile}");
     // The same from a server that is not well at first.

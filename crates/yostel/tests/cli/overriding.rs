@@ -77,7 +77,7 @@ fn another_package_stands_in_and_only_that_one_is_installed() {
     assert!(told.contains("swapped: cabin 1.0.0 needs old-logger ^1 and gets plain-logger 2.0.0"), "{told}");
     assert_eq!((locked(&sandbox, "old-logger"), locked(&sandbox, "plain-logger")), ("none".into(), "2.0.0".into()));
     sandbox.run("console", "install").expect(0);
-    let link = sandbox.path("console/.yostel/for/cabin@1.0.0/run/plain-logger/share/log");
+    let link = sandbox.path("console/.yostel/reach/releases/cabin/1.0.0/run/plain-logger/share/log");
     assert_eq!(std::fs::read_to_string(link).unwrap(), "plain");
     // A need of the project itself is swapped too, and a collision names its line and the rule.
     manifest(&sandbox, "cabin = \"^1\"\nplain-logger = \"^3\"", swap);
@@ -287,9 +287,9 @@ fn two_lines_stand_side_by_side_only_where_that_is_permitted_and_each_gets_its_o
     manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"", COEXIST);
     sandbox.run("console", "lock").expect(0);
     sandbox.run("console", "install").expect(0);
-    let read = |link: &str| sandbox.read(&format!("console/.yostel/for/{link}/share/version"));
-    assert_eq!(read("console/run/tables"), "2.1.0");
-    assert_eq!(read("chart@1.0.0/run/tables"), "1.5.0");
+    let read = |link: &str| sandbox.read(&format!("console/.yostel/reach/{link}/share/version"));
+    assert_eq!(read("projects/console/run/tables"), "2.1.0");
+    assert_eq!(read("releases/chart/1.0.0/run/tables"), "1.5.0");
     assert_eq!(sandbox.run("console", "run -- tables").expect(0).stdout, "tables 2.1.0\n");
     assert!(sandbox.run("console", "where tables").expect(0).stdout.contains("tables/2.1.0-"));
     let list = sandbox.run("console", "list").expect(0).stdout;
@@ -377,8 +377,8 @@ fn a_need_of_some_platforms_is_met_and_installed_there_alone() {
     let installed = |platform: &str| {
         sandbox.run("console", &format!("install --platform {platform}")).expect(0);
         sandbox.run("console", "verify").expect(0);
-        let link = |who: &str| sandbox.path(&format!("console/.yostel/for/{who}/run/driver")).exists();
-        (link("console"), link("service@1.0.0"))
+        let link = |who: &str| sandbox.path(&format!("console/.yostel/reach/{who}/run/driver")).exists();
+        (link("projects/console"), link("releases/service/1.0.0"))
     };
     assert_eq!((installed("linux/amd64"), installed("windows/amd64")), ((false, false), (true, false)));
     // The same for what a package needs.

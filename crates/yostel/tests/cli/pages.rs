@@ -181,6 +181,9 @@ fn names_that_were_given_up_are_in_no_page_help_or_message() {
         ["{ for ", "= "],
         ["no-such-re", "pair"],
         ["audi", "ted:"],
+        [".yostel/", "for"],
+        ["as one pa", "th element"],
+        ["snap", "shot` `nightly"],
     ];
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let mut open: Vec<PathBuf> = ["crates", "docs", "demo"].iter().map(|folder| root.join(folder)).collect();

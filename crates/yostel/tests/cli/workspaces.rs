@@ -46,22 +46,22 @@ fn all_projects_share_one_lockfile_and_one_install_and_each_sees_what_it_declare
     let lockfile = sandbox.read("work/yostel.lock");
     assert!(lockfile.contains("from = { project = \"libs/rope\" }"), "{lockfile}");
     let seen = |who: &str, purpose: &str| -> Vec<String> {
-        let Ok(entries) = fs::read_dir(sandbox.path(&format!("work/.yostel/for/{who}/{purpose}"))) else {
+        let Ok(entries) = fs::read_dir(sandbox.path(&format!("work/.yostel/reach/{who}/{purpose}"))) else {
             return Vec::new();
         };
         let mut names: Vec<String> = entries.map(|e| e.unwrap().file_name().into_string().unwrap()).collect();
         names.sort();
         names
     };
-    assert_eq!(seen("console", "run"), ["rope-lib", "scale"]);
-    assert_eq!(seen("rope-lib", "run"), ["scale"]);
-    assert_eq!(seen("rope-lib", "test"), ["rig"]);
+    assert_eq!(seen("projects/console", "run"), ["rope-lib", "scale"]);
+    assert_eq!(seen("projects/rope-lib", "run"), ["scale"]);
+    assert_eq!(seen("projects/rope-lib", "test"), ["rig"]);
     // What a project did not declare, it does not find.
-    assert_eq!(seen("bell-lib", "run"), [""; 0]);
-    assert_eq!(seen("console", "test"), [""; 0]);
+    assert_eq!(seen("projects/bell-lib", "run"), [""; 0]);
+    assert_eq!(seen("projects/console", "test"), [""; 0]);
     // The library is there as it lies in the workspace, so an edit is seen at once.
     sandbox.write("work/libs/rope/note.txt", "new");
-    assert_eq!(sandbox.read("work/.yostel/for/console/run/rope-lib/note.txt"), "new");
+    assert_eq!(sandbox.read("work/.yostel/reach/projects/console/run/rope-lib/note.txt"), "new");
     sandbox.run("work", "verify").expect(0);
     sandbox.run("work", "install --offline").expect(0);
 }
@@ -118,7 +118,10 @@ fn commands_know_the_project_they_are_run_in_or_told_of() {
     run.says(&["there is no project bel-lib here", "bell-lib exists, if that is the one"]);
     // An install of one project's part holds that part.
     sandbox.run("work", "install --needed-by bell-lib").expect(0);
-    assert!(!sandbox.path("work/.yostel/for/rope-lib").exists() && sandbox.path("work/.yostel/for/bell-lib").exists());
+    assert!(
+        !sandbox.path("work/.yostel/reach/projects/rope-lib").exists()
+            && sandbox.path("work/.yostel/reach/projects/bell-lib").exists()
+    );
     sandbox.run("work", "verify").expect(0);
     sandbox.run("work", "install --needed-by bell").expect(2).says(&["there is no project bell here"]);
 }
@@ -129,8 +132,8 @@ fn what_ships_with_a_project_holds_its_libraries_needs_and_no_test() {
     sandbox.run("work", "install --needed-by console --for run").expect(0);
     let packages = |name: &str| sandbox.path(&format!("work/.yostel/packages/{name}")).exists();
     assert!(packages("scale") && !packages("rig"));
-    assert!(sandbox.path("work/.yostel/for/rope-lib/run/scale").exists());
-    assert!(!sandbox.path("work/.yostel/for/rope-lib/test").exists());
+    assert!(sandbox.path("work/.yostel/reach/projects/rope-lib/run/scale").exists());
+    assert!(!sandbox.path("work/.yostel/reach/projects/rope-lib/test").exists());
 }
 
 #[test]
