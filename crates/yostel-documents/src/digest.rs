@@ -113,6 +113,10 @@ digest_type!(
     ArchiveDigest
 );
 digest_type!(
+    /// Digest of a release's record (docs/formats.md §4).
+    RecordDigest
+);
+digest_type!(
     /// Digest of a tree's listing (docs/formats.md §6): paths, kinds, executable bit, contents.
     TreeDigest
 );

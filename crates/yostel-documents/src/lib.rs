@@ -6,6 +6,7 @@
 mod chosen;
 mod declared;
 mod digest;
+mod json;
 mod layout;
 mod lockfile;
 mod manifest;
@@ -19,7 +20,7 @@ mod tree;
 
 pub use chosen::{AtVersion, Chosen, Numbered};
 pub use declared::{Declared, Live};
-pub use digest::{ArchiveDigest, ContentDigest, DigestError, Seal, Sha256, TreeDigest, to_hex};
+pub use digest::{ArchiveDigest, ContentDigest, DigestError, RecordDigest, Seal, Sha256, TreeDigest, to_hex};
 pub use layout::{
     DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, archive_file, archive_files,
     document_file, package_of_document,
@@ -37,8 +38,8 @@ pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, ne
 pub use origin::{Elsewhere, GitAt, GitPlace, Origin};
 pub use overrides::Overrides;
 pub use release::{
-    ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, Others, PackageDocument, Release, Withdrawal,
-    artifact_for, check_offered_path, check_platform, check_variable, is_loading_variable,
+    ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Statement, TakenBack,
+    Withdrawal, artifact_for, check_offered_path, check_platform, check_variable, is_loading_variable,
 };
 pub use requirement::{Asker, Requirement};
 pub use tree::{

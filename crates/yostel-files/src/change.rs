@@ -1,6 +1,7 @@
 //! What is changed below a folder that is held.
 
 use std::fs::File;
+use std::hash::{BuildHasher, RandomState};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
@@ -53,38 +54,44 @@ impl Folder {
             None => (self.clone(), below),
         };
         for part in rest {
-            let failed = FileError::when("make the folder", at.path.join(part));
-            at = match at.folder(part) {
-                Err(error) if error.is_not_found() => {
-                    match at.try_make_folder(Path::new(part)) {
-                        Ok(()) => {}
-                        // Another process made it in between; if it is a link, opening it says so.
-                        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-                        Err(cause) => return Err(failed(cause)),
-                    }
-                    at.folder(part)?
-                }
-                other => other?,
-            };
+            at = at.made(Path::new(part))?;
         }
         Ok(at)
     }
 
-    /// Makes a folder that nobody else has, with a name that begins so; returns its name too.
+    /// Opens a folder, which is made when it is not there. Another process may make it, or remove it, at any time.
+    fn made(&self, part: &Path) -> Result<Self, FileError> {
+        loop {
+            match self.folder(part) {
+                Err(error) if error.is_not_found() => {}
+                other => return other,
+            }
+            match self.try_make_folder(part) {
+                Ok(()) => {}
+                // If it is a link by now, opening it says so.
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+                Err(cause) => return Err(FileError::when("make the folder", self.path.join(part))(cause)),
+            }
+        }
+    }
+
+    /// Makes a folder that nobody else has, with a name that begins so and that nobody ever uses again; returns its name
+    /// too. A number would not do: where the folder is removed at once, another may make one by the same name, and two
+    /// would hold it; nor does the process, which has the same number in two containers that share a disk.
     ///
     /// # Errors
     /// When none can be made.
     pub fn make_own_folder(&self, prefix: &str) -> Result<(String, Self), FileError> {
         let process = std::process::id();
-        for number in 0u32.. {
-            let name = format!("{prefix}{process}-{number}");
+        loop {
+            let chance = RandomState::new().hash_one(process);
+            let name = format!("{prefix}{process}-{chance:016x}");
             match self.try_make_folder(Path::new(&name)) {
                 Ok(()) => return Ok((name.clone(), self.folder(&name)?)),
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
                 Err(cause) => return Err(FileError::when("make a folder in", &self.path)(cause)),
             }
         }
-        unreachable!("no folder holds that many names")
     }
 
     /// Makes a file, which must not be there.

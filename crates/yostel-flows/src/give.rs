@@ -56,3 +56,17 @@ pub fn withdraw(
 ) -> Result<bool, FlowError> {
     Ok(Registry::open(registry)?.withdraw(package, version, why, settings.now)?)
 }
+
+/// Takes back that a release is withdrawn; returns whether it was.
+///
+/// # Errors
+/// `Registry`.
+pub fn take_back(
+    registry: &Path,
+    package: &PackageName,
+    version: &str,
+    why: &str,
+    settings: &Settings,
+) -> Result<bool, FlowError> {
+    Ok(Registry::open(registry)?.take_back(package, version, why, settings.now)?)
+}

@@ -40,7 +40,7 @@ pub use declare::{
 pub use environment::{Environment, environment, where_is};
 pub use error::{FlowClass, FlowError, ForeignProblem, NotAltered, PatchProblem, PathProblem, RulePlace, WishPlace};
 pub use explain::{Counterfactual, ExplainReport, Instead, explain};
-pub use give::{contents, create_registry, publish, withdraw};
+pub use give::{contents, create_registry, publish, take_back, withdraw};
 pub use install::{InstallReport, InstallRequest, VerifyReport, install, put_back, verify};
 pub use join::Joining;
 pub use lock::{Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};

@@ -4,7 +4,7 @@
 //! proposal, and a proposal alone is written. What is written was read back first, so that no lockfile ever gets its name
 //! that the next command cannot read.
 
-use yostel_documents::{Declared, Lockfile, Origin, PackageName};
+use yostel_documents::{Declared, Dispute, Disputed, Lockfile, Origin, PackageName};
 use yostel_files::write_atomically;
 use yostel_findings::{Move, MoveKind, compare};
 use yostel_resolve::Resolution;
@@ -62,6 +62,7 @@ impl Proposal {
             return Err(FlowError::NotShareable(here_only));
         }
         refuse_published_again(&lockfile, basis, cache, observer)?;
+        refuse_other_records(&lockfile, basis)?;
         complete(&mut lockfile, basis.before, basis.patches, basis.project, cache, observer)?;
         let text = lockfile.write();
         if Lockfile::parse(&text).as_ref() != Ok(&lockfile) {
@@ -159,6 +160,19 @@ fn refuse_published_again(
     }
     let told = republished::tell_all(before, lockfile, &basis.project.sources()?, cache, observer);
     if told.is_empty() { Ok(()) } else { Err(FlowError::Republished(told)) }
+}
+
+/// Refuses to take a release whose record is not the one that is locked, when what is locked is to be kept.
+fn refuse_other_records(lockfile: &Lockfile, basis: &Basis<'_>) -> Result<(), FlowError> {
+    let Some(before) = basis.before.filter(|_| basis.keep == Keep::Locked) else { return Ok(()) };
+    let changed = lockfile.chosen.iter().filter(|(name, now)| {
+        let was = before.chosen.at(name, &now.version).filter(|was| was.from == now.from);
+        was.is_some_and(|was| was.record != now.record)
+    });
+    let disputes: Vec<Dispute> = changed
+        .map(|(name, now)| Dispute { package: name.clone(), version: now.version.clone(), about: Disputed::Record })
+        .collect();
+    if disputes.is_empty() { Ok(()) } else { Err(FlowError::Disputed(disputes)) }
 }
 
 /// Says what of a lockfile cannot be read back: probably the longest constraint, which is what grows by joining.

@@ -6,14 +6,13 @@
 
 #![deny(missing_docs)]
 
-use std::collections::BTreeMap;
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jiff::Timestamp;
 use yostel_documents::{
-    ANY_PLATFORM, DOCUMENTS, DocumentError, Manifest, Offers, Others, PackageDocument, PackageName, Release,
+    ANY_PLATFORM, DOCUMENTS, DocumentError, Manifest, PackageDocument, PackageName, Release, Statement, TakenBack,
     Withdrawal, package_of_document, run_purpose,
 };
 use yostel_documents::{
@@ -226,12 +225,8 @@ impl Registry {
         }
         let guard = self.guard()?;
         let numbering = &manifest.project.numbering;
-        let mut document = self.document(&package)?.unwrap_or(PackageDocument {
-            name: package.clone(),
-            numbering: numbering.clone(),
-            releases: Vec::new(),
-            others: Others::new(),
-        });
+        let there = self.document(&package)?;
+        let mut document = there.unwrap_or_else(|| PackageDocument::new(package.clone(), numbering.clone()));
         let before = document.numbering.clone();
         document.numbering = match before.joined(numbering) {
             Some(joined) => joined.clone(),
@@ -264,8 +259,12 @@ impl Registry {
         let package = document.name.clone();
         let mut without_manifest = listing.clone();
         without_manifest.entries.remove(MANIFEST_FILE);
-        let mut release = release_of(manifest, version, artifact, now, remarks);
+        let mut release = release_of(manifest, version, artifact, now);
         release.content = (!without_manifest.entries.is_empty()).then(|| without_manifest.digest());
+        let mut release = release.recorded();
+        if let Some(why) = remarks.deprecated {
+            release.say(&Statement::Deprecated { on: now, why, replaced_by: remarks.replaced_by });
+        }
         let mut whole = release.clone();
         if let Some(there) = document.release(&release.version) {
             match difference(there, &release) {
@@ -276,17 +275,14 @@ impl Registry {
                 }
                 Difference::OnePlatformMore => {
                     whole = Release::clone(there);
-                    whole.artifacts.extend(release.artifacts.iter().cloned());
-                    whole.artifacts.sort();
+                    whole.say(&Statement::Artifact { on: now, artifact: release.artifacts[0].clone() });
                 }
                 Difference::In(differs) => {
                     return Err(RegistryError::AlreadyPublished { package, version: release.version, differs });
                 }
             }
         }
-        document.releases.retain(|other| other.version != whole.version);
-        document.releases.push(Arc::new(whole));
-        document.releases.sort_by(|a, b| a.version.cmp(&b.version));
+        document.insert(whole);
         let text = readable_text(&document)?;
         let target = archive_file(release.artifacts[0].digest);
         self.folder
@@ -311,6 +307,36 @@ impl Registry {
         why: &str,
         now: Timestamp,
     ) -> Result<bool, RegistryError> {
+        self.say(package, version, |release| {
+            let withdrawal = Withdrawal { on: now, why: why.to_owned() };
+            release.withdrawn.is_none().then_some(Statement::Withdrawn(withdrawal))
+        })
+    }
+
+    /// Takes back that a release is withdrawn. Returns whether it was.
+    ///
+    /// # Errors
+    /// `NoSuchRelease`, or what reading and writing refuse.
+    pub fn take_back(
+        &self,
+        package: &PackageName,
+        version: &str,
+        why: &str,
+        now: Timestamp,
+    ) -> Result<bool, RegistryError> {
+        self.say(package, version, |release| {
+            let (why, what) = (why.to_owned(), TakenBack::Withdrawn);
+            release.withdrawn.is_some().then_some(Statement::TakenBack { on: now, why, what })
+        })
+    }
+
+    /// Adds a statement about a release, if there is one to make. Returns whether there was.
+    fn say(
+        &self,
+        package: &PackageName,
+        version: &str,
+        statement: impl FnOnce(&Release) -> Option<Statement>,
+    ) -> Result<bool, RegistryError> {
         let _guard = self.guard()?;
         let known = |document: &PackageDocument| document.releases.iter().map(|r| r.version.clone()).collect();
         let no_such =
@@ -320,10 +346,8 @@ impl Registry {
         let Some(release) = document.releases.iter_mut().find(|release| release.version == wanted) else {
             return Err(no_such(known(&document)));
         };
-        if release.withdrawn.is_some() {
-            return Ok(false);
-        }
-        Arc::make_mut(release).withdrawn = Some(Withdrawal { on: now, why: why.to_owned(), others: Others::new() });
+        let Some(statement) = statement(release) else { return Ok(false) };
+        Arc::make_mut(release).say(&statement);
         self.folder.write_atomically(document_file(package), readable_text(&document)?.as_bytes())?;
         Ok(true)
     }
@@ -357,34 +381,18 @@ impl Registry {
     }
 }
 
-fn release_of(
-    manifest: &Manifest,
-    version: Version,
-    artifact: yostel_documents::Artifact,
-    now: Timestamp,
-    remarks: ReleaseRemarks,
-) -> Release {
+fn release_of(manifest: &Manifest, version: Version, artifact: yostel_documents::Artifact, now: Timestamp) -> Release {
     let needs = manifest.needs.iter().filter(|(_, needs)| !needs.is_empty()).map(|(purpose, needs)| {
         // Needs of other purposes are the author's own affair, wherever they are met.
         let told = needs.iter().filter(|(_, need)| need.elsewhere.is_none());
         let needs = told.map(|(name, need)| (name.clone(), need.accept.clone())).collect();
         (purpose.clone(), needs)
     });
-    Release {
-        version,
-        published: now,
-        needs: needs.collect(),
-        offers: manifest.offers.clone(),
-        licence: manifest.project.licence.clone(),
-        notes: manifest.project.notes.clone(),
-        artifacts: vec![artifact],
-        content: None,
-        withdrawn: None,
-        deprecated: remarks.deprecated,
-        replaced_by: remarks.replaced_by,
-        others: Others::new(),
-        others_of_artifacts: BTreeMap::new(),
-    }
+    let mut release = Release::unpublished(version, needs.collect(), manifest.offers.clone(), vec![artifact]);
+    release.published = now;
+    release.licence.clone_from(&manifest.project.licence);
+    release.notes.clone_from(&manifest.project.notes);
+    release
 }
 
 /// How a release relates to the one that is there at its version.
@@ -413,13 +421,9 @@ fn difference(there: &Release, now: &Release) -> Difference {
     }
     let artifact = &now.artifacts[0];
     let fits_all = |platform: &str| platform == ANY_PLATFORM;
-    // What only a later version understands is not for this one to judge.
-    let known = |offers: &Offers| Offers { others: Others::new(), ..offers.clone() };
     match there.artifacts.iter().find(|other| other.platform == artifact.platform) {
         Some(other) if other.tree != artifact.tree => Difference::In("its files"),
-        _ if there.needs != now.needs || known(&there.offers) != known(&now.offers) => {
-            Difference::In("what it needs or offers")
-        }
+        _ if there.needs != now.needs || there.offers != now.offers => Difference::In("what it needs or offers"),
         Some(_) => Difference::None,
         // Whoever locked what fits all would get other files than those who lock it now.
         None if fits_all(&artifact.platform) || there.artifacts.iter().any(|other| fits_all(&other.platform)) => {

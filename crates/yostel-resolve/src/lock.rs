@@ -19,6 +19,7 @@ impl Resolution {
                     version: choice.release.version.clone(),
                     numbering: choice.numbering.clone(),
                     from: choice.origin.clone(),
+                    record: choice.release.record(),
                     purposes: BTreeSet::new(),
                     asked_by: BTreeSet::new(),
                     artifacts: needed_artifacts(&choice.release.artifacts, &declared.platforms),

@@ -16,10 +16,12 @@ fn registry(folder: &Path, package: &str, version: &str) -> Box<dyn Source> {
     std::fs::create_dir_all(folder.join("releases")).unwrap();
     std::fs::write(folder.join("registry.json"), RegistryHead { name: "r".into(), format: 1 }.write()).unwrap();
     let text = format!(
-        r#"{{"format":1,"name":"{package}","releases":[{{"version":"{version}","published":"2026-01-01T00:00:00Z",
-        "artifacts":[{{"platform":"any","digest":"{digest}","size":1,"tree":"{digest}"}}]}}]}}"#
+        r#"{{"format":1,"name":"{package}","releases":[{{"record":{{"version":"{version}","published":"2026-01-01T00:00:00Z",
+        "artifacts":[{{"platform":"any","digest":"{digest}","size":1,"tree":"{digest}"}}]}}}}]}}"#
     );
-    std::fs::write(folder.join(document_file(&name)), text).unwrap();
+    let file = folder.join(document_file(&name));
+    std::fs::create_dir_all(file.parent().unwrap()).unwrap();
+    std::fs::write(file, text).unwrap();
     let source = folder.file_name().unwrap().to_str().unwrap();
     Box::new(FolderSource::open(Word::parse(source).unwrap(), folder.to_owned()).unwrap())
 }

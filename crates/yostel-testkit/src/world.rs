@@ -9,12 +9,11 @@
 //! ```
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
 
 use jiff::Timestamp;
 use yostel_documents::{
-    ArchiveDigest, Artifact, Asker, Offers, Origin, PackageDocument, PackageName, Release, Requirement, TreeDigest,
-    Withdrawal, Word, run_purpose,
+    ArchiveDigest, Artifact, Asker, Offers, Origin, PackageDocument, PackageName, Release, Requirement, Statement,
+    TreeDigest, Withdrawal, Word, run_purpose,
 };
 use yostel_resolve::{Arrival, Outcome, Problem, ResolveError, Resolver, Step};
 use yostel_versions::{Accept, Numbering, Version};
@@ -81,32 +80,17 @@ impl World {
         };
         let mut artifacts: Vec<Artifact> = platforms.split('+').map(artifact).collect();
         artifacts.sort();
-        let release = Release {
-            published,
-            needs: BTreeMap::from([(run_purpose(), needs.into_iter().collect())]),
-            offers: Offers {
-                roles: marks.iter().filter_map(|mark| Word::parse(mark.strip_prefix("role=")?).ok()).collect(),
-                ..Offers::default()
-            },
-            licence: None,
-            notes: None,
-            artifacts,
-            content: None,
-            withdrawn: withdrawn.then(|| Withdrawal { on: published, why: "broken".into(), others: BTreeMap::new() }),
-            deprecated: None,
-            replaced_by: None,
-            others: BTreeMap::new(),
-            others_of_artifacts: BTreeMap::new(),
-            version,
-        };
-        let document = self.documents.entry(name.clone()).or_insert_with(|| PackageDocument {
-            name: name.clone(),
-            numbering,
-            releases: Vec::new(),
-            others: Default::default(),
-        });
-        let at = document.releases.partition_point(|other| other.version < release.version);
-        document.releases.insert(at, Arc::new(release));
+        let needs = BTreeMap::from([(run_purpose(), needs.into_iter().collect())]);
+        let roles = marks.iter().filter_map(|mark| Word::parse(mark.strip_prefix("role=")?).ok()).collect();
+        let offers = Offers { roles, ..Offers::default() };
+        let mut release = Release::unpublished(version, needs, offers, artifacts);
+        release.published = published;
+        let mut release = release.recorded();
+        if withdrawn {
+            release.say(&Statement::Withdrawn(Withdrawal { on: published, why: "broken".into() }));
+        }
+        let document = self.documents.entry(name.clone());
+        document.or_insert_with(|| PackageDocument::new(name.clone(), numbering)).insert(release);
     }
 
     /// Returns the problem of this world with these versions to keep, written `name version`.

@@ -45,6 +45,8 @@ pub enum Disputed {
         /// What the lockfile says, and it does not need.
         extra: Vec<(PackageName, Accept)>,
     },
+    /// The record of the release is another than the one that was locked, though its needs and archives are the same.
+    Record,
     /// The archive holds another package, or another version of it.
     Inside {
         /// The name inside.
@@ -97,6 +99,7 @@ impl<'l> Claims<'l> {
         let needs = release.needs.get(&run_purpose()).into_iter().flatten();
         let needs = needs.map(|(package, accept)| (package.clone(), Some(accept.clone()))).collect();
         self.against_needs(name, locked, &needs)
+            .or_else(|| (locked.record != release.record()).then_some(Disputed::Record))
     }
 
     /// Compares what is locked of a release with what the manifest inside its archive says.

@@ -15,7 +15,7 @@ pub use stale::Difference;
 
 use crate::chosen::{AtVersion, Chosen, Numbered};
 use crate::declared::Declared;
-use crate::digest::{ContentDigest, Seal, TreeDigest};
+use crate::digest::{ContentDigest, RecordDigest, Seal, TreeDigest};
 use crate::name::run_purpose;
 use crate::name::{PackageName, Purpose};
 use crate::origin::Origin;
@@ -44,6 +44,8 @@ pub struct LockedPackage {
     pub numbering: Numbering,
     /// Where it comes from.
     pub from: Origin,
+    /// Digest of its record; none of what no registry tells of.
+    pub record: Option<RecordDigest>,
     /// For which purposes of a project it is there; never empty.
     pub purposes: BTreeSet<Purpose>,
     /// Who asked for it; never empty.

@@ -9,7 +9,7 @@ use toml::Spanned;
 use super::write::{SEAL_KEY, head, seal_of};
 use super::{Alteration, AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
 use crate::chosen::Chosen;
-use crate::digest::{ArchiveDigest, ContentDigest, Seal, TreeDigest};
+use crate::digest::{ArchiveDigest, ContentDigest, RecordDigest, Seal, TreeDigest};
 use crate::name::{PackageName, Word};
 use crate::numbering::NumberingTable;
 use crate::origin::{GitAt, GitPlace, Origin};
@@ -74,6 +74,7 @@ struct RawChosen {
     #[serde(default)]
     numbering: NumberingTable,
     from: RawOrigin,
+    record: Option<String>,
     #[serde(default)]
     forced: bool,
     #[serde(default)]
@@ -265,6 +266,10 @@ fn read_chosen(
         });
     }
     let from = raw.from.read().map_err(|reason| format!("{name}: {reason}"))?;
+    let record = raw.record.as_deref().map(RecordDigest::parse).transpose().map_err(|e| text(&e))?;
+    if record.is_some() != from.source().is_some() {
+        return Err(format!("{name} is locked without the digest of its record, or with one where there can be none"));
+    }
     if artifacts.is_empty() != from.live_folder().is_some() {
         return Err(format!("{name} is locked without artifacts, or with some where there can be none"));
     }
@@ -294,6 +299,7 @@ fn read_chosen(
         version: numbering.parse_version(&raw.version).map_err(|e| text(&e))?,
         numbering,
         from,
+        record,
         purposes: purposes.map_err(|e| text(&e))?,
         asked_by: BTreeSet::new(),
         artifacts,

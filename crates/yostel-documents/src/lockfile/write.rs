@@ -36,6 +36,9 @@ pub(super) fn body(lockfile: &Lockfile) -> String {
             text.push_str(&format!("numbering = {}\n", NumberingTable::of(&locked.numbering).to_toml()));
         }
         text.push_str(&format!("from = {}\n", origin(&locked.from)));
+        if let Some(record) = locked.record {
+            text.push_str(&format!("record = \"{record}\"\n"));
+        }
         if locked.forced {
             text.push_str("forced = true\n");
         }

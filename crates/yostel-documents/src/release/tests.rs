@@ -1,15 +1,20 @@
-//! Documents of packages: what is read, what is refused and where.
+//! Documents of packages: what is read, what is refused and where, what survives.
 
 use super::*;
 
+fn digest() -> String {
+    format!("sha256:{}", "ab".repeat(32))
+}
+
 fn example() -> String {
-    let digest = format!("sha256:{}", "ab".repeat(32));
+    let digest = digest();
     format!(
         r#"{{"format":1,"name":"gust-model","releases":[
-{{"version":"2.0.0","published":"2026-05-04T09:00:00Z","needs":{{"run":{{"unit-scale":"^1"}}}},
-  "artifacts":[{{"platform":"any","digest":"{digest}","size":10,"tree":"{digest}"}}]}},
-{{"version":"1.0.0","published":"2026-01-04T09:00:00Z","withdrawn":{{"on":"2026-02-01T00:00:00Z","why":"bad"}},
-  "artifacts":[{{"platform":"any","digest":"{digest}","size":10,"tree":"{digest}"}}],"later-field":1}}]}}"#
+{{"record":{{"version":"2.0.0","published":"2026-05-04T09:00:00Z","needs":{{"run":{{"unit-scale":"^1"}}}},
+  "artifacts":[{{"platform":"any","digest":"{digest}","size":10,"tree":"{digest}"}}]}}}},
+{{"record":{{"version":"1.0.0","published":"2026-01-04T09:00:00Z","later-field":1,
+  "artifacts":[{{"platform":"linux/amd64","digest":"{digest}","size":10,"tree":"{digest}"}}]}},
+ "statements":[{{"says":"withdrawn","on":"2026-02-01T00:00:00Z","why":"bad","until":1.50}}]}}]}}"#
     )
 }
 
@@ -17,14 +22,87 @@ fn name() -> PackageName {
     PackageName::parse("gust-model").unwrap()
 }
 
+fn read(text: &str) -> PackageDocument {
+    PackageDocument::parse(text, &name()).unwrap()
+}
+
 #[test]
 fn a_document_reads_sorts_and_survives_a_round_trip() {
-    let document = PackageDocument::parse(&example(), &name()).unwrap();
+    let document = read(&example());
     assert_eq!(document.releases[0].version.as_str(), "1.0.0");
     assert_eq!(document.newest().unwrap().version.as_str(), "2.0.0");
     let written = document.write();
-    assert_eq!(PackageDocument::parse(&written, &name()).unwrap(), document);
-    assert_eq!(PackageDocument::parse(&written, &name()).unwrap().write(), written);
+    assert!(written.contains("\"later-field\": 1") && written.contains("\"until\": 1.50"), "{written}");
+    assert_eq!(read(&written).write(), written);
+    for (one, other) in document.releases.iter().zip(&read(&written).releases) {
+        assert_eq!((one.record(), &one.withdrawn), (other.record(), &other.withdrawn));
+    }
+}
+
+#[test]
+fn a_record_is_one_however_it_is_laid_out_and_another_when_anything_in_it_is() {
+    let records = |text: &str| read(text).releases.iter().map(|r| r.record().unwrap()).collect::<Vec<_>>();
+    let right = records(&example());
+    let moved = example().replace("\"published\":\"2026-05-04T09:00:00Z\",", "").replacen(
+        "\"size\":10,\"tree\"",
+        " \"size\" : 10,\n\t\"tree\"",
+        1,
+    );
+    let moved = moved.replacen("\"needs\"", "\"published\":\"2026-05-04T09:00:00\\u005a\",\"needs\"", 1);
+    assert_eq!(records(&moved), right, "{moved}");
+    for (from, to, at) in [
+        ("\"^1\"", "\">=1, <2\"", 1),
+        ("2026-05-04", "2026-05-05", 1),
+        ("\"later-field\":1", "\"later-field\":2", 0),
+        ("linux/amd64", "linux/arm64", 0),
+    ] {
+        let other = records(&example().replace(from, to));
+        assert!(other[at] != right[at] && other[1 - at] == right[1 - at], "{from}");
+    }
+    assert_eq!(
+        records(&example().replace("\"why\":\"bad\"", "\"why\":\"worse\"")),
+        right,
+        "a statement is no part of it"
+    );
+}
+
+#[test]
+fn statements_add_up_in_their_order_and_leave_the_record_alone() {
+    let mut document = read(&example());
+    let mut release = Release::clone(&document.releases[0]);
+    let record = release.record();
+    let on = Timestamp::UNIX_EPOCH;
+    let take_back = |what| Statement::TakenBack { on, why: "mended".into(), what };
+    release.say(&take_back(TakenBack::Withdrawn));
+    assert_eq!(release.withdrawn, None);
+    let replaced_by = Some(PackageName::parse("gale-model").unwrap());
+    release.say(&Statement::Deprecated { on, why: "old".into(), replaced_by: replaced_by.clone() });
+    let more = Artifact { platform: "linux/arm64".into(), ..release.artifacts[0].clone() };
+    release.say(&Statement::Artifact { on, artifact: more });
+    assert_eq!((release.artifacts.len(), release.record()), (2, record));
+    document.insert(release);
+    let again = read(&document.write());
+    let release = &again.releases[0];
+    assert_eq!((release.deprecated.as_deref(), &release.replaced_by), (Some("old"), &replaced_by));
+    assert_eq!((release.artifacts.len(), release.record(), &release.withdrawn), (2, record, &None));
+    assert_eq!(again.write(), document.write());
+    let mut release = Release::clone(release);
+    release.say(&take_back(TakenBack::Deprecated));
+    release.say(&Statement::Withdrawn(Withdrawal { on, why: "worse".into() }));
+    assert_eq!((release.deprecated, release.withdrawn.map(|w| w.why)), (None, Some("worse".into())));
+    // What a later version says is passed over and kept.
+    let later = example().replace("\"says\":\"withdrawn\"", "\"says\":\"praised\"");
+    assert!(read(&later).releases[0].withdrawn.is_none() && read(&later).write().contains("praised"));
+}
+
+#[test]
+fn what_is_published_is_recorded_as_it_reads() {
+    let read = Release::clone(&read(&example()).releases[1]);
+    let mut made =
+        Release::unpublished(read.version.clone(), read.needs.clone(), read.offers.clone(), read.artifacts.clone());
+    assert_eq!(made.record(), None);
+    made.published = read.published;
+    assert_eq!(made.recorded().record(), read.record());
 }
 
 #[test]
@@ -35,6 +113,10 @@ fn broken_documents_say_where_and_what() {
         PackageDocument::parse(&text, &name()).unwrap_err().to_string()
     };
     assert_eq!(refused("\"size\":10", "\"size\":ten"), "line 3, column 125: expected ident");
+    assert_eq!(
+        refused("\"size\":10", "\"size\":\"ten\""),
+        "line 3, column 128: invalid type: string \"ten\", expected u64"
+    );
     assert!(refused("\"format\":1", "\"format\":2").contains("format 2"));
     assert!(refused("\"name\":\"gust-model\"", "\"name\":\"other\"").contains("about `other`"));
     assert_eq!(refused("2.0.0", "1.0.0+x"), "`1.0.0+x` and `1.0.0` are the same version");
@@ -44,5 +126,16 @@ fn broken_documents_say_where_and_what() {
     assert!(refused("unit-scale", "Unit").contains("cannot be a name"));
     assert!(refused("\"any\"", "\"any\\\"\\n\"").contains("a platform is `any`"));
     assert!(refused("\"any\"", "\"linux\"").contains("like `linux/amd64`"));
+    assert!(refused("\"record\"", "\"rekord\"").contains("a release has no `record`"));
+    assert!(refused("\"later-field\":1", "\"later-field\":1.5").contains("not a whole one"));
+    assert!(refused("\"later-field\":1", "\"later-field\":{\"a\":1,\"a\":2}").contains("stands there twice"));
+    assert!(refused("\"statements\"", "\"record\":{},\"statements\"").contains("stands there twice"));
+    assert!(refused("\"why\":\"bad\",", "").contains("missing field `why`"));
+    let artifact = format!(r#"{{"platform":"linux/amd64","digest":"{0}","size":1,"tree":"{0}"}}"#, digest());
+    let twice = format!(
+        "{{\"says\":\"artifact\",\"on\":\"2026-02-01T00:00:00Z\",\"artifact\":{artifact}}},{{\"says\":\"withdrawn\""
+    );
+    assert!(refused("{\"says\":\"withdrawn\"", &twice).contains("two artifacts for platform `linux/amd64`"));
     assert!(PackageDocument::parse("[]", &name()).is_err());
+    assert!(PackageDocument::parse("{\"name\":\"gust-model\"}", &name()).unwrap_err().to_string().contains("`format`"));
 }

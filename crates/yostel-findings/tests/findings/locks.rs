@@ -50,7 +50,7 @@ fn the_canonical_text_reads_back_as_itself() {
     assert!(
         text.ends_with("]\n")
             && text.contains(
-                "\n[[chosen]]\nname = \"cable\"\nversion = \"1.0.0\"\nfrom = \"station\"\npurposes = [\"run\"]\n"
+                "\n[[chosen]]\nname = \"cable\"\nversion = \"1.0.0\"\nfrom = \"station\"\nrecord = \"sha256:"
             )
     );
     assert!(text.contains("  { who = \"gust 2.1.0\", accept = \"^1\" },\n"));
@@ -334,6 +334,13 @@ fn a_lock_says_what_a_patch_makes_of_each_artifact() {
     assert!(Lockfile::parse(&half.write()).unwrap_err().to_string().contains("a patch without `altered`"));
 }
 
+/// Has the only block come from elsewhere than a source, where there is no record.
+fn from_elsewhere(text: &str, origin: &str) -> String {
+    let (before, rest) = text.split_once("record = ").unwrap();
+    let (_, after) = rest.split_once('\n').unwrap();
+    format!("{before}{after}").replace("\"station\"", origin)
+}
+
 /// Takes the artifacts out of the only block with them, as it is for what lies in a folder.
 fn without_artifacts(text: &str) -> String {
     let (before, rest) = text.split_once("artifacts = [\n").unwrap();
@@ -353,21 +360,27 @@ fn every_origin_is_written_and_read_back_and_none_that_is_half() {
         format!("{{ git = \"../clock\", commit = \"{commit}\" }}"),
         "{ archive = \"https://tower.example/clock.tar.zst\" }".to_owned(),
     ] {
-        let locked = reseal(&text.replace("\"station\"", &origin));
+        let locked = reseal(&from_elsewhere(&text, &origin));
         let lockfile = Lockfile::parse(&locked).unwrap_or_else(|error| panic!("{origin}: {error}"));
         assert_eq!(lockfile.write(), locked);
     }
     for origin in ["{ path = \"../clock\" }", "{ project = \"libs/clock\" }"] {
-        let live = reseal(&without_artifacts(&text.replace("\"station\"", origin)));
+        let live = reseal(&without_artifacts(&from_elsewhere(&text, origin)));
         let lockfile = Lockfile::parse(&live).unwrap_or_else(|error| panic!("{origin}: {error}"));
         assert_eq!(lockfile.write(), live);
         let gust = lockfile.chosen.get(&PackageName::parse("gust").unwrap()).unwrap();
         assert!(gust.artifacts.is_empty() && gust.from.live_folder().is_some());
         // What lies in a folder has no content to lock, and everything else has.
-        let with = reseal(&text.replace("\"station\"", origin));
+        let with = reseal(&from_elsewhere(&text, origin));
         assert!(Lockfile::parse(&with).unwrap_err().to_string().contains("artifacts"), "{origin}");
     }
     assert!(Lockfile::parse(&reseal(&without_artifacts(&text))).is_err());
+    for half in [from_elsewhere(&text, "\"station\""), text.replace("\"station\"", "{ archive = \"a.zip\" }")] {
+        assert!(
+            Lockfile::parse(&reseal(&half)).unwrap_err().to_string().contains("the digest of its record"),
+            "{half}"
+        );
+    }
     for origin in [
         "{ git = \"../clock\" }",
         "{ git = \"../clock\", branch = \"main\" }",
@@ -377,7 +390,7 @@ fn every_origin_is_written_and_read_back_and_none_that_is_half() {
         "{ svn = \"../clock\" }",
         "{}",
     ] {
-        assert!(Lockfile::parse(&reseal(&text.replace("\"station\"", origin))).is_err(), "{origin}");
+        assert!(Lockfile::parse(&reseal(&from_elsewhere(&text, origin))).is_err(), "{origin}");
     }
 }
 

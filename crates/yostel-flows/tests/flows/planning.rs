@@ -53,7 +53,7 @@ fn each_asker_is_linked_to_what_it_declared() {
     let (lockfile, declared) = lockfile_with(&["any"]);
     let plan = plan_of(&lockfile, &declared, &Selection::all_for("linux/amd64"), &Patches::default()).unwrap();
     let links: Vec<String> = plan.links.iter().map(|link| link.path()).collect();
-    assert_eq!(links, ["console/run/gust", "gust@2.1.0/run/unit"]);
+    assert_eq!(links, ["reach/projects/console/run/gust", "reach/releases/gust/2.1.0/run/unit"]);
     let folder = plan.packages[&PackageName::parse("unit").unwrap()].folder();
     assert!(folder.starts_with("unit/1.0.0-") && folder.len() == "unit/1.0.0-".len() + 12);
 }

@@ -43,12 +43,19 @@ impl Aside {
         let parent = root.make_folders(NAME)?;
         let (name, folder) = parent.make_own_folder("work-")?;
         let made = Made { folder: parent.clone(), name };
-        let guard = folder.create("guard", 0o644)?.into_file();
-        guard.lock().map_err(FileError::when("lock", folder.path_of("guard")))?;
-        // Whoever took it for abandoned held this lock until it was gone.
-        folder.meta("guard")?;
-        let name = made.keep();
-        Ok(Self { root: root.clone(), name, folder, next: AtomicU64::new(0), _guard: guard })
+        match guarded(&folder) {
+            Ok(guard) => {
+                let name = made.keep();
+                Ok(Self { root: root.clone(), name, folder, next: AtomicU64::new(0), _guard: guard })
+            }
+            Err(error) => {
+                if error.is_not_found() {
+                    // It is gone, and by now the name may be another's.
+                    made.keep();
+                }
+                Err(error)
+            }
+        }
     }
 
     /// Returns the folder in which things are made.
@@ -68,6 +75,15 @@ impl Aside {
         let folder = made.folder.make_folder(&made.name)?;
         Ok((made, folder))
     }
+}
+
+/// Makes the guard of a folder that was just made, and locks it.
+fn guarded(folder: &Folder) -> Result<File, FileError> {
+    let guard = folder.create("guard", 0o644)?.into_file();
+    guard.lock().map_err(FileError::when("lock", folder.path_of("guard")))?;
+    // Whoever took it for abandoned held this lock until it was gone.
+    folder.meta("guard")?;
+    Ok(guard)
 }
 
 impl Made {
@@ -140,6 +156,25 @@ mod tests {
         assert!(parent.exists(&living.name) && parent.exists(&next.name));
         drop((living, next));
         assert!(!root.exists(NAME), "nothing is left, not even the empty folder");
+    }
+
+    /// The accident this prevents: a folder is taken for abandoned while it is made, its name is used again, and whoever
+    /// had it first removes what it holds by then.
+    #[test]
+    fn many_at_once_never_remove_each_others_folder() {
+        let root = tempfile::tempdir().unwrap();
+        for _ in 0..100 {
+            std::thread::scope(|scope| {
+                for _ in 0..8 {
+                    scope.spawn(|| {
+                        let aside = Aside::new(&Folder::open(root.path()).unwrap()).unwrap();
+                        let (_made, folder) = aside.make_folder().unwrap();
+                        folder.write_loosely("file", "content").unwrap();
+                        assert_eq!(folder.read_text("file", 10).unwrap(), "content");
+                    });
+                }
+            });
+        }
     }
 
     #[test]

@@ -22,7 +22,7 @@ mod sharing;
 use std::fs::File;
 use std::io::{self, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use yostel_documents::{ANY_PLATFORM, ArchiveDigest, Artifact, Listing, Sha256, TreeDigest};
 use yostel_files::{Disk, FileError, Folder, Kind, Nearby};
@@ -113,6 +113,8 @@ pub struct Cache {
     root: PathBuf,
     disk: Disk,
     aside: OnceLock<Aside>,
+    /// Held by the thread that makes it.
+    making: Mutex<()>,
 }
 
 impl Cache {
@@ -123,7 +125,7 @@ impl Cache {
 
     /// Like [`Self::open`], on a watched disk.
     pub fn open_on(disk: Disk, root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into(), disk, aside: OnceLock::new() }
+        Self { root: root.into(), disk, aside: OnceLock::new(), making: Mutex::new(()) }
     }
 
     /// Returns the cache's folder, for messages.
@@ -436,6 +438,10 @@ impl Cache {
     }
 
     fn aside(&self) -> Result<&Aside, FileError> {
+        if let Some(aside) = self.aside.get() {
+            return Ok(aside);
+        }
+        let _making = self.making.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(aside) = self.aside.get() {
             return Ok(aside);
         }

@@ -92,6 +92,7 @@ fn alarm_word(alarm: &Dispute) -> &'static str {
         Disputed::Release => "release",
         Disputed::Content { .. } => "content",
         Disputed::Needs { .. } => "needs",
+        Disputed::Record => "record",
         Disputed::Inside { .. } | Disputed::Nameless => "inside",
     }
 }

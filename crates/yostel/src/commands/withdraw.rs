@@ -3,7 +3,7 @@
 use clap::Args;
 use serde_json::json;
 use yostel_documents::PackageName;
-use yostel_flows::{FlowError, withdraw};
+use yostel_flows::{FlowError, take_back, withdraw};
 
 use super::registry::registry_there;
 use super::{Answer, package_name};
@@ -24,9 +24,13 @@ pub(crate) struct Withdraw {
     #[arg(long, value_name = "REGISTRY")]
     from: String,
 
-    /// What is wrong with it
+    /// What is wrong with it, or why it is taken back
     #[arg(long, value_name = "REASON")]
     why: String,
+
+    /// Take back that it is withdrawn
+    #[arg(long)]
+    take_back: bool,
 }
 
 pub(crate) fn run(arguments: Withdraw, context: &Context) -> Result<Answer, FlowError> {
@@ -34,19 +38,21 @@ pub(crate) fn run(arguments: Withdraw, context: &Context) -> Result<Answer, Flow
         Ok(registry) => registry,
         Err(none) => return Ok(none),
     };
-    let new = withdraw(&registry, &arguments.package, &arguments.version, &arguments.why, &context.settings)?;
+    let say = if arguments.take_back { take_back } else { withdraw };
+    let new = say(&registry, &arguments.package, &arguments.version, &arguments.why, &context.settings)?;
     let (package, version) = (&arguments.package, &arguments.version);
     Ok(Answer::either(
         context,
         Exit::Fine,
         "withdraw",
-        || json!({ "package": package.as_str(), "version": version, "new": new, "why": arguments.why }),
-        || {
-            if new {
+        || json!({ "package": package.as_str(), "version": version, "taken-back": arguments.take_back, "new": new, "why": arguments.why }),
+        || match (arguments.take_back, new) {
+            (false, true) => {
                 format!("Withdrew {package} {version}: it is never newly chosen, and stays for those locked to it.\n")
-            } else {
-                format!("{package} {version} was withdrawn already.\n")
             }
+            (false, false) => format!("{package} {version} was withdrawn already.\n"),
+            (true, true) => format!("{package} {version} is no longer withdrawn: it may be chosen again.\n"),
+            (true, false) => format!("{package} {version} is not withdrawn.\n"),
         },
     ))
 }

@@ -73,6 +73,9 @@ pub(crate) fn dispute_words(dispute: &Dispute) -> String {
                 _ => format!("{package} {version} needs {}; the lockfile says {}", join(&missing), join(&extra)),
             }
         }
+        Disputed::Record => {
+            format!("{package} {version}: its source tells something else of it than when it was locked")
+        }
         Disputed::Inside { name, version: Some(inside) } => {
             format!("{package} {version}: its archive holds {name} {inside}")
         }

@@ -355,7 +355,7 @@ fn settle_takes_no_release_that_was_published_again() {
     let other = sandbox.read("second/releases/unit.json");
     let (other, mut value): (serde_json::Value, serde_json::Value) =
         (serde_json::from_str(&other).unwrap(), serde_json::from_str(&document).unwrap());
-    value["releases"][1]["artifacts"] = other["releases"][0]["artifacts"].clone();
+    value["releases"][1]["record"]["artifacts"] = other["releases"][0]["record"]["artifacts"].clone();
     sandbox.write("station/releases/unit.json", value.to_string());
     for entry in fs::read_dir(sandbox.path("second/archives/sha256")).unwrap() {
         let entry = entry.unwrap();
@@ -628,19 +628,22 @@ fn an_older_yostel_keeps_what_it_does_not_know() {
     let mut document: serde_json::Value = serde_json::from_str(&sandbox.read("station/releases/unit.json")).unwrap();
     document["signatures"] = serde_json::json!({ "by": "Ida" });
     document["releases"][0]["owner"] = serde_json::json!(["the valley"]);
-    document["releases"][0]["artifacts"][0]["mirrors"] = serde_json::json!(["far"]);
-    document["releases"][0]["offers"]["manuals"] = serde_json::json!(["share/man"]);
-    document["releases"][1]["withdrawn"] = serde_json::json!({ "on": "2026-01-01T00:00:00Z", "why": "so", "until": 9 });
+    document["releases"][0]["record"]["artifacts"][0]["mirrors"] = serde_json::json!(["far"]);
+    document["releases"][0]["record"]["offers"]["manuals"] = serde_json::json!(["share/man"]);
+    document["releases"][0]["statements"] = serde_json::json!([{ "says": "praised", "on": "2026-01-01", "by": 1.5 }]);
+    let withdrawn = serde_json::json!({ "says": "withdrawn", "on": "2026-01-01T00:00:00Z", "why": "so", "until": 9 });
+    document["releases"][1]["statements"] = serde_json::json!([withdrawn]);
     sandbox.write("station/releases/unit.json", document.to_string());
     sandbox.run("", "withdraw unit 1.0.0 --from station --why old").expect(0);
     publish(&sandbox, "unit 3.0.0", "", &[]);
     let after: serde_json::Value = serde_json::from_str(&sandbox.read("station/releases/unit.json")).unwrap();
     assert_eq!(after["signatures"], document["signatures"]);
-    for field in ["owner", "artifacts", "offers"] {
+    for field in ["owner", "record"] {
         assert_eq!(after["releases"][0][field], document["releases"][0][field], "{field}");
     }
-    assert_eq!(after["releases"][1]["withdrawn"], document["releases"][1]["withdrawn"]);
-    assert!(after["releases"][0]["withdrawn"].is_object());
+    assert_eq!(after["releases"][0]["statements"][0], document["releases"][0]["statements"][0]);
+    assert_eq!(after["releases"][0]["statements"][1]["says"], "withdrawn");
+    assert_eq!(after["releases"][1]["statements"], document["releases"][1]["statements"]);
 }
 
 #[test]
@@ -685,9 +688,9 @@ fn chains_of_needs_are_locked_drawn_and_explained_however_deep() {
         let next = format!("\"c{}\": \"^1\"", i + 1);
         let needs = if i + 1 < depth { next.as_str() } else { "" };
         let document = format!(
-            "{{\"format\":1,\"name\":\"c{i}\",\"releases\":[{{\"version\":\"1.0.0\",\"published\":\"2026-01-01T00:00:00Z\",\
+            "{{\"format\":1,\"name\":\"c{i}\",\"releases\":[{{\"record\":{{\"version\":\"1.0.0\",\"published\":\"2026-01-01T00:00:00Z\",\
              \"needs\":{{\"run\":{{{needs}}}}},\"artifacts\":[{{\"platform\":\"any\",\"digest\":\"sha256:{digest}\",\
-             \"size\":1,\"tree\":\"sha256:{digest}\"}}]}}]}}"
+             \"size\":1,\"tree\":\"sha256:{digest}\"}}]}}}}]}}"
         );
         sandbox.write(&format!("station/releases/c{i}.json"), document);
     }

@@ -184,3 +184,87 @@ fn a_word_that_a_package_does_not_list_is_refused_with_the_lines_that_list_it() 
     sandbox.run("console", "install").expect(0);
     sandbox.run("console", "verify --lock").expect(0);
 }
+
+#[test]
+fn what_was_published_never_changes_and_a_lockfile_notices_when_it_does() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let (right, lock) = (sandbox.read("station/releases/gust.json"), sandbox.read("console/yostel.lock"));
+    let changed = |from: &str, to: &str| {
+        let text = right.replace(from, to);
+        assert_ne!(text, right, "{from}");
+        sandbox.write("station/releases/gust.json", text);
+    };
+    // What is said later changes no record: a lockfile stays as it is.
+    sandbox.run("", "withdraw gust 2.1.0 --from station --why leaks").expect(0);
+    sandbox.run("console", "verify --lock").expect(0);
+    sandbox.run("console", "lock --shareable").expect(0);
+    assert_eq!(sandbox.read("console/yostel.lock"), lock);
+    // Nor does another layout.
+    let value: serde_json::Value = serde_json::from_str(&right).unwrap();
+    sandbox.write("station/releases/gust.json", value.to_string());
+    sandbox.run("console", "verify --lock").expect(0);
+    for (from, to) in [
+        ("\"programs\"", "\"later\": 1, \"programs\""),
+        ("\"published\": \"2026", "\"published\": \"2025"),
+        ("\"unit\": \"^1\"", "\"unit\": \">=1, <2\""),
+    ] {
+        changed(from, to);
+        let says = if from.contains("unit") {
+            "gust 2.1.0 needs unit"
+        } else {
+            "tells something else of it than when it was locked"
+        };
+        sandbox.run("console", "verify --lock").expect(4).says(&["gust 2.1.0", says]);
+        assert!(sandbox.run("console", "audit").expect(4).stdout.contains("gust 2.1.0"));
+        // Whatever the manifest says by now, what is locked is not taken for what is there.
+        sandbox.write("console/yostel.toml", sandbox.read("console/yostel.toml") + "# more\n");
+        project(&sandbox, "gust = \"^2\"\nunit = \"*\"", "rig = \"^0.9\"");
+        sandbox.run("console", "lock").expect(4).says(&["gust 2.1.0", "nothing was installed or locked"]);
+        assert_eq!(sandbox.read("console/yostel.lock"), lock);
+        project(&sandbox, "gust = \"^2\"", "rig = \"^0.9\"");
+        // Locking anew takes it as it is.
+        sandbox.run("console", "lock --fresh").expect(0);
+        sandbox.run("console", "verify --lock").expect(0);
+        assert_ne!(sandbox.read("console/yostel.lock"), lock);
+        sandbox.write("console/yostel.lock", &lock);
+    }
+}
+
+#[test]
+fn a_withdrawal_is_taken_back_and_the_document_tells_both() {
+    let sandbox = small_world();
+    let newest = || {
+        sandbox.run("console", "lock --fresh").expect(0);
+        sandbox.read("console/yostel.lock").contains("version = \"2.1.0\"")
+    };
+    let told = sandbox.run("", "withdraw gust 2.1.0 --from station --take-back --why fine").expect(0).stdout;
+    assert_eq!(told, "gust 2.1.0 is not withdrawn.\n");
+    sandbox.run("", "withdraw gust 2.1.0 --from station --why leaks").expect(0);
+    assert!(!newest());
+    let told = sandbox.run("", "withdraw gust 2.1.0 --from station --take-back --why mended").expect(0).stdout;
+    assert_eq!(told, "gust 2.1.0 is no longer withdrawn: it may be chosen again.\n");
+    assert!(newest());
+    let document = sandbox.read("station/releases/gust.json");
+    assert!(document.find("leaks").unwrap() < document.find("mended").unwrap(), "{document}");
+}
+
+#[test]
+fn an_archive_for_one_more_platform_is_said_beside_the_record() {
+    let sandbox = sandbox();
+    for (at, platform) in ["linux/amd64", "linux/arm64"].into_iter().enumerate() {
+        sandbox.write("kit/yostel.toml", "[project]\nname = \"kit\"\nversion = \"1.0.0\"\n");
+        sandbox.write("kit/file", platform);
+        sandbox.run("kit", &format!("publish --to ../station --platform {platform}")).expect(0);
+        sandbox.write(
+            "console/yostel.toml",
+            format!("[project]\nname = \"console\"\nplatforms = [\"{platform}\"]\n[needs.run]\nkit = \"^1\"\n[sources.station]\nfolder = \"../station\"\n"),
+        );
+        sandbox.run("console", "lock").expect(0);
+        sandbox.run("console", &format!("install --platform {platform}")).expect(0);
+        let document: serde_json::Value = serde_json::from_str(&sandbox.read("station/releases/kit.json")).unwrap();
+        let entry = &document["releases"][0];
+        assert_eq!(entry["record"]["artifacts"].as_array().unwrap().len(), 1);
+        assert_eq!(entry["statements"].as_array().map_or(0, Vec::len), at);
+    }
+}

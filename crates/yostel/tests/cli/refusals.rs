@@ -148,8 +148,8 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
         // Fourteen pigeons for thirteen holes, of which a release each says whose it is.
         "document() { echo \"{\\\"format\\\": 1, \\\"name\\\": \\\"$1\\\", \\\"releases\\\": [${2#,}]}\" > ../station/releases/$1.json; }
          release() {
-           printf ',{\"version\": \"%s.0.0\", \"published\": \"2026-01-01T00:00:00Z\", \"needs\": {\"run\": {%s}}, ' $1 \"$2\"
-           printf '\"artifacts\": [{\"platform\": \"any\", \"size\": 1, \"digest\": \"%s\", \"tree\": \"%s\"}]}' $zero $zero
+           printf ',{\"record\": {\"version\": \"%s.0.0\", \"published\": \"2026-01-01T00:00:00Z\", \"needs\": {\"run\": {%s}}, ' $1 \"$2\"
+           printf '\"artifacts\": [{\"platform\": \"any\", \"size\": 1, \"digest\": \"%s\", \"tree\": \"%s\"}]}}' $zero $zero
          }
          zero=sha256:$(printf %064d 0)
          for hole in $(seq 13); do

@@ -174,8 +174,10 @@ pub(crate) fn plant(sandbox: &Sandbox, archive: &[u8]) {
     let document = serde_json::json!({
         "format": 1, "name": "trap",
         "releases": [{
-            "version": "1.0.0", "published": "2026-01-01T00:00:00Z",
-            "artifacts": [{ "platform": "any", "digest": digest.to_string(), "size": archive.len(), "tree": digest.to_string() }],
+            "record": {
+                "version": "1.0.0", "published": "2026-01-01T00:00:00Z",
+                "artifacts": [{ "platform": "any", "digest": digest.to_string(), "size": archive.len(), "tree": digest.to_string() }],
+            },
         }],
     });
     sandbox.write("station/releases/trap.json", document.to_string());
@@ -267,11 +269,11 @@ fn publish_again(sandbox: &Sandbox) {
     let read = |path: &str| serde_json::from_str::<serde_json::Value>(&sandbox.read(path)).unwrap();
     let (other, mut document) = (read("other/releases/gust.json"), read("station/releases/gust.json"));
     let releases = document["releases"].as_array_mut().unwrap();
-    let release = releases.iter_mut().find(|release| release["version"] == "2.1.0").unwrap();
+    let release = releases.iter_mut().find(|release| release["record"]["version"] == "2.1.0").unwrap();
     let file = |digest: &serde_json::Value| format!("archives/sha256/{}.tar.zst", &digest.as_str().unwrap()[7..]);
-    fs::remove_file(sandbox.path(&format!("station/{}", file(&release["artifacts"][0]["digest"])))).unwrap();
-    release["artifacts"] = other["releases"][0]["artifacts"].clone();
-    let new = file(&release["artifacts"][0]["digest"]);
+    fs::remove_file(sandbox.path(&format!("station/{}", file(&release["record"]["artifacts"][0]["digest"])))).unwrap();
+    release["record"]["artifacts"] = other["releases"][0]["record"]["artifacts"].clone();
+    let new = file(&release["record"]["artifacts"][0]["digest"]);
     fs::copy(sandbox.path(&format!("other/{new}")), sandbox.path(&format!("station/{new}"))).unwrap();
     sandbox.write("station/releases/gust.json", document.to_string());
 }

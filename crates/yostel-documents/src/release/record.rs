@@ -1,0 +1,173 @@
+//! A release's record: what its author published. It is kept as it stands, and digested in its canonical form.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use yostel_versions::{Accept, Numbering};
+
+use super::{Artifact, Offers, Others, Release, check_offered_path, check_platform, check_variable};
+use crate::digest::{ArchiveDigest, RecordDigest, TreeDigest};
+use crate::json::canonical;
+use crate::name::{PackageName, Word};
+
+/// A record. Two are equal when their canonical forms are.
+#[derive(Debug, Clone)]
+pub(super) struct Record {
+    text: Arc<str>,
+    digest: RecordDigest,
+}
+
+impl PartialEq for Record {
+    fn eq(&self, other: &Self) -> bool {
+        self.digest == other.digest
+    }
+}
+
+impl Eq for Record {}
+
+/// What this version knows of a record. What else stands there is a later version's; it counts in the digest.
+#[derive(Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+struct RawRecord {
+    version: String,
+    published: Timestamp,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    needs: BTreeMap<String, BTreeMap<String, String>>,
+    #[serde(default, skip_serializing_if = "Offers::is_empty")]
+    offers: Offers,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    licence: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    notes: Option<String>,
+    artifacts: Vec<RawArtifact>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    content: Option<String>,
+}
+
+/// An artifact as documents have it.
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct RawArtifact {
+    platform: String,
+    digest: String,
+    size: u64,
+    tree: String,
+}
+
+impl RawArtifact {
+    pub(super) fn of(artifact: &Artifact) -> Self {
+        Self {
+            platform: artifact.platform.clone(),
+            digest: artifact.digest.to_string(),
+            size: artifact.size,
+            tree: artifact.tree.to_string(),
+        }
+    }
+
+    pub(super) fn read(self) -> Result<Artifact, String> {
+        check_platform(&self.platform)
+            .map_err(|reason| format!("artifact for `{}`: {reason}", self.platform.escape_debug()))?;
+        Ok(Artifact {
+            platform: self.platform,
+            digest: ArchiveDigest::parse(&self.digest).map_err(|error| error.to_string())?,
+            size: self.size,
+            tree: TreeDigest::parse(&self.tree).map_err(|error| error.to_string())?,
+        })
+    }
+}
+
+/// Why a record cannot be read.
+pub(super) enum RecordError {
+    /// It is not of the right shape.
+    Shape(serde_json::Error),
+    /// A part breaks a rule; the version as written.
+    Part(String, String),
+}
+
+impl Record {
+    /// Writes down a release as it is.
+    pub(super) fn of(release: &Release) -> Self {
+        let entries = |needs: &BTreeMap<PackageName, Accept>| {
+            needs.iter().map(|(name, accept)| (name.to_string(), accept.to_string())).collect()
+        };
+        let raw = RawRecord {
+            version: release.version.to_string(),
+            published: release.published,
+            needs: release.needs.iter().map(|(purpose, needs)| (purpose.to_string(), entries(needs))).collect(),
+            offers: release.offers.clone(),
+            licence: release.licence.clone(),
+            notes: release.notes.clone(),
+            artifacts: release.artifacts.iter().map(RawArtifact::of).collect(),
+            content: release.content.map(|digest| digest.to_string()),
+        };
+        let text = serde_json::to_string(&raw).expect("maps with text keys always serialise");
+        let digest = canonical(&text).expect("sizes of files are numbers that every reader takes");
+        Self { text: text.into(), digest: RecordDigest::of(digest.as_bytes()) }
+    }
+
+    /// Reads a record, and the release that it describes.
+    pub(super) fn read(text: &str, numbering: &Numbering) -> Result<Release, RecordError> {
+        let raw: RawRecord = serde_json::from_str(text).map_err(RecordError::Shape)?;
+        let digest = RecordDigest::of(canonical(text).map_err(RecordError::Shape)?.as_bytes());
+        let version = raw.version.clone();
+        let release = release_of(raw, numbering).map_err(|reason| RecordError::Part(version, reason))?;
+        Ok(Release { record: Some(Self { text: text.into(), digest }), ..release })
+    }
+
+    pub(super) fn text(&self) -> &str {
+        &self.text
+    }
+
+    pub(super) fn digest(&self) -> RecordDigest {
+        self.digest
+    }
+}
+
+fn release_of(raw: RawRecord, numbering: &Numbering) -> Result<Release, String> {
+    let text = |error: &dyn std::fmt::Display| error.to_string();
+    let mut needs = BTreeMap::new();
+    for (purpose, entries) in raw.needs {
+        let purpose = Word::parse(&purpose).map_err(|e| text(&e))?;
+        let mut accepted = BTreeMap::new();
+        for (name, accept) in entries {
+            let name = PackageName::parse(&name).map_err(|e| text(&e))?;
+            accepted.insert(name, Accept::parse(&accept).map_err(|e| text(&e))?);
+        }
+        needs.insert(purpose, accepted);
+    }
+    for path in raw.offers.programs.iter().chain(raw.offers.variables.values()) {
+        check_offered_path(path).map_err(|reason| format!("offers `{}`: {reason}", path.escape_debug()))?;
+    }
+    for name in raw.offers.variables.keys() {
+        check_variable(name).map_err(|reason| format!("offers `{}`: {reason}", name.escape_debug()))?;
+    }
+    let mut artifacts = Vec::new();
+    let mut platforms = BTreeSet::new();
+    for artifact in raw.artifacts {
+        if !platforms.insert(artifact.platform.clone()) {
+            return Err(format!("two artifacts for platform `{}`", artifact.platform.escape_debug()));
+        }
+        artifacts.push(artifact.read()?);
+    }
+    if artifacts.is_empty() {
+        return Err("it has no artifact".into());
+    }
+    artifacts.sort();
+    Ok(Release {
+        version: numbering.parse_version(&raw.version).map_err(|e| text(&e))?,
+        published: raw.published,
+        needs,
+        offers: raw.offers,
+        licence: raw.licence,
+        notes: raw.notes,
+        artifacts,
+        content: raw.content.map(|text| TreeDigest::parse(&text)).transpose().map_err(|e| text(&e))?,
+        withdrawn: None,
+        deprecated: None,
+        replaced_by: None,
+        record: None,
+        statements: Vec::new(),
+        others: Others::new(),
+    })
+}
