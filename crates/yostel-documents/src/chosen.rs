@@ -3,8 +3,9 @@
 use std::collections::BTreeMap;
 use std::ops::Index;
 
-use crate::name::PackageName;
 use yostel_versions::{Accept, Numbering, Version};
+
+use crate::name::PackageName;
 
 /// What stands at a version.
 pub trait AtVersion {

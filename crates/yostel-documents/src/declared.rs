@@ -2,13 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use yostel_versions::{Accept, Numbering, Version};
+
 use crate::digest::{ContentDigest, Seal};
 use crate::name::run_purpose;
 use crate::name::{PackageName, Word};
 use crate::origin::{Elsewhere, Origin};
 use crate::overrides::Overrides;
 use crate::requirement::{Asker, Requirement};
-use yostel_versions::{Accept, Numbering, Version};
 
 /// What projects declare.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]

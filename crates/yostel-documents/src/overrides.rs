@@ -4,9 +4,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use yostel_versions::Accept;
+
 use crate::name::PackageName;
 use crate::requirement::Requirement;
-use yostel_versions::Accept;
 
 /// What a project says about packages wherever they turn up.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]

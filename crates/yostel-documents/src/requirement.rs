@@ -2,8 +2,9 @@
 
 use std::fmt;
 
-use crate::name::{PackageName, Purpose};
 use yostel_versions::{Accept, Version};
+
+use crate::name::{PackageName, Purpose};
 
 /// Who asks.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]

@@ -13,8 +13,9 @@ use std::path::Path;
 use rustix::fs::{AtFlags, Mode, OFlags};
 
 use crate::disk::{Disk, NewFile, Step};
+use crate::entry::Kind;
 use crate::error::FileError;
-use crate::folder::{Folder, Kind};
+use crate::folder::Folder;
 
 const ENDING: &str = ".yostel-new";
 

@@ -10,8 +10,9 @@ use rustix::fs::{AtFlags, Mode, OFlags, Timespec, Timestamps};
 use rustix::io::Errno;
 
 use crate::disk::{NewFile, Step};
+use crate::entry::Kind;
 use crate::error::FileError;
-use crate::folder::{Folder, Kind, mask};
+use crate::folder::{Folder, mask};
 
 impl Folder {
     /// Makes one folder, which must not be there; those above it must be.

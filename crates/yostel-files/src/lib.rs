@@ -21,6 +21,7 @@
 mod atomic;
 mod change;
 mod disk;
+mod entry;
 mod error;
 mod folder;
 mod locking;
@@ -29,7 +30,8 @@ mod walk;
 
 pub use atomic::{is_unfinished, remove_unfinished, write_atomically, write_atomically_with};
 pub use disk::{Disk, NewFile, Step, Watch};
+pub use entry::{Entry, Kind, Meta};
 pub use error::FileError;
-pub use folder::{Entry, Folder, Kind, Meta, open_regular, read_text_of};
+pub use folder::{Folder, open_regular, read_text_of};
 pub use locking::{Hold, lock};
 pub use nearby::Nearby;

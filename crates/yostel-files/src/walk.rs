@@ -8,8 +8,9 @@ use std::sync::Arc;
 
 use rustix::fs::{AtFlags, Mode, OFlags};
 
+use crate::entry::{Entry, Kind};
 use crate::error::FileError;
-use crate::folder::{Entry, Folder, Kind};
+use crate::folder::Folder;
 
 /// Folders on the way down that stay open. Whatever is above them is opened again by `..` on the way back.
 const HELD: usize = 4;

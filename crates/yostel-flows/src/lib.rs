@@ -5,57 +5,57 @@
 
 #![deny(missing_docs)]
 
-mod alter;
-mod cache;
-mod compose;
+mod content;
+mod context;
+mod decide;
 mod declare;
-mod elsewhere;
-mod environment;
 mod error;
-mod explain;
-mod give;
-mod install;
-mod join;
-mod launchers;
-mod lock;
+mod keep;
 mod look;
 mod observer;
-mod patches;
-mod places;
+mod plan;
 mod project;
-mod proposal;
-mod republished;
-mod settle;
-mod trust;
-mod upkeep;
-mod workspace;
+mod search;
+mod share;
+mod using;
 
-pub use alter::{Changes, Dropped, Kept, Opened, drop_alter, keep_alter, open_alter, show_alter};
-pub use cache::{cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
-pub use compose::{Selection, plan_of};
-pub use declare::{
-    AddReport, AddRequest, AddedElsewhere, AgreeReport, InitRequest, RemoveReport, TakeFrom, add, add_elsewhere, agree,
-    init, remove,
-};
-pub use environment::{Environment, environment, where_is};
-pub use error::{FlowClass, FlowError, ForeignProblem, NotAltered, PatchProblem, PathProblem, RulePlace, WishPlace};
-pub use explain::{Counterfactual, ExplainReport, Instead, explain};
-pub use give::{contents, create_registry, publish, take_back, withdraw};
-pub use install::{InstallReport, InstallRequest, VerifyReport, install, put_back, verify};
-pub use join::Joining;
-pub use lock::{Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
-pub use look::{AuditReport, ListReport, ListRow, MOST_LEVELS, Tree, TreeNode, audit, list, tree};
+pub use content::trust::{LockCheck, check_lock};
+pub use context::{Settings, current_platform};
+pub use decide::lock::{LockReport, LockRequest, SearchReport, Standing, Write, lock};
+pub use decide::settle::{Settlement, apply_settlement, settle};
+pub use declare::add::{AddReport, AddRequest, AddedElsewhere, TakeFrom, add, add_elsewhere};
+pub use declare::agree::{AgreeReport, agree};
+pub use declare::init::{InitRequest, init};
+pub use declare::remove::{RemoveReport, remove};
+pub use error::told::{ForeignProblem, NotAltered, PatchProblem, PathProblem, RulePlace, WishPlace};
+pub use error::told::{Republished, Seen};
+pub use error::{FlowClass, FlowError};
+pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
+pub use keep::kit::{load_kit, save_kit};
+pub use look::audit::{AuditReport, audit};
+pub use look::explain::{Counterfactual, ExplainReport, Instead, explain};
+pub use look::join::Joining;
+pub use look::list::{ListReport, ListRow, list};
+pub use look::tree::{MOST_LEVELS, Tree, TreeNode, tree};
+pub use look::upkeep::{Debt, Upkeep, UpkeepRule};
 pub use observer::{Event, Observer, Silent};
-pub use patches::Patches;
-pub use project::{
-    LOCKFILE_NAME, LoadedProject, MANIFEST_NAME, Settings, current_platform, load_lockfile, load_manifests,
-    load_project,
-};
-pub use proposal::Proposal;
-pub use republished::{Republished, Seen};
-pub use settle::{Settlement, apply_settlement, settle};
-pub use trust::{LockCheck, check_lock};
-pub use upkeep::{Debt, Upkeep, UpkeepRule};
+pub use plan::compose::{Selection, plan_of};
+pub use project::LoadedProject;
+pub use project::files::{LOCKFILE_NAME, MANIFEST_NAME};
+pub use project::patches::Patches;
+pub use project::read::{load_lockfile, load_manifests, load_project};
+pub use search::proposal::Proposal;
+pub use search::rules::Keep;
+pub use share::publish::publish;
+pub use share::registry::{contents, create_registry};
+pub use share::withdraw::{take_back, withdraw};
+pub use using::alter::{Changes, Dropped, Kept, Opened, drop_alter, keep_alter, open_alter, show_alter};
+pub use using::environment::{Environment, environment};
+pub use using::install::{InstallReport, InstallRequest, install};
+pub use using::verify::{VerifyReport, put_back, verify};
+pub use using::r#where::where_is;
 pub use yostel_sources::Patience;
 
-pub use workspace::{ProjectFile, WorkspaceProblem, in_order_of_needs};
+pub use error::told::WorkspaceProblem;
+pub use project::ProjectFile;
+pub use using::order::in_order_of_needs;

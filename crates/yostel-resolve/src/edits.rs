@@ -8,7 +8,9 @@
 
 use std::collections::BTreeSet;
 
+use yostel_documents::Requirement;
 use yostel_solver::{Lit, Outcome};
+use yostel_versions::Accept;
 
 use crate::encode::{Encoding, at_most};
 use crate::known::Known;
@@ -16,8 +18,6 @@ use crate::objective::best;
 use crate::problem::Problem;
 use crate::resolution::Resolution;
 use crate::satisfies::satisfies;
-use yostel_documents::Requirement;
-use yostel_versions::Accept;
 
 /// Sets of more edits than this are not looked for: nobody weighs them against each other.
 const MOST_EDITS: usize = 4;

@@ -11,14 +11,14 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
+use yostel_documents::{Release, Take, Word};
 use yostel_solver::{Lit, Model, Outcome, Searching, Solver, Var};
+use yostel_versions::Numbering;
 
 use crate::known::Halt;
 use crate::known::{Known, NeedId, PackageId};
 use crate::problem::Problem;
 use frontier::Frontier;
-use yostel_documents::{Release, Take, Word};
-use yostel_versions::Numbering;
 
 /// What a variable stands for.
 #[derive(Debug, Clone, Copy)]

@@ -6,15 +6,15 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use yostel_documents::{Asker, Origin, PackageName, Requirement, Word, run_purpose};
 use yostel_solver::{Lit, Outcome};
+use yostel_versions::{Accept, Version};
 
 use crate::encode::Encoding;
 use crate::known::Halt;
 use crate::known::{Known, PackageId};
 use crate::objective::is_solvable;
 use crate::problem::Problem;
-use yostel_documents::{Asker, Origin, PackageName, Requirement, Word, run_purpose};
-use yostel_versions::{Accept, Version};
 
 /// Wishes that no resolution meets together; without any one of them there is one.
 #[derive(Debug, Clone, PartialEq, Eq)]

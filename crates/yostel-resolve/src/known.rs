@@ -7,9 +7,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use crate::problem::Rules;
 use yostel_documents::{Origin, Overrides, PackageDocument, PackageName, Purpose, Release, Word, run_purpose};
 use yostel_versions::{Accept, Bindings, Constraint, Lookup, Version};
+
+use crate::problem::Rules;
 
 /// What one package's sources answered.
 #[derive(Debug, Clone, PartialEq, Eq)]

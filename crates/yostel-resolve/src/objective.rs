@@ -6,15 +6,15 @@
 
 use std::collections::BTreeSet;
 
+use yostel_documents::{Chosen, PackageName};
 use yostel_solver::{Config, Lit, Model, Solver, Stats};
+use yostel_versions::Version;
 
 use crate::encode::{Encoding, at_most};
 use crate::known::Halt;
 use crate::known::{Known, NeedId};
 use crate::problem::Problem;
 use crate::resolution::{Choice, Resolution};
-use yostel_documents::{Chosen, PackageName};
-use yostel_versions::Version;
 
 /// What a search is at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]

@@ -4,10 +4,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
-use crate::problem::{Problem, requirements_of};
-use crate::resolution::{Choice, Resolution};
 use yostel_documents::{ANY_PLATFORM, Artifact, PackageName, Release, Requirement, Word};
 use yostel_versions::{Bindings, Version};
+
+use crate::problem::{Problem, requirements_of};
+use crate::resolution::{Choice, Resolution};
 
 /// A rule that a set breaks.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -3,10 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
-
-use crate::problem::Rules;
 use yostel_documents::{AskedBy, Asker, LockedPackage, Lockfile, PackageDocument, PackageName, Release};
 use yostel_versions::Version;
+
+use crate::problem::Rules;
 
 /// Why a locked package is as it is.
 #[derive(Debug, Clone, PartialEq, Eq)]

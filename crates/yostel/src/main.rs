@@ -1,13 +1,15 @@
 //! The command line of yostel: arguments, then one flow, then words.
 
+mod answer;
 mod args;
+mod call;
 mod commands;
-mod context;
-mod demo;
 mod diagnostic;
 mod exit;
+mod options;
 mod progress;
 mod render;
+mod role;
 mod sanitise;
 
 use std::io::Write;
@@ -15,9 +17,9 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
+use crate::answer::{Answer, Door, failure, failure_of};
 use crate::args::Arguments;
-use crate::commands::{Answer, Door};
-use crate::context::Context;
+use crate::call::Call;
 use crate::exit::Exit;
 use crate::render::{Role, paint};
 use crate::sanitise::{plain_json, shown};
@@ -26,11 +28,9 @@ fn main() -> ExitCode {
     let answer = match Arguments::try_parse() {
         Ok(arguments) => {
             tell_what_goes_on();
-            match Context::new(&arguments) {
-                Ok(context) => {
-                    commands::run(arguments.command, &context).unwrap_or_else(|error| context.failure(&error))
-                }
-                Err(answer) => answer,
+            match Call::new(&arguments.options) {
+                Ok(call) => commands::run(arguments.command, &call).unwrap_or_else(|error| failure(&error, &call)),
+                Err(wrong) => failure_of(&[wrong], Exit::Usage, arguments.options.format),
             }
         }
         Err(error) => of_parser(&error),

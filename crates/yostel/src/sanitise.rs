@@ -6,7 +6,7 @@
 
 use anstyle::Style;
 
-use crate::render::Role;
+use crate::role::Role;
 
 /// The marks that begin paint: one for each role, from here on.
 const PAINT: u32 = 0xFDD0;

@@ -3,6 +3,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use yostel_versions::{Accept, Version};
+
 use super::{LockedPackage, Lockfile};
 use crate::chosen::Numbered;
 use crate::declared::Declared;
@@ -11,7 +13,6 @@ use crate::name::PackageName;
 use crate::name::run_purpose;
 use crate::release::{Artifact, PackageDocument};
 use crate::requirement::{Asker, Requirement};
-use yostel_versions::{Accept, Version};
 
 /// Something that a lockfile says of a release, and that is not so.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -5,6 +5,7 @@ use std::ops::Range;
 
 use serde::Deserialize;
 use toml::Spanned;
+use yostel_versions::{Accept, Numbering};
 
 use super::write::{SEAL_KEY, head, seal_of};
 use super::{Alteration, AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
@@ -15,7 +16,6 @@ use crate::numbering::NumberingTable;
 use crate::origin::{GitAt, GitPlace, Origin};
 use crate::release::{Artifact, check_platform};
 use crate::requirement::Asker;
-use yostel_versions::{Accept, Numbering};
 
 /// Why a lockfile is refused. Spans are byte ranges of the text.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

@@ -3,13 +3,14 @@
 use std::collections::BTreeSet;
 use std::fmt;
 
+use yostel_versions::{Accept, BindError, Version};
+
 use super::{AskedBy, LockedPackage, Lockfile};
 use crate::chosen::Numbered;
 use crate::declared::Declared;
 use crate::name::{PackageName, Purpose};
 use crate::origin::{Elsewhere, Origin};
 use crate::requirement::{Asker, Requirement};
-use yostel_versions::{Accept, BindError, Version};
 
 /// One way in which a lockfile does not fit the manifests.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -1,11 +1,12 @@
 //! The canonical text: sorted, one block a package, one fact a line, final newline.
 
+use yostel_versions::Numbering;
+
 use super::{LOCKFILE_FORMAT, Lockfile};
 use crate::digest::Seal;
 use crate::numbering::NumberingTable;
 use crate::origin::{GitAt, Origin};
 use crate::requirement::Asker;
-use yostel_versions::Numbering;
 
 pub(super) const SEAL_KEY: &str = "seal = \"";
 

@@ -1,11 +1,11 @@
 //! Edits of a manifest in place: comments, order and spacing stay, and so does the kind of line ending.
 
 use toml_edit::{DocumentMut, Item, Table, Value};
+use yostel_versions::Accept;
 
 use super::parse::AGREED;
 use crate::name::{PackageName, Purpose};
 use crate::origin::{Elsewhere, GitPlace};
-use yostel_versions::Accept;
 
 /// Why an edit is not possible.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

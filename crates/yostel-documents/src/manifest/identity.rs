@@ -4,10 +4,10 @@
 use std::collections::BTreeMap;
 
 use serde::Deserialize;
+use yostel_versions::Accept;
 
 use crate::name::PackageName;
 use crate::name::run_purpose;
-use yostel_versions::Accept;
 
 /// Name, version and needs of a package, as it says itself.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -1,8 +1,9 @@
 //! Reading manifests with every problem and its place; editing without touching the rest.
 //! The accident this prevents: a misspelt key that is silently ignored, an edit that eats a comment.
 
-use super::*;
 use proptest::prelude::*;
+
+use super::*;
 
 const WHOLE: &str = r#"# the console
 [project]

@@ -2,7 +2,9 @@
 
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod edits;
 mod hard;
 mod judging;
+mod overriding;
 mod resolving;
 mod whys;

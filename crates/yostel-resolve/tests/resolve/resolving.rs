@@ -5,11 +5,12 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use proptest::prelude::*;
-use yostel_documents::{Declared, Lockfile, Overrides, PackageName, Requirement, Take};
-use yostel_resolve::{EditSet, LinesApart, Outcome, ResolveError, Resolver, RoleClash, WishEdit};
+use yostel_documents::{Declared, Lockfile, Overrides, Take};
+use yostel_resolve::{Outcome, ResolveError, Resolver};
 use yostel_testkit::any::{any_coexist, any_keep, any_overrides, any_world};
 use yostel_testkit::{World, brute_force};
-use yostel_versions::Accept;
+
+use crate::edits::{edit_sets_of, told};
 
 #[test]
 fn the_newest_that_fits_is_chosen() {
@@ -274,96 +275,10 @@ fn the_oldest_that_fits_proves_the_lower_bounds() {
     assert_eq!(chosen, ["1.1.0", "2.0.0"]);
 }
 
-/// Steps a resolver to its end and returns the edit sets for its collision.
-fn edit_sets_of(world: &World, keep: &[&str]) -> Vec<EditSet> {
-    let mut resolver = Resolver::with_edits(world.problem(keep));
-    match world.drive(&mut resolver, |answers| answers) {
-        Ok(Outcome::Collision(_)) => resolver.edit_sets(50),
-        _ => Vec::new(),
-    }
-}
-
-fn told(edit_set: &EditSet) -> String {
-    let edits = edit_set.edits.iter().map(|edit| match edit {
-        WishEdit::Change { wish, accept } => format!("{} {}>{accept}", wish.package, wish.accept),
-        WishEdit::Drop { wish } => format!("drop {}", wish.package),
-    });
-    format!("{} ({} move)", edits.collect::<Vec<_>>().join(", "), edit_set.moved)
-}
-
-#[test]
-fn edit_sets_come_smallest_first_and_change_before_they_drop() {
-    let world = World::parse(
-        "console: gust ^2, cable ^3, clock *
-         gust 1.0.0
-         gust 2.0.0: unit ^1
-         cable 2.0.0: unit ^3
-         cable 3.0.0: unit ^2
-         clock 1.0.0
-         unit 1.0.0
-         unit 2.0.0
-         unit 3.0.0",
-    );
-    let edit_sets: Vec<String> = edit_sets_of(&world, &["gust 2.0.0", "unit 1.0.0"]).iter().map(told).collect();
-    assert_eq!(edit_sets, ["gust ^2>^1.0.0 (2 move)", "drop cable (0 move)"]);
-}
-
 #[test]
 fn a_pre_release_is_admitted_only_where_nothing_else_will_do() {
     let world = World::parse("console: a ^2\na 2.0.0-rc.1\nb 1.0.0");
     assert_eq!(edit_sets_of(&world, &[]).iter().map(told).collect::<Vec<_>>(), ["a ^2>^2.0.0-rc.1 (0 move)"]);
-}
-
-/// Smallest number of wishes to touch, by trying every subset, each of its wishes freed or dropped.
-fn fewest_touched(world: &World) -> Option<usize> {
-    let wishes = &world.wishes;
-    (0u32..1 << wishes.len())
-        .filter(|set| {
-            (0u32..1 << wishes.len()).filter(|drops| drops & !set == 0).any(|drops| {
-                let mut trial = world.clone();
-                trial.wishes = Vec::new();
-                for (i, wish) in wishes.iter().enumerate() {
-                    let (touched, dropped) = (set >> i & 1 == 1, drops >> i & 1 == 1);
-                    if dropped {
-                        continue;
-                    }
-                    let releases = trial.documents.get(&wish.package).map_or(&[][..], |d| &d.releases);
-                    let any: Vec<String> = releases.iter().map(|r| format!("={}", r.version)).collect();
-                    let accept = if touched { Accept::parse(&any.join(" || ")).unwrap() } else { wish.accept.clone() };
-                    trial.wishes.push(Requirement { accept, ..wish.clone() });
-                }
-                brute_force(&trial, &trial.problem(&[])).is_some()
-            })
-        })
-        .map(u32::count_ones)
-        .min()
-        .map(|n| n as usize)
-}
-
-proptest! {
-    #![proptest_config(ProptestConfig::with_cases(1500))]
-
-    #[test]
-    fn the_smallest_edit_sets_are_those_of_trying_every_edit(text in any_world()) {
-        let world = World::parse(&text);
-        let edit_sets = edit_sets_of(&world, &[]);
-        if let Some(first) = edit_sets.first() {
-            prop_assert_eq!(Some(first.edits.len()), fewest_touched(&world), "{}", text);
-        }
-        for edit_set in &edit_sets {
-            let mut after = world.clone();
-            after.wishes = edit_set.wishes.clone();
-            prop_assert_eq!(brute_force(&after, &after.problem(&[])), Some(edit_set.resolution.clone()));
-            for i in 0..edit_set.edits.len() {
-                // With one edit taken back there is no set: none of them is needless.
-                let mut less = after.clone();
-                let wish = edit_set.edits[i].wish();
-                less.wishes.retain(|other| other.package != wish.package);
-                less.wishes.push(wish.clone());
-                prop_assert_eq!(brute_force(&less, &less.problem(&[])), None, "{}", text);
-            }
-        }
-    }
 }
 
 /// A world in which all four packages have three releases and the project wants most of them, so that what is kept
@@ -449,48 +364,6 @@ proptest! {
     }
 }
 
-#[test]
-fn a_forced_version_an_agreement_and_a_stand_in_count_for_everyone() {
-    let world = World::parse(
-        "console: cabin ^1, rope *, logger ^1
-         cabin 1.0.0: rope ^3.3, old ^1
-         rope 3.2.7
-         rope 3.3.0
-         rope 3.4.0
-         old 1.0.0: rope ^3
-         logger 1.0.0: old *
-         plain 2.0.0
-         plain 3.0.0",
-    );
-    let chosen = |overrides: Overrides| {
-        let mut problem = world.problem(&[]);
-        problem.rules.overrides = overrides;
-        match world.resolve_with(problem, |answers| answers).unwrap() {
-            Outcome::Resolved(resolution) => {
-                let chosen =
-                    resolution.chosen.iter().map(|(name, choice)| format!("{name} {}", choice.release.version));
-                chosen.collect::<Vec<_>>().join(", ")
-            }
-            Outcome::Collision(collision) => {
-                format!("{:?}", collision.facts.iter().map(|f| f.accept.as_str()).collect::<Vec<_>>())
-            }
-            Outcome::Stopped(_) => panic!("nobody said stop"),
-        }
-    };
-    let name = |text: &str| PackageName::parse(text).unwrap();
-    let accept = |text: &str| Accept::parse(text).unwrap();
-    assert_eq!(chosen(Overrides::default()), "cabin 1.0.0, logger 1.0.0, old 1.0.0, rope 3.4.0");
-    let forced = Overrides { forced: [(name("rope"), accept("=3.2.7"))].into(), ..Overrides::default() };
-    assert_eq!(chosen(forced), "cabin 1.0.0, logger 1.0.0, old 1.0.0, rope 3.2.7");
-    let agreed = Overrides { agreed: [(name("rope"), accept("<3.4"))].into(), ..Overrides::default() };
-    assert_eq!(chosen(agreed), "cabin 1.0.0, logger 1.0.0, old 1.0.0, rope 3.3.0");
-    let swapped = [(name("old"), (name("plain"), Some(accept("^2"))))].into();
-    let swapped = Overrides { swapped, ..Overrides::default() };
-    assert_eq!(chosen(swapped.clone()), "cabin 1.0.0, logger 1.0.0, plain 2.0.0, rope 3.4.0");
-    let outside = Overrides { agreed: [(name("rope"), accept("<3.3"))].into(), ..swapped };
-    assert_eq!(chosen(outside), "[\"^3.3, <3.3\"]", "who asks for more than is agreed is told");
-}
-
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(300))]
 
@@ -518,47 +391,4 @@ proptest! {
         let (after, _) = lock(&Overrides::default(), None).unwrap();
         prop_assert_eq!(after.write(), before.write());
     }
-}
-
-#[test]
-fn two_packages_never_fill_one_role_unless_that_is_permitted() {
-    let text = "console: cabin *, report *
-         cabin 1.0.0: plain *
-         report 1.0.0: old *
-         report 1.1.0: old ^2
-         plain 1.0.0 role=logger
-         old 1.0.0
-         old 2.0.0 role=logger";
-    let world = World::parse(text);
-    // The newest that leaves the role to one is found.
-    assert_eq!(world.outcome(&[]), "cabin 1.0.0, old 1.0.0, plain 1.0.0, report 1.0.0");
-    assert_eq!(world.outcome(&["old 2.0.0", "report 1.1.0"]), "cabin 1.0.0, old 1.0.0, plain 1.0.0, report 1.0.0");
-    let world = World::parse(&text.replace("report 1.0.0: old *", "report 1.0.0: old ^2"));
-    let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!() };
-    let [RoleClash { role, one, other }] = &collision.roles[..] else { panic!("{:?}", collision.roles) };
-    assert_eq!((role.as_str(), one.as_str(), other.as_str()), ("logger", "old", "plain"));
-    assert!(collision.minimal && collision.wishes.len() == 2 && collision.facts.len() == 2, "{collision:?}");
-    let mut problem = world.problem(&[]);
-    problem.rules.shared_roles.insert(role.clone());
-    assert!(matches!(world.resolve_with(problem, |answers| answers), Ok(Outcome::Resolved(_))));
-}
-
-#[test]
-fn a_collision_of_two_lines_is_told_as_one_and_by_which_position() {
-    let collision = |text: &str| match World::parse(text).resolve(&[]).unwrap() {
-        Outcome::Collision(collision) => collision.lines,
-        other => panic!("{other:?}"),
-    };
-    let told = collision("console: a *, b *\na 1.0.0: rope ^2\nb 1.0.0: rope ^3\nrope 2.1.0\nrope 3.0.0");
-    let [LinesApart { package, lines, breaks_at }] = &told[..] else { panic!("{told:?}") };
-    assert_eq!((package.as_str(), lines.join(" "), *breaks_at), ("rope", "2.x 3.x".to_owned(), 1));
-    let told = collision("console: a *, b *\na 1.0.0: rope ^0.9\nb 1.0.0: rope ^0.10\nrope 0.9.1\nrope 0.10.0");
-    assert_eq!((told[0].lines.join(" "), told[0].breaks_at), ("0.9.x 0.10.x".to_owned(), 2));
-    let told = collision("console: a ^1, b *\nb 1.0.0: a ^2\na 1.0.0\na 2.0.0");
-    assert_eq!(told[0].lines.join(" "), "1.x 2.x", "a wish against a release");
-    // One line, and still nothing in common; and releases of one package that changed their author's mind.
-    let same = "console: a *, b *\na 1.0.0: rope =2.0.0\nb 1.0.0: rope ^2.1\nrope 2.0.0\nrope 2.1.0";
-    assert_eq!(collision(same), []);
-    let mind = "console: a *, b *\na 1.0.0: rope ^2\na 2.0.0: rope ^3\nb 1.0.0 role=one\nrope 2.0.0 role=one\nrope 3.0.0 role=one";
-    assert_eq!(collision(mind), []);
 }

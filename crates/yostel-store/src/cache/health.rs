@@ -5,8 +5,9 @@ use std::collections::BTreeSet;
 use yostel_documents::{ArchiveDigest, TreeDigest};
 use yostel_files::{FileError, is_unfinished};
 
+use super::Cache;
 use super::notes::files_below;
-use super::{Cache, digest_file};
+use super::stage::digest_file;
 use crate::install::Placing;
 use crate::parallel::for_each_in_parallel;
 use crate::verify::compare_tree;

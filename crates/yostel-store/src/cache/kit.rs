@@ -13,7 +13,8 @@ use serde_json::{Map, Value, json};
 use yostel_documents::{ArchiveDigest, Artifact, Lockfile, TreeDigest};
 use yostel_files::FileError;
 
-use super::{Cache, StagedArchive, digest_file};
+use super::stage::digest_file;
+use super::{Cache, StagedArchive};
 use crate::error::AdmitError;
 use crate::pack::FIXED_TIME;
 

@@ -5,7 +5,6 @@
 //! that was installed before is there and used; from then on, the new is.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::File;
 use std::io;
 
 use yostel_documents::{EntryKind, Listing};
@@ -15,22 +14,13 @@ use super::inventory::{InstalledPackage, Inventory};
 use super::launch::LAUNCH;
 use super::links;
 use super::plan::{InstallPlan, PlannedPackage};
-use super::project::{Placing, Project, content_of, listing_path, text_digest};
+use super::project::{HeldProject, Placing, content_of, listing_path, text_digest};
 use crate::alter::installed_mode;
 use crate::cache::{Cache, MOST_RECORD, ProjectRecord, read_listing_text};
 use crate::pack::fixed_time;
 use crate::parallel::for_each_in_parallel;
 use crate::stamp::stamp;
 use crate::verify::{TreeDifference, compare_tree};
-
-/// A project that is held: no other process changes what is installed in it meanwhile.
-#[derive(Debug)]
-#[must_use = "the project is held until this is dropped"]
-pub struct HeldProject {
-    pub(super) project: Project,
-    pub(super) state: Folder,
-    pub(super) _guard: File,
-}
 
 /// What an install did.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -57,11 +47,6 @@ pub struct ReplacedPackage {
 }
 
 impl HeldProject {
-    /// Returns the project that is held.
-    pub fn project(&self) -> &Project {
-        &self.project
-    }
-
     /// Makes the project as planned. Every tree must be in the cache and sound.
     ///
     /// # Errors

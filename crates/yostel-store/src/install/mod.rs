@@ -8,12 +8,12 @@ mod open;
 mod plan;
 mod project;
 
-pub use apply::{HeldProject, Installed, ReplacedPackage};
+pub use apply::{Installed, ReplacedPackage};
 pub use inventory::{InstalledPackage, Inventory};
 pub use launch::{LAUNCH, Launchers};
 pub use open::{OpenPackage, altered_folder, dropped_patch};
 pub use plan::{InstallPlan, Link, PlannedAlteration, PlannedPackage};
-pub use project::{Differing, Placing, Project, Trust};
+pub use project::{Differing, HeldProject, Placing, Project, Trust};
 
 /// The folder inside a project that holds what is installed. Nothing outside it is written.
 pub const STATE_FOLDER: &str = ".yostel";

@@ -7,9 +7,8 @@ use serde_json::json;
 use yostel_documents::{PackageName, TreeDigest};
 use yostel_files::{FileError, Folder, Kind, Nearby};
 
-use super::apply::HeldProject;
 use super::plan::{InstallPlan, PlannedPackage};
-use super::project::Project;
+use super::project::{HeldProject, Project};
 use crate::alter::{WrittenFor, write_file};
 use crate::cache::{Cache, MOST_NOTE};
 use crate::changes::{FileChange, changes_between, read_file};

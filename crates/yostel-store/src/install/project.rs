@@ -1,13 +1,13 @@
 //! A project's `.yostel` as it is: whether it is as planned, and what differs.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use yostel_documents::{PackageName, Sha256};
 use yostel_files::{Disk, FileError, Folder, Hold, Kind, lock};
 
-use super::apply::HeldProject;
 use super::inventory::Inventory;
 use super::links;
 use super::plan::{InstallPlan, PlannedPackage};
@@ -49,6 +49,22 @@ pub struct Project {
 
 /// What differs from the plan: in this package, or in what belongs to none.
 pub type Differing = (Option<PackageName>, Vec<TreeDifference>);
+
+/// A project that is held: no other process changes what is installed in it meanwhile.
+#[derive(Debug)]
+#[must_use = "the project is held until this is dropped"]
+pub struct HeldProject {
+    pub(super) project: Project,
+    pub(super) state: Folder,
+    pub(super) _guard: File,
+}
+
+impl HeldProject {
+    /// Returns the project that is held.
+    pub fn project(&self) -> &Project {
+        &self.project
+    }
+}
 
 impl Project {
     /// Looks at the project in this folder. Nothing is made or held.

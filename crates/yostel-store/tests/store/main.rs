@@ -7,6 +7,7 @@
 mod attacks;
 mod caching;
 mod linking;
+mod many;
 mod packing;
 mod power;
 

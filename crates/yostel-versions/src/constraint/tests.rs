@@ -1,8 +1,9 @@
 //! Interval algebra against plain membership over a universe of versions.
 //! The accident this prevents: a constraint that admits a version its text does not, or the reverse.
 
-use super::*;
 use proptest::prelude::*;
+
+use super::*;
 
 fn bind(text: &str) -> Constraint {
     Accept::parse(text).unwrap().bind(&Numbering::default()).unwrap()

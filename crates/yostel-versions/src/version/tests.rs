@@ -1,8 +1,9 @@
 //! The specification's own lists, and orders that real version strings need.
 //! The accident this prevents: a candidate taken for newer than its release, or a date that overflows.
 
-use super::*;
 use proptest::prelude::*;
+
+use super::*;
 
 /// Valid strings that the specification's authors publish with its grammar.
 const VALID: &str = "0.0.4 1.2.3 10.20.30 1.1.2-prerelease+meta 1.1.2+meta 1.1.2+meta-valid 1.0.0-alpha 1.0.0-beta \

@@ -1,118 +1,45 @@
 //! The commands, one file each: its arguments (whose comments are its help), one flow, its words.
 
-mod add;
-mod agree;
-mod alter;
-mod audit;
-mod cache;
-mod demo;
-mod env;
-mod explain;
-mod init;
-mod install;
-mod list;
-mod lock;
-mod publish;
-mod registry;
-mod remove;
-mod run;
-mod settle;
-mod tree;
-mod verify;
-mod r#where;
-mod withdraw;
+mod decide;
+mod declare;
+mod keep;
+mod learn;
+mod look;
+mod share;
+mod using;
 
 use clap::Subcommand;
 use serde_json::{Value, json};
-use yostel_documents::{NameError, Origin, PackageName, Word};
+use yostel_documents::Origin;
 use yostel_flows::FlowError;
 
-use crate::context::Context;
-use crate::exit::Exit;
-
-/// What a command comes to: what to print where, and how to end.
-#[derive(Debug)]
-pub(crate) struct Answer {
-    pub(crate) stdout: String,
-    pub(crate) stderr: String,
-    pub(crate) exit: Exit,
-    /// How the standard output goes out.
-    pub(crate) door: Door,
-}
-
-/// How text goes out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Door {
-    /// For people: painted, and nothing hidden in it.
-    Shown,
-    /// A JSON document.
-    Document,
-    /// Byte for byte: paths and shell lines that another program takes over.
-    Raw,
-}
-
-impl Answer {
-    /// Words for people.
-    pub(crate) fn words(exit: Exit, stdout: String) -> Self {
-        Self { stdout, stderr: String::new(), exit, door: Door::Shown }
-    }
-
-    /// One document for programs, with its format number and the command's name first.
-    pub(crate) fn document(exit: Exit, command: &str, content: Value) -> Self {
-        let mut document = json!({ "format": 1, "command": command });
-        if let (Some(document), Value::Object(content)) = (document.as_object_mut(), content) {
-            document.extend(content);
-        }
-        Self { door: Door::Document, ..Self::words(exit, format!("{document:#}\n")) }
-    }
-
-    /// What another program takes over, byte for byte.
-    pub(crate) fn raw(stdout: String) -> Self {
-        Self { door: Door::Raw, ..Self::words(Exit::Fine, stdout) }
-    }
-
-    /// Either, by what was asked for; the words of a command that only reports its success fall silent with `--quiet`.
-    pub(crate) fn either(
-        context: &Context,
-        exit: Exit,
-        command: &str,
-        content: impl FnOnce() -> Value,
-        words: impl FnOnce() -> String,
-    ) -> Self {
-        if context.json() {
-            Self::document(exit, command, content())
-        } else if context.quiet && exit == Exit::Fine {
-            Self::words(exit, String::new())
-        } else {
-            Self::words(exit, words())
-        }
-    }
-}
+use crate::answer::Answer;
+use crate::call::Call;
 
 /// The commands.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    Init(init::Init),
-    Add(Box<add::Add>),
-    Remove(remove::Remove),
-    Agree(agree::Agree),
-    Lock(lock::Lock),
-    Settle(settle::Settle),
-    Explain(explain::Explain),
-    Install(install::Install),
-    Verify(verify::Verify),
-    Run(run::Run),
-    Env(env::Env),
-    Where(r#where::Where),
-    Alter(alter::Alter),
-    List(list::List),
-    Tree(tree::Tree),
-    Audit(audit::Audit),
-    Cache(cache::Cache),
-    Publish(publish::Publish),
-    Withdraw(withdraw::Withdraw),
-    Registry(registry::Registry),
-    Demo(demo::Demo),
+    Init(declare::init::Init),
+    Add(Box<declare::add::Add>),
+    Remove(declare::remove::Remove),
+    Agree(declare::agree::Agree),
+    Lock(decide::lock::Lock),
+    Settle(decide::settle::Settle),
+    Explain(look::explain::Explain),
+    Install(using::install::Install),
+    Verify(using::verify::Verify),
+    Run(using::run::Run),
+    Env(using::env::Env),
+    Where(using::r#where::Where),
+    Alter(using::alter::Alter),
+    List(look::list::List),
+    Tree(look::tree::Tree),
+    Audit(look::audit::Audit),
+    Cache(keep::cache::Cache),
+    Publish(share::publish::Publish),
+    Withdraw(share::withdraw::Withdraw),
+    Registry(share::registry::Registry),
+    Demo(learn::demo::Demo),
 }
 
 /// The commands as people work, for the help.
@@ -141,29 +68,29 @@ pub(crate) fn grouped_help() -> String {
 }
 
 /// Runs a command.
-pub(crate) fn run(command: Command, context: &Context) -> Result<Answer, FlowError> {
+pub(crate) fn run(command: Command, call: &Call) -> Result<Answer, FlowError> {
     match command {
-        Command::Init(arguments) => init::run(arguments, context),
-        Command::Add(arguments) => add::run(*arguments, context),
-        Command::Remove(arguments) => remove::run(arguments, context),
-        Command::Agree(arguments) => agree::run(arguments, context),
-        Command::Lock(arguments) => lock::run(arguments, context),
-        Command::Settle(arguments) => settle::run(arguments, context),
-        Command::Explain(arguments) => explain::run(arguments, context),
-        Command::Install(arguments) => install::run(arguments, context),
-        Command::Verify(arguments) => verify::run(arguments, context),
-        Command::Run(arguments) => run::run(arguments, context),
-        Command::Env(arguments) => env::run(arguments, context),
-        Command::Where(arguments) => r#where::run(arguments, context),
-        Command::Alter(arguments) => alter::run(arguments, context),
-        Command::List(arguments) => list::run(arguments, context),
-        Command::Tree(arguments) => tree::run(arguments, context),
-        Command::Audit(arguments) => audit::run(arguments, context),
-        Command::Cache(arguments) => cache::run(arguments, context),
-        Command::Publish(arguments) => publish::run(arguments, context),
-        Command::Withdraw(arguments) => withdraw::run(arguments, context),
-        Command::Registry(arguments) => registry::run(arguments, context),
-        Command::Demo(arguments) => demo::run(arguments, context),
+        Command::Init(arguments) => declare::init::run(arguments, call),
+        Command::Add(arguments) => declare::add::run(*arguments, call),
+        Command::Remove(arguments) => declare::remove::run(arguments, call),
+        Command::Agree(arguments) => declare::agree::run(arguments, call),
+        Command::Lock(arguments) => decide::lock::run(arguments, call),
+        Command::Settle(arguments) => decide::settle::run(arguments, call),
+        Command::Explain(arguments) => look::explain::run(arguments, call),
+        Command::Install(arguments) => using::install::run(arguments, call),
+        Command::Verify(arguments) => using::verify::run(arguments, call),
+        Command::Run(arguments) => using::run::run(arguments, call),
+        Command::Env(arguments) => using::env::run(arguments, call),
+        Command::Where(arguments) => using::r#where::run(arguments, call),
+        Command::Alter(arguments) => using::alter::run(arguments, call),
+        Command::List(arguments) => look::list::run(arguments, call),
+        Command::Tree(arguments) => look::tree::run(arguments, call),
+        Command::Audit(arguments) => look::audit::run(arguments, call),
+        Command::Cache(arguments) => keep::cache::run(arguments, call),
+        Command::Publish(arguments) => share::publish::run(arguments, call),
+        Command::Withdraw(arguments) => share::withdraw::run(arguments, call),
+        Command::Registry(arguments) => share::registry::run(arguments, call),
+        Command::Demo(arguments) => learn::demo::run(arguments, call),
     }
 }
 
@@ -175,23 +102,6 @@ fn origin_document(origin: &Origin) -> Value {
         Origin::Archive { address } => json!({ "archive": address }),
         Origin::Path { folder } => json!({ "path": folder }),
         Origin::Project { folder } => json!({ "project": folder }),
-    }
-}
-
-/// Reads a package name from the command line.
-pub(crate) fn package_name(text: &str) -> Result<PackageName, String> {
-    PackageName::parse(text).map_err(with_suggestion)
-}
-
-/// Reads a purpose or source name from the command line.
-fn word(text: &str) -> Result<Word, String> {
-    Word::parse(text).map_err(with_suggestion)
-}
-
-fn with_suggestion(error: NameError) -> String {
-    match error.suggestion {
-        Some(works) => format!("{}; `{works}` would do", error.reason),
-        None => error.reason.to_owned(),
     }
 }
 

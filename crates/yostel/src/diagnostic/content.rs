@@ -9,7 +9,7 @@ use yostel_versions::Version;
 
 use super::place::{of_io, of_store};
 use super::{Also, TOLD, TOLD_LINES, tell};
-use crate::context::Context;
+use crate::call::Call;
 use crate::render::{age, count, join};
 
 pub(super) fn of_admit(
@@ -86,7 +86,7 @@ pub(super) fn of_admit(
 }
 
 /// Tells releases that were published again: what was locked, what is offered now, and what differs.
-pub(super) fn of_republished(releases: &[Republished], context: &Context) -> Diagnostic {
+pub(super) fn of_republished(releases: &[Republished], call: &Call) -> Diagnostic {
     let names: Vec<String> =
         releases.iter().map(|release| format!("{} {}", release.package, release.version)).collect();
     let headline = format!(
@@ -108,7 +108,7 @@ pub(super) fn of_republished(releases: &[Republished], context: &Context) -> Dia
             told = told.note(format!("{} {}:", release.package, release.version));
         }
         told = told.note(format!("locked {}", release.locked.digest));
-        told = with_seen(told, release.seen.as_ref(), context);
+        told = with_seen(told, release.seen.as_ref(), call);
         told = told.note(format!("found  {}", release.offered.digest)).note(format!("from   {}", release.place));
         told = match &release.changes {
             None => told.note("what differs cannot be told: the cache does not hold what is locked"),
@@ -125,16 +125,16 @@ pub(super) fn of_republished(releases: &[Republished], context: &Context) -> Dia
 }
 
 /// Adds when the right content was last here.
-pub(super) fn with_seen(told: Diagnostic, seen: Option<&Seen>, context: &Context) -> Diagnostic {
+pub(super) fn with_seen(told: Diagnostic, seen: Option<&Seen>, call: &Call) -> Diagnostic {
     let Some(seen) = seen else { return told };
     let ago = |second: i64| match Timestamp::from_second(second) {
-        Ok(then) => match age(then, context.settings.now).as_str() {
+        Ok(then) => match age(then, call.settings.now).as_str() {
             "today" => "today".to_owned(),
             age => format!("{age} ago"),
         },
         Err(_) => "some day".to_owned(),
     };
-    let by = match context.show(&seen.by) {
+    let by = match call.show(&seen.by) {
         here if here.is_empty() || here == "." => "this project".to_owned(),
         there => there,
     };

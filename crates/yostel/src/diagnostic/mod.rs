@@ -1,6 +1,8 @@
 //! From errors to words: the only room that knows them. Exhaustive on purpose: a new error does not compile until it
 //! has its words. Codes are explained in docs/errors.md.
 
+#[cfg(test)]
+mod codes;
 mod collision;
 mod content;
 mod dispute;
@@ -23,7 +25,7 @@ use manifest::{of_lockfile, of_manifest, of_stale, of_workspace};
 use patch::{of_not_altered, of_patch};
 use place::{of_git, of_io, of_registry, of_source, of_store};
 
-use crate::context::Context;
+use crate::call::Call;
 use crate::render::join;
 
 /// How many of a kind are told in one message.
@@ -31,96 +33,6 @@ const TOLD: usize = 5;
 
 /// How many lines of differing files are told in one message.
 const TOLD_LINES: usize = 12;
-
-/// Every code, for the tests that hold the page and the words together.
-#[cfg(test)]
-pub(crate) const CODES: &[&str] = &[
-    "ambiguous-source",
-    "already-a-project",
-    "already-published",
-    "archive-differs",
-    "archive-missing",
-    "archive-refused",
-    "bad-clock",
-    "bad-epoch",
-    "bad-patience",
-    "cannot-read",
-    "cannot-run",
-    "cannot-write",
-    "collision",
-    "constraint",
-    "disk-full",
-    "document-too-long",
-    "foreign-manifest",
-    "git",
-    "git-address",
-    "git-missing",
-    "git-out-of-time",
-    "git-refused",
-    "internal",
-    "kit",
-    "lockfile-broken",
-    "lockfile-changed",
-    "lockfile-disputed",
-    "lockfile-later-format",
-    "lockfile-merge",
-    "lockfile-missing",
-    "lockfile-stale",
-    "lockfile-unreadable",
-    "manifest",
-    "manifest-agreed",
-    "manifest-contradiction",
-    "manifest-missing-key",
-    "manifest-syntax",
-    "manifest-type",
-    "manifest-unknown-key",
-    "manifest-value",
-    "name",
-    "needs-elsewhere",
-    "needs-itself",
-    "no-artifact",
-    "no-cache-folder",
-    "no-folder",
-    "no-permission",
-    "no-project",
-    "no-releases-accepted",
-    "no-source",
-    "no-such-need",
-    "no-such-project",
-    "no-such-registry",
-    "no-such-release",
-    "no-such-edit",
-    "no-version",
-    "not-altered",
-    "not-in-cache",
-    "not-installed",
-    "not-packed",
-    "not-locked",
-    "numbering",
-    "other-tool",
-    "not-shareable",
-    "patch-rejected",
-    "patch-syntax",
-    "patch-unreadable",
-    "path",
-    "registry-broken",
-    "registry-later-format",
-    "registry-missing",
-    "registry-occupied",
-    "out-of-time",
-    "republished",
-    "separator",
-    "source-archive-missing",
-    "source-broken",
-    "source-missing",
-    "tree-differs",
-    "unknown-package",
-    "unknown-purpose",
-    "unknown-source",
-    "variable-refused",
-    "version",
-    "workspace",
-];
 
 fn tell(code: &'static str, headline: impl Into<String>, next: impl Into<String>) -> Diagnostic {
     Diagnostic { code, headline: headline.into(), place: None, notes: Vec::new(), next: vec![next.into()] }
@@ -147,18 +59,18 @@ impl Also for Diagnostic {
 }
 
 /// Tells an error; several failures are told one by one.
-pub(crate) fn diagnostics_of(error: &FlowError, context: &Context) -> Vec<Diagnostic> {
+pub(crate) fn diagnostics_of(error: &FlowError, call: &Call) -> Vec<Diagnostic> {
     match error {
-        FlowError::Several(errors) => errors.iter().flat_map(|error| diagnostics_of(error, context)).collect(),
+        FlowError::Several(errors) => errors.iter().flat_map(|error| diagnostics_of(error, call)).collect(),
         FlowError::Manifest { path, text, problems } => {
-            let file = context.show(path);
+            let file = call.show(path);
             problems.iter().take(TOLD).map(|problem| of_manifest(problem, &file, text)).collect()
         }
         FlowError::Collision { collision, places, rules, proof } => {
             let all = std::iter::once(&**collision).chain(&collision.others);
             let mut told: Vec<Diagnostic> = all.map(|collision| of_collision(collision, places)).collect();
             if let (Some(folder), Some(last)) = (proof, told.last_mut()) {
-                last.notes.push(format!("{} holds problem.cnf, variables.tsv and proof.drat", context.show(folder)));
+                last.notes.push(format!("{} holds problem.cnf, variables.tsv and proof.drat", call.show(folder)));
             }
             if let Some(first) = told.first_mut() {
                 let says = |rule: &RulePlace| {
@@ -172,15 +84,15 @@ pub(crate) fn diagnostics_of(error: &FlowError, context: &Context) -> Vec<Diagno
             }
             told
         }
-        other => vec![diagnostic_of(other, context)],
+        other => vec![diagnostic_of(other, call)],
     }
 }
 
-fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
+fn diagnostic_of(error: &FlowError, call: &Call) -> Diagnostic {
     let headline = error.to_string();
     match error {
         FlowError::Several(_) | FlowError::Manifest { .. } => tell("manifest", headline, "see above"),
-        FlowError::Workspace { path, text, span, problem } => of_workspace(problem, &context.show(path), text, span),
+        FlowError::Workspace { path, text, span, problem } => of_workspace(problem, &call.show(path), text, span),
         FlowError::NoSuchProject { name, known } => {
             let near = nearest(name.as_str(), known.iter().map(PackageName::as_str));
             let known: Vec<String> = known.iter().map(ToString::to_string).collect();
@@ -215,21 +127,19 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         ),
         FlowError::NoProject(_) => tell("no-project", headline, "yostel init, to start one here")
             .or("yostel -C FOLDER …, to work on one elsewhere"),
-        FlowError::Read { path, cause } => of_io("cannot-read", format!("{}: {cause}", context.show(path)), cause),
+        FlowError::Read { path, cause } => of_io("cannot-read", format!("{}: {cause}", call.show(path)), cause),
         FlowError::OtherTool { accept, .. } => {
             let or = "change `yostel = …` in [project], if this one will do after all";
             tell("other-tool", headline, format!("install a yostel version that {accept} accepts")).or(or)
         }
         FlowError::AlreadyAProject(path) => {
-            let headline = format!("{} is there already", context.show(path));
+            let headline = format!("{} is there already", call.show(path));
             tell("already-a-project", headline, "yostel add NAME, to add a need to it")
         }
-        FlowError::NoLockfile(path) => tell(
-            "lockfile-missing",
-            format!("there is no {}", context.show(path)),
-            "yostel lock, to resolve and write it",
-        ),
-        FlowError::Lockfile { path, text, error } => of_lockfile(error, &context.show(path), text),
+        FlowError::NoLockfile(path) => {
+            tell("lockfile-missing", format!("there is no {}", call.show(path)), "yostel lock, to resolve and write it")
+        }
+        FlowError::Lockfile { path, text, error } => of_lockfile(error, &call.show(path), text),
         FlowError::Stale(differences) => of_stale(differences),
         FlowError::NoSources => tell(
             "no-source",
@@ -261,7 +171,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::Collision { collision, places, .. } => of_collision(collision, places),
         FlowError::Kit { path, error } => {
             let next = "copy the file again, or save it again where it came from";
-            let told = tell("kit", format!("{} cannot be used: {error}", context.show(path)), next);
+            let told = tell("kit", format!("{} cannot be used: {error}", call.show(path)), next);
             told.note("the cache is as it was")
         }
         FlowError::OutOfTime(_) => tell("out-of-time", headline, "give it more time: --time-limit 10m")
@@ -286,7 +196,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::ForcedOutsideAgreed { package, path, text, span, .. } => {
             let next = format!("force a version of {package} that is agreed, or agree on one that is forced");
             let mut told = tell("manifest-contradiction", headline, next).note("the lockfile is as it was");
-            told.place = Some(Place::of(context.show(path), text, span));
+            told.place = Some(Place::of(call.show(path), text, span));
             told
         }
         FlowError::NotShareable(packages) => {
@@ -295,14 +205,14 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
             let next = "name a release, a commit or an archive of it instead, then yostel lock";
             tell("not-shareable", headline, next).note("the lockfile is as it was")
         }
-        FlowError::Republished(releases) => of_republished(releases, context),
+        FlowError::Republished(releases) => of_republished(releases, call),
         FlowError::Source(error) => of_source(error),
         FlowError::UnknownSource { source_name, .. } => {
             let next = format!("name it again: [sources.{source_name}] and below it folder = \"…\"");
             tell("unknown-source", headline, next).or("yostel lock --fresh, to take the package from another source")
         }
         FlowError::Admit { package, version, place, seen, error } => {
-            with_seen(of_admit(error, package, version.as_ref(), place), seen.as_ref(), context)
+            with_seen(of_admit(error, package, version.as_ref(), place), seen.as_ref(), call)
         }
         FlowError::NotInCache(packages) => {
             let names: Vec<String> =
@@ -312,7 +222,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
             let names = if more.is_empty() { join(&names) } else { names.join(", ") };
             let headline = format!("the cache does not hold {names}{more}");
             tell("not-in-cache", headline, "yostel install, without --offline, to fetch what is missing")
-                .note(format!("the cache is {}", context.settings.cache.display()))
+                .note(format!("the cache is {}", call.settings.cache.display()))
         }
         FlowError::NoArtifact { package, version, wanted, offered } => {
             let first = offered.first().map_or("PLATFORM", String::as_str);
@@ -358,7 +268,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
             };
             tell("no-such-release", headline, next).note(format!("its releases are {}", some_versions(known)))
         }
-        FlowError::Patch { package, path, text, problem } => of_patch(problem, package, &context.show(path), text),
+        FlowError::Patch { package, path, text, problem } => of_patch(problem, package, &call.show(path), text),
         FlowError::NotAltered { package, why } => of_not_altered(why, package),
         FlowError::Edit(EditError::NoSuchAlter(package)) => of_not_altered(&NotAltered::NotOpen, package),
         FlowError::Edit(EditError::NoSuchNeed(package)) => tell(
@@ -369,7 +279,7 @@ fn diagnostic_of(error: &FlowError, context: &Context) -> Diagnostic {
         FlowError::Edit(EditError::Unreadable) => {
             tell("manifest", "the manifest cannot be edited as it is", "yostel lock, to hear what is wrong with it")
         }
-        FlowError::Registry(error) => of_registry(error, context),
+        FlowError::Registry(error) => of_registry(error, call),
         FlowError::Store(error) => of_store(error),
     }
 }
@@ -450,40 +360,4 @@ fn of_bind(error: &BindError, package: &PackageName, accept: &str) -> Diagnostic
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use std::collections::BTreeSet;
-
-    /// The words are in this file and in the few commands that refuse their own arguments.
-    const SOURCES: [&str; 12] = [
-        include_str!("mod.rs"),
-        include_str!("collision.rs"),
-        include_str!("content.rs"),
-        include_str!("dispute.rs"),
-        include_str!("manifest.rs"),
-        include_str!("patch.rs"),
-        include_str!("place.rs"),
-        include_str!("../context.rs"),
-        include_str!("../demo.rs"),
-        include_str!("../commands/run.rs"),
-        include_str!("../commands/registry.rs"),
-        include_str!("../commands/settle.rs"),
-    ];
-
-    #[test]
-    fn every_code_is_listed_once_used_and_explained_on_the_page() {
-        let page = include_str!("../../../../docs/errors.md");
-        let listed: BTreeSet<&str> = CODES.iter().copied().collect();
-        assert_eq!(listed.len(), CODES.len(), "a code stands twice");
-        for code in CODES {
-            let quoted = format!("\"{code}\"");
-            let uses: usize = SOURCES.iter().map(|source| source.matches(&quoted).count()).sum();
-            assert!(uses >= 2, "{code} is listed and never told");
-            assert!(page.contains(&format!("| `{code}` |")), "{code} is not on the page");
-        }
-        let rows = page.lines().filter_map(|line| line.strip_prefix("| `")?.split('`').next());
-        for row in rows.filter(|row| !row.chars().all(|c| c.is_ascii_digit())) {
-            assert!(listed.contains(row), "the page explains `{row}`, which nobody tells");
-        }
-    }
-}
+mod tests;

@@ -11,7 +11,7 @@ use yostel_sources::{GitError, SourceError, SourceErrorKind};
 
 use super::collision::some_versions;
 use super::{Also, tell};
-use crate::context::Context;
+use crate::call::Call;
 
 pub(super) fn of_source(error: &SourceError) -> Diagnostic {
     let source = &error.source_name;
@@ -91,22 +91,22 @@ pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&st
     }
 }
 
-pub(super) fn of_registry(error: &RegistryError, context: &Context) -> Diagnostic {
+pub(super) fn of_registry(error: &RegistryError, call: &Call) -> Diagnostic {
     let headline = error.to_string();
     match error {
         RegistryError::Occupied(path, true) => {
-            let shown = context.show(path);
+            let shown = call.show(path);
             let next = format!("yostel registry list {shown}, to see what it holds");
             tell("registry-occupied", format!("{shown} is a registry already"), next)
         }
         RegistryError::Occupied(path, false) => {
-            let shown = context.show(path);
+            let shown = call.show(path);
             let next = format!("yostel registry create {shown}/registry, to make it in a folder of its own");
             tell("registry-occupied", format!("{shown} is not empty"), next)
         }
         RegistryError::NotARegistry(path) => {
             tell("registry-missing", headline, "name a source of the manifest, or the folder of a registry")
-                .or(format!("yostel registry create {}, if it is empty and should become one", context.show(path)))
+                .or(format!("yostel registry create {}, if it is empty and should become one", call.show(path)))
         }
         RegistryError::Format(_) => tell("registry-later-format", headline, "use a newer yostel"),
         RegistryError::NeedsElsewhere { needed, .. } => {

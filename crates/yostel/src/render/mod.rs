@@ -3,43 +3,12 @@
 #[cfg(test)]
 mod tests;
 
-use anstyle::{AnsiColor, Style};
 use comfy_table::{Cell, ContentArrangement, Table, presets};
 use jiff::Timestamp;
 use yostel_answers::Diagnostic;
 
+pub(crate) use crate::role::Role;
 use crate::sanitise::{painted, sanitise};
-
-/// A role that text can play; the colour follows from it. Colour never says anything that the words do not.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[repr(u8)]
-pub(crate) enum Role {
-    Title,
-    Good,
-    Notice,
-    Bad,
-    Quiet,
-}
-
-impl Role {
-    const ALL: [Self; 5] = [Self::Title, Self::Good, Self::Notice, Self::Bad, Self::Quiet];
-
-    /// Returns the role of this number.
-    pub(crate) fn of(number: u32) -> Option<Self> {
-        Self::ALL.get(number as usize).copied()
-    }
-
-    /// Returns how it looks.
-    pub(crate) fn style(self) -> Style {
-        match self {
-            Self::Title => Style::new().bold(),
-            Self::Good => Style::new().fg_color(Some(AnsiColor::Green.into())),
-            Self::Notice => Style::new().fg_color(Some(AnsiColor::Yellow.into())),
-            Self::Bad => Style::new().bold().fg_color(Some(AnsiColor::Red.into())),
-            Self::Quiet => Style::new().dimmed(),
-        }
-    }
-}
 
 /// Paints text: marks it, for [`crate::sanitise::shown`] to turn into colour.
 pub(crate) fn paint(role: Role, text: impl std::fmt::Display) -> String {

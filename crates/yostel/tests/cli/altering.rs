@@ -2,8 +2,9 @@
 //! on the machine gets, and a change on one machine that nobody else has.
 
 use std::fs;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{PermissionsExt, symlink};
 use std::process::Command;
+use std::time::{Duration, Instant};
 
 use yostel_testkit::Sandbox;
 
@@ -222,4 +223,31 @@ fn what_cannot_be_kept_is_said_and_nothing_is_lost() {
     sandbox.run("console", "alter gust --drop").expect(0);
     assert!(!sandbox.path("console/altered").exists());
     sandbox.run("console", "verify").expect(0);
+}
+
+#[test]
+fn a_patch_may_say_any_line_and_be_any_kind_of_file() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    sandbox.run("console", "alter rig").expect(0);
+    sandbox.write("console/altered/rig/share/a", "b");
+    sandbox.run("console", "alter rig --keep --why longer").expect(0);
+    let patch = sandbox.read("console/patches/rig.patch");
+    let head = patch.lines().find(|line| line.starts_with("@@")).unwrap();
+    for numbers in ["@@ -9223372036854775807,1 +1,1 @@", "@@ -4294967295,1 +1,1 @@", "@@ -18446744073709551615 +1 @@"] {
+        sandbox.write("console/patches/rig.patch", patch.replace(head, numbers));
+        let began = Instant::now();
+        let run = sandbox.run("console", "lock");
+        assert!([0, 2].contains(&run.status), "{numbers}: {}", run.stderr);
+        assert!(began.elapsed() < Duration::from_secs(10), "{numbers}");
+    }
+    fs::remove_file(sandbox.path("console/patches/rig.patch")).unwrap();
+    let made = Command::new("mkfifo").arg(sandbox.path("console/patches/rig.patch")).status();
+    if made.is_ok_and(|status| status.success()) {
+        sandbox.run("console", "lock").expect(2).says(&["the patch of rig cannot be read", "not a plain file"]);
+    }
+    fs::remove_file(sandbox.path("console/patches/rig.patch")).unwrap();
+    symlink("/etc/hostname", sandbox.path("console/patches/rig.patch")).unwrap();
+    sandbox.run("console", "lock").expect(2).says(&["the patch of rig cannot be read"]);
 }

@@ -268,3 +268,27 @@ fn an_archive_for_one_more_platform_is_said_beside_the_record() {
         assert_eq!(entry["statements"].as_array().map_or(0, Vec::len), at);
     }
 }
+
+#[test]
+fn an_older_yostel_keeps_what_it_does_not_know() {
+    let sandbox = small_world();
+    let mut document: serde_json::Value = serde_json::from_str(&sandbox.read("station/releases/unit.json")).unwrap();
+    document["signatures"] = serde_json::json!({ "by": "Ida" });
+    document["releases"][0]["owner"] = serde_json::json!(["the valley"]);
+    document["releases"][0]["record"]["artifacts"][0]["mirrors"] = serde_json::json!(["far"]);
+    document["releases"][0]["record"]["offers"]["manuals"] = serde_json::json!(["share/man"]);
+    document["releases"][0]["statements"] = serde_json::json!([{ "says": "praised", "on": "2026-01-01", "by": 1.5 }]);
+    let withdrawn = serde_json::json!({ "says": "withdrawn", "on": "2026-01-01T00:00:00Z", "why": "so", "until": 9 });
+    document["releases"][1]["statements"] = serde_json::json!([withdrawn]);
+    sandbox.write("station/releases/unit.json", document.to_string());
+    sandbox.run("", "withdraw unit 1.0.0 --from station --why old").expect(0);
+    publish(&sandbox, "unit 3.0.0", "", &[]);
+    let after: serde_json::Value = serde_json::from_str(&sandbox.read("station/releases/unit.json")).unwrap();
+    assert_eq!(after["signatures"], document["signatures"]);
+    for field in ["owner", "record"] {
+        assert_eq!(after["releases"][0][field], document["releases"][0][field], "{field}");
+    }
+    assert_eq!(after["releases"][0]["statements"][0], document["releases"][0]["statements"][0]);
+    assert_eq!(after["releases"][0]["statements"][1]["says"], "withdrawn");
+    assert_eq!(after["releases"][1]["statements"], document["releases"][1]["statements"]);
+}

@@ -3,170 +3,30 @@
 
 mod elsewhere;
 mod overriding;
+mod policy;
+mod problem;
+mod project;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::ops::Range;
 
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::keys::keys_of;
-use super::{Manifest, NamePattern, Need, Policy, Project, SourceDeclaration, Take};
-use crate::name::{NameError, PackageName, Word, nearest};
-use crate::numbering::with_words;
-use crate::release::{ANY_PLATFORM, Offers, check_offered_path, check_platform, check_variable};
-use yostel_versions::{Accept, AcceptError, Numbering, NumberingError, Order, VersionError};
+use super::{Manifest, NamePattern, Need, Policy, SourceDeclaration};
+pub use problem::{ManifestProblem, ManifestProblemKind};
+
+use crate::name::{PackageName, Word, nearest};
+use crate::release::{ANY_PLATFORM, Offers, check_platform};
+use yostel_versions::Accept;
 
 /// In place of a constraint: the one that is agreed.
 pub(super) const AGREED: &str = "agreed";
 
-/// One thing wrong with a manifest.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{kind}")]
-pub struct ManifestProblem {
-    /// Byte range in the text.
-    pub span: Range<usize>,
-    /// What it is.
-    pub kind: ManifestProblemKind,
-}
-
-/// What can be wrong with a manifest.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum ManifestProblemKind {
-    /// Not TOML.
-    #[error("this is not TOML: {0}")]
-    Syntax(String),
-    /// A key that means nothing here.
-    #[error("{} has no key `{}`", table_words(table), key.escape_debug())]
-    UnknownKey {
-        /// The table, as docs/formats.md §2 has it, with `*` for a name.
-        table: &'static str,
-        /// The key as written.
-        key: String,
-        /// The known key that was probably meant.
-        near: Option<&'static str>,
-        /// All keys known there.
-        known: Vec<&'static str>,
-    },
-    /// A value of another type.
-    #[error("`{key}` should be {expected}, but it is {found}")]
-    WrongType {
-        /// The key.
-        key: String,
-        /// The type wanted, with its article.
-        expected: &'static str,
-        /// The type found, with its article.
-        found: &'static str,
-    },
-    /// A key that must be there.
-    #[error("{} lacks `{key}`", table_words(table))]
-    Missing {
-        /// The table, as docs/formats.md §2 has it, with `*` for a name.
-        table: &'static str,
-        /// The key.
-        key: &'static str,
-        /// A line that would do.
-        example: &'static str,
-    },
-    /// A name that cannot be one.
-    #[error(transparent)]
-    Name(#[from] NameError),
-    /// A constraint that is none.
-    #[error(transparent)]
-    Accept(#[from] AcceptError),
-    /// A version that is none.
-    #[error(transparent)]
-    Version(#[from] VersionError),
-    /// A numbering that cannot be.
-    #[error(transparent)]
-    Numbering(#[from] NumberingError),
-    /// A value outside what its key allows.
-    #[error("`{key}` cannot be `{}`: {reason}", value.escape_debug())]
-    Value {
-        /// The key.
-        key: &'static str,
-        /// The value as written.
-        value: String,
-        /// Why not.
-        reason: &'static str,
-    },
-    /// A need that refers to what is agreed, and nothing is.
-    #[error("[agreed] has no entry for {0}")]
-    NotAgreed(PackageName),
-    /// A need with a constraint of its own where one is agreed.
-    #[error("[agreed] has {package} at {agreed}; this need differs and gives no `why`")]
-    Deviates {
-        /// The package.
-        package: PackageName,
-        /// What is agreed.
-        agreed: Accept,
-    },
-    /// A swap that leads back to where it began.
-    #[error("the swap of {0} leads back to itself")]
-    SwapCircle(PackageName),
-    /// A package that is forced and swapped away.
-    #[error("{0} is forced, but [swap] has another package stand in for it")]
-    ForcedAndSwapped(PackageName),
-    /// Two keys of which there can be one.
-    #[error("`{one}` and `{other}` contradict each other")]
-    TwoPlaces {
-        /// The one.
-        one: &'static str,
-        /// The other.
-        other: &'static str,
-    },
-    /// A key that says more about another, which is not there.
-    #[error("`{key}` means something only beside `{owner}`")]
-    Alone {
-        /// The key.
-        key: &'static str,
-        /// The key that it belongs to.
-        owner: &'static str,
-    },
-    /// Two needs that take one package from two places.
-    #[error("{0} is taken from two places")]
-    PackageInTwoPlaces(PackageName),
-    /// An entry that stands there twice.
-    #[error("`{0}` is listed twice")]
-    ListedTwice(String),
-    /// A workspace below another.
-    #[error("this project is one of a workspace, so it cannot be a workspace itself")]
-    NestedWorkspace,
-    /// Something said in one project of a workspace that binds all of them.
-    #[error("`{0}` holds for all projects, so it belongs in the manifest at the root of the workspace")]
-    OnlyInRoot(&'static str),
-    /// A project that needs itself.
-    #[error("{0} needs itself")]
-    NeedsItself(PackageName),
-}
-
-fn table_words(table: &str) -> String {
-    match table {
-        "" => "the manifest".into(),
-        "numbering" => "a numbering".into(),
-        "sources.*" => "a source".into(),
-        "needs.*.*" => "a need".into(),
-        "alter.*" => "a local change".into(),
-        "force.*" => "a forced version".into(),
-        "swap.*" => "a swap".into(),
-        name => format!("[{name}]"),
-    }
-}
-
 /// A project's platforms are named one by one: to serve any, none need be.
 fn check_one_platform(platform: &str) -> Result<(), &'static str> {
     if platform == ANY_PLATFORM { Err("a project names its platforms one by one") } else { check_platform(platform) }
-}
-
-/// Reads `7 days` or `2 weeks`.
-fn days(text: &str) -> Option<u32> {
-    let (number, unit) = text.split_once(' ')?;
-    let number: u32 = number.parse().ok()?;
-    match unit {
-        "day" | "days" => Some(number),
-        "week" | "weeks" => number.checked_mul(7),
-        _ => None,
-    }
 }
 
 /// Platforms that a project can list: a resolution keeps them as the bits of one number.
@@ -277,88 +137,6 @@ impl<'t> Reader<'t> {
         let manifest = Manifest { project, workspace, needs, sources, offers, policy, alter, agreed, force, swap };
         self.check_places(&manifest);
         Some(manifest)
-    }
-
-    fn project(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<Project> {
-        self.check_keys("project", table);
-        // A version is judged by a numbering that is known, or not at all.
-        let numbering = match table.get("numbering") {
-            Some(value) => self.numbering(value),
-            None => Some(Numbering::default()),
-        };
-        let name = match table.get("name") {
-            Some(value) => {
-                self.string("name", value).and_then(|text| self.keep(value.span(), PackageName::parse(text)))
-            }
-            None => {
-                let example = "name = \"ropeway/console\"";
-                self.problem(span, ManifestProblemKind::Missing { table: "project", key: "name", example });
-                None
-            }
-        };
-        let version = table.get("version").and_then(|value| {
-            let text = self.string("version", value)?;
-            self.keep(value.span(), numbering.as_ref()?.parse_version(text))
-        });
-        let mut platforms = BTreeSet::new();
-        if let Some(list) = table.get("platforms") {
-            for (text, span) in self.strings("platforms", list) {
-                self.check("platforms", &text, span.clone(), check_one_platform);
-                platforms.insert(text.clone());
-                if platforms.len() > MOST_PLATFORMS {
-                    let reason = "no more than 64 platforms can be served at once";
-                    self.problem(span, ManifestProblemKind::Value { key: "platforms", value: text, reason });
-                    break;
-                }
-            }
-        }
-        let yostel = table.get("yostel").and_then(|value| self.accept("yostel", value));
-        let mut text = |key| table.get(key).and_then(|value| self.string(key, value)).map(str::to_owned);
-        let (licence, about, notes) = (text("licence"), text("about"), text("notes"));
-        let numbering = numbering.unwrap_or_default();
-        Some(Project { name: name?, version, numbering, platforms, yostel, licence, about, notes })
-    }
-
-    fn numbering(&mut self, value: &Value<'_>) -> Option<Numbering> {
-        let table = self.table("numbering", value)?;
-        self.check_keys("numbering", table);
-        let order = match table.get("order") {
-            None => Order::default(),
-            Some(order) => {
-                let text = self.string("order", order)?;
-                match Order::parse(text) {
-                    Some(known) => known,
-                    None => {
-                        let reason = "the orders are `semver` and `words`";
-                        let value = text.to_owned();
-                        self.problem(order.span(), ManifestProblemKind::Value { key: "order", value, reason });
-                        return None;
-                    }
-                }
-            }
-        };
-        let breaks_at = match table.get("breaks-at") {
-            None => None,
-            Some(position) => match position.get_ref() {
-                DeValue::Integer(number) => match number.as_str().parse::<u8>() {
-                    Ok(number) => Some(number),
-                    Err(_) => {
-                        let value = number.as_str().to_owned();
-                        let reason = "it is a position, counted from 1; 0 = nothing ever breaks";
-                        self.problem(position.span(), ManifestProblemKind::Value { key: "breaks-at", value, reason });
-                        return None;
-                    }
-                },
-                _ => {
-                    self.wrong_type("breaks-at", position, "a whole number");
-                    return None;
-                }
-            },
-        };
-        let mut listed = |key| Some(self.strings(key, table.get(key)?).into_iter().map(|(word, _)| word).collect());
-        let (before, after) = (listed("before"), listed("after"));
-        let order = self.keep(value.span(), with_words(order, before, after))?;
-        self.keep(value.span(), Numbering::new(order, breaks_at))
     }
 
     fn needs(
@@ -483,93 +261,6 @@ impl<'t> Reader<'t> {
                 None
             }
         }
-    }
-
-    fn offers(&mut self, table: &Table<'_>) -> Offers {
-        self.check_keys("offers", table);
-        let mut offers = Offers::default();
-        if let Some(list) = table.get("roles") {
-            for (text, span) in self.strings("roles", list) {
-                let role = self.keep(span.clone(), Word::parse(&text));
-                if role.as_ref().is_some_and(|role| offers.roles.contains(role)) {
-                    self.problem(span, ManifestProblemKind::ListedTwice(text));
-                    continue;
-                }
-                offers.roles.extend(role);
-            }
-        }
-        if let Some(list) = table.get("programs") {
-            for (text, span) in self.strings("programs", list) {
-                self.check("programs", &text, span, check_offered_path);
-                offers.programs.push(text);
-            }
-        }
-        if let Some(variables) = table.get("variables").and_then(|value| self.table("variables", value)) {
-            for (key, value) in variables {
-                self.check("variables", key.get_ref(), key.span(), check_variable);
-                if let Some(path) = self.string(key.get_ref(), value) {
-                    self.check("variables", path, value.span(), check_offered_path);
-                    offers.variables.insert(key.get_ref().to_string(), path.to_owned());
-                }
-            }
-        }
-        offers
-    }
-
-    fn policy(&mut self, table: &Table<'_>) -> Policy {
-        self.check_keys("policy", table);
-        let mut policy = Policy::default();
-        if let Some(value) = table.get("minimum-age")
-            && let Some(text) = self.string("minimum-age", value)
-        {
-            policy.minimum_age_days = days(text);
-            if policy.minimum_age_days.is_none() {
-                let reason = "it is a number of days or weeks, like \"7 days\"";
-                let value_text = text.to_owned();
-                let kind = ManifestProblemKind::Value { key: "minimum-age", value: value_text, reason };
-                self.problem(value.span(), kind);
-            }
-        }
-        if let Some(list) = table.get("share-roles") {
-            for (text, span) in self.strings("share-roles", list) {
-                policy.share_roles.extend(self.keep(span, Word::parse(&text)));
-            }
-        }
-        if let Some(list) = table.get("coexist") {
-            for (text, span) in self.strings("coexist", list) {
-                policy.coexist.extend(self.keep(span, PackageName::parse(&text)));
-            }
-        }
-        if let Some(list) = table.get("trusted-variables") {
-            for (text, span) in self.strings("trusted-variables", list) {
-                policy.trusted_variables.extend(self.keep(span, PackageName::parse(&text)));
-            }
-        }
-        if let Some(list) = table.get("git-schemes") {
-            for (text, span) in self.strings("git-schemes", list) {
-                if ["git", "http"].contains(&text.as_str()) {
-                    policy.git_schemes.insert(text);
-                } else {
-                    let reason = "it is `git` or `http`; `https`, `ssh` and `file` need no permission";
-                    self.problem(span, ManifestProblemKind::Value { key: "git-schemes", value: text, reason });
-                }
-            }
-        }
-        if let Some(value) = table.get("take")
-            && let Some(text) = self.string("take", value)
-        {
-            policy.take = match text {
-                "newest" => Some(Take::Newest),
-                "oldest" => Some(Take::Oldest),
-                _ => {
-                    let reason = "it is `newest` or `oldest`";
-                    let kind = ManifestProblemKind::Value { key: "take", value: text.to_owned(), reason };
-                    self.problem(value.span(), kind);
-                    None
-                }
-            };
-        }
-        policy
     }
 
     fn check(

@@ -5,11 +5,11 @@ use std::ops::Range;
 
 use jiff::civil::Date;
 use toml::de::DeValue;
+use yostel_versions::Accept;
 
 use super::super::{Alter, Force, Swap};
 use super::{ManifestProblemKind, Reader, Table, Value};
 use crate::name::PackageName;
-use yostel_versions::Accept;
 
 /// Whether it is a version is for the package's numbering to say; that it is no constraint can be told here.
 fn check_one_version(text: &str) -> Result<(), &'static str> {

@@ -1,0 +1,106 @@
+//! Reading `[offers]` and `[policy]`.
+
+use super::super::{Policy, Take};
+use super::{ManifestProblemKind, Reader, Table};
+use crate::name::{PackageName, Word};
+use crate::release::{Offers, check_offered_path, check_variable};
+
+/// Reads `7 days` or `2 weeks`.
+fn days(text: &str) -> Option<u32> {
+    let (number, unit) = text.split_once(' ')?;
+    let number: u32 = number.parse().ok()?;
+    match unit {
+        "day" | "days" => Some(number),
+        "week" | "weeks" => number.checked_mul(7),
+        _ => None,
+    }
+}
+
+impl Reader<'_> {
+    pub(super) fn offers(&mut self, table: &Table<'_>) -> Offers {
+        self.check_keys("offers", table);
+        let mut offers = Offers::default();
+        if let Some(list) = table.get("roles") {
+            for (text, span) in self.strings("roles", list) {
+                let role = self.keep(span.clone(), Word::parse(&text));
+                if role.as_ref().is_some_and(|role| offers.roles.contains(role)) {
+                    self.problem(span, ManifestProblemKind::ListedTwice(text));
+                    continue;
+                }
+                offers.roles.extend(role);
+            }
+        }
+        if let Some(list) = table.get("programs") {
+            for (text, span) in self.strings("programs", list) {
+                self.check("programs", &text, span, check_offered_path);
+                offers.programs.push(text);
+            }
+        }
+        if let Some(variables) = table.get("variables").and_then(|value| self.table("variables", value)) {
+            for (key, value) in variables {
+                self.check("variables", key.get_ref(), key.span(), check_variable);
+                if let Some(path) = self.string(key.get_ref(), value) {
+                    self.check("variables", path, value.span(), check_offered_path);
+                    offers.variables.insert(key.get_ref().to_string(), path.to_owned());
+                }
+            }
+        }
+        offers
+    }
+
+    pub(super) fn policy(&mut self, table: &Table<'_>) -> Policy {
+        self.check_keys("policy", table);
+        let mut policy = Policy::default();
+        if let Some(value) = table.get("minimum-age")
+            && let Some(text) = self.string("minimum-age", value)
+        {
+            policy.minimum_age_days = days(text);
+            if policy.minimum_age_days.is_none() {
+                let reason = "it is a number of days or weeks, like \"7 days\"";
+                let value_text = text.to_owned();
+                let kind = ManifestProblemKind::Value { key: "minimum-age", value: value_text, reason };
+                self.problem(value.span(), kind);
+            }
+        }
+        if let Some(list) = table.get("share-roles") {
+            for (text, span) in self.strings("share-roles", list) {
+                policy.share_roles.extend(self.keep(span, Word::parse(&text)));
+            }
+        }
+        if let Some(list) = table.get("coexist") {
+            for (text, span) in self.strings("coexist", list) {
+                policy.coexist.extend(self.keep(span, PackageName::parse(&text)));
+            }
+        }
+        if let Some(list) = table.get("trusted-variables") {
+            for (text, span) in self.strings("trusted-variables", list) {
+                policy.trusted_variables.extend(self.keep(span, PackageName::parse(&text)));
+            }
+        }
+        if let Some(list) = table.get("git-schemes") {
+            for (text, span) in self.strings("git-schemes", list) {
+                if ["git", "http"].contains(&text.as_str()) {
+                    policy.git_schemes.insert(text);
+                } else {
+                    let reason = "it is `git` or `http`; `https`, `ssh` and `file` need no permission";
+                    self.problem(span, ManifestProblemKind::Value { key: "git-schemes", value: text, reason });
+                }
+            }
+        }
+        if let Some(value) = table.get("take")
+            && let Some(text) = self.string("take", value)
+        {
+            policy.take = match text {
+                "newest" => Some(Take::Newest),
+                "oldest" => Some(Take::Oldest),
+                _ => {
+                    let reason = "it is `newest` or `oldest`";
+                    let kind = ManifestProblemKind::Value { key: "take", value: text.to_owned(), reason };
+                    self.problem(value.span(), kind);
+                    None
+                }
+            };
+        }
+        policy
+    }
+}

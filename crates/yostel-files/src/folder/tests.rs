@@ -1,0 +1,85 @@
+//! Folders that are held, and what is reached from them.
+
+use std::os::unix::fs::symlink;
+
+use super::*;
+
+#[test]
+fn nothing_is_reached_through_a_link_by_either_way_of_opening() {
+    let world = tempfile::tempdir().unwrap();
+    let at = |path: &str| world.path().join(path);
+    std::fs::create_dir_all(at("root/a/b")).unwrap();
+    std::fs::create_dir_all(at("outside/b")).unwrap();
+    for path in ["root/a/b/file", "outside/b/file", "outside/file"] {
+        std::fs::write(at(path), path).unwrap();
+    }
+    symlink("../outside", at("root/way")).unwrap();
+    symlink("a", at("root/inside")).unwrap();
+    symlink("../../../outside/file", at("root/a/b/link")).unwrap();
+    // The folder itself is reached as its user names it.
+    symlink("root", at("named")).unwrap();
+    let root = Folder::open(&at("named")).unwrap();
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    for (path, reached) in [
+        ("a/b/file", true),
+        ("a/b", true),
+        ("way/file", false),
+        ("way/b/file", false),
+        ("inside/b/file", false),
+        ("a/b/link", false),
+        ("way", false),
+        ("a/b/file/below", false),
+        ("a/none", false),
+    ] {
+        let path = Path::new(path);
+        assert_eq!(root.open_below(path, flags, Mode::empty()).is_ok(), reached, "{}", path.display());
+        assert_eq!(
+            step_by_step(&root.handle, path, flags, Mode::empty()).is_ok(),
+            reached,
+            "{}, by steps",
+            path.display()
+        );
+    }
+    for path in ["", "/", "..", "a/../a/b/file", "./a", "/etc/hostname"] {
+        assert!(root.open_below(Path::new(path), flags, Mode::empty()).is_err(), "{path:?}");
+    }
+    assert_eq!(root.read_link("way").unwrap(), "../outside");
+    // What is removed is the link, and what is made is made beside it.
+    root.remove("way").unwrap();
+    assert!(at("outside/file").is_file() && !root.exists("way"));
+    symlink("../outside", at("root/way")).unwrap();
+    assert!(root.make_folders("way/new").is_err() && root.write_loosely("way/new", "").is_err());
+    assert!(root.write_atomically("way/file", b"evil").is_err() && root.write_atomically("a/b/link", b"evil").is_err());
+    assert_eq!(std::fs::read_to_string(at("outside/file")).unwrap(), "outside/file");
+    root.remove("a").unwrap();
+    assert!(at("outside/b/file").is_file());
+}
+
+#[test]
+fn a_tree_deeper_than_open_files_and_longer_than_a_path_is_walked_and_removed_in_order() {
+    let world = tempfile::tempdir().unwrap();
+    let root = Folder::open(world.path()).unwrap();
+    let mut at = root.make_folder("d").unwrap();
+    for _ in 0..2100 {
+        let handle =
+            at.try_make_folder(Path::new("d")).and_then(|()| at.open_below(Path::new("d"), REACH, Mode::empty()));
+        at = Folder { handle: Arc::new(handle.unwrap()), ..at };
+    }
+    at.write_loosely("file", "text").unwrap();
+    for name in ["d/c", "d/d/a/a", "d/d/z", "d/e"] {
+        root.make_folders(name).unwrap();
+    }
+    let mut seen = Vec::new();
+    root.walk(|folder, at, _| {
+        assert!(folder.path().ends_with(at));
+        seen.push(at.to_owned());
+        Ok::<_, FileError>(())
+    })
+    .unwrap();
+    assert!(seen.len() == 2107 && seen.is_sorted(), "those above come before those below, in order");
+    let bottom = PathBuf::from(vec!["d"; 2101].join("/"));
+    assert_eq!(root.read_text(bottom.join("file"), 9).unwrap(), "text");
+    assert!(root.read_text(bottom.join("file"), 3).unwrap_err().cause.to_string().contains("longer than 3 bytes"));
+    root.remove("d").unwrap();
+    assert!(root.entries().unwrap().is_empty());
+}

@@ -1,0 +1,338 @@
+//! Resolve and write the lockfile, telling what moved and because of whom.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use yostel_documents::{
+    Declared, Dispute, Disputed, Glance, Lockfile, Origin, PackageDocument, PackageName, Seal, Take,
+};
+use yostel_files::{Disk, Folder};
+use yostel_findings::Move;
+use yostel_resolve::{
+    Collision, Outcome, Overridden, Problem, Resolution, Resolver, SearchStats, Unfinished, overridden,
+};
+use yostel_store::Cache;
+use yostel_versions::Version;
+
+use crate::content::trust::disputes_with;
+use crate::context::Settings;
+use crate::error::FlowError;
+use crate::error::told::RulePlace;
+use crate::observer::Observer;
+use crate::project::read::{glance_at_lockfile, load_lockfile};
+use crate::project::{LoadedProject, line_of};
+use crate::search::drive::{Alarm, Driven, drive_within, places_of};
+use crate::search::proposal::{Basis, Proposal};
+use crate::search::rules::{Keep, KeptVersions, kept_versions, rules_of};
+
+/// Whether to write.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Write {
+    /// Write the lockfile.
+    File,
+    /// Only tell what would be written.
+    Nothing,
+}
+
+/// How to lock.
+#[derive(Debug, Clone)]
+pub struct LockRequest {
+    /// What to keep.
+    pub keep: Keep,
+    /// Whether to write.
+    pub write: Write,
+    /// Only releases published by then; versions that are kept are exempt.
+    pub as_of: Option<Timestamp>,
+    /// Which of the releases that fit to take; the manifest's policy when left out.
+    pub take: Option<Take>,
+    /// When there is no set, a folder to write a proof of that into.
+    pub proof: Option<PathBuf>,
+    /// How long to search, asking the sources not counted, before the best found so far will do.
+    pub time_limit: Option<Duration>,
+    /// Whether to refuse a lockfile with packages that only this machine has.
+    pub shareable: bool,
+}
+
+impl Default for LockRequest {
+    fn default() -> Self {
+        Self {
+            keep: Keep::Locked,
+            write: Write::File,
+            as_of: None,
+            take: None,
+            proof: None,
+            time_limit: None,
+            shareable: false,
+        }
+    }
+}
+
+/// What locking came to.
+#[derive(Debug)]
+pub struct LockReport {
+    /// The lockfile's file.
+    pub path: PathBuf,
+    /// How many packages it locks.
+    pub packages: usize,
+    /// Its seal.
+    pub seal: Seal,
+    /// Its content; none when it fits as it is, which its seal tells without reading all of it.
+    pub lockfile: Option<Lockfile>,
+    /// What moved against the one before, by package.
+    pub moves: Vec<Move>,
+    /// Whether the file's bytes changed (or would).
+    pub changed: bool,
+    /// Whether they were written.
+    pub written: bool,
+    /// Newer releases that nobody holds back but that were kept where they are.
+    pub newer: Vec<(PackageName, Version, Version)>,
+    /// Needs that get another package, or a version that they do not admit, because the manifest says so.
+    pub overridden: Vec<Overridden>,
+    /// Packages that only this machine has.
+    pub only_here: Vec<(PackageName, Origin)>,
+    /// Patches that the manifest names for packages that are not locked.
+    pub unused_patches: BTreeSet<PackageName>,
+    /// What the search did; none when there was nothing to search for.
+    pub search: Option<SearchReport>,
+    /// Releases that were locked, and that their sources do not have any more.
+    pub gone: Vec<(PackageName, Version)>,
+}
+
+impl LockReport {
+    /// Of a lockfile that fits as it is.
+    fn nothing_new(path: PathBuf, packages: usize, seal: Seal) -> Self {
+        Self {
+            path,
+            packages,
+            seal,
+            lockfile: None,
+            moves: Vec::new(),
+            changed: false,
+            written: false,
+            newer: Vec::new(),
+            overridden: Vec::new(),
+            only_here: Vec::new(),
+            unused_patches: BTreeSet::new(),
+            search: None,
+            gone: Vec::new(),
+        }
+    }
+}
+
+/// What a search did, how long each part took, and what is known of its answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SearchReport {
+    /// Counts.
+    pub stats: SearchStats,
+    /// What it was at, and for how long in all.
+    pub phases: Vec<(&'static str, Duration)>,
+    /// What is known of its answer.
+    pub standing: Standing,
+}
+
+/// What is known of the answer of a search.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Standing {
+    /// It is the best there is.
+    Best,
+    /// No other moves fewer packages; newer versions might have been found with more time.
+    FewestMoves,
+    /// It is right, and what was found in time.
+    Found,
+}
+
+impl Standing {
+    /// Returns the word for it in documents.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Best => "best",
+            Self::FewestMoves => "fewest-moves",
+            Self::Found => "found-in-time",
+        }
+    }
+}
+
+/// Resolves the project and writes its lockfile.
+///
+/// # Errors
+/// `Collision`, `UnknownPackage`, `Unreadable`, `Republished` (when keeping), and whatever reading the project, asking
+/// its sources and writing refuse. The lockfile is then as it was.
+pub fn lock(
+    project: &LoadedProject,
+    request: LockRequest,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<LockReport, FlowError> {
+    let path = project.lockfile_path();
+    let patches = project.patches()?;
+    let declared = project.declared_with(&patches);
+    // Whether it can be shared is for its content to tell.
+    if request.keep == Keep::Locked
+        && !request.shareable
+        && let Some(Glance { seal, declarations: locked, packages }) = glance_at_lockfile(project)
+        && locked == declared.seal()
+    {
+        return Ok(LockReport::nothing_new(path, packages, seal));
+    }
+    let before = match (load_lockfile(project), request.keep) {
+        (Err(FlowError::Lockfile { .. }), Keep::Nothing) => None,
+        (before, _) => before?,
+    };
+    let keep: KeptVersions = match (&before, request.keep) {
+        (Some(lockfile), Keep::Locked) => kept_versions(lockfile, &declared),
+        _ => BTreeMap::new(),
+    };
+    let rules = rules_of(project, request.as_of, request.take, settings);
+    let problem = Problem { wishes: declared.wishes.clone(), keep, rules };
+    let (resolution, documents, search) = if declared.wishes.is_empty() {
+        (Resolution::default(), BTreeMap::new(), None)
+    } else {
+        let cache = Cache::open(&settings.cache);
+        let sources = project.sources_and_elsewhere(before.as_ref(), request.keep, &cache, observer)?;
+        let stop = Arc::new(AtomicBool::new(false));
+        let resolver = Resolver::with_stop(problem, stop.clone());
+        let alarm = request.time_limit.map(|limit| Alarm { limit, stop });
+        let Driven { outcome, mut resolver, phases } = drive_within(resolver, project, &sources, observer, alarm)?;
+        let stats = resolver.stats();
+        let report = |standing| Some(SearchReport { stats, phases, standing });
+        match outcome {
+            Outcome::Resolved(resolution) => (resolution, resolver.into_documents(), report(Standing::Best)),
+            Outcome::Stopped(Unfinished { found: Some(resolution), fewest_moves }) => {
+                let standing = if fewest_moves { Standing::FewestMoves } else { Standing::Found };
+                (resolution, resolver.into_documents(), report(standing))
+            }
+            Outcome::Stopped(Unfinished { found: None, .. }) => {
+                return Err(FlowError::OutOfTime(request.time_limit.unwrap_or_default()));
+            }
+            Outcome::Collision(collision) => {
+                let places = places_of(project, &collision);
+                let proof = match request.proof {
+                    Some(folder) => write_certificate(&mut resolver, folder)?,
+                    None => None,
+                };
+                let rules = rules_about(project, &collision);
+                return Err(FlowError::Collision { collision, places, rules, proof });
+            }
+        }
+    };
+    let cache = Cache::open(&settings.cache);
+    if let Some(before) = before.as_ref().filter(|_| request.keep == Keep::Locked) {
+        refuse_other_needs(before, &declared, &documents)?;
+    }
+    let (keep, shareable) = (request.keep, request.shareable);
+    let basis = Basis { project, declared: &declared, patches: &patches, before: before.as_ref(), keep, shareable };
+    let proposal = Proposal::of(&resolution, &basis, &cache, observer)?;
+    let changed = proposal.changes_lockfile();
+    let written = changed && request.write == Write::File;
+    if written {
+        proposal.write(project, observer)?;
+    }
+    let gone = before.as_ref().map(|before| gone_from_sources(before, &documents)).unwrap_or_default();
+    let only_here = proposal.only_here();
+    let (lockfile, moves) = proposal.into_parts();
+    let newer = kept_below_newest(&lockfile, &documents, &moves);
+    let (overridden, unused_patches) = (overridden(&declared, &resolution), patches.unused(&lockfile));
+    let told = LockReport::nothing_new(path, lockfile.chosen.len(), lockfile.seal());
+    let lockfile = Some(lockfile);
+    Ok(LockReport {
+        only_here,
+        lockfile,
+        moves,
+        changed,
+        written,
+        newer,
+        overridden,
+        unused_patches,
+        search,
+        gone,
+        ..told
+    })
+}
+
+/// Refuses a lockfile that says of a release that it needs something else than its source says: one of the two was changed
+/// after the release was published.
+fn refuse_other_needs(
+    before: &Lockfile,
+    declared: &Declared,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+) -> Result<(), FlowError> {
+    let same = before.declarations == declared.seal();
+    // What is declared now rewrites needs otherwise than what was declared then.
+    if !same {
+        return Ok(());
+    }
+    let disputes = disputes_with(before, declared, documents);
+    let needs: Vec<Dispute> = disputes.into_iter().filter(|one| matches!(one.about, Disputed::Needs { .. })).collect();
+    if needs.is_empty() { Ok(()) } else { Err(FlowError::Disputed(needs)) }
+}
+
+/// Lists locked releases that their sources, as far as they were asked, do not have any more.
+fn gone_from_sources(
+    before: &Lockfile,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+) -> Vec<(PackageName, Version)> {
+    let from_source = before.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
+    let gone = from_source.filter(|(name, locked)| {
+        documents.get(*name).is_some_and(|document| document.release(&locked.version).is_none())
+    });
+    gone.map(|(name, locked)| (name.clone(), locked.version.clone())).collect()
+}
+
+/// Finds what the manifest says, wherever they turn up, about the packages of a collision.
+fn rules_about(project: &LoadedProject, collision: &Collision) -> Vec<RulePlace> {
+    let manifest = project.manifest();
+    let all = std::iter::once(collision).chain(&collision.others);
+    let met: BTreeSet<&PackageName> = all
+        .flat_map(|one| one.wishes.iter().map(|wish| &wish.package).chain(one.facts.iter().map(|fact| &fact.package)))
+        .collect();
+    let place = |span, table, package: &PackageName, says| RulePlace {
+        line: line_of(&project.top.text, span),
+        table,
+        package: package.clone(),
+        says,
+    };
+    let agreed = project.overrides().agreed;
+    let mut rules: Vec<RulePlace> = Vec::new();
+    for (package, accept) in agreed.iter().filter(|(package, _)| met.contains(package)) {
+        rules.push(place(&manifest.agreed[package].span, "agreed", package, accept.to_string()));
+    }
+    for (package, force) in manifest.force.iter().filter(|(package, _)| met.contains(package)) {
+        rules.push(place(&force.span, "force", package, force.accept.to_string()));
+    }
+    for (package, swap) in manifest.swap.iter().filter(|(_, swap)| met.contains(&swap.by)) {
+        rules.push(place(&swap.span, "swap", package, format!("for {}", swap.by)));
+    }
+    rules
+}
+
+/// Writes the proof that there is no set; returns its folder.
+fn write_certificate(resolver: &mut Resolver, folder: PathBuf) -> Result<Option<PathBuf>, FlowError> {
+    let Some(certificate) = resolver.certificate() else { return Ok(None) };
+    let at = Folder::make_on(&Disk::default(), &folder)?;
+    let files = [
+        ("problem.cnf", &certificate.formula.cnf),
+        ("variables.tsv", &certificate.formula.variables),
+        ("proof.drat", &certificate.proof),
+    ];
+    for (name, text) in files {
+        at.write_atomically(name, text.as_bytes())?;
+    }
+    Ok(Some(folder))
+}
+
+/// Lists packages that stayed where they were although everyone who asks admits something newer.
+fn kept_below_newest(
+    lockfile: &Lockfile,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+    moves: &[Move],
+) -> Vec<(PackageName, Version, Version)> {
+    yostel_findings::outdated(lockfile, documents)
+        .into_iter()
+        .filter(|outdated| !moves.iter().any(|m| m.package == outdated.package))
+        .filter_map(|outdated| Some((outdated.package, outdated.locked, outdated.admitted?)))
+        .collect()
+}

@@ -1,0 +1,4 @@
+//! Decide: lockfiles.
+
+pub(crate) mod lock;
+pub(crate) mod settle;

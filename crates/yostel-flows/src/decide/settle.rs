@@ -1,0 +1,143 @@
+//! The smallest edits that end a collision: listed, previewed, applied.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::Timestamp;
+use yostel_documents::{Declared, NeedForm, PackageName, Purpose, Requirement, add_coexist, add_need, remove_need};
+use yostel_findings::MoveKind;
+use yostel_resolve::{EditSet, Outcome, Problem, Resolution, Resolver, WishEdit};
+use yostel_store::Cache;
+
+use crate::context::Settings;
+use crate::error::FlowError;
+use crate::observer::Observer;
+use crate::project::LoadedProject;
+use crate::project::read::load_lockfile;
+use crate::project::write::{Texts, write_back, write_manifests};
+use crate::search::drive::{Driven, drive};
+use crate::search::proposal::{Basis, Proposal};
+use crate::search::rules::{Keep, kept_versions, rules_of};
+
+/// How many edit sets are looked for.
+const MOST_EDIT_SETS: usize = 8;
+
+/// An edit set that was proved by resolving it.
+#[derive(Debug)]
+pub struct Settlement {
+    /// The edits of the manifest, and the set they lead to.
+    pub edit_set: EditSet,
+    /// The package that may stand at several versions, when that is the edit.
+    pub coexist: Option<PackageName>,
+    /// The manifests that change, each by its path relative to the root, with its text before and afterwards.
+    pub texts: BTreeMap<String, (String, String)>,
+    /// The lockfile afterwards, and what moves.
+    pub proposal: Proposal,
+}
+
+/// Lists the smallest edit sets, smallest first; nothing when there is a set as things are. Only releases published by
+/// `as_of` count, when it is given, but for versions that are locked.
+///
+/// # Errors
+/// As locking, but for a collision.
+pub fn settle(
+    project: &LoadedProject,
+    as_of: Option<Timestamp>,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Option<Vec<Settlement>>, FlowError> {
+    let before = load_lockfile(project)?;
+    let patches = project.patches()?;
+    let declared = project.declared_with(&patches);
+    if declared.wishes.is_empty() {
+        return Ok(None);
+    }
+    let keep = before.as_ref().map(|before| kept_versions(before, &declared)).unwrap_or_default();
+    let wishes = declared.wishes.clone();
+    let rules = rules_of(project, as_of, None, settings);
+    let resolver = Resolver::with_edits(Problem { wishes, keep: keep.clone(), rules });
+    let cache = Cache::open(&settings.cache);
+    let sources = project.sources_and_elsewhere(before.as_ref(), Keep::Locked, &cache, observer)?;
+    let Driven { outcome, mut resolver, .. } = drive(resolver, project, &sources, observer)?;
+    let Outcome::Collision(collision) = outcome else { return Ok(None) };
+    let mut settlements = Vec::new();
+    let propose = |project: &LoadedProject, declared: &Declared, resolution: &Resolution| {
+        let (before, keep) = (before.as_ref(), Keep::Locked);
+        let basis = Basis { project, declared, patches: &patches, before, keep, shareable: false };
+        Proposal::of(resolution, &basis, &cache, observer)
+    };
+    for edit_set in resolver.edit_sets(MOST_EDIT_SETS) {
+        let texts = edited(project, &edit_set.edits)?;
+        // What is said about packages wherever they turn up can undo an edit, or forbid it.
+        let Some(edited) = means(project, &texts, &edit_set.wishes) else { continue };
+        let declared = Declared { wishes: edit_set.wishes.clone(), ..declared.clone() };
+        let proposal = propose(&edited, &declared, &edit_set.resolution)?;
+        settlements.push(Settlement { edit_set, coexist: None, texts, proposal });
+    }
+    // Where two lines of a package are wanted, permitting both is one edit too.
+    let apart: BTreeSet<&PackageName> = collision.lines.iter().map(|apart| &apart.package).collect();
+    for package in apart {
+        let mut rules = rules_of(project, as_of, None, settings);
+        rules.coexist.insert(package.clone());
+        let problem = Problem { wishes: declared.wishes.clone(), keep: keep.clone(), rules };
+        let Driven { outcome, .. } = drive(Resolver::new(problem), project, &sources, observer)?;
+        let Outcome::Resolved(resolution) = outcome else { continue };
+        let mut declared = declared.clone();
+        declared.coexist.insert(package.clone());
+        let proposal = propose(project, &declared, &resolution)?;
+        let after = add_coexist(&project.top.text, package)?;
+        let texts = [(project.top.manifest_path(), (project.top.text.clone(), after))].into();
+        let moved = proposal.moves().iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
+        let edit_set = EditSet { edits: Vec::new(), wishes: declared.wishes.clone(), resolution, moved };
+        settlements.push(Settlement { edit_set, coexist: Some(package.clone()), texts, proposal });
+    }
+    let drops = |edit: &&WishEdit| matches!(edit, WishEdit::Drop { .. });
+    let rank = |settlement: &Settlement| {
+        let edits = &settlement.edit_set.edits;
+        (edits.len().max(1), edits.iter().filter(drops).count(), settlement.coexist.is_some())
+    };
+    settlements.sort_by_key(rank);
+    Ok(Some(settlements))
+}
+
+/// Returns the project with edited manifests, if they come to these wishes.
+fn means(project: &LoadedProject, texts: &Texts, wishes: &[Requirement]) -> Option<LoadedProject> {
+    let after = texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
+    let edited = project.with_texts(&after)?;
+    let overrides = edited.overrides();
+    let bound: BTreeSet<Requirement> = edited.requirements().iter().map(|wish| overrides.bound(wish)).collect();
+    (bound == wishes.iter().cloned().collect()).then_some(edited)
+}
+
+fn edited(project: &LoadedProject, edits: &[WishEdit]) -> Result<Texts, FlowError> {
+    let mut texts = Texts::new();
+    for edit in edits {
+        let wish = edit.wish();
+        let purpose: &Purpose = &wish.purpose;
+        let Some(file) = project.projects().find(|file| file.name() == wish.asker.name()) else { continue };
+        let (_, text) = texts.entry(file.manifest_path()).or_insert_with(|| (file.text.clone(), file.text.clone()));
+        *text = match edit {
+            WishEdit::Change { accept, .. } => {
+                add_need(text, purpose, &wish.package, &NeedForm::Accept(accept.clone()))?.text
+            }
+            WishEdit::Drop { .. } => remove_need(text, Some(purpose), &wish.package)?.text,
+        };
+    }
+    Ok(texts)
+}
+
+/// Applies an edit set: the manifests in place, then the lockfile.
+///
+/// # Errors
+/// `Store`; everything is put back when something cannot be written.
+pub fn apply_settlement(
+    project: &LoadedProject,
+    settlement: &Settlement,
+    observer: &dyn Observer,
+) -> Result<(), FlowError> {
+    write_manifests(project, &settlement.texts, observer)?;
+    if let Err(error) = settlement.proposal.write(project, observer) {
+        write_back(project, settlement.texts.iter())?;
+        return Err(error);
+    }
+    Ok(())
+}

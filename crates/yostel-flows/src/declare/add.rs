@@ -1,0 +1,221 @@
+//! Start a manifest, add and remove needs, telling what they admit today.
+
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+use yostel_documents::{
+    ArchiveDigest, Elsewhere, GitPlace, NeedForm, Origin, PackageName, Purpose, Release, Sha256, add_agreed, add_need,
+};
+use yostel_files::write_atomically;
+use yostel_sources::{ArchiveError, commit_of, open_archive};
+use yostel_versions::{Accept, Constraint, Version};
+
+use crate::error::FlowError;
+use crate::observer::Silent;
+use crate::project::LoadedProject;
+use crate::project::places::{is_relative, path_from, read_package};
+use crate::project::write::write_manifests;
+use crate::search::drive::unknown_package;
+
+/// A need to add.
+#[derive(Debug, Clone)]
+pub struct AddRequest {
+    /// The package.
+    pub package: PackageName,
+    /// Which versions will do; none = on the compatible line of the newest.
+    pub accept: Option<Accept>,
+    /// For what.
+    pub purpose: Purpose,
+    /// Whether to agree on the constraint for every package, and need what is agreed.
+    pub agreed: bool,
+    /// Why to deviate from what is agreed.
+    pub why: Option<String>,
+}
+
+/// What adding came to.
+#[derive(Debug)]
+pub struct AddReport {
+    /// The manifest's file.
+    pub path: PathBuf,
+    /// The manifest in which a constraint was agreed on, when one was.
+    pub agreed_in: Option<PathBuf>,
+    /// The package.
+    pub package: PackageName,
+    /// The purpose.
+    pub purpose: Purpose,
+    /// The constraint, as written or as agreed.
+    pub accept: Accept,
+    /// How the need refers to it.
+    pub form: NeedForm,
+    /// The same, bound to the package's numbering.
+    pub constraint: Constraint,
+    /// The constraint that stood there before.
+    pub before: Option<String>,
+    /// The source that has the package.
+    pub source: Origin,
+    /// The releases admitted today, rising; never empty.
+    pub admitted: Vec<Version>,
+    /// The newest release of all, when it is not admitted.
+    pub newest_not_admitted: Option<Version>,
+    /// How many releases there are.
+    pub releases: usize,
+    /// Why a release on the list must not be chosen: withdrawn ones are left out and counted here.
+    pub withdrawn: usize,
+    /// Set when its author gave the newest admitted release up: why, and what replaced the package.
+    pub deprecated: Option<(String, Option<PackageName>)>,
+}
+
+/// Adds a need to the project's manifest, in place.
+///
+/// # Errors
+/// `UnknownPackage`, `Unreadable`, `AdmitsNothing`, `NoSources`, `Source`, `Edit`, `Store`. The manifest is then as it was.
+pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, FlowError> {
+    let sources = project.sources()?;
+    let Some((source, document)) = sources.document(&request.package)? else {
+        return Err(unknown_package(&request.package, None, project, &sources));
+    };
+    let there = project.manifest().agreed.get(&request.package).map(|agreed| &agreed.accept);
+    let accept = match (request.accept.or_else(|| there.cloned()), document.newest()) {
+        (Some(accept), _) => accept,
+        (None, Some(newest)) => Accept::parse(&format!("^{}", newest.version)).expect("a version makes a constraint"),
+        (None, None) => Accept::parse("*").expect("a star is a constraint"),
+    };
+    let form = match (request.agreed, there, request.why) {
+        (true, ..) => NeedForm::Agreed,
+        (false, Some(agreed), _) if *agreed == accept => NeedForm::Agreed,
+        (false, Some(_), Some(why)) => NeedForm::Deviation(accept.clone(), why),
+        (false, Some(agreed), None) => {
+            return Err(FlowError::Deviates { package: request.package, agreed: Some(agreed.clone()) });
+        }
+        (false, None, Some(_)) => return Err(FlowError::Deviates { package: request.package, agreed: None }),
+        (false, None, None) => NeedForm::Accept(accept.clone()),
+    };
+    let constraint = accept.bind(&document.numbering).map_err(|cause| FlowError::Unreadable {
+        package: request.package.clone(),
+        accept: accept.clone(),
+        wish: None,
+        cause,
+    })?;
+    let inside: Vec<&Release> =
+        document.releases.iter().map(AsRef::as_ref).filter(|r| constraint.admits(&r.version)).collect();
+    let open: Vec<&Release> = inside.iter().copied().filter(|r| r.withdrawn.is_none()).collect();
+    let Some(last) = open.last() else {
+        let known = document.releases.iter().filter(|r| r.withdrawn.is_none()).map(|r| r.version.clone()).collect();
+        return Err(FlowError::AdmitsNothing { package: request.package, accept, known });
+    };
+    let (top, here) = (&project.top, project.here());
+    let mut texts: BTreeMap<String, (String, String)> = BTreeMap::new();
+    if request.agreed {
+        let agreed = add_agreed(&top.text, &request.package, &accept)?;
+        texts.insert(top.manifest_path(), (top.text.clone(), agreed));
+    }
+    let (_, text) = texts.entry(here.manifest_path()).or_insert_with(|| (here.text.clone(), here.text.clone()));
+    let edit = add_need(text, &request.purpose, &request.package, &form)?;
+    *text = edit.text;
+    let newest = document.newest().map(|release| release.version.clone());
+    let report = AddReport {
+        path: project.manifest_of(here),
+        agreed_in: request.agreed.then(|| project.manifest_of(top)),
+        package: request.package,
+        purpose: request.purpose,
+        constraint,
+        before: edit.before,
+        source,
+        newest_not_admitted: newest.filter(|newest| *newest > last.version),
+        releases: document.releases.len(),
+        withdrawn: inside.len() - open.len(),
+        deprecated: last.deprecated.clone().map(|why| (why, last.replaced_by.clone())),
+        admitted: open.iter().map(|release| release.version.clone()).collect(),
+        accept,
+        form,
+    };
+    write_manifests(project, &texts, &Silent)?;
+    Ok(report)
+}
+
+/// Where to take a package from, as somebody says it where they stand.
+#[derive(Debug, Clone)]
+pub enum TakeFrom {
+    /// A repository.
+    Git(GitPlace),
+    /// A folder, absolute.
+    Path(PathBuf),
+    /// An archive; without a digest, that of what lies there now.
+    Archive(String, Option<ArchiveDigest>),
+}
+
+/// What adding a need of a package from elsewhere came to.
+#[derive(Debug)]
+pub struct AddedElsewhere {
+    /// The manifest's file.
+    pub path: PathBuf,
+    /// Where the package is taken from, as written.
+    pub elsewhere: Elsewhere,
+    /// The commit that is there now, of a repository.
+    pub commit: Option<String>,
+    /// The constraint that stood there before.
+    pub before: Option<String>,
+}
+
+/// Adds a need of a package that lies elsewhere than in a source, after a look whether it is there; relative addresses
+/// are so to the folder where one stands.
+///
+/// # Errors
+/// `Git`, `Path`, `Archive`, `Workspace`, `Edit`, `Store`. The manifest is then as it was.
+pub fn add_elsewhere(
+    project: &LoadedProject,
+    package: &PackageName,
+    purpose: &Purpose,
+    (from, stand): (TakeFrom, &Path),
+    accept: Option<Accept>,
+) -> Result<AddedElsewhere, FlowError> {
+    let here = project.here();
+    let folder = project.folder_of(here);
+    let mut commit = None;
+    // What is relative is so to where one stands, and is written down as seen from the manifest.
+    let seen_from = |address: &str| match is_relative(address) {
+        true => stand.join(address).to_string_lossy().into_owned(),
+        false => address.to_owned(),
+    };
+    let written = |address: String| match is_relative(&address) {
+        true => path_from(&folder, &stand.join(&address)),
+        false => address,
+    };
+    let elsewhere = match from {
+        TakeFrom::Git(place) => {
+            let fail = |error| FlowError::Git { package: package.clone(), commit: None, error };
+            commit = Some(commit_of(&seen_from(&place.address), &place.at, &project.git_config()).map_err(fail)?);
+            Elsewhere::Git(GitPlace { address: written(place.address), ..place })
+        }
+        TakeFrom::Path(path) => {
+            read_package(package, &path)?;
+            Elsewhere::Path(path_from(&folder, &path))
+        }
+        TakeFrom::Archive(address, Some(digest)) => Elsewhere::Archive { address: written(address), digest },
+        TakeFrom::Archive(address, None) => {
+            let fail = |error| FlowError::Archive { package: package.clone(), error };
+            let unread = |cause| fail(ArchiveError { address: address.clone(), cause });
+            let mut stream = open_archive(&address, stand, project.patience).map_err(fail)?;
+            let mut digest = Sha256::default();
+            let mut buffer = vec![0; 128 * 1024];
+            loop {
+                match stream.read(&mut buffer).map_err(unread)? {
+                    0 => break,
+                    n => digest.update(&buffer[..n]),
+                }
+            }
+            let digest = ArchiveDigest::new(digest.finish());
+            Elsewhere::Archive { address: written(address), digest }
+        }
+    };
+    let edit = add_need(&here.text, purpose, package, &NeedForm::Elsewhere(elsewhere.clone(), accept))?;
+    // A place that contradicts another is refused here, not when it is locked; a folder that is gone is another's affair.
+    let edited = project.with_texts(&[(here.manifest_path(), edit.text.clone())].into());
+    if let Some(Err(error @ FlowError::Workspace { .. })) = edited.map(|mut edited| edited.read_places()) {
+        return Err(error);
+    }
+    let path = project.manifest_of(here);
+    write_atomically(&path, edit.text.as_bytes())?;
+    Ok(AddedElsewhere { path, elsewhere, commit, before: edit.before })
+}

@@ -1,0 +1,6 @@
+//! Declare: manifests.
+
+pub(crate) mod add;
+pub(crate) mod agree;
+pub(crate) mod init;
+pub(crate) mod remove;

@@ -1,0 +1,36 @@
+//! Remove a need.
+
+use std::path::PathBuf;
+
+use yostel_documents::{PackageName, Purpose, remove_need};
+use yostel_files::write_atomically;
+
+use crate::error::FlowError;
+use crate::project::LoadedProject;
+
+/// What removing came to.
+#[derive(Debug)]
+pub struct RemoveReport {
+    /// The manifest's file.
+    pub path: PathBuf,
+    /// The constraint that stood there.
+    pub before: Option<String>,
+    /// The purposes it was removed from.
+    pub purposes: Vec<String>,
+}
+
+/// Removes a need from the project's manifest, in place; from one purpose or from all.
+///
+/// # Errors
+/// `Edit` when it is not needed there, `Store` when the manifest cannot be written.
+pub fn remove(
+    project: &LoadedProject,
+    package: &PackageName,
+    purpose: Option<&Purpose>,
+) -> Result<RemoveReport, FlowError> {
+    let here = project.here();
+    let edit = remove_need(&here.text, purpose, package)?;
+    let path = project.manifest_of(here);
+    write_atomically(&path, edit.text.as_bytes())?;
+    Ok(RemoveReport { path, before: edit.before, purposes: edit.purposes })
+}

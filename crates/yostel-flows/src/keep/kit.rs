@@ -1,0 +1,129 @@
+//! Carry-kits: all that a lockfile needs in one file.
+
+use std::collections::BTreeSet;
+use std::fs::File;
+use std::io::BufReader;
+use std::path::Path;
+
+use yostel_documents::Lockfile;
+use yostel_files::write_atomically_with;
+use yostel_store::{Cache, Carried, KitError, Loaded, for_each_in_parallel};
+
+use crate::content::fetch::{fetch, note_use};
+use crate::context::Settings;
+use crate::error::FlowError;
+use crate::observer::{Event, Observer};
+use crate::project::LoadedProject;
+use crate::project::read::load_fitting_lockfile;
+
+/// Writes everything that the project's lockfile needs, for all its platforms, into one file. What the cache does not
+/// hold is fetched first, unless `offline`. Returns what is carried.
+///
+/// # Errors
+/// `NoLockfile`, `Stale`, `NotInCache`, `Source`, `Admit`, `Kit`. The file is whole or not there.
+pub fn save_kit(
+    project: &LoadedProject,
+    to: &Path,
+    offline: bool,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Vec<Carried>, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    let cache = Cache::open(&settings.cache);
+    let mut carried = Vec::new();
+    for (package, locked) in lockfile.chosen.iter() {
+        carried.extend(locked.artifacts.iter().map(|artifact| Carried {
+            package: package.to_string(),
+            version: locked.version.to_string(),
+            from: locked.from.to_string(),
+            artifact: artifact.clone(),
+        }));
+    }
+    let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    fetch_missing(project, &lockfile, &cache, offline, observer)?;
+    observer.notice(Event::Begin("saving", carried.iter().map(|one| one.artifact.size).sum()));
+    write_atomically_with(to, |file| {
+        cache.write_kit(&lockfile.write(), &carried, file, |bytes| observer.notice(Event::Advance(bytes)))
+    })
+    .map_err(|error| kit_error(to, error))?;
+    observer.notice(Event::End);
+    observer.notice(Event::Write("the kit"));
+    Ok(carried)
+}
+
+/// Takes in archives that the cache does not hold; trees are unpacked only by an install.
+fn fetch_missing(
+    project: &LoadedProject,
+    lockfile: &Lockfile,
+    cache: &Cache,
+    offline: bool,
+    observer: &dyn Observer,
+) -> Result<(), FlowError> {
+    let all = lockfile.chosen.iter().flat_map(|(name, locked)| locked.artifacts.iter().map(move |a| (name, locked, a)));
+    let absent: Vec<_> = all.filter(|(_, _, artifact)| !cache.has_archive(artifact.digest)).collect();
+    if absent.is_empty() {
+        return Ok(());
+    }
+    if offline {
+        let names: BTreeSet<_> =
+            absent.iter().map(|(name, locked, _)| ((*name).clone(), locked.version.clone())).collect();
+        return Err(FlowError::NotInCache(names.into_iter().collect()));
+    }
+    let sources = project.sources()?;
+    let wanted = absent.iter().map(|(_, _, artifact)| artifact.digest);
+    let _fetching = cache.claim(wanted, || observer.notice(Event::WaitForFetch))?;
+    observer.notice(Event::Begin("fetching", absent.iter().map(|(_, _, artifact)| artifact.size).sum()));
+    let staged = for_each_in_parallel(&absent, |(name, locked, artifact)| {
+        if cache.has_archive(artifact.digest) {
+            return Ok(None);
+        }
+        if locked.from.source().is_none() {
+            let release = (*name, &locked.version);
+            return project.fetch_elsewhere(release, &locked.from, artifact, cache, observer).map(Some);
+        }
+        let unknown = || FlowError::UnknownSource { package: (*name).clone(), source_name: locked.from.to_string() };
+        let source = locked.from.source().and_then(|name| sources.source(name)).ok_or_else(unknown)?;
+        fetch(source, (name, &locked.version), artifact, cache, observer).map(Some)
+    });
+    observer.notice(Event::End);
+    let (mut archives, mut failures) = (Vec::new(), Vec::new());
+    for outcome in staged {
+        match outcome {
+            Ok(archive) => archives.extend(archive),
+            Err(error) => failures.push(error),
+        }
+    }
+    if !failures.is_empty() {
+        return Err(FlowError::several(failures));
+    }
+    Ok(cache.commit(archives, Vec::new())?)
+}
+
+/// Takes everything that a kit carries into the cache, or nothing; asks no source.
+///
+/// # Errors
+/// `Kit`.
+pub fn load_kit(from: &Path, settings: &Settings, observer: &dyn Observer) -> Result<Loaded, FlowError> {
+    let file = File::open(from).map_err(|cause| FlowError::Read { path: from.to_owned(), cause })?;
+    let bytes = file.metadata().map_or(0, |metadata| metadata.len());
+    let cache = Cache::open(&settings.cache);
+    let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    observer.notice(Event::Begin("loading", bytes));
+    let loaded = cache
+        .load_kit(&mut BufReader::new(file), |bytes| observer.notice(Event::Advance(bytes)))
+        .map_err(|error| kit_error(from, error))?;
+    observer.notice(Event::End);
+    for one in &loaded.carried {
+        let release = [one.package.as_str(), one.version.as_str(), one.from.as_str()];
+        note_use(&cache, release, &one.artifact, from, settings);
+    }
+    Ok(loaded)
+}
+
+fn kit_error(path: &Path, error: KitError) -> FlowError {
+    match error {
+        // That is no fault of the kit.
+        KitError::Store(error) => error.into(),
+        error => FlowError::Kit { path: path.to_owned(), error },
+    }
+}

@@ -1,0 +1,4 @@
+//! Keep: the cache.
+
+pub(crate) mod cache;
+pub(crate) mod kit;

@@ -1,0 +1,76 @@
+//! List, tree and audit: what is locked, through whom, and what to think of it.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yostel_documents::{Dispute, Disputed, PackageName};
+use yostel_findings::{Duplicate, Outdated, duplicates, outdated};
+
+use crate::content::trust::{disputes_with, documents_of};
+use crate::context::Settings;
+use crate::error::FlowError;
+use crate::look::join::{Joining, joinings};
+use crate::look::upkeep::{Upkeep, upkeep};
+use crate::observer::Observer;
+use crate::project::LoadedProject;
+use crate::project::read::load_fitting_lockfile;
+
+/// What an audit found.
+#[derive(Debug)]
+#[must_use = "findings must be told"]
+pub struct AuditReport {
+    /// The project that is worked on.
+    pub project: PackageName,
+    /// How many packages are locked.
+    pub packages: usize,
+    /// Packages for which something newer exists: direct ones first.
+    pub outdated: Vec<Outdated>,
+    /// Things that are there twice.
+    pub duplicates: Vec<Duplicate>,
+    /// What it would take to have one version of each package that stands at several.
+    pub joinings: BTreeMap<PackageName, Joining>,
+    /// Packages that no source knows any more.
+    pub unknown: Vec<PackageName>,
+    /// Forced versions, swaps and deviations that somebody should look after.
+    pub upkeep: Vec<Upkeep>,
+    /// What the lockfile says of releases, and their sources say otherwise.
+    pub alarms: Vec<Dispute>,
+}
+
+impl AuditReport {
+    /// Tells whether there is anything to act on.
+    pub fn has_findings(&self) -> bool {
+        !(self.outdated.is_empty()
+            && self.duplicates.is_empty()
+            && self.unknown.is_empty()
+            && self.upkeep.is_empty()
+            && self.alarms.is_empty())
+    }
+}
+
+/// Audits what is locked against what the sources have today.
+///
+/// # Errors
+/// As loading a lockfile that must fit the manifest, and asking the sources.
+pub fn audit(project: &LoadedProject, settings: &Settings, observer: &dyn Observer) -> Result<AuditReport, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    // Of what does not come from a source, none can tell anything.
+    let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
+    let names: BTreeSet<&PackageName> = from_source.map(|(name, _)| name).collect();
+    let names: Vec<&PackageName> = names.into_iter().collect();
+    let documents = documents_of(project, &names, observer)?;
+    let unknown = names.iter().filter(|name| !documents.contains_key(**name)).map(|name| (*name).clone()).collect();
+    let mut alarms = disputes_with(&lockfile, &project.declared()?, &documents);
+    // Told as unknown already.
+    alarms.retain(|alarm| alarm.about != Disputed::Package);
+    let duplicates = duplicates(&lockfile, &documents);
+    Ok(AuditReport {
+        project: project.here().name().clone(),
+        joinings: joinings(project, &lockfile, &duplicates, settings, observer)?,
+        packages: lockfile.chosen.len(),
+        outdated: outdated(&lockfile, &documents),
+        duplicates,
+        unknown,
+        alarms,
+        upkeep: upkeep(project, &lockfile, settings, observer)?,
+    })
+}

@@ -1,0 +1,149 @@
+//! Why a package is here and at this version, and what would have to move for another.
+
+use std::collections::BTreeMap;
+
+use yostel_documents::{Asker, Lockfile, PackageDocument, PackageName, Requirement, nearest, run_purpose};
+use yostel_findings::Move;
+use yostel_resolve::{Collision, Outcome, Problem, Reason, Resolver, Why, why};
+use yostel_store::{Cache, for_each_in_parallel};
+use yostel_versions::{Accept, Version};
+
+use crate::context::Settings;
+use crate::error::FlowError;
+use crate::error::told::WishPlace;
+use crate::observer::Observer;
+use crate::project::LoadedProject;
+use crate::project::read::load_fitting_lockfile;
+use crate::search::drive::{drive, places_of};
+use crate::search::proposal::moves_to;
+use crate::search::rules::{Keep, rules_of, versions_of};
+
+/// What was found out about a package.
+#[derive(Debug)]
+pub struct ExplainReport {
+    /// Why it is as it is.
+    pub why: Why,
+    /// What another version would take, when one was asked about or could be had.
+    pub instead: Option<Instead>,
+}
+
+/// What another version would take.
+#[derive(Debug)]
+pub struct Instead {
+    /// The version asked about.
+    pub version: Version,
+    /// Needs of the project itself that do not accept it, and were left out: it can change those.
+    pub set_aside: Vec<Requirement>,
+    /// Whether it is possible, and what that would move.
+    pub outcome: Counterfactual,
+}
+
+/// Whether a version is possible.
+#[derive(Debug)]
+pub enum Counterfactual {
+    /// It is, and this would move, the package itself among it; with the fewest others.
+    Possible(Vec<Move>),
+    /// It is not: these collide, the version itself among the wishes.
+    Impossible {
+        /// What collides.
+        collision: Box<Collision>,
+        /// The wish that stands for the version asked about.
+        demand: Requirement,
+        /// Where the other wishes stand.
+        places: Vec<WishPlace>,
+    },
+}
+
+/// Explains a locked package; with `other`, resolves with that version demanded.
+///
+/// # Errors
+/// `NotLocked`, `NoSuchVersion`, and whatever loading the lockfile and asking the sources refuse.
+pub fn explain(
+    project: &LoadedProject,
+    package: &PackageName,
+    other: Option<&str>,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<ExplainReport, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    if !lockfile.chosen.contains_key(package) {
+        let near = nearest(package.as_str(), lockfile.chosen.keys().map(PackageName::as_str));
+        let near = near.and_then(|near| PackageName::parse(near).ok());
+        return Err(FlowError::NotLocked { package: package.clone(), near });
+    }
+    let cache = Cache::open(&settings.cache);
+    let sources = project.sources_and_elsewhere(Some(&lockfile), Keep::Locked, &cache, observer)?;
+    let names: Vec<&PackageName> = lockfile.chosen.keys().collect();
+    let mut documents: BTreeMap<PackageName, PackageDocument> = BTreeMap::new();
+    for (name, answer) in names.iter().zip(for_each_in_parallel(&names, |name| sources.document(name))) {
+        if let Some((_, document)) = answer? {
+            documents.insert((*name).clone(), document);
+        }
+    }
+    let rules = rules_of(project, None, None, settings);
+    let not_locked = || FlowError::NotLocked { package: package.clone(), near: None };
+    let why = why(&lockfile, &documents, package, &rules).ok_or_else(not_locked)?;
+    let version = match other {
+        Some(text) => Some(find_version(package, text, documents.get(package))?),
+        None => why.newer.iter().find(|newer| newer.reason == Reason::Admitted).map(|newer| newer.version.clone()),
+    };
+    let instead = match version {
+        Some(version) => Some(demand(project, &lockfile, &documents[package], version, settings, observer)?),
+        None => None,
+    };
+    Ok(ExplainReport { why, instead })
+}
+
+fn find_version(package: &PackageName, text: &str, document: Option<&PackageDocument>) -> Result<Version, FlowError> {
+    let known = || document.map_or_else(Vec::new, |d| d.releases.iter().map(|r| r.version.clone()).collect());
+    let no_such = || FlowError::NoSuchVersion { package: package.clone(), version: text.to_owned(), known: known() };
+    let document = document.ok_or_else(no_such)?;
+    let version = document.numbering.parse_version(text).map_err(|_| no_such())?;
+    document.release(&version).map(|release| release.version.clone()).ok_or_else(no_such)
+}
+
+fn demand(
+    project: &LoadedProject,
+    lockfile: &Lockfile,
+    document: &PackageDocument,
+    version: Version,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Instead, FlowError> {
+    let package = &document.name;
+    let here = Asker::Project(project.here().manifest.project.name.clone());
+    // What the project itself says against the version is its to change; the question is what else stands against it.
+    let accepts = |wish: &Requirement| wish.accept.bind(&document.numbering).is_ok_and(|bound| bound.admits(&version));
+    let in_the_way = |wish: &Requirement| wish.asker == here && wish.package == *package && !accepts(wish);
+    let (set_aside, mut wishes): (Vec<_>, Vec<_>) = project.requirements().into_iter().partition(in_the_way);
+    let demand = Requirement {
+        purpose: set_aside.first().map_or_else(run_purpose, |wish| wish.purpose.clone()),
+        asker: here,
+        package: package.clone(),
+        accept: Accept::parse(&format!("={version}")).expect("a version makes a constraint"),
+    };
+    let mut declared = project.declared()?;
+    if !set_aside.is_empty() {
+        declared.wishes = wishes.iter().chain([&demand]).cloned().collect();
+    }
+    wishes.push(demand.clone());
+    let mut keep = versions_of(lockfile);
+    // What is demanded is not held against keeping it where it is.
+    keep.insert(package.clone(), [version.clone()].into());
+    let mut rules = rules_of(project, None, None, settings);
+    // What would be without it is the question.
+    rules.overrides.forced.remove(package);
+    let problem = Problem { wishes, keep, rules };
+    let cache = Cache::open(&settings.cache);
+    let sources = project.sources_and_elsewhere(Some(lockfile), Keep::Locked, &cache, observer)?;
+    let outcome = drive(Resolver::new(problem), project, &sources, observer)?.outcome;
+    let outcome = match outcome {
+        Outcome::Resolved(resolution) => Counterfactual::Possible(moves_to(&resolution, &declared, lockfile)),
+        Outcome::Collision(collision) => {
+            let places = places_of(project, &collision);
+            Counterfactual::Impossible { collision, demand, places }
+        }
+        Outcome::Stopped(_) => unreachable!("no time limit is set"),
+    };
+    Ok(Instead { version, set_aside, outcome })
+}

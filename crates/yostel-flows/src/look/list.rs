@@ -1,0 +1,67 @@
+//! List what is locked.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yostel_documents::{Origin, PackageName, Purpose, TreeDigest};
+use yostel_versions::Version;
+
+use crate::error::FlowError;
+use crate::project::LoadedProject;
+use crate::project::read::load_fitting_lockfile;
+
+/// All locked packages.
+#[derive(Debug)]
+pub struct ListReport {
+    /// The project.
+    pub project: PackageName,
+    /// By name.
+    pub rows: Vec<ListRow>,
+}
+
+/// One locked package.
+#[derive(Debug)]
+pub struct ListRow {
+    /// Its name.
+    pub package: PackageName,
+    /// Its version.
+    pub version: Version,
+    /// Whether the project asks for it itself.
+    pub direct: bool,
+    /// For which purposes it is there.
+    pub purposes: BTreeSet<Purpose>,
+    /// Where it comes from.
+    pub from: Origin,
+    /// Who asks for it, sorted.
+    pub asked_by: Vec<String>,
+    /// Digests of its trees, by platform.
+    pub trees: BTreeMap<String, TreeDigest>,
+}
+
+/// Lists what is locked; of a workspace, for the project that is worked on, or for all when that is the one at the root.
+///
+/// # Errors
+/// As loading a lockfile that must fit the manifest.
+pub fn list(project: &LoadedProject) -> Result<ListReport, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    let declared = project.declared()?;
+    let mut wishes = declared.bound_wishes();
+    let here = project.here().name();
+    wishes.retain(|wish| project.here.is_none() || wish.asker.name() == here);
+    let reached = lockfile.reached(&wishes, &declared, None);
+    let met = wishes.iter().filter_map(|wish| lockfile.met_by(wish, &declared));
+    let direct: BTreeSet<_> = met.map(|(name, locked)| (name, &locked.version)).collect();
+    let rows = lockfile.chosen.iter().filter_map(|(name, locked)| {
+        let purposes = reached.purposes(name, &locked.version)?.clone();
+        let asked_by: BTreeSet<String> = locked.asked_by.iter().map(|asked| asked.who.to_string()).collect();
+        Some(ListRow {
+            package: name.clone(),
+            version: locked.version.clone(),
+            direct: direct.contains(&(name, &locked.version)),
+            purposes,
+            from: locked.from.clone(),
+            asked_by: asked_by.into_iter().collect(),
+            trees: locked.artifacts.iter().map(|artifact| (artifact.platform.clone(), artifact.tree)).collect(),
+        })
+    });
+    Ok(ListReport { project: here.clone(), rows: rows.collect() })
+}

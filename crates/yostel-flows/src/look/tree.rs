@@ -1,0 +1,112 @@
+//! What is locked as a tree: through whom.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yostel_documents::{Asker, LockedPackage, Origin, PackageName, Purpose, Requirement, run_purpose};
+use yostel_versions::{Accept, Version};
+
+use crate::error::FlowError;
+use crate::project::read::load_fitting_lockfile;
+use crate::project::{LoadedProject, ProjectFile};
+
+/// The graph, as a tree from the project down.
+#[derive(Debug)]
+pub struct Tree {
+    /// The project.
+    pub project: PackageName,
+    /// Its version, if it says one.
+    pub version: Option<Version>,
+    /// What it needs, by purpose and name.
+    pub roots: Vec<TreeNode>,
+}
+
+/// One need in the tree.
+#[derive(Debug)]
+pub struct TreeNode {
+    /// The package.
+    pub package: PackageName,
+    /// The locked version.
+    pub version: Version,
+    /// Where it comes from.
+    pub from: Origin,
+    /// What was asked for.
+    pub accept: Accept,
+    /// For which purpose, where a project asks.
+    pub purpose: Option<Purpose>,
+    /// What it needs; empty where `repeated`.
+    pub needs: Vec<TreeNode>,
+    /// Whether what it needs stands elsewhere in the tree already.
+    pub repeated: bool,
+    /// Whether it needs more than is shown, because the tree is cut here.
+    pub cut: bool,
+}
+
+/// Most levels of a tree: what is deeper is for no eye, and a chain of packages may be thousands deep.
+pub const MOST_LEVELS: usize = 100;
+
+/// Draws the tree of the project that is worked on; of a workspace, when that is the one at its root, one of each project.
+/// What a package needs is told once; where it comes up again, it is marked as repeated. At most `levels` levels are shown.
+///
+/// # Errors
+/// As loading a lockfile that must fit the manifest.
+pub fn tree(project: &LoadedProject, levels: usize) -> Result<Vec<Tree>, FlowError> {
+    let levels = levels.clamp(1, MOST_LEVELS);
+    let lockfile = load_fitting_lockfile(project)?;
+    let declared = project.declared()?;
+    let mut needs: Needs<'_> = BTreeMap::new();
+    for (name, locked) in lockfile.chosen.iter() {
+        for asked in &locked.asked_by {
+            if let Asker::Release(asker, version) = &asked.who {
+                needs.entry((asker, Some(version))).or_default().push((name, locked, &asked.accept));
+            }
+        }
+    }
+    let wishes = declared.bound_wishes();
+    let met = |wish: &Requirement| lockfile.met_by(wish, &declared);
+    for wish in wishes.iter().filter(|wish| wish.purpose == run_purpose()) {
+        if let Some((name, locked)) = met(wish) {
+            needs.entry((wish.asker.name(), None)).or_default().push((name, locked, &wish.accept));
+        }
+    }
+    let mut told = BTreeSet::new();
+    let shown = project.projects().filter(|one| project.here.is_none() || std::ptr::eq(*one, project.here()));
+    let tree = |one: &ProjectFile| {
+        let of_project = wishes.iter().filter(|wish| wish.asker.name() == one.name());
+        let roots = of_project.filter_map(|wish| {
+            let (name, locked) = met(wish)?;
+            Some(node((name, locked, &wish.accept), Some(wish.purpose.clone()), levels, &needs, &mut told))
+        });
+        let about = &one.manifest.project;
+        Tree { project: about.name.clone(), version: about.version.clone(), roots: roots.collect() }
+    };
+    let mut trees: Vec<Tree> = shown.map(tree).collect();
+    // A root that only holds the others together has nothing to show.
+    if trees.len() > 1 && trees[0].roots.is_empty() {
+        trees.remove(0);
+    }
+    Ok(trees)
+}
+
+/// What each needs: a release, or a project of the workspace, which stands without its version.
+pub(crate) type Needs<'l> = BTreeMap<(&'l PackageName, Option<&'l Version>), Vec<Needed<'l>>>;
+
+type Needed<'l> = (&'l PackageName, &'l LockedPackage, &'l Accept);
+
+fn node<'l>(
+    (package, locked, accept): Needed<'l>,
+    purpose: Option<Purpose>,
+    levels: usize,
+    needs: &Needs<'l>,
+    told: &mut BTreeSet<(&'l PackageName, &'l Version)>,
+) -> TreeNode {
+    let of_project = matches!(locked.from, Origin::Project { .. });
+    let below = needs.get(&(package, (!of_project).then_some(&locked.version))).map_or(&[][..], Vec::as_slice);
+    let repeated = !told.insert((package, &locked.version)) && !below.is_empty();
+    let cut = !repeated && levels <= 1 && !below.is_empty();
+    let needs = match repeated || cut {
+        true => Vec::new(),
+        false => below.iter().map(|need| node(*need, None, levels - 1, needs, told)).collect(),
+    };
+    let (package, version, from) = (package.clone(), locked.version.clone(), locked.from.clone());
+    TreeNode { package, version, from, accept: accept.clone(), purpose, needs, repeated, cut }
+}

@@ -1,0 +1,145 @@
+//! What a project says about packages wherever they turn up is a debt: is it past its day, does it still change anything,
+//! what does it hide.
+
+use std::ops::Range;
+
+use yostel_documents::{Lockfile, PackageName};
+use yostel_resolve::{Outcome, Problem, Resolver, Rules};
+use yostel_sources::SourceSet;
+use yostel_store::Cache;
+use yostel_versions::Version;
+
+use crate::context::Settings;
+use crate::error::FlowError;
+use crate::observer::Observer;
+use crate::project::{LoadedProject, ProjectFile, line_of};
+use crate::search::drive::{Driven, drive};
+use crate::search::rules::{Keep, rules_of, versions_of};
+
+/// Which rule of the manifest it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum UpkeepRule {
+    /// `[force]`.
+    Force,
+    /// `[swap]`.
+    Swap,
+    /// A need that deviates from `[agreed]`.
+    Deviation,
+}
+
+/// What is wrong with a rule by now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Debt {
+    /// The day until which it should be needed is past by so many days.
+    Past(i64),
+    /// Without it, the very same releases would be chosen.
+    ChangesNothing,
+    /// Without it, this newer release would be chosen.
+    Hides(Version),
+    /// It is somebody's own way; said once more, with its reason.
+    Stands,
+}
+
+/// A rule that somebody should look after.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Upkeep {
+    /// Which rule.
+    pub rule: UpkeepRule,
+    /// The package it is about.
+    pub package: PackageName,
+    /// The manifest, relative to the workspace's root.
+    pub file: String,
+    /// The line of it, from 1.
+    pub line: usize,
+    /// Why it is there.
+    pub why: String,
+    /// What is wrong with it; never empty.
+    pub debts: Vec<Debt>,
+}
+
+/// Looks after every forced version, swap and deviation of a project.
+///
+/// # Errors
+/// As resolving.
+pub(crate) fn upkeep(
+    project: &LoadedProject,
+    lockfile: &Lockfile,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Vec<Upkeep>, FlowError> {
+    let manifest = project.manifest();
+    let cache = Cache::open(&settings.cache);
+    let sources = match manifest.force.is_empty() && manifest.swap.is_empty() {
+        true => SourceSet::default(),
+        false => project.sources_and_elsewhere(Some(lockfile), Keep::Locked, &cache, observer)?,
+    };
+    let today = settings.now.to_zoned(jiff::tz::TimeZone::UTC).date();
+    let past = |until: Option<jiff::civil::Date>| {
+        let days = until.and_then(|until| today.since(until).ok()).map_or(0, |span| i64::from(span.get_days()));
+        (days > 0).then_some(Debt::Past(days))
+    };
+    let rules = || rules_of(project, None, None, settings);
+    let mut found = Vec::new();
+    let mut look = |rule, package: &PackageName, (file, span): (&ProjectFile, &Range<usize>), why: &str, debts| {
+        let debts: Vec<Debt> = debts;
+        if !debts.is_empty() {
+            let (package, line, why) = (package.clone(), line_of(&file.text, span), why.to_owned());
+            found.push(Upkeep { rule, package, file: file.manifest_path(), line, why, debts });
+        }
+    };
+    let top = &project.top;
+    for (package, force) in &manifest.force {
+        let mut without = rules();
+        without.overrides.forced.remove(package);
+        let mut debts: Vec<Debt> = past(force.until).into_iter().collect();
+        debts.extend(compare_without((project, &sources), lockfile, without, package, observer)?);
+        look(UpkeepRule::Force, package, (top, &force.span), &force.why, debts);
+    }
+    for (package, swap) in &manifest.swap {
+        let mut without = rules();
+        without.overrides.swapped.remove(package);
+        let mut debts: Vec<Debt> = past(swap.until).into_iter().collect();
+        debts.extend(
+            compare_without((project, &sources), lockfile, without, package, observer)?
+                .filter(|d| *d == Debt::ChangesNothing),
+        );
+        look(UpkeepRule::Swap, package, (top, &swap.span), &swap.why, debts);
+    }
+    for file in project.projects() {
+        for (package, need) in file.manifest.needs.values().flatten() {
+            if let Some(why) = &need.why {
+                look(UpkeepRule::Deviation, package, (file, &need.span), why, vec![Debt::Stands]);
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// Resolves without a rule and says what that tells of it.
+fn compare_without(
+    (project, sources): (&LoadedProject, &SourceSet),
+    lockfile: &Lockfile,
+    without: Rules,
+    package: &PackageName,
+    observer: &dyn Observer,
+) -> Result<Option<Debt>, FlowError> {
+    let mut keep = versions_of(lockfile);
+    // It is free to be what it would be.
+    keep.remove(package);
+    let problem = Problem { wishes: project.requirements(), keep, rules: without };
+    let Driven { outcome, .. } = match drive(Resolver::new(problem), project, sources, observer) {
+        // What would be needed is gone from all sources: the rule is what keeps the project going.
+        Err(FlowError::UnknownPackage { .. } | FlowError::Unreadable { .. }) => return Ok(None),
+        driven => driven?,
+    };
+    let Outcome::Resolved(resolution) = outcome else { return Ok(None) };
+    let version = |name: &PackageName| resolution.chosen.get(name).map(|choice| &choice.release.version);
+    let same = resolution.chosen.len() == lockfile.chosen.len()
+        && lockfile.chosen.iter().all(|(name, locked)| resolution.chosen.at(name, &locked.version).is_some());
+    if same {
+        return Ok(Some(Debt::ChangesNothing));
+    }
+    let newer =
+        version(package).filter(|new| lockfile.chosen.get(package).is_some_and(|locked| **new > locked.version));
+    Ok(newer.cloned().map(Debt::Hides))
+}

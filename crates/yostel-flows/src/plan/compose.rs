@@ -1,0 +1,115 @@
+//! From a lockfile to an install plan: which artifact fits this machine, and who is linked to what.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yostel_documents::{AskedBy, Asker, Chosen, Declared, Lockfile, PackageName, Purpose, Requirement, run_purpose};
+use yostel_store::{InstallPlan, Link, PlannedPackage};
+use yostel_versions::Version;
+
+use crate::error::FlowError;
+use crate::project::patches::Patches;
+
+/// Which part of a lockfile to install.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Selection {
+    /// System and architecture.
+    pub platform: String,
+    /// Only what is reached for one of these purposes; everything when there is none.
+    pub purposes: BTreeSet<Purpose>,
+    /// Only what these projects of the workspace reach; everything when there is none.
+    pub projects: BTreeSet<PackageName>,
+}
+
+impl Selection {
+    /// Selects everything, on a platform.
+    pub fn all_for(platform: impl Into<String>) -> Self {
+        Self { platform: platform.into(), ..Self::default() }
+    }
+
+    /// Tells whether what somebody in a project needs is selected by itself.
+    fn takes(&self, wish: &Requirement) -> bool {
+        (self.purposes.is_empty() || self.purposes.contains(&wish.purpose))
+            && (self.projects.is_empty() || self.projects.contains(wish.asker.name()))
+    }
+}
+
+/// Plans the install of a lockfile, or of the part that is selected, with the patches that the project's manifest names.
+///
+/// # Errors
+/// `NoArtifact` for each package that has nothing for the platform; `Patch` for a patch that is none.
+pub fn plan_of(
+    lockfile: &Lockfile,
+    declared: &Declared,
+    selection: &Selection,
+    patches: &Patches,
+) -> Result<InstallPlan, FlowError> {
+    let platform = &selection.platform;
+    let mut wishes = declared.bound_wishes();
+    wishes.retain(|wish| selection.takes(wish));
+    let reached = lockfile.reached(&wishes, declared, Some(platform));
+    // A project that others need brings along what it needs to run.
+    let all = declared.bound_wishes();
+    let comes_along = |wish: &&Requirement| wish.purpose == run_purpose() && reached.has(wish.asker.name());
+    let of_live = declared.live.keys().filter(|name| reached.has(name)).flat_map(|name| declared.needs_of_live(name));
+    let needs = wishes.iter().chain(all.iter().filter(comes_along)).cloned().chain(of_live);
+    let mut links: BTreeSet<Link> = needs
+        .filter_map(|need| {
+            let met = lockfile.met_by(&need, declared).filter(|_| need.accept.covers(platform));
+            let (name, locked) = met?;
+            Some(link(&need.asker, &need.purpose, name, &locked.version))
+        })
+        .collect();
+    let mut packages = Chosen::default();
+    let mut live = BTreeMap::new();
+    let mut failures = Vec::new();
+    let is_reached = |name: &PackageName, version: &Version| reached.purposes(name, version).is_some();
+    for (name, locked) in lockfile.chosen.iter().filter(|(name, locked)| is_reached(name, &locked.version)) {
+        let release = |asked: &&AskedBy| match &asked.who {
+            Asker::Project(_) => false,
+            Asker::Release(asker, version) => {
+                let is_live = declared.live.contains_key(asker);
+                !is_live && is_reached(asker, version) && asked.accept.covers(platform)
+            }
+        };
+        let by_releases = locked.asked_by.iter().filter(release);
+        links.extend(by_releases.map(|asked| link(&asked.who, &asked.purpose, name, &locked.version)));
+        if let Some(folder) = locked.from.live_folder() {
+            live.insert(name.clone(), folder.to_owned());
+            continue;
+        }
+        let Some((artifact, altered)) = locked.fitting(platform) else {
+            failures.push(FlowError::NoArtifact {
+                package: name.clone(),
+                version: locked.version.clone(),
+                wanted: platform.clone(),
+                offered: locked.artifacts.iter().map(|artifact| artifact.platform.clone()).collect(),
+            });
+            continue;
+        };
+        let planned = PlannedPackage {
+            name: name.clone(),
+            version: locked.version.clone(),
+            artifact: artifact.clone(),
+            altered: patches.planned(name, altered)?,
+        };
+        packages.insert(name.clone(), planned);
+    }
+    if failures.is_empty() {
+        Ok(InstallPlan {
+            lock: lockfile.seal(),
+            platform: platform.clone(),
+            purposes: selection.purposes.iter().map(ToString::to_string).collect(),
+            projects: selection.projects.iter().map(ToString::to_string).collect(),
+            packages,
+            live,
+            links: links.into_iter().collect(),
+        })
+    } else {
+        Err(FlowError::several(failures))
+    }
+}
+
+fn link(who: &Asker, purpose: &Purpose, package: &PackageName, version: &Version) -> Link {
+    let (package, version) = (package.clone(), version.clone());
+    Link { who: who.clone(), purpose: purpose.to_string(), package, version }
+}

@@ -1,0 +1,59 @@
+//! One package of a plan, and where it lies.
+
+use std::path::PathBuf;
+
+use yostel_documents::{PackageName, nearest};
+use yostel_store::{Cache, InstallPlan, PlannedPackage, Project, STATE_FOLDER};
+use yostel_versions::Version;
+
+use crate::context::Settings;
+use crate::error::FlowError;
+use crate::plan::compose::plan_of;
+use crate::plan::installed::as_installed;
+use crate::project::LoadedProject;
+use crate::project::read::load_fitting_lockfile;
+
+/// Returns where a package lies, or would when it were installed.
+pub(crate) fn folder_of(
+    project: &LoadedProject,
+    plan: &InstallPlan,
+    package: &PackageName,
+    version: &Version,
+) -> Option<PathBuf> {
+    if let Some(folder) = plan.live.get(package) {
+        let folder = project.root.join(folder);
+        return Some(folder.canonicalize().unwrap_or(folder));
+    }
+    let planned = plan.packages.at(package, version)?;
+    Some(project.root.join(STATE_FOLDER).join("packages").join(planned.folder()))
+}
+
+/// Plans a locked package as it is, or would be, installed.
+pub(crate) fn planned_package(
+    project: &LoadedProject,
+    package: &PackageName,
+    settings: &Settings,
+) -> Result<PlannedPackage, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    let (_, selection) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
+    let declared = project.declared()?;
+    let mut plan = plan_of(&lockfile, &declared, &selection, &project.patches()?)?;
+    // Of several, the one that the project worked on gets; else the newest.
+    let here = project.here().name();
+    let wishes = declared.bound_wishes();
+    let wish = wishes.iter().find(|wish| wish.package == *package && wish.asker.name() == here);
+    let own = wish.and_then(|wish| lockfile.met_by(wish, &declared));
+    if let Some(planned) = own.and_then(|(_, locked)| plan.packages.at(package, &locked.version)) {
+        return Ok(planned.clone());
+    }
+    if let Some(planned) = plan.packages.remove(package) {
+        return Ok(planned);
+    }
+    // Locked, and not for what is installed.
+    if lockfile.chosen.contains_key(package) {
+        return Err(FlowError::NotInstalled);
+    }
+    let near = nearest(package.as_str(), plan.packages.keys().map(PackageName::as_str));
+    let near = near.and_then(|near| PackageName::parse(near).ok());
+    Err(FlowError::NotLocked { package: package.clone(), near })
+}

@@ -1,0 +1,249 @@
+//! Finding and reading a project: its manifest, its sources, its lockfile.
+
+pub(crate) mod files;
+pub(crate) mod patches;
+pub(crate) mod places;
+pub(crate) mod read;
+pub(crate) mod workspace;
+pub(crate) mod write;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use yostel_documents::{
+    Elsewhere, Live, Manifest, Need, Origin, Overrides, PackageDocument, PackageName, Release, Requirement, run_purpose,
+};
+use yostel_sources::{FolderSource, Patience, SourceSet};
+use yostel_versions::{Accept, Numbering, Version};
+
+use crate::error::FlowError;
+use crate::error::told::WishPlace;
+use crate::project::files::{LOCKFILE_NAME, MANIFEST_NAME};
+use crate::project::workspace::plain_path;
+
+/// A project whose manifest was read; or a workspace, with the manifests of all its projects.
+#[derive(Debug, Clone)]
+pub struct LoadedProject {
+    /// Its folder, or that of the workspace's root: where the lockfile lies.
+    pub root: PathBuf,
+    /// Its manifest, or that of the workspace's root. What binds all projects stands there.
+    pub top: ProjectFile,
+    /// The workspace's other projects, sorted by folder.
+    pub below: Vec<ProjectFile>,
+    /// Which of those is worked on; the one at the root when none is.
+    pub(crate) here: Option<usize>,
+    /// Packages that are what lies in a folder that somebody named, each with where that is named.
+    pub(crate) paths: BTreeMap<PackageName, PathPackage>,
+    /// Packages that come from a repository or an archive, seen from the root.
+    pub(crate) elsewhere: BTreeMap<PackageName, Elsewhere>,
+    /// How long to wait for repositories and servers.
+    pub(crate) patience: Patience,
+}
+
+/// A package that is what lies in a folder.
+#[derive(Debug, Clone)]
+pub(crate) struct PathPackage {
+    /// The folder, relative to the root or absolute.
+    pub(crate) folder: String,
+    /// Its manifest; none when it has none.
+    pub(crate) manifest: Option<Manifest>,
+}
+
+impl LoadedProject {
+    /// Returns the project that is worked on.
+    pub fn here(&self) -> &ProjectFile {
+        self.here.map_or(&self.top, |at| &self.below[at])
+    }
+
+    /// Returns the manifest whose tables bind all projects.
+    pub fn manifest(&self) -> &Manifest {
+        &self.top.manifest
+    }
+
+    /// Lists all projects, the one at the root first.
+    pub fn projects(&self) -> impl Iterator<Item = &ProjectFile> {
+        std::iter::once(&self.top).chain(&self.below)
+    }
+
+    /// Tells whether it is a workspace.
+    pub fn is_workspace(&self) -> bool {
+        self.top.manifest.workspace.is_some()
+    }
+
+    /// Returns a project's folder.
+    pub fn folder_of(&self, project: &ProjectFile) -> PathBuf {
+        if project.folder.is_empty() { self.root.clone() } else { self.root.join(&project.folder) }
+    }
+
+    /// Returns a project's manifest file.
+    pub fn manifest_of(&self, project: &ProjectFile) -> PathBuf {
+        self.folder_of(project).join(MANIFEST_NAME)
+    }
+
+    /// Returns the lockfile's file.
+    pub fn lockfile_path(&self) -> PathBuf {
+        self.root.join(LOCKFILE_NAME)
+    }
+
+    /// Works on this project of the workspace.
+    ///
+    /// # Errors
+    /// `NoSuchProject`.
+    pub fn at_project(mut self, name: &PackageName) -> Result<Self, FlowError> {
+        self.project(name)?;
+        self.here = self.below.iter().position(|project| *project.name() == *name);
+        Ok(self)
+    }
+
+    /// Returns the project of this name.
+    ///
+    /// # Errors
+    /// `NoSuchProject`.
+    pub fn project(&self, name: &PackageName) -> Result<&ProjectFile, FlowError> {
+        let found = self.projects().find(|project| project.name() == name);
+        found.ok_or_else(|| {
+            let known = self.projects().map(|project| project.name().clone()).collect();
+            FlowError::NoSuchProject { name: name.clone(), known }
+        })
+    }
+
+    /// Returns the same with other texts of manifests, by their path relative to the root; nothing when one is none.
+    pub(crate) fn with_texts(&self, texts: &BTreeMap<String, String>) -> Option<Self> {
+        let mut edited = self.clone();
+        if let Some(text) = texts.get(&self.top.manifest_path()) {
+            edited.top.manifest = Manifest::parse(text).ok()?;
+            edited.top.text.clone_from(text);
+        }
+        for project in &mut edited.below {
+            // What is agreed at the root counts for all.
+            let text = texts.get(&project.manifest_path()).unwrap_or(&project.text).clone();
+            project.manifest = Manifest::parse_below(&text, &edited.top.manifest.agreed).ok()?;
+            project.text = text;
+        }
+        Some(edited)
+    }
+
+    /// Lists what all projects need.
+    pub fn requirements(&self) -> Vec<Requirement> {
+        self.projects().flat_map(|project| project.manifest.requirements()).collect()
+    }
+
+    /// Returns what is said about packages wherever they turn up.
+    pub fn overrides(&self) -> Overrides {
+        let mut overrides = self.top.manifest.overrides();
+        // What a project asks of an agreed package, and says why, is in place of what is agreed.
+        for needs in self.below.iter().flat_map(|project| project.manifest.needs.values()) {
+            for package in needs.iter().filter(|(_, need)| need.why.is_some()).map(|(package, _)| package) {
+                overrides.agreed.remove(package);
+            }
+        }
+        overrides
+    }
+
+    /// Returns the packages that are what lies in a folder: the workspace's projects, and paths that somebody named.
+    pub(crate) fn live(&self) -> BTreeMap<PackageName, Live> {
+        let mut live = BTreeMap::new();
+        for (name, path) in &self.paths {
+            let origin = Origin::Path { folder: path.folder.clone() };
+            let project = path.manifest.as_ref().map(|manifest| &manifest.project);
+            let needs = path.manifest.as_ref().and_then(|manifest| manifest.needs.get(&run_purpose()));
+            let needs = needs.into_iter().flatten().map(|(name, need)| (name.clone(), need.accept.clone()));
+            live.insert(name.clone(), live_of(origin, project, needs.collect()));
+        }
+        if self.is_workspace() {
+            for project in self.projects() {
+                let folder = if project.folder.is_empty() { ".".to_owned() } else { project.folder.clone() };
+                let about = &project.manifest.project;
+                let live_one = live_of(Origin::Project { folder }, Some(about), BTreeMap::new());
+                live.insert(about.name.clone(), live_one);
+            }
+        }
+        live
+    }
+
+    /// Opens the manifest's sources.
+    pub(crate) fn sources(&self) -> Result<SourceSet, FlowError> {
+        let mut set = SourceSet::default();
+        for (name, declared) in &self.top.manifest.sources {
+            let folder = self.root.join(&declared.folder);
+            let folder = fs::canonicalize(&folder).unwrap_or(folder);
+            set.add(Box::new(FolderSource::open(name.clone(), folder)?), declared.reserves.clone());
+        }
+        for (origin, document) in self.live_documents() {
+            set.give(origin, document);
+        }
+        Ok(set)
+    }
+
+    /// Describes packages in folders as a source would.
+    fn live_documents(&self) -> Vec<(Origin, PackageDocument)> {
+        let offers = |name: &PackageName| {
+            let of_path = self.paths.get(name).and_then(|path| path.manifest.as_ref());
+            let of_project = || self.projects().map(|project| &project.manifest).find(|m| m.project.name == *name);
+            of_path.or_else(of_project).map(|manifest| manifest.offers.clone()).unwrap_or_default()
+        };
+        let document = |(name, live): (PackageName, Live)| {
+            let offers = offers(&name);
+            let needs = [(run_purpose(), live.needs)].into();
+            let release = Release::unpublished(live.version, needs, offers, Vec::new());
+            (live.origin, PackageDocument::of_one(name, live.numbering, release))
+        };
+        self.live().into_iter().map(document).collect()
+    }
+
+    /// Finds where a wish stands: as it is written, or as it binds with what the manifest says about packages wherever
+    /// they turn up.
+    pub(crate) fn place_of(&self, wish: &Requirement) -> Option<WishPlace> {
+        let project = self.projects().find(|project| *project.name() == *wish.asker.name())?;
+        let needs = project.manifest.needs.get(&wish.purpose)?;
+        let overrides = self.overrides();
+        let binds = |(package, need): &(&PackageName, &Need)| {
+            let bound = overrides.bind(package, &need.accept).unwrap_or(((*package).clone(), need.accept.clone()));
+            bound == (wish.package.clone(), wish.accept.clone())
+        };
+        let need = needs.get(&wish.package).or_else(|| needs.iter().find(binds).map(|(_, need)| need))?;
+        Some(WishPlace { wish: wish.clone(), file: project.manifest_path(), line: line_of(&project.text, &need.span) })
+    }
+}
+
+/// Returns the line of a text in which a part of it begins, from 1.
+pub(crate) fn line_of(text: &str, span: &std::ops::Range<usize>) -> usize {
+    text[..span.start].matches('\n').count() + 1
+}
+
+/// Returns the version of what lies somewhere and how it numbers: `0.0.0`, where nothing says so.
+pub(crate) fn version_of(project: Option<&yostel_documents::Project>) -> (Version, Numbering) {
+    let numbering = project.map(|project| project.numbering.clone()).unwrap_or_default();
+    let version = project.and_then(|project| project.version.clone());
+    let none = || numbering.parse_version("0.0.0").expect("that is a version in any order");
+    (version.unwrap_or_else(none), numbering)
+}
+
+fn live_of(origin: Origin, project: Option<&yostel_documents::Project>, needs: BTreeMap<PackageName, Accept>) -> Live {
+    let (version, numbering) = version_of(project);
+    Live { origin, version, numbering, needs }
+}
+
+/// A project below the root of its workspace.
+#[derive(Debug, Clone)]
+pub struct ProjectFile {
+    /// Its folder, relative to the workspace's root, with `/` between its parts; empty for the root itself.
+    pub folder: String,
+    /// Its manifest's text.
+    pub text: String,
+    /// Its manifest.
+    pub manifest: Manifest,
+}
+
+impl ProjectFile {
+    /// Returns its manifest's path, relative to the workspace's root.
+    pub fn manifest_path(&self) -> String {
+        plain_path(&Path::new(&self.folder).join(MANIFEST_NAME))
+    }
+
+    /// Returns its name.
+    pub fn name(&self) -> &PackageName {
+        &self.manifest.project.name
+    }
+}

@@ -1,0 +1,138 @@
+//! Finding and reading a project: its manifests and its lockfile.
+
+use std::collections::BTreeMap;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use yostel_documents::{Glance, Lockfile, Manifest};
+use yostel_files::{Entry, Folder, Kind, is_unfinished, read_text_of, remove_unfinished};
+use yostel_versions::Numbering;
+
+use crate::context::Settings;
+use crate::error::FlowError;
+use crate::project::files::{LOCKFILE_NAME, MANIFEST_NAME, MOST_LOCKFILE, MOST_MANIFEST, read_text};
+use crate::project::workspace::{has_project, plain_path, read_projects};
+use crate::project::{LoadedProject, ProjectFile};
+
+/// Reads a manifest that stands alone, or at the root of a workspace.
+fn read_top(folder: &Path) -> Result<ProjectFile, FlowError> {
+    let path = folder.join(MANIFEST_NAME);
+    let text = read_text(&path)?;
+    match Manifest::parse(&text) {
+        Ok(manifest) => Ok(ProjectFile { folder: String::new(), text, manifest }),
+        Err(problems) => Err(FlowError::Manifest { path, text, problems }),
+    }
+}
+
+/// Finds the workspace that a project's folder belongs to: its root, and the folder as seen from there.
+fn workspace_of(folder: &Path) -> Result<Option<(PathBuf, ProjectFile, String)>, FlowError> {
+    for above in folder.ancestors().skip(1) {
+        let path = above.join(MANIFEST_NAME);
+        // Most folders above have none, and most manifests are no workspace's: those are not read in full.
+        let Ok(text) = read_text_of(&path, MOST_MANIFEST) else { continue };
+        let inside = folder.strip_prefix(above).ok().map(plain_path);
+        let Some(inside) = inside.filter(|_| text.contains("workspace")) else { continue };
+        let top = read_top(above)?;
+        if top.manifest.workspace.as_ref().is_some_and(|workspace| has_project(workspace, &inside)) {
+            return Ok(Some((above.to_owned(), top, inside)));
+        }
+    }
+    Ok(None)
+}
+
+/// Reads the project whose folder is `start` or the nearest one above it; when it is one of a workspace, that, with the
+/// project worked on.
+///
+/// # Errors
+/// `NoProject`, `Read`, `Manifest`, `Workspace`, `Path`, `OtherTool`.
+pub fn load_project(start: &Path, settings: &Settings) -> Result<LoadedProject, FlowError> {
+    let mut project = load_manifests(start, settings)?;
+    project.read_places()?;
+    Ok(project)
+}
+
+/// The same, for a change of manifests: what lies in folders that they name is not looked at, so that one that is gone is
+/// no obstacle to saying so.
+///
+/// # Errors
+/// As [`load_project`], but for `Path`.
+pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject, FlowError> {
+    let nearest = start.ancestors().find(|folder| folder.join(MANIFEST_NAME).is_file());
+    let nearest = nearest.ok_or_else(|| FlowError::NoProject(start.to_owned()))?;
+    let (root, top, inside) = match workspace_of(nearest)? {
+        Some((root, top, inside)) => (root, top, Some(inside)),
+        None => (nearest.to_owned(), read_top(nearest)?, None),
+    };
+    check_tool(&top.manifest, settings)?;
+    let below = read_projects(&root, &top.text, &top.manifest)?;
+    below.iter().try_for_each(|project| check_tool(&project.manifest, settings))?;
+    remove_leftovers(&root, &top.manifest, &below);
+    let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
+    let patience = settings.patience;
+    Ok(LoadedProject { root, top, below, here, paths: BTreeMap::new(), elsewhere: BTreeMap::new(), patience })
+}
+
+/// Removes what killed runs left beside the files that they were replacing.
+fn remove_leftovers(root: &Path, manifest: &Manifest, below: &[ProjectFile]) {
+    if let Ok(folder) = Folder::open(root) {
+        remove_unfinished(&folder, [MANIFEST_NAME, LOCKFILE_NAME]);
+        let mut parts: Vec<PathBuf> = vec!["altered".into(), "patches".into()];
+        parts.extend(manifest.alter.values().filter_map(|alter| Path::new(&alter.patch).parent()).map(Path::to_owned));
+        while let Some(part) = parts.pop() {
+            if let Ok(folder) = folder.folder(&part) {
+                let entries = folder.entries().unwrap_or_default();
+                let is_level = |entry: &&Entry| entry.kind == Kind::Folder && entry.text().ends_with('_');
+                parts.extend(entries.iter().filter(is_level).map(|level| part.join(&level.name)));
+                let names = entries.into_iter().map(|entry| entry.name);
+                remove_unfinished(&folder, names.filter(|name| is_unfinished(name)));
+            }
+        }
+    }
+    for project in below {
+        if let Ok(folder) = Folder::open(&root.join(&project.folder)) {
+            remove_unfinished(&folder, [MANIFEST_NAME]);
+        }
+    }
+}
+
+/// Checks that this version of the tool may work on a project.
+fn check_tool(manifest: &Manifest, settings: &Settings) -> Result<(), FlowError> {
+    let Some(accept) = &manifest.project.yostel else { return Ok(()) };
+    if accept.bind(&Numbering::default()).is_ok_and(|constraint| constraint.admits(&settings.tool)) {
+        return Ok(());
+    }
+    let (project, accept) = (manifest.project.name.clone(), accept.clone());
+    Err(FlowError::OtherTool { project, accept, found: settings.tool.clone() })
+}
+
+/// Reads a project's lockfile; nothing when there is none.
+///
+/// # Errors
+/// `Read`, `Lockfile`.
+pub fn load_lockfile(project: &LoadedProject) -> Result<Option<Lockfile>, FlowError> {
+    let path = project.lockfile_path();
+    let text = match read_text_of(&path, MOST_LOCKFILE) {
+        Ok(text) => text,
+        Err(cause) if cause.kind() == io::ErrorKind::NotFound => return Ok(None),
+        Err(cause) => return Err(FlowError::Read { path, cause }),
+    };
+    match Lockfile::parse(&text) {
+        Ok(lockfile) => Ok(Some(lockfile)),
+        Err(error) => Err(FlowError::Lockfile { path, text, error }),
+    }
+}
+
+/// Looks at a project's lockfile without reading it in full; nothing when that cannot be done.
+pub(crate) fn glance_at_lockfile(project: &LoadedProject) -> Option<Glance> {
+    Lockfile::glance(&read_text_of(&project.lockfile_path(), MOST_LOCKFILE).ok()?)
+}
+
+/// Reads a project's lockfile and refuses one that does not fit the manifest.
+///
+/// # Errors
+/// `NoLockfile`, `Stale`, and as [`load_lockfile`].
+pub(crate) fn load_fitting_lockfile(project: &LoadedProject) -> Result<Lockfile, FlowError> {
+    let lockfile = load_lockfile(project)?.ok_or_else(|| FlowError::NoLockfile(project.lockfile_path()))?;
+    let differences = lockfile.differences(&project.declared()?);
+    if differences.is_empty() { Ok(lockfile) } else { Err(FlowError::Stale(differences)) }
+}

@@ -1,0 +1,163 @@
+//! Driving a resolver to its end: it says which packages it needs, the sources are asked, and the answers go back in.
+
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, mpsc};
+use std::time::{Duration, Instant};
+
+use yostel_documents::{PackageName, nearest};
+use yostel_resolve::{Arrival, Collision, Outcome, Phase, ResolveError, Resolver, Step};
+use yostel_sources::SourceSet;
+use yostel_store::for_each_in_parallel;
+
+use crate::error::FlowError;
+use crate::error::told::WishPlace;
+use crate::observer::{Event, Observer};
+use crate::project::LoadedProject;
+
+/// Finds where the wishes of a collision, and of those beside it, stand.
+pub(crate) fn places_of(project: &LoadedProject, collision: &Collision) -> Vec<WishPlace> {
+    let all = std::iter::once(collision).chain(&collision.others);
+    all.flat_map(|collision| &collision.wishes).filter_map(|wish| project.place_of(wish)).collect()
+}
+
+/// A resolver driven to its end.
+pub(crate) struct Driven {
+    pub(crate) outcome: Outcome,
+    pub(crate) resolver: Resolver,
+    /// What it was at, and for how long in all.
+    pub(crate) phases: Vec<(&'static str, Duration)>,
+}
+
+/// Stops a search when its time is up.
+pub(crate) struct Alarm {
+    pub(crate) limit: Duration,
+    pub(crate) stop: Arc<AtomicBool>,
+}
+
+/// Drives a resolver to its end, asking the sources for what it needs.
+pub(crate) fn drive(
+    resolver: Resolver,
+    project: &LoadedProject,
+    sources: &SourceSet,
+    observer: &dyn Observer,
+) -> Result<Driven, FlowError> {
+    drive_within(resolver, project, sources, observer, None)
+}
+
+pub(crate) fn drive_within(
+    mut resolver: Resolver,
+    project: &LoadedProject,
+    sources: &SourceSet,
+    observer: &dyn Observer,
+    alarm: Option<Alarm>,
+) -> Result<Driven, FlowError> {
+    let mut arrived = Vec::new();
+    let mut times: BTreeMap<Phase, Duration> = BTreeMap::new();
+    let mut asking = Duration::ZERO;
+    let mut phase = Phase::Any;
+    observer.notice(Event::Begin("resolving", 0));
+    loop {
+        let began = Instant::now();
+        let step = match &alarm {
+            Some(alarm) => {
+                let left = alarm.limit.saturating_sub(times.values().sum());
+                step_within(&mut resolver, arrived, left, &alarm.stop)
+            }
+            None => resolver.step(arrived),
+        };
+        let took = began.elapsed();
+        *times.entry(phase).or_default() += took;
+        tracing::trace!(?phase, ?took, stats = ?resolver.stats(), "a step of the search");
+        match step.map_err(|error| explain_error(error, project, sources))? {
+            Step::Going(next) => {
+                tracing::debug!(from = ?phase, to = ?next, "the search comes to its next phase");
+                phase = next;
+                arrived = Vec::new();
+            }
+            Step::Need(packages) => {
+                tracing::debug!(packages = packages.len(), "asking the sources");
+                observer.notice(Event::Ask(packages.len()));
+                let began = Instant::now();
+                let packages: Vec<PackageName> = packages.into_iter().collect();
+                let answers = for_each_in_parallel(&packages, |name| sources.document(name));
+                observer.notice(Event::Advance(packages.len() as u64));
+                arrived = Vec::new();
+                for (package, answer) in packages.into_iter().zip(answers) {
+                    arrived.push(Arrival { package, found: answer? });
+                }
+                asking += began.elapsed();
+            }
+            Step::Done(outcome) => {
+                observer.notice(Event::End);
+                tracing::debug!(stats = ?resolver.stats(), "the search ended");
+                let mut phases = vec![("asking the sources", asking)];
+                phases.extend(times.into_iter().map(|(phase, took)| (name_of(phase), took)));
+                return Ok(Driven { outcome, resolver, phases });
+            }
+        }
+    }
+}
+
+/// Steps with a guard beside it that says stop when the time left is up.
+fn step_within(
+    resolver: &mut Resolver,
+    arrived: Vec<Arrival>,
+    left: Duration,
+    stop: &AtomicBool,
+) -> Result<Step, ResolveError> {
+    let (done, wait) = mpsc::channel::<()>();
+    std::thread::scope(|scope| {
+        let watch = move || {
+            if wait.recv_timeout(left) == Err(mpsc::RecvTimeoutError::Timeout) {
+                stop.store(true, Ordering::Relaxed);
+            }
+        };
+        // A machine that has no thread left searches without a limit rather than not at all.
+        std::thread::Builder::new().spawn_scoped(scope, watch).ok();
+        let step = resolver.step(arrived);
+        drop(done);
+        step
+    })
+}
+
+fn name_of(phase: Phase) -> &'static str {
+    match phase {
+        Phase::Any => "finding a set",
+        Phase::Fewest => "moving the fewest",
+        Phase::Preferred => "choosing versions",
+        Phase::Explaining => "explaining",
+    }
+}
+
+fn explain_error(error: ResolveError, project: &LoadedProject, sources: &SourceSet) -> FlowError {
+    match error {
+        ResolveError::UnknownPackage(wish) => {
+            unknown_package(&wish.package, project.place_of(&wish).map(Box::new), project, sources)
+        }
+        ResolveError::Unreadable { wish, cause } => FlowError::Unreadable {
+            package: wish.package.clone(),
+            accept: wish.accept.clone(),
+            wish: project.place_of(&wish).map(Box::new),
+            cause,
+        },
+        error @ ResolveError::WrongAnswer(_) => FlowError::WrongAnswer(error),
+    }
+}
+
+/// Says that no source knows a package, with the nearest name that one does know.
+pub(crate) fn unknown_package(
+    package: &PackageName,
+    wish: Option<Box<WishPlace>>,
+    project: &LoadedProject,
+    sources: &SourceSet,
+) -> FlowError {
+    if project.manifest().sources.is_empty() {
+        return FlowError::NoSources;
+    }
+    let names = sources.names();
+    let near = nearest(package.as_str(), names.iter().map(PackageName::as_str));
+    let near = near.and_then(|near| names.iter().find(|name| name.as_str() == near)).cloned();
+    let sources = project.manifest().sources.keys().cloned().collect();
+    FlowError::UnknownPackage { package: package.clone(), wish, near, sources }
+}

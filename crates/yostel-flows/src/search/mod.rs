@@ -1,0 +1,5 @@
+//! Searching: from what is declared to a proposal.
+
+pub(crate) mod drive;
+pub(crate) mod proposal;
+pub(crate) mod rules;

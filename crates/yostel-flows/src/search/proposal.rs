@@ -1,0 +1,190 @@
+//! The one way from a resolution to a lockfile that is written.
+//!
+//! Everything that can speak against a lockfile is asked here, whoever wants to write one: [`Proposal::of`] alone makes a
+//! proposal, and a proposal alone is written. What is written was read back first, so that no lockfile ever gets its name
+//! that the next command cannot read.
+
+use yostel_documents::{Declared, Dispute, Disputed, Lockfile, Origin, PackageName};
+use yostel_files::write_atomically;
+use yostel_findings::{Move, MoveKind, compare};
+use yostel_resolve::Resolution;
+use yostel_store::Cache;
+
+use crate::content::altered::complete_patches;
+use crate::content::republished::all_republished;
+use crate::error::FlowError;
+use crate::observer::{Event, Observer};
+use crate::project::LoadedProject;
+use crate::project::files::LOCKFILE_NAME;
+use crate::project::patches::Patches;
+use crate::search::rules::Keep;
+
+/// A lockfile that may be written.
+#[derive(Debug)]
+pub struct Proposal {
+    lockfile: Lockfile,
+    text: String,
+    moves: Vec<Move>,
+    changed: bool,
+}
+
+/// What a proposal is made against.
+pub(crate) struct Basis<'b> {
+    /// The project, with its manifests as they will be.
+    pub(crate) project: &'b LoadedProject,
+    /// What its manifests declare.
+    pub(crate) declared: &'b Declared,
+    /// Its patches.
+    pub(crate) patches: &'b Patches,
+    /// The lockfile as it is.
+    pub(crate) before: Option<&'b Lockfile>,
+    /// What of that is to be kept.
+    pub(crate) keep: Keep,
+    /// Whether to refuse packages that only this machine has.
+    pub(crate) shareable: bool,
+}
+
+impl Proposal {
+    /// Makes a proposal of a resolution.
+    ///
+    /// # Errors
+    /// `ForcedOutsideAgreed`, `NotShareable`, `Republished`, `TooLong`; `Patch` and whatever bringing in the archives of
+    /// changed packages refuses.
+    pub(crate) fn of(
+        resolution: &Resolution,
+        basis: &Basis<'_>,
+        cache: &Cache,
+        observer: &dyn Observer,
+    ) -> Result<Self, FlowError> {
+        forced_inside_agreed(basis.project, resolution)?;
+        #[allow(clippy::disallowed_methods, reason = "this is the one place")]
+        let mut lockfile = resolution.to_lockfile(basis.declared);
+        let here_only = only_here(&lockfile);
+        if basis.shareable && !here_only.is_empty() {
+            return Err(FlowError::NotShareable(here_only));
+        }
+        refuse_published_again(&lockfile, basis, cache, observer)?;
+        refuse_other_records(&lockfile, basis)?;
+        complete_patches(&mut lockfile, basis.before, basis.patches, basis.project, cache, observer)?;
+        let text = lockfile.write();
+        if Lockfile::parse(&text).as_ref() != Ok(&lockfile) {
+            return Err(unreadable(&lockfile, &text));
+        }
+        let moves = compare(basis.before, &lockfile);
+        let changed = basis.before != Some(&lockfile);
+        Ok(Self { lockfile, text, moves, changed })
+    }
+
+    /// Returns the lockfile.
+    pub fn lockfile(&self) -> &Lockfile {
+        &self.lockfile
+    }
+
+    /// Returns what moves against the lockfile as it is, by package.
+    pub fn moves(&self) -> &[Move] {
+        &self.moves
+    }
+
+    /// Tells whether the lockfile's bytes change.
+    pub fn changes_lockfile(&self) -> bool {
+        self.changed
+    }
+
+    /// Lists packages that only this machine has.
+    pub fn only_here(&self) -> Vec<(PackageName, Origin)> {
+        only_here(&self.lockfile)
+    }
+
+    /// Returns the lockfile and what moves.
+    pub(crate) fn into_parts(self) -> (Lockfile, Vec<Move>) {
+        (self.lockfile, self.moves)
+    }
+
+    /// Writes the lockfile.
+    ///
+    /// # Errors
+    /// `Store`; the lockfile is then as it was.
+    pub(crate) fn write(&self, project: &LoadedProject, observer: &dyn Observer) -> Result<(), FlowError> {
+        observer.notice(Event::Write(LOCKFILE_NAME));
+        Ok(write_atomically(&project.lockfile_path(), self.text.as_bytes())?)
+    }
+}
+
+/// Tells what would move, for a question: what is made is not written, and nothing is refused.
+pub(crate) fn moves_to(resolution: &Resolution, declared: &Declared, before: &Lockfile) -> Vec<Move> {
+    #[allow(clippy::disallowed_methods, reason = "it is compared, and never written")]
+    let mut after = resolution.to_lockfile(declared);
+    // What patches make of other releases is not asked here.
+    for (name, locked) in after.chosen.iter_mut() {
+        locked.altered = before.chosen.get(name).and_then(|was| was.altered.clone());
+    }
+    compare(Some(before), &after)
+}
+
+fn only_here(lockfile: &Lockfile) -> Vec<(PackageName, Origin)> {
+    let bound = lockfile.chosen.iter().filter(|(_, locked)| !locked.from.is_shareable());
+    bound.map(|(name, locked)| (name.clone(), locked.from.clone())).collect()
+}
+
+/// Refuses a forced version that is not what is agreed; only the package's numbering tells that.
+fn forced_inside_agreed(project: &LoadedProject, resolution: &Resolution) -> Result<(), FlowError> {
+    let top = &project.top;
+    for (package, force) in &top.manifest.force {
+        let (Some(agreed), Some(choice)) = (top.manifest.agreed.get(package), resolution.chosen.get(package)) else {
+            continue;
+        };
+        let version = &choice.release.version;
+        if !agreed.accept.bind(&choice.numbering).is_ok_and(|constraint| constraint.admits(version)) {
+            return Err(FlowError::ForcedOutsideAgreed {
+                package: package.clone(),
+                forced: version.clone(),
+                agreed: agreed.accept.clone(),
+                path: project.manifest_of(top),
+                text: top.text.clone(),
+                span: force.span.clone(),
+            });
+        }
+    }
+    Ok(())
+}
+
+/// Refuses to take a release with other content than the lockfile before has, when what is locked is to be kept.
+fn refuse_published_again(
+    lockfile: &Lockfile,
+    basis: &Basis<'_>,
+    cache: &Cache,
+    observer: &dyn Observer,
+) -> Result<(), FlowError> {
+    let again = |m: &Move| matches!(m.kind, MoveKind::Content { .. });
+    let Some(before) = basis.before.filter(|_| basis.keep == Keep::Locked) else { return Ok(()) };
+    if !compare(Some(before), lockfile).iter().any(again) {
+        return Ok(());
+    }
+    let told = all_republished(before, lockfile, &basis.project.sources()?, cache, observer);
+    if told.is_empty() { Ok(()) } else { Err(FlowError::Republished(told)) }
+}
+
+/// Refuses to take a release whose record is not the one that is locked, when what is locked is to be kept.
+fn refuse_other_records(lockfile: &Lockfile, basis: &Basis<'_>) -> Result<(), FlowError> {
+    let Some(before) = basis.before.filter(|_| basis.keep == Keep::Locked) else { return Ok(()) };
+    let changed = lockfile.chosen.iter().filter(|(name, now)| {
+        let was = before.chosen.at(name, &now.version).filter(|was| was.from == now.from);
+        was.is_some_and(|was| was.record != now.record)
+    });
+    let disputes: Vec<Dispute> = changed
+        .map(|(name, now)| Dispute { package: name.clone(), version: now.version.clone(), about: Disputed::Record })
+        .collect();
+    if disputes.is_empty() { Ok(()) } else { Err(FlowError::Disputed(disputes)) }
+}
+
+/// Says what of a lockfile cannot be read back: probably the longest constraint, which is what grows by joining.
+fn unreadable(lockfile: &Lockfile, text: &str) -> FlowError {
+    let problem = match Lockfile::parse(text) {
+        Ok(_) => "it reads as another".to_owned(),
+        Err(error) => error.to_string(),
+    };
+    let asked = lockfile.chosen.iter().flat_map(|(name, one)| one.asked_by.iter().map(move |asked| (name, asked)));
+    let longest = asked.max_by_key(|(_, asked)| asked.accept.as_str().len());
+    let longest = longest.map(|(name, asked)| (name.clone(), asked.who.to_string(), asked.accept.as_str().len()));
+    FlowError::NotReadableBack { longest, problem }
+}

@@ -1,0 +1,25 @@
+//! Publish, withdraw, and keep a registry.
+
+use std::path::Path;
+
+use yostel_documents::PackageDocument;
+use yostel_registry::Registry;
+
+use crate::error::FlowError;
+
+/// Makes a registry in a folder that is empty or not there yet.
+///
+/// # Errors
+/// `Registry`.
+pub fn create_registry(folder: &Path, name: &str) -> Result<Registry, FlowError> {
+    Ok(Registry::create(folder, name)?)
+}
+
+/// Lists what a registry holds, by package.
+///
+/// # Errors
+/// `Registry`.
+pub fn contents(folder: &Path) -> Result<(String, Vec<PackageDocument>), FlowError> {
+    let registry = Registry::open(folder)?;
+    Ok((registry.name().to_owned(), registry.contents()?))
+}

@@ -1,0 +1,323 @@
+//! Changing a package locally: open a copy, look at what was changed, keep it as a patch that everyone gets, or drop it.
+
+use std::path::{Path, PathBuf};
+
+use yostel_documents::{PackageName, Patch, add_alter, remove_alter};
+use yostel_files::Folder;
+use yostel_store::{
+    Cache, FileChange, HeldProject, OpenPackage, PlannedPackage, Project, altered_folder, dropped_patch,
+};
+use yostel_versions::Version;
+
+use crate::content::bring::bring_in;
+use crate::context::Settings;
+use crate::decide::lock::{LockRequest, lock};
+use crate::error::FlowError;
+use crate::error::told::NotAltered;
+use crate::observer::{Event, Observer};
+use crate::plan::installed::as_installed;
+use crate::plan::planned::planned_package;
+use crate::project::LoadedProject;
+use crate::project::files::MANIFEST_NAME;
+use crate::project::patches::MOST_PATCH;
+use crate::project::read::{load_fitting_lockfile, load_project};
+use crate::using::install::{InstallRequest, install};
+
+/// A package that is open for changes.
+#[derive(Debug)]
+pub struct Opened {
+    /// The package's version.
+    pub version: Version,
+    /// The folder with the copy.
+    pub folder: PathBuf,
+    /// Whether the copy was there already.
+    pub was_there: bool,
+    /// Whether it holds changes that are kept already.
+    pub has_patch: bool,
+}
+
+/// What is changed in a package.
+#[derive(Debug)]
+pub struct Changes {
+    /// The copy; none when only kept changes are told.
+    pub open: Option<OpenPackage>,
+    /// What differs from the release, by path.
+    pub files: Vec<FileChange>,
+}
+
+/// Changes that are kept.
+#[derive(Debug)]
+pub struct Kept {
+    /// The package's version.
+    pub version: Version,
+    /// The patch, as the manifest names it.
+    pub patch: String,
+    /// Why.
+    pub why: String,
+    /// The files changed.
+    pub files: Vec<FileChange>,
+}
+
+/// Changes that were dropped.
+#[derive(Debug)]
+pub enum Dropped {
+    /// An open copy; what was changed in it since is in this patch, if anything was.
+    Copy(Option<PathBuf>),
+    /// The kept changes, as the manifest named them.
+    Patch(String),
+}
+
+/// Opens a package for changes: a writable copy in the project, which takes the installed one's place.
+///
+/// # Errors
+/// `NotLocked`, and as installing.
+pub fn open_alter(
+    project: &LoadedProject,
+    package: &PackageName,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Opened, FlowError> {
+    if let Some(folder) = project.live().get(package).and_then(|live| live.origin.live_folder()) {
+        return Err(not_altered(package, NotAltered::Live(folder.to_owned())));
+    }
+    if load_fitting_lockfile(project)?.chosen.all(package).len() > 1 {
+        return Err(not_altered(package, NotAltered::Several));
+    }
+    let planned = planned_package(project, package, settings)?;
+    reinstall(project, settings, observer)?;
+    let cache = Cache::open(&settings.cache);
+    let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    // Changes are told against the release, so its own tree is needed too.
+    bring_release_in(project, &planned, &cache, observer)?;
+    let held = hold(project, observer)?;
+    let was_there = held.project().opened(package).is_some();
+    held.open(&planned, &cache)?;
+    Ok(Opened {
+        folder: project.root.join(altered_folder(package)),
+        was_there,
+        has_patch: planned.altered.is_some(),
+        version: planned.version,
+    })
+}
+
+/// Tells what is changed in a package: in its open copy, or by the patch that is kept.
+///
+/// # Errors
+/// `NotAltered` when it is neither open nor changed.
+pub fn show_alter(
+    project: &LoadedProject,
+    package: &PackageName,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Changes, FlowError> {
+    if let Some(open) = Project::at(&project.root)?.opened(package) {
+        let files = changes_in_copy(project, package, &open, settings, observer)?;
+        return Ok(Changes { open: Some(open), files });
+    }
+    if !project.manifest().alter.contains_key(package) {
+        return Err(not_altered(package, NotAltered::NotOpen));
+    }
+    let patch = project.patches()?.patch(package)?;
+    let change = |file: yostel_documents::FilePatch| FileChange {
+        path: file.path.clone(),
+        before: file.before,
+        after: file.after,
+        patch: Some(file),
+    };
+    Ok(Changes { open: None, files: patch.files.into_iter().map(change).collect() })
+}
+
+/// Keeps what was changed in an open copy: writes the patch, names it in the manifest, locks and installs.
+///
+/// # Errors
+/// `NotAltered` when there is nothing to keep or it cannot be kept, and as locking and installing. Until everything is
+/// locked, manifest, patch and lockfile are put back as they were.
+pub fn keep_alter(
+    project: &LoadedProject,
+    package: &PackageName,
+    why: Option<&str>,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Kept, FlowError> {
+    let refuse = |why| Err(not_altered(package, why));
+    let target = Project::at(&project.root)?;
+    let Some(open) = target.opened(package) else { return refuse(NotAltered::NotOpen) };
+    let planned = planned_package(project, package, settings)?;
+    if planned.artifact.tree != open.base {
+        let (opened, locked) = (open.version, planned.version.to_string());
+        return refuse(NotAltered::OtherRelease { opened, locked });
+    }
+    let files = changes_in_copy(project, package, &open, settings, observer)?;
+    if files.is_empty() {
+        return refuse(NotAltered::Nothing);
+    }
+    let not_text: Vec<String> =
+        files.iter().filter(|change| change.patch.is_none()).map(|change| change.path.clone()).collect();
+    if !not_text.is_empty() {
+        return refuse(NotAltered::NotText(not_text));
+    }
+    let named = project.manifest().alter.get(package);
+    let Some(why) = why.or(named.map(|named| named.why.as_str())).filter(|why| !why.trim().is_empty()) else {
+        return refuse(NotAltered::NoReason);
+    };
+    let patch = match named {
+        Some(named) => named.patch.clone(),
+        None => format!("patches/{package}.patch"),
+    };
+    let text = Patch { files: files.iter().filter_map(|change| change.patch.clone()).collect() }.write();
+    let why = why.split_whitespace().collect::<Vec<_>>().join(" ");
+    let text = format!("{package} {}: {why}\n\n{text}", planned.version);
+    let mut undo = Undo::at(&project.root)?;
+    let locked = (|| {
+        undo.write(&patch, Some(&text), observer)?;
+        undo.write(MANIFEST_NAME, Some(&add_alter(&project.top.text, package, &patch, &why)?), observer)?;
+        let project = load_project(&project.root, settings)?;
+        lock(&project, LockRequest::default(), settings, observer)?;
+        Ok(project)
+    })();
+    let project = undo.unless_done(locked)?;
+    hold(&project, observer)?.close(package)?;
+    reinstall(&project, settings, observer)?;
+    Ok(Kept { version: planned.version, patch, why, files })
+}
+
+/// Drops changes: those of an open copy, else those that are kept.
+///
+/// # Errors
+/// `NotAltered` when there are none, and as locking and installing.
+pub fn drop_alter(
+    project: &LoadedProject,
+    package: &PackageName,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Dropped, FlowError> {
+    let target = Project::at(&project.root)?;
+    if let Some(open) = target.opened(package) {
+        // What somebody wrote is not thrown away unseen.
+        let changes = changes_in_copy(project, package, &open, settings, observer)?;
+        let patch = Patch { files: changes.into_iter().filter_map(|change| change.patch).collect() };
+        let kept = dropped_patch(package);
+        let worth = !patch.files.is_empty() && Some(&patch) != project.patches()?.patch(package).ok().as_ref();
+        if worth {
+            Folder::open(&project.root)?.write_atomically(&kept, patch.write().as_bytes())?;
+        }
+        let kept = project.root.join(kept);
+        hold(project, observer)?.close(package)?;
+        reinstall(project, settings, observer)?;
+        return Ok(Dropped::Copy(worth.then_some(kept)));
+    }
+    let Some(named) = project.manifest().alter.get(package) else {
+        return Err(not_altered(package, NotAltered::NotOpen));
+    };
+    let mut undo = Undo::at(&project.root)?;
+    let locked = (|| {
+        undo.write(MANIFEST_NAME, Some(&remove_alter(&project.top.text, package)?), observer)?;
+        undo.write(&named.patch, None, observer)?;
+        let project = load_project(&project.root, settings)?;
+        lock(&project, LockRequest::default(), settings, observer)?;
+        Ok(project)
+    })();
+    let project = undo.unless_done(locked)?;
+    reinstall(&project, settings, observer)?;
+    Ok(Dropped::Patch(named.patch.clone()))
+}
+
+fn not_altered(package: &PackageName, why: NotAltered) -> FlowError {
+    FlowError::NotAltered { package: package.clone(), why }
+}
+
+fn bring_release_in(
+    project: &LoadedProject,
+    planned: &PlannedPackage,
+    cache: &Cache,
+    observer: &dyn Observer,
+) -> Result<(), FlowError> {
+    bring_in(project, &load_fitting_lockfile(project)?, &[planned], cache, false, observer).map(drop)
+}
+
+/// Lists what was changed in an open copy. Somebody may have emptied the cache since it was opened: what is still locked is
+/// brought in again.
+fn changes_in_copy(
+    project: &LoadedProject,
+    package: &PackageName,
+    open: &OpenPackage,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Vec<FileChange>, FlowError> {
+    let cache = Cache::open(&settings.cache);
+    if !cache.is_tree_sound(open.base) {
+        let planned = planned_package(project, package, settings)?;
+        if planned.artifact.tree == open.base {
+            let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+            bring_release_in(project, &planned, &cache, observer)?;
+        }
+    }
+    Ok(Project::at(&project.root)?.changes_in_copy(package, open, &cache)?)
+}
+
+fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject, FlowError> {
+    Ok(Project::at(&project.root)?.hold(|| observer.notice(Event::Wait))?)
+}
+
+/// Installs what is locked, in the way in which it was installed before.
+fn reinstall(project: &LoadedProject, settings: &Settings, observer: &dyn Observer) -> Result<(), FlowError> {
+    let (placing, selection) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
+    install(project, &InstallRequest::again(placing, selection), settings, observer).map(drop)
+}
+
+/// Files below the project's folder as they were before they were written.
+struct Undo {
+    root: Folder,
+    before: Vec<(PathBuf, Option<Vec<u8>>)>,
+}
+
+impl Undo {
+    fn at(root: &Path) -> Result<Self, FlowError> {
+        Ok(Self { root: Folder::open(root)?, before: Vec::new() })
+    }
+
+    /// Writes a file, or removes it.
+    fn write(&mut self, path: &str, text: Option<&str>, observer: &dyn Observer) -> Result<(), FlowError> {
+        let before = match self.root.read(path, MOST_PATCH) {
+            Ok(before) => Some(before),
+            Err(error) if error.is_not_found() => None,
+            // What cannot be read could not be put back.
+            Err(error) => return Err(error.into()),
+        };
+        self.before.push((PathBuf::from(path), before));
+        if text.is_some() {
+            observer.notice(Event::Write(if path == MANIFEST_NAME { MANIFEST_NAME } else { "the patch" }));
+        }
+        put(&self.root, Path::new(path), text.map(str::as_bytes))
+    }
+
+    /// Puts everything back when what came after failed.
+    fn unless_done<T>(self, outcome: Result<T, FlowError>) -> Result<T, FlowError> {
+        if outcome.is_err() {
+            let mut before = self.before.into_iter().rev();
+            before.try_for_each(|(path, content)| put(&self.root, &path, content.as_deref()))?;
+        }
+        outcome
+    }
+}
+
+fn put(root: &Folder, path: &Path, content: Option<&[u8]>) -> Result<(), FlowError> {
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+    match (content, folder) {
+        (Some(content), folder) => {
+            if let Some(folder) = folder {
+                root.make_folders(folder)?;
+            }
+            root.write_atomically(path, content)?;
+        }
+        (None, folder) => {
+            root.remove_file(path)?;
+            // Only empty folders go: those of the last patch.
+            let mut above = folder;
+            while let Some(folder) = above.filter(|folder| root.remove_if_empty(folder)) {
+                above = folder.parent().filter(|folder| !folder.as_os_str().is_empty());
+            }
+        }
+    }
+    Ok(())
+}

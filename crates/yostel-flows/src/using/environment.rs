@@ -1,0 +1,98 @@
+//! The environment that a project's packages make, and where they lie.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
+
+use yostel_documents::{Manifest, PackageName, Purpose, is_loading_variable};
+use yostel_files::read_text_of;
+use yostel_store::{Cache, Project};
+use yostel_versions::Version;
+
+use crate::context::Settings;
+use crate::error::FlowError;
+use crate::observer::{Event, Observer};
+use crate::plan::compose::plan_of;
+use crate::plan::installed::as_installed;
+use crate::plan::launchers::{Launchers, Member, programs_in};
+use crate::plan::planned::folder_of;
+use crate::project::LoadedProject;
+use crate::project::files::{MANIFEST_NAME, MOST_MANIFEST};
+use crate::project::read::load_fitting_lockfile;
+
+/// Folders to put before what each variable of the environment holds.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Environment {
+    /// By variable; `PATH` among them when programs are offered.
+    pub prepend: BTreeMap<String, Vec<PathBuf>>,
+    /// Programs that come before what PATH holds, by name, each with the package that offers it.
+    pub programs: BTreeMap<String, String>,
+}
+
+/// Composes the environment of the project that is worked on. Programs are those of what it needs itself; variables are
+/// those of what came along with that too: what it asked for itself first, then the rest, each by name.
+///
+/// A package's own programs find what that package needs: where its needs offer programs, its own are reached through
+/// launchers that put those before PATH.
+///
+/// # Errors
+/// `NotInstalled` when the lockfile's packages are not (all) there, `Variable`, `Separator`, and as loading the lockfile.
+pub fn environment(
+    project: &LoadedProject,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<Environment, FlowError> {
+    let lockfile = load_fitting_lockfile(project)?;
+    let target = Project::at(&project.root)?;
+    let (_, selection) = as_installed(&target, &Cache::open(&settings.cache), settings);
+    let declared = project.declared()?;
+    let plan = plan_of(&lockfile, &declared, &selection, &project.patches()?)?;
+    let mut wishes = declared.bound_wishes();
+    wishes.retain(|wish| wish.asker.name() == project.here().name());
+    // What was left out of the install on purpose is not missed.
+    let taken = |purpose: &Purpose| selection.purposes.is_empty() || selection.purposes.contains(purpose);
+    wishes.retain(|wish| taken(&wish.purpose) && wish.accept.covers(&selection.platform));
+    let met = wishes.iter().filter_map(|wish| lockfile.met_by(wish, &declared));
+    let direct: BTreeSet<_> = met.map(|(name, locked)| (name, &locked.version)).collect();
+    let reached = lockfile.reached(&wishes, &declared, Some(&selection.platform));
+    let mut packages: Vec<(&PackageName, &Version)> = reached.iter().collect();
+    packages.sort_by_key(|id| !direct.contains(id));
+    let mut members: Vec<Member<'_>> = Vec::new();
+    for (name, version) in packages {
+        let Some(folder) = folder_of(project, &plan, name, version).filter(|folder| folder.is_dir()) else {
+            return Err(FlowError::NotInstalled);
+        };
+        // A package without a manifest offers nothing.
+        let Ok(text) = read_text_of(&folder.join(MANIFEST_NAME), MOST_MANIFEST) else { continue };
+        let Some(offers) = Manifest::offers_of(&text) else { continue };
+        let loading = offers.variables.keys().find(|variable| is_loading_variable(variable));
+        if let Some(variable) = loading.filter(|_| !project.manifest().policy.trusted_variables.contains(name)) {
+            let (package, version, variable) = (name.clone(), version.clone(), variable.clone());
+            return Err(FlowError::Variable { package, version, variable });
+        }
+        let programs = programs_in(&folder, &offers);
+        members.push(Member { name, version, folder, offers, programs });
+    }
+    let launchers = Launchers::of(project, &lockfile, &declared, &selection.platform, &members);
+    target.write_launchers(&launchers.scripts(), || observer.notice(Event::Wait))?;
+    let mut environment = Environment::default();
+    for member in &members {
+        if direct.contains(&(member.name, member.version)) {
+            let path = environment.prepend.entry("PATH".into()).or_default();
+            path.extend(launchers.program_folders(member));
+            for program in &member.programs {
+                let label = format!("{} {}", member.name, member.version);
+                environment.programs.entry(program.name.clone()).or_insert(label);
+            }
+        }
+        for (variable, path) in &member.offers.variables {
+            environment.prepend.entry(variable.clone()).or_default().push(member.folder.join(path));
+        }
+    }
+    environment.prepend.retain(|_, folders| !folders.is_empty());
+    let all = environment.prepend.values().flatten();
+    match all.into_iter().find(|folder| folder.as_os_str().as_encoded_bytes().contains(&b':')) {
+        // Whoever reads the variable would take one folder for two.
+        Some(folder) => Err(FlowError::Separator(folder.clone())),
+        None => Ok(environment),
+    }
+}

@@ -1,0 +1,162 @@
+//! Install exactly what the lockfile says, or nothing; and say whether what is installed is that.
+
+use std::collections::BTreeSet;
+
+use yostel_documents::{Lockfile, PackageName, Purpose, Seal};
+use yostel_store::{Cache, Installed, Placing, PlannedPackage, Project};
+use yostel_versions::Version;
+
+use crate::content::altered::make_altered;
+use crate::content::bring::{Brought, bring_in};
+use crate::content::fetch::note_use;
+use crate::content::trust::{Content, check_contents};
+use crate::context::Settings;
+use crate::error::FlowError;
+use crate::observer::{Event, Observer};
+use crate::plan::compose::{Selection, plan_of};
+use crate::plan::installed::selection_of;
+use crate::project::LoadedProject;
+use crate::project::read::{glance_at_lockfile, load_fitting_lockfile};
+
+/// How to install.
+#[derive(Debug, Clone, Default)]
+pub struct InstallRequest {
+    /// Ask no source: the cache must hold everything.
+    pub offline: bool,
+    /// Another platform than this machine's.
+    pub platform: Option<String>,
+    /// How packages come into the project.
+    pub placing: Placing,
+    /// Only what is reached for one of these purposes; everything when there is none.
+    pub purposes: BTreeSet<Purpose>,
+    /// Only what these projects of the workspace reach; everything when there is none.
+    pub projects: BTreeSet<PackageName>,
+    /// Trust the record of the last install: when the lockfile is still the same, no installed file is looked at.
+    pub quick: bool,
+}
+
+impl InstallRequest {
+    /// Asks for an install in the way in which it was done before.
+    pub(crate) fn again(placing: Placing, selection: Selection) -> Self {
+        let Selection { platform, purposes, projects } = selection;
+        Self { platform: Some(platform), placing, purposes, projects, ..Self::default() }
+    }
+}
+
+/// What an install came to.
+#[derive(Debug)]
+pub struct InstallReport {
+    /// How many packages are installed now.
+    pub packages: usize,
+    /// Archives that were fetched, with their size in bytes.
+    pub fetched: Vec<(PackageName, Version, u64)>,
+    /// Trees of the cache that had been changed and were unpacked again.
+    pub put_back: Vec<(PackageName, Version)>,
+    /// Packages that are open for changes, and stay as they are.
+    pub open: Vec<PackageName>,
+    /// What was done in the project; none when there was nothing to do.
+    pub done: Option<Installed>,
+    /// The digest of everything installed.
+    pub digest: Seal,
+}
+
+/// Installs the project as its lockfile says.
+///
+/// # Errors
+/// `NoLockfile`, `Stale`, `NotInCache`, `Admit`, `Source` and whatever writing refuses. Everything is fetched and checked
+/// before anything is changed, so a failure leaves project and cache as they were.
+pub fn install(
+    project: &LoadedProject,
+    request: &InstallRequest,
+    settings: &Settings,
+    observer: &dyn Observer,
+) -> Result<InstallReport, FlowError> {
+    let cache = Cache::open(&settings.cache);
+    let target = Project::at(&project.root)?.placing(request.placing);
+    let platform = request.platform.as_deref().unwrap_or(&settings.platform);
+    let (purposes, projects) = (request.purposes.clone(), request.projects.clone());
+    let selection = Selection { platform: platform.to_owned(), purposes, projects };
+    if request.quick
+        && let Some(report) = recorded(project, &target, &cache, &selection)
+    {
+        return Ok(report);
+    }
+    let lockfile = load_fitting_lockfile(project)?;
+    known_purposes(project, &lockfile, &request.purposes)?;
+    request.projects.iter().try_for_each(|name| project.project(name).map(drop))?;
+    let plan = plan_of(&lockfile, &project.declared()?, &selection, &project.patches()?)?;
+    let mut report = InstallReport {
+        packages: plan.packages.len(),
+        fetched: Vec::new(),
+        put_back: Vec::new(),
+        open: target.open_packages(&plan),
+        done: None,
+        digest: plan.inventory().digest(),
+    };
+    if target.is_current(&plan, &cache) {
+        return Ok(report);
+    }
+    let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
+    let in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    // A tree with local changes that is there needs no other.
+    let is_there = |package: &PlannedPackage| package.altered.is_some() && cache.is_tree_sound(package.tree());
+    let needed: Vec<&PlannedPackage> = packages.iter().copied().filter(|package| !is_there(package)).collect();
+    Brought { fetched: report.fetched, put_back: report.put_back } =
+        bring_in(project, &lockfile, &needed, &cache, request.offline, observer)?;
+    let contents: Vec<Content<'_>> = needed
+        .iter()
+        .filter(|package| package.altered.is_none())
+        .filter_map(|package| {
+            let locked = lockfile.chosen.at(&package.name, &package.version)?;
+            Some((&package.name, locked, &package.artifact))
+        })
+        .collect();
+    check_contents(&lockfile, &project.declared()?, &contents, &cache)?;
+    make_altered(&needed, &project.patches()?, &cache)?;
+    let held = target.hold(|| observer.notice(Event::Wait))?;
+    // While we waited, another process may have done it all.
+    if !held.project().is_current(&plan, &cache) {
+        observer.notice(Event::Begin("installing", packages.len() as u64));
+        report.done = Some(held.apply(&plan, &cache, || observer.notice(Event::Advance(1)))?);
+        observer.notice(Event::End);
+    }
+    for package in packages {
+        let Some(locked) = lockfile.chosen.at(&package.name, &package.version) else { continue };
+        let from = locked.from.to_string();
+        let release = [package.name.as_str(), package.version.as_str(), &from];
+        note_use(&cache, release, &package.artifact, &project.root, settings);
+    }
+    drop(in_use);
+    Ok(report)
+}
+
+/// Tells that there is nothing to do as far as the record says; nothing when it does not.
+fn recorded(project: &LoadedProject, target: &Project, cache: &Cache, selection: &Selection) -> Option<InstallReport> {
+    let glance = glance_at_lockfile(project)?;
+    let declared = project.declared().ok()?;
+    let record = target.recorded(cache)?;
+    let fits = glance.declarations == declared.seal();
+    let digest = Seal::parse(&record.digest).ok()?;
+    let same = selection_of(&record) == *selection;
+    (fits && same && record.lock == glance.seal.to_string()).then(|| InstallReport {
+        packages: record.stamps.len(),
+        fetched: Vec::new(),
+        put_back: Vec::new(),
+        open: Vec::new(),
+        done: None,
+        digest,
+    })
+}
+
+/// Checks that a project has needs for each of these purposes.
+fn known_purposes(project: &LoadedProject, lockfile: &Lockfile, wanted: &BTreeSet<Purpose>) -> Result<(), FlowError> {
+    let locked = lockfile.chosen.values().flat_map(|locked| locked.purposes.iter());
+    let known: BTreeSet<Purpose> =
+        project.projects().flat_map(|one| one.manifest.needs.keys()).chain(locked).cloned().collect();
+    match wanted.iter().find(|purpose| !known.contains(*purpose)) {
+        Some(unknown) => {
+            Err(FlowError::UnknownPurpose { purpose: unknown.clone(), known: known.into_iter().collect() })
+        }
+        None => Ok(()),
+    }
+}

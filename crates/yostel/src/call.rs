@@ -1,0 +1,142 @@
+//! From what was typed and the environment to what it means: folders, clock, settings.
+
+use std::io::IsTerminal;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
+
+use jiff::Timestamp;
+use yostel_answers::Diagnostic;
+use yostel_documents::PackageName;
+use yostel_flows::{FlowError, LoadedProject, Patience, Settings, current_platform, load_manifests, load_project};
+use yostel_versions::{Order, Version};
+
+use crate::options::{Color, Format, Options};
+use crate::progress::TerminalProgress;
+
+/// Longest time that one may want to wait, in seconds: a day.
+const MOST_SECONDS: u64 = 86_400;
+
+/// All that a command works with besides its own options.
+pub(crate) struct Call {
+    pub(crate) folder: PathBuf,
+    pub(crate) settings: Settings,
+    /// The project of the workspace to work on, when one was named.
+    pub(crate) project: Option<PackageName>,
+    pub(crate) format: Format,
+    pub(crate) quiet: bool,
+    pub(crate) verbose: bool,
+    pub(crate) progress: TerminalProgress,
+}
+
+impl Call {
+    pub(crate) fn new(options: &Options) -> Result<Self, Diagnostic> {
+        match options.color {
+            Color::Auto => {}
+            Color::Always => anstream::ColorChoice::Always.write_global(),
+            Color::Never => anstream::ColorChoice::Never.write_global(),
+        }
+        let usage = |code, headline: String, next: &str| Diagnostic {
+            code,
+            headline,
+            place: None,
+            notes: Vec::new(),
+            next: vec![next.to_owned()],
+        };
+        let here = std::env::current_dir().map_err(|error| {
+            usage(
+                "no-folder",
+                format!("the folder one is in cannot be read: {error}"),
+                "change to a folder that is there",
+            )
+        })?;
+        let folder = options.start.as_ref().map_or_else(|| here.clone(), |folder| here.join(folder));
+        if !folder.is_dir() {
+            let headline = format!("there is no folder {}", folder.display());
+            return Err(usage("no-folder", headline, "name a folder that is there, or make it first"));
+        }
+        let folder = std::fs::canonicalize(&folder).unwrap_or(folder);
+        let cache = options.cache.as_ref().map(|cache| here.join(cache)).or_else(default_cache).ok_or_else(|| {
+            let headline = "neither YOSTEL_CACHE nor HOME says where the cache should lie".to_owned();
+            usage("no-cache-folder", headline, "yostel --cache FOLDER …, or set YOSTEL_CACHE")
+        })?;
+        let now = match std::env::var("SOURCE_DATE_EPOCH") {
+            Err(_) => Timestamp::try_from(SystemTime::now()).map_err(|error| {
+                let headline = format!("the clock of this machine cannot be right: {error}");
+                usage("bad-clock", headline, "set the clock, or set SOURCE_DATE_EPOCH to seconds since 1970")
+            })?,
+            Ok(text) => {
+                text.parse().ok().and_then(|seconds| Timestamp::from_second(seconds).ok()).ok_or_else(|| {
+                    let headline = format!("SOURCE_DATE_EPOCH is `{text}`, which is not a number of seconds");
+                    usage("bad-epoch", headline, "unset SOURCE_DATE_EPOCH, or set it to seconds since 1970")
+                })?
+            }
+        };
+        let seconds = |name: &str, default: Duration| match std::env::var(name) {
+            Err(_) => Ok(default),
+            Ok(text) => match text.parse() {
+                Ok(seconds @ 1..=MOST_SECONDS) => Ok(Duration::from_secs(seconds)),
+                _ => {
+                    let headline =
+                        format!("{name} is `{text}`, which is not a number of seconds from 1 to {MOST_SECONDS}");
+                    Err(usage("bad-patience", headline, &format!("unset {name}, or set it to a number of seconds")))
+                }
+            },
+        };
+        let patience = Patience {
+            idle: seconds("YOSTEL_IDLE_SECONDS", Patience::default().idle)?,
+            total: seconds("YOSTEL_TOTAL_SECONDS", Patience::default().total)?,
+        };
+        let tool = Version::parse(env!("CARGO_PKG_VERSION"), &Order::Semver).expect("our own version is one");
+        let show =
+            !options.quiet && !options.no_progress && options.format == Format::Text && std::io::stderr().is_terminal();
+        Ok(Self {
+            folder,
+            settings: Settings { cache, now, platform: current_platform(), tool, patience },
+            project: options.project.clone(),
+            format: options.format,
+            quiet: options.quiet,
+            verbose: options.verbose,
+            progress: TerminalProgress::new(show),
+        })
+    }
+
+    /// Reads the project here or above.
+    pub(crate) fn project(&self) -> Result<LoadedProject, FlowError> {
+        self.at_project(load_project(&self.folder, &self.settings)?)
+    }
+
+    /// Reads the manifests here or above, to change them.
+    pub(crate) fn manifests(&self) -> Result<LoadedProject, FlowError> {
+        self.at_project(load_manifests(&self.folder, &self.settings)?)
+    }
+
+    fn at_project(&self, project: LoadedProject) -> Result<LoadedProject, FlowError> {
+        match &self.project {
+            Some(name) => project.at_project(name),
+            None => Ok(project),
+        }
+    }
+
+    /// Tells whether the answer is for a program.
+    pub(crate) fn json(&self) -> bool {
+        self.format == Format::Json
+    }
+
+    /// Shortens a path for people: relative to where they are, when it lies below.
+    pub(crate) fn show(&self, path: &Path) -> String {
+        match path.strip_prefix(&self.folder) {
+            Ok(here) if here.as_os_str().is_empty() => ".".to_owned(),
+            below => below.unwrap_or(path).display().to_string(),
+        }
+    }
+}
+
+fn default_cache() -> Option<PathBuf> {
+    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+    if let Some(base) = absolute("XDG_CACHE_HOME") {
+        return Some(base.join("yostel"));
+    }
+    let home = absolute("HOME")?;
+    let base = if cfg!(target_os = "macos") { "Library/Caches" } else { ".cache" };
+    Some(home.join(base).join("yostel"))
+}

@@ -1,0 +1,342 @@
+//! `lock`: resolve, write the lockfile, tell what moved and because of whom.
+
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+use clap::{Args, ValueEnum};
+use jiff::{SignedDuration, Timestamp};
+use serde_json::{Value, json};
+use yostel_documents::Take;
+use yostel_findings::{Move, MoveKind};
+use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
+use yostel_resolve::Overridden;
+
+use crate::answer::Answer;
+use crate::call::Call;
+use crate::commands::origin_document;
+use crate::exit::Exit;
+use crate::render::{Columns, Role, count, paint};
+
+/// How many moves are told before `--in-full`.
+const TOLD: usize = 20;
+
+/// Resolve the needs and write the lockfile, telling what moved and why
+///
+/// Versions that are locked stay where they can; what must move is told, with who asks for it. Nothing is written when
+/// nothing changed.
+#[derive(Debug, Args)]
+pub(crate) struct Lock {
+    /// Ignore what is locked: take the newest of everything that the constraints accept
+    #[arg(long)]
+    fresh: bool,
+
+    /// Only show what would change
+    #[arg(long)]
+    preview: bool,
+
+    /// Show everything, however long
+    #[arg(long)]
+    in_full: bool,
+
+    /// Only releases published by this day (or RFC 3339 time); what is locked may stay
+    #[arg(long, value_name = "DATE", value_parser = moment)]
+    as_of: Option<Timestamp>,
+
+    /// Which of the releases that fit to take: newest, or oldest, which proves the lower bounds
+    #[arg(long, value_enum, value_name = "WHICH", hide_possible_values = true)]
+    take: Option<TakeArgument>,
+
+    /// Refuse packages that only this machine has, like those needed by path
+    #[arg(long)]
+    shareable: bool,
+
+    /// When there is no set, write a proof of that into this folder, for an independent checker (docs/formats.md)
+    #[arg(long, value_name = "FOLDER")]
+    proof: Option<PathBuf>,
+
+    /// Search no longer than this (like 30s or 2m): the best set found by then will do
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    time_limit: Option<Duration>,
+
+    /// Tell what the search did, and how long each part took
+    #[arg(long)]
+    stats: bool,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum TakeArgument {
+    /// As new as can be
+    Newest,
+    /// As old as can be
+    Oldest,
+}
+
+/// Reads a day, taken to its end, or a time.
+pub(super) fn moment(text: &str) -> Result<Timestamp, String> {
+    let day_end = format!("{text}T23:59:59Z");
+    let day = day_end.parse::<Timestamp>().or_else(|_| text.parse::<Timestamp>());
+    day.map_err(|_| "a day is written 2026-05-04, a time 2026-05-04T09:00:00Z".to_owned())
+}
+
+/// Reads a stretch of time.
+fn time(text: &str) -> Result<Duration, String> {
+    let span = text.parse::<SignedDuration>().ok().and_then(|time| Duration::try_from(time).ok());
+    span.ok_or_else(|| "a time is written 30s, 2m or 1h30m".to_owned())
+}
+
+pub(crate) fn run(arguments: Lock, call: &Call) -> Result<Answer, FlowError> {
+    let project = call.project()?;
+    let request = LockRequest {
+        keep: if arguments.fresh { Keep::Nothing } else { Keep::Locked },
+        write: if arguments.preview { Write::Nothing } else { Write::File },
+        as_of: arguments.as_of,
+        take: arguments.take.map(|take| match take {
+            TakeArgument::Newest => Take::Newest,
+            TakeArgument::Oldest => Take::Oldest,
+        }),
+        proof: arguments.proof.as_ref().map(|folder| call.folder.join(folder)),
+        time_limit: arguments.time_limit,
+        shareable: arguments.shareable,
+    };
+    let started = Instant::now();
+    let report = lock(&project, request, &call.settings, &call.progress)?;
+    let took = started.elapsed();
+    Ok(Answer::either(
+        call,
+        Exit::Fine,
+        "lock",
+        || {
+            json!({
+                "lockfile": report.path,
+                "packages": report.packages,
+                "seal": report.seal.to_string(),
+                "changed": report.changed,
+                "written": report.written,
+                "moves": report.moves.iter().map(move_document).collect::<Vec<_>>(),
+                "gone": report.gone.iter().map(|(package, version)| json!({
+                    "package": package.as_str(), "version": version.as_str(),
+                })).collect::<Vec<_>>(),
+                "search": report.search.as_ref().map(search_document),
+                "overridden": report.overridden.iter().map(|one| json!({
+                    "who": one.asked.asker.to_string(), "asked": one.asked.package.as_str(),
+                    "accept": one.asked.accept.as_str(), "package": one.package.as_str(), "version": one.version.as_str(),
+                })).collect::<Vec<_>>(),
+                "only-here": report.only_here.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>(),
+                "unused-patches": report.unused_patches.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
+                "newer-accepted": report.newer.iter().map(|(package, locked, newer)| json!({
+                    "package": package.as_str(), "locked": locked.as_str(), "newer": newer.as_str(),
+                })).collect::<Vec<_>>(),
+            })
+        },
+        || words(&report, &arguments, took, call),
+    ))
+}
+
+fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> String {
+    let packages = count(report.packages, "package");
+    let shown = call.show(&report.path);
+    let mut text = if report.moves.is_empty() && !report.changed {
+        format!("{packages} locked in {shown}; nothing changed.\n")
+    } else if arguments.preview {
+        format!("{} would be locked in {shown}; nothing was written.\n", packages)
+    } else if report.moves.is_empty() && report.packages == 0 {
+        format!("{shown} is written; no package is needed yet.\n")
+    } else if report.moves.is_empty() {
+        format!("{packages} locked in {shown}; no version changed, only the record of what the manifest asks for.\n")
+    } else {
+        format!("Locked {packages} in {shown}.\n")
+    };
+    text.push_str(&moves(&report.moves, if arguments.in_full { usize::MAX } else { TOLD }));
+    let moved = report.moves.iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
+    let standing = report.search.as_ref().map_or(Standing::Best, |search| search.standing);
+    if moved > 0 && !arguments.fresh {
+        let verb = if moved == 1 { "package moved" } else { "packages moved" };
+        let fewest = match standing {
+            Standing::Best | Standing::FewestMoves => "the fewest possible",
+            Standing::Found => "the fewest found in time",
+        };
+        text.push_str(&format!("  {moved} locked {verb}, {fewest}.\n"));
+    }
+    if standing != Standing::Best {
+        let what = "time ran out: this set is valid, but a better one may exist";
+        // Once it is written, a plain lock finds that it fits and looks for nothing better.
+        let again = match (report.written, report.moves.iter().all(|m| matches!(m.kind, MoveKind::Added { .. }))) {
+            (false, _) => "the same again, with more time",
+            (true, true) => "yostel lock --fresh, with more time",
+            (true, false) => "put yostel.lock back as it was, and lock with more time",
+        };
+        text.push_str(&format!("  {} {what}. For the best: {again}\n", paint(Role::Quiet, "note:")));
+    }
+    for (package, version) in &report.gone {
+        let note = paint(Role::Notice, "note:");
+        text.push_str(&format!("  {note} its source has no {package} {version} any more, which was locked\n"));
+    }
+    text.push_str(&overridden(&report.overridden));
+    for (package, from) in &report.only_here {
+        let note = paint(Role::Notice, "note:");
+        text.push_str(&format!("  {note} {package} comes from {from}: nobody else can install from this lockfile\n"));
+    }
+    for package in &report.unused_patches {
+        let note = paint(Role::Notice, "note:");
+        text.push_str(&format!(
+            "  {note} [alter] names {package}, which nothing needs: yostel alter {package} --drop\n"
+        ));
+    }
+    for (package, locked, newer) in report.newer.iter().take(3) {
+        text.push_str(&format!(
+            "  {} {package} stays at {locked}; {newer} would do too\n",
+            paint(Role::Quiet, "note:")
+        ));
+    }
+    if !report.newer.is_empty() {
+        text.push_str(&format!("  {} to take what is newer: yostel lock --fresh\n", paint(Role::Quiet, "note:")));
+    }
+    if arguments.stats {
+        text.push_str(&stats(report.search.as_ref(), took));
+    }
+    if report.written && !report.moves.is_empty() {
+        text.push_str(&format!("{} yostel install\n", paint(Role::Good, "next:")));
+    }
+    text
+}
+
+fn stats(search: Option<&SearchReport>, took: Duration) -> String {
+    let Some(SearchReport { stats, phases, .. }) = search else {
+        return format!("  nothing to search for: the lockfile fits ({} ms)\n", took.as_millis());
+    };
+    let mut columns = Columns::new(&[]);
+    let known = format!("of {}", count(stats.releases, "release"));
+    columns.row(["looked at".into(), count(stats.looked_at, "release"), known, count(stats.packages, "package")]);
+    let asked = [count(stats.questions as usize, "question"), count(stats.decisions as usize, "decision")];
+    let [questions, decisions] = asked;
+    columns.row(["searched".into(), questions, decisions, format!("{} deduced", stats.propagations)]);
+    let conflicts = count(stats.conflicts as usize, "conflict");
+    columns.row(["learned".into(), conflicts, count(stats.learned as usize, "clause"), String::new()]);
+    let mut text = columns.finish();
+    let milliseconds = |time: &Duration| format!("{:.1} ms", time.as_secs_f64() * 1000.0);
+    let parts: Vec<String> = phases.iter().map(|(what, time)| format!("{what} {}", milliseconds(time))).collect();
+    text.push_str(&format!("  took {}: {}\n", milliseconds(&took), parts.join(", ")));
+    text
+}
+
+fn search_document(search: &SearchReport) -> Value {
+    let stats = search.stats;
+    let seconds = search.phases.iter().map(|(what, time)| ((*what).to_owned(), json!(time.as_secs_f64())));
+    json!({
+        "standing": search.standing.as_str(),
+        "packages": stats.packages, "releases": stats.releases, "looked-at": stats.looked_at,
+        "questions": stats.questions, "decisions": stats.decisions, "propagations": stats.propagations,
+        "conflicts": stats.conflicts, "learned": stats.learned,
+        "seconds": seconds.collect::<serde_json::Map<String, Value>>(),
+    })
+}
+
+/// Tells moves as a table: those that changed something first, what merely came along last.
+pub(crate) fn moves(moves: &[Move], most: usize) -> String {
+    let mut sorted: Vec<&Move> = moves.iter().collect();
+    sorted.sort_by_key(|m| {
+        let direct = m.asked_by.iter().any(|asked| asked.who.is_project());
+        (matches!(m.kind, MoveKind::Added { .. }), !direct, m.package.clone())
+    });
+    let mut columns = Columns::new(&[]);
+    let mut crossing = 0;
+    for m in sorted.iter().take(most) {
+        let (what, versions) = match &m.kind {
+            MoveKind::Added { to } => ("added", to.to_string()),
+            MoveKind::Dropped { from } => ("gone", from.to_string()),
+            MoveKind::Moved { from, to, crosses_line } => {
+                crossing += usize::from(*crosses_line);
+                ("moved", format!("{from} -> {to}{}", if *crosses_line { ", not compatible" } else { "" }))
+            }
+            MoveKind::Content { version } => ("content", format!("{version}, other content")),
+            MoveKind::Origin { version, from, to } => ("origin", format!("{version}, {from} -> {to}")),
+            MoveKind::Platforms { to, .. } => ("platforms", format!("now for {}", to.join(", "))),
+            MoveKind::Altered { now: true } => ("changed", "with a patch".to_owned()),
+            MoveKind::Altered { now: false } => ("changed", "without a patch again".to_owned()),
+            MoveKind::Purposes { to, .. } => {
+                ("purpose", format!("now for {}", to.iter().map(|p| p.as_str()).collect::<Vec<_>>().join(", ")))
+            }
+        };
+        let because = if matches!(m.kind, MoveKind::Dropped { .. }) {
+            "nothing needs it any more".to_owned()
+        } else {
+            because(m)
+        };
+        columns.row([what.to_owned(), m.package.to_string(), versions, because]);
+    }
+    let mut text = if moves.is_empty() { String::new() } else { columns.finish() };
+    if sorted.len() > most {
+        text.push_str(&format!("  … and {} more: yostel lock --in-full\n", sorted.len() - most));
+    }
+    if crossing > 0 {
+        let are = if crossing == 1 { "1 move is".to_owned() } else { format!("{crossing} moves are") };
+        let notice = paint(Role::Notice, "careful:");
+        text.push_str(&format!("  {notice} {are} not compatible with what was locked\n"));
+    }
+    text
+}
+
+/// Tells who does not get what it asked for, because the manifest says so.
+fn overridden(all: &[Overridden]) -> String {
+    let mut text = String::new();
+    for one in all.iter().take(5) {
+        let rule = if one.package == one.asked.package { "forced:" } else { "swapped:" };
+        let rule = paint(Role::Notice, rule);
+        text.push_str(&format!("  {rule} {} and gets {} {}\n", one.asked, one.package, one.version));
+    }
+    if all.len() > 5 {
+        text.push_str(&format!("  and {} more of this kind\n", all.len() - 5));
+    }
+    text
+}
+
+/// Says who pulled a package, and along which way when that is not a direct need.
+fn because(m: &Move) -> String {
+    let puller = m.pulled_by.last();
+    let first = m.asked_by.iter().find(|asked| Some(&asked.who) == puller);
+    let Some(first) = first else { return String::new() };
+    let way = match &m.pulled_by[..] {
+        [way @ .., _] if way.len() > 1 && matches!(m.kind, MoveKind::Moved { .. }) => {
+            let names: Vec<String> = way.iter().map(ToString::to_string).collect();
+            format!(", through {}", names.join(" > "))
+        }
+        _ => String::new(),
+    };
+    let more = match m.asked_by.len() - 1 {
+        0 => String::new(),
+        n => format!(" and {n} more"),
+    };
+    format!("{} needs {}{way}{more}", first.who, first.accept)
+}
+
+pub(crate) fn move_document(m: &Move) -> Value {
+    let mut document = json!({
+        "package": m.package.as_str(),
+        "asked-by": m.asked_by.iter().map(|asked| json!({
+            "who": asked.who.to_string(), "purpose": asked.purpose.as_str(), "accept": asked.accept.as_str(),
+        })).collect::<Vec<_>>(),
+        "pulled-by": m.pulled_by.iter().map(ToString::to_string).collect::<Vec<_>>(),
+    });
+    let facts = match &m.kind {
+        MoveKind::Added { to } => json!({ "kind": "added", "to": to.as_str() }),
+        MoveKind::Dropped { from } => json!({ "kind": "gone", "from": from.as_str() }),
+        MoveKind::Moved { from, to, crosses_line } => {
+            json!({ "kind": "moved", "from": from.as_str(), "to": to.as_str(), "crosses-line": crosses_line })
+        }
+        MoveKind::Content { version } => json!({ "kind": "content", "version": version.as_str() }),
+        MoveKind::Origin { version, from, to } => json!({
+            "kind": "origin", "version": version.as_str(), "from": origin_document(from), "to": origin_document(to),
+        }),
+        MoveKind::Platforms { from, to } => json!({ "kind": "platforms", "from": from, "to": to }),
+        MoveKind::Altered { now } => json!({ "kind": "altered", "now": now }),
+        MoveKind::Purposes { from, to } => json!({
+            "kind": "purposes",
+            "from": from.iter().map(|p| p.as_str()).collect::<Vec<_>>(),
+            "to": to.iter().map(|p| p.as_str()).collect::<Vec<_>>(),
+        }),
+    };
+    if let (Value::Object(document), Value::Object(facts)) = (&mut document, facts) {
+        document.extend(facts);
+    }
+    document
+}

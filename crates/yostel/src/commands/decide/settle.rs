@@ -1,0 +1,197 @@
+//! `settle`: the smallest edits that end a collision.
+
+use clap::Args;
+use jiff::Timestamp;
+use serde_json::{Value, json};
+use similar::{ChangeTag, TextDiff};
+use yostel_answers::Diagnostic;
+use yostel_findings::MoveKind;
+use yostel_flows::{FlowError, Settlement, apply_settlement, settle};
+use yostel_resolve::WishEdit;
+
+use super::lock::{moment, move_document, moves};
+use crate::answer::Answer;
+use crate::answer::failure_of;
+use crate::call::Call;
+use crate::exit::Exit;
+use crate::render::{Role, count, join, paint};
+
+/// Find the smallest edits that end a collision, and apply one
+///
+/// Without a number, lists them, smallest first; each was proved by resolving it. With a number, edits the manifest in
+/// place and locks.
+#[derive(Debug, Args)]
+pub(crate) struct Settle {
+    /// Which of the listed edits to apply
+    number: Option<usize>,
+
+    /// Only show what would change, with the edit of this number
+    #[arg(long, requires = "number")]
+    preview: bool,
+
+    /// Only releases published by this day (or RFC 3339 time); what is locked may stay
+    #[arg(long, value_name = "DATE", value_parser = moment)]
+    as_of: Option<Timestamp>,
+}
+
+pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
+    let project = call.project()?;
+    let Some(settlements) = settle(&project, arguments.as_of, &call.settings, &call.progress)? else {
+        return Ok(Answer::either(
+            call,
+            Exit::Fine,
+            "settle",
+            || json!({ "collision": false, "edit-sets": [] }),
+            || format!("Nothing collides.\n{} yostel lock\n", paint(Role::Good, "next:")),
+        ));
+    };
+    let Some(number) = arguments.number else {
+        return Ok(Answer::either(
+            call,
+            Exit::Fine,
+            "settle",
+            || json!({ "collision": true, "edit-sets": settlements.iter().map(document).collect::<Vec<_>>() }),
+            || list(&settlements, arguments.as_of),
+        ));
+    };
+    let Some(settlement) = number.checked_sub(1).and_then(|at| settlements.get(at)) else {
+        let diagnostic = Diagnostic {
+            code: "no-such-edit",
+            headline: format!(
+                "there is no edit {number}; {} listed",
+                if settlements.len() == 1 { "1 is".into() } else { format!("{} are", settlements.len()) }
+            ),
+            place: None,
+            notes: Vec::new(),
+            next: vec!["yostel settle, to see them".into()],
+        };
+        return Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
+    };
+    if !arguments.preview {
+        apply_settlement(&project, settlement, &call.progress)?;
+    }
+    Ok(Answer::either(
+        call,
+        Exit::Fine,
+        "settle",
+        || {
+            let mut content = document(settlement);
+            content["applied"] = (!arguments.preview).into();
+            let after = settlement.texts.iter().map(|(file, (_, after))| (file.clone(), after.as_str().into()));
+            content["manifests"] = Value::Object(after.collect());
+            content
+        },
+        || {
+            let files: Vec<String> = settlement.texts.keys().cloned().collect();
+            let diffs = settlement.texts.iter().map(|(file, (before, after))| match files.len() {
+                1 => diff(before, after),
+                _ => format!("  {file}\n{}", diff(before, after)),
+            });
+            let (diff, files): (String, String) = (diffs.collect(), join(&files));
+            let moved = moves(settlement.proposal.moves(), usize::MAX);
+            let moved = if moved.is_empty() { "Nothing moves.\n".to_owned() } else { format!("What moves:\n{moved}") };
+            if arguments.preview {
+                let next = format!("yostel settle {number}, to do it");
+                format!("{files} would become:\n{diff}{moved}{} {next}\n", paint(Role::Good, "next:"))
+            } else {
+                let locked = count(settlement.proposal.lockfile().chosen.len(), "package");
+                format!(
+                    "Edited {files}:\n{diff}Locked {locked}. {moved}{} yostel install\n",
+                    paint(Role::Good, "next:")
+                )
+            }
+        },
+    ))
+}
+
+fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
+    if settlements.is_empty() {
+        return "No edit of four wishes or fewer ends the collision; yostel lock tells what collides.\n".into();
+    }
+    let mut text = String::from("Each of these edits of the manifest ends the collision, proved by resolving it:\n");
+    for (number, settlement) in (1..).zip(settlements) {
+        let permitted =
+            settlement.coexist.iter().map(|package| format!("allow incompatible versions of {package} side by side"));
+        let edits: Vec<String> = settlement.edit_set.edits.iter().map(edit_words).chain(permitted).collect();
+        text.push_str(&format!(
+            "{} {}\n",
+            paint(Role::Title, format!("{number:>3}")),
+            paint(Role::Title, join(&edits))
+        ));
+        text.push_str(&format!("      {}\n", consequence(settlement)));
+    }
+    // The numbers are of this list: the same question must be asked again.
+    let asked = as_of.map(|day| format!(" --as-of {day}")).unwrap_or_default();
+    let next = paint(Role::Good, "next:");
+    text.push_str(&format!("{next} yostel settle{asked} --preview 1, or yostel settle{asked} 1\n"));
+    text
+}
+
+pub(crate) fn edit_words(edit: &WishEdit) -> String {
+    match edit {
+        WishEdit::Change { wish, accept } => format!("change {} from {} to {accept}", wish.package, wish.accept),
+        WishEdit::Drop { wish } => format!("remove {} {}", wish.package, wish.accept),
+    }
+}
+
+/// Says in one line what an edit leads to: the packages asked about first, then how many others move.
+fn consequence(settlement: &Settlement) -> String {
+    let mut parts = Vec::new();
+    for edit in &settlement.edit_set.edits {
+        if let WishEdit::Change { wish, .. } = edit
+            && let Some(choice) = settlement.edit_set.resolution.chosen.get(&wish.package)
+        {
+            parts.push(format!("{} {}", wish.package, choice.release.version));
+        }
+    }
+    let counted = |what: &str, is: fn(&MoveKind) -> bool| {
+        let number = settlement.proposal.moves().iter().filter(|m| is(&m.kind)).count();
+        (number > 0).then(|| format!("{number} {what}"))
+    };
+    let mut moved: Vec<String> = Vec::new();
+    moved.extend(counted("moved", |kind| matches!(kind, MoveKind::Moved { .. })));
+    moved.extend(counted("added", |kind| matches!(kind, MoveKind::Added { .. })));
+    moved.extend(counted("gone", |kind| matches!(kind, MoveKind::Dropped { .. })));
+    let moved = if moved.is_empty() { "no locked version changes".to_owned() } else { join(&moved) };
+    if parts.is_empty() { format!("leads to: {moved}") } else { format!("leads to {}; {moved}", join(&parts)) }
+}
+
+fn document(settlement: &Settlement) -> Value {
+    json!({
+        "edits": settlement.edit_set.edits.iter().map(edit_document)
+            .chain(settlement.coexist.iter().map(|package| json!({ "kind": "coexist", "package": package.as_str() })))
+            .collect::<Vec<_>>(),
+        "packages": settlement.proposal.lockfile().chosen.len(),
+        "moves": settlement.proposal.moves().iter().map(move_document).collect::<Vec<_>>(),
+    })
+}
+
+pub(crate) fn edit_document(edit: &WishEdit) -> Value {
+    let wish = edit.wish();
+    let (kind, to) = match edit {
+        WishEdit::Change { accept, .. } => ("change", Some(accept.as_str())),
+        WishEdit::Drop { .. } => ("remove", None),
+    };
+    json!({
+        "kind": kind, "package": wish.package.as_str(), "purpose": wish.purpose.as_str(),
+        "project": wish.asker.to_string(), "from": wish.accept.as_str(), "to": to,
+    })
+}
+
+/// Shows the lines that differ, with one of call.
+fn diff(before: &str, after: &str) -> String {
+    let diff = TextDiff::from_lines(before, after);
+    let mut text = String::new();
+    for group in diff.grouped_ops(1) {
+        for change in group.iter().flat_map(|op| diff.iter_changes(op)) {
+            let line = change.value().trim_end_matches(['\n', '\r']);
+            let line = crate::sanitise::sanitise(line);
+            text.push_str(&match change.tag() {
+                ChangeTag::Delete => format!("  {}\n", paint(Role::Bad, format!("- {line}"))),
+                ChangeTag::Insert => format!("  {}\n", paint(Role::Good, format!("+ {line}"))),
+                ChangeTag::Equal => format!("    {line}\n"),
+            });
+        }
+    }
+    text
+}

@@ -1,0 +1,253 @@
+//! `add`: declare a need, and hear what it admits today.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use serde_json::json;
+use yostel_answers::Diagnostic;
+use yostel_documents::{ArchiveDigest, Elsewhere, GitAt, GitPlace, NeedForm, PackageName, Purpose};
+use yostel_flows::{AddReport, AddRequest, AddedElsewhere, FlowError, TakeFrom, add, add_elsewhere};
+use yostel_versions::{Accept, AcceptError, Version};
+
+use crate::answer::Answer;
+use crate::answer::failure_of;
+use crate::call::Call;
+use crate::commands::origin_document;
+use crate::diagnostic::bad_accept;
+use crate::exit::Exit;
+use crate::options::{package_name, word};
+use crate::render::{Role, count, paint};
+
+/// Add a need to the manifest, or change its constraint
+#[derive(Debug, Args)]
+pub(crate) struct Add {
+    /// The package
+    #[arg(value_parser = package_name)]
+    package: PackageName,
+
+    /// Which versions will do, like '^2.1' or '>=2.1, <3'; what is compatible with the newest when left out
+    constraint: Option<String>,
+
+    /// What it is for: run (ships with the project), build, test, or a word of your own
+    #[arg(long = "for", value_name = "PURPOSE", default_value = "run", value_parser = word)]
+    purpose: Purpose,
+
+    /// Agree on the constraint for every package, whoever asks, and need what is agreed
+    #[arg(long)]
+    agreed: bool,
+
+    /// Only on these platforms, like linux/*, */arm64 or !windows/*; may be repeated
+    #[arg(long, value_name = "PATTERN", conflicts_with = "agreed")]
+    only_on: Vec<String>,
+
+    /// Take it from this git repository, for everyone who needs it; its default branch unless --at, --tag or --branch is given
+    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["agreed", "why", "path", "archive"])]
+    git: Option<String>,
+
+    /// With --git: this commit, as a full hash
+    #[arg(long, value_name = "COMMIT", requires = "git", conflicts_with_all = ["tag", "branch"], value_parser = commit)]
+    at: Option<String>,
+
+    /// With --git, this tag
+    #[arg(long, requires = "git", conflicts_with = "branch")]
+    tag: Option<String>,
+
+    /// With --git, this branch; the lockfile holds the commit that it had
+    #[arg(long, requires = "git")]
+    branch: Option<String>,
+
+    /// With --git: the package is in this folder of the repository
+    #[arg(long = "inside", value_name = "FOLDER", requires = "git")]
+    inside: Option<String>,
+
+    /// Take what lies in this folder, as it is there at the time
+    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["agreed", "why", "archive"])]
+    path: Option<PathBuf>,
+
+    /// Take this archive: an address or a path
+    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["agreed", "why"])]
+    archive: Option<String>,
+
+    /// With --archive, the digest of its bytes; that of what lies there now, when left out
+    #[arg(long, requires = "archive", value_parser = archive_digest)]
+    digest: Option<ArchiveDigest>,
+
+    /// Why this need deviates from what is agreed
+    #[arg(long, value_name = "WHY", conflicts_with = "agreed")]
+    why: Option<String>,
+}
+
+pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
+    let project = call.manifests()?;
+    let package = arguments.package.clone();
+    let parsed = arguments.constraint.as_deref().map(Accept::parse).transpose();
+    let accept = match parsed.and_then(|accept| counting(accept, &arguments.only_on)) {
+        Ok(accept) => accept,
+        Err(error) => {
+            let diagnostic: Diagnostic = bad_accept(&error, Some(&package));
+            return Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
+        }
+    };
+    if let Some(from) = take_from(&arguments, call) {
+        let report = add_elsewhere(&project, &package, &arguments.purpose, (from, &call.folder), accept.clone())?;
+        return Ok(told_elsewhere(&report, &package, accept.as_ref(), &arguments.purpose, call));
+    }
+    let report = add(
+        &project,
+        AddRequest { package, accept, purpose: arguments.purpose, agreed: arguments.agreed, why: arguments.why },
+    )?;
+    let texts = |versions: &[Version]| versions.iter().map(ToString::to_string).collect::<Vec<_>>();
+    Ok(Answer::either(
+        call,
+        Exit::Fine,
+        "add",
+        || {
+            json!({
+                "manifest": report.path,
+                "package": report.package.as_str(),
+                "purpose": report.purpose.as_str(),
+                "accept": report.accept.as_str(),
+                "agreed": report.form == NeedForm::Agreed,
+                "means": report.constraint.to_words(),
+                "before": report.before,
+                "source": origin_document(&report.source),
+                "accepted": texts(&report.admitted),
+                "newest-not-accepted": report.newest_not_admitted.as_ref().map(ToString::to_string),
+                "bounded-above": report.constraint.is_bounded_above(),
+            })
+        },
+        || words(&report, call),
+    ))
+}
+
+/// Returns the constraint on the platforms named; any version, when only those are named.
+fn counting(accept: Option<Accept>, only_on: &[String]) -> Result<Option<Accept>, AcceptError> {
+    if only_on.is_empty() {
+        return Ok(accept);
+    }
+    let accept = accept.unwrap_or_else(Accept::anything);
+    accept.only_on(only_on.iter().map(String::as_str)).map(Some)
+}
+
+fn commit(text: &str) -> Result<String, String> {
+    let hex = text.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b));
+    let whole = hex && matches!(text.len(), 40 | 64);
+    whole.then(|| text.to_owned()).ok_or_else(|| "name the commit by its full hash: git rev-parse HEAD".to_owned())
+}
+
+fn archive_digest(text: &str) -> Result<ArchiveDigest, String> {
+    ArchiveDigest::parse(text).map_err(|error| error.to_string())
+}
+
+fn take_from(arguments: &Add, call: &Call) -> Option<TakeFrom> {
+    if let Some(address) = arguments.git.clone() {
+        let at = match (&arguments.at, &arguments.tag, &arguments.branch) {
+            (Some(commit), ..) => GitAt::Commit(commit.clone()),
+            (_, Some(tag), _) => GitAt::Tag(tag.clone()),
+            (.., Some(branch)) => GitAt::Branch(branch.clone()),
+            _ => GitAt::Head,
+        };
+        return Some(TakeFrom::Git(GitPlace { address, at, folder: arguments.inside.clone() }));
+    }
+    if let Some(path) = &arguments.path {
+        let path = call.folder.join(path);
+        return Some(TakeFrom::Path(path.canonicalize().unwrap_or(path)));
+    }
+    arguments.archive.clone().map(|address| TakeFrom::Archive(address, arguments.digest))
+}
+
+fn told_elsewhere(
+    report: &AddedElsewhere,
+    package: &PackageName,
+    accept: Option<&Accept>,
+    purpose: &Purpose,
+    call: &Call,
+) -> Answer {
+    let digest = match &report.elsewhere {
+        Elsewhere::Archive { digest, .. } => Some(digest.to_string()),
+        Elsewhere::Git(_) | Elsewhere::Path(_) => None,
+    };
+    Answer::either(
+        call,
+        Exit::Fine,
+        "add",
+        || {
+            json!({
+                "manifest": report.path, "package": package.as_str(), "purpose": purpose.as_str(),
+                "accept": accept.map(Accept::as_str), "elsewhere": report.elsewhere.to_string(),
+                "commit": report.commit, "digest": digest, "before": report.before,
+            })
+        },
+        || {
+            let manifest = call.show(&report.path);
+            let verb = if report.before.is_some() { "Changed" } else { "Added" };
+            let mut text =
+                format!("{verb} {package}, from {}, in [needs.{purpose}] of {manifest}.\n", report.elsewhere);
+            if let Some(commit) = &report.commit {
+                text.push_str(&format!("  Its commit today: {commit}\n"));
+            }
+            if let Some(digest) = &digest {
+                text.push_str(&format!("  Only an archive with this digest is accepted: {digest}\n"));
+            }
+            if matches!(report.elsewhere, Elsewhere::Path(_)) {
+                let note = paint(Role::Notice, "note:");
+                text.push_str(&format!(
+                    "  {note} the folder is used as it is at that moment, so nobody else can install from the lockfile\n"
+                ));
+            }
+            text.push_str(&format!("{} yostel lock\n", paint(Role::Good, "next:")));
+            text
+        },
+    )
+}
+
+fn words(report: &AddReport, call: &Call) -> String {
+    let AddReport { package, accept, .. } = report;
+    let mut text = match &report.before {
+        before if report.form == NeedForm::Agreed => {
+            let verb = if before.is_some() { "Changed" } else { "Added" };
+            let path = call.show(&report.path);
+            let elsewhere = report.agreed_in.as_ref().filter(|agreed| **agreed != report.path);
+            let agreed = elsewhere.map(|agreed| format!(" Agreed on it in {}.", call.show(agreed)));
+            let agreed = agreed.unwrap_or_default();
+            format!("{verb} {package} to what is agreed, {accept}, for {} in {path}.{agreed}\n", report.purpose)
+        }
+        Some(before) if before == accept.as_str() => {
+            format!("{package} {accept} was in {} already.\n", call.show(&report.path))
+        }
+        Some(before) => format!("Changed {package} from {before} to {accept} in {}.\n", call.show(&report.path)),
+        None => {
+            format!("Added {package} {accept} to [needs.{}] in {}.\n", report.purpose, call.show(&report.path))
+        }
+    };
+    let newest = report.admitted.last().map(ToString::to_string).unwrap_or_default();
+    let shown: Vec<String> = report.admitted.iter().rev().take(4).map(ToString::to_string).collect();
+    let more = report.admitted.len().saturating_sub(shown.len());
+    let more = if more > 0 { format!(" and {more} older") } else { String::new() };
+    text.push_str(&format!("  It accepts {}.\n", report.constraint.to_words()));
+    text.push_str(&format!(
+        "  Today that is {} of {} in {}: {}{more}; the newest is {}.\n",
+        report.admitted.len(),
+        count(report.releases, "release"),
+        report.source,
+        shown.join(", "),
+        paint(Role::Title, &newest),
+    ));
+    if let Some(newer) = &report.newest_not_admitted {
+        text.push_str(&format!("  {} {newer} is newer, and not accepted.\n", paint(Role::Notice, "note:")));
+    }
+    if report.withdrawn > 0 {
+        let withdrawn = count(report.withdrawn, "withdrawn release");
+        text.push_str(&format!("  {} {withdrawn} left out.\n", paint(Role::Notice, "note:")));
+    }
+    if let Some((why, instead)) = &report.deprecated {
+        let instead = instead.as_ref().map(|name| format!("; {name} took its place")).unwrap_or_default();
+        text.push_str(&format!("  {} deprecated: {why}{instead}.\n", paint(Role::Notice, "warning:")));
+    }
+    if !report.constraint.is_bounded_above() {
+        let advice = format!("a breaking release would be taken in. Bounded: yostel add {package} '^{newest}'");
+        text.push_str(&format!("  {} nothing bounds it from above, so {advice}\n", paint(Role::Notice, "warning:")));
+    }
+    text.push_str(&format!("{} yostel lock\n", paint(Role::Good, "next:")));
+    text
+}

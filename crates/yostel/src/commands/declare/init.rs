@@ -1,0 +1,67 @@
+//! `init`: a first manifest.
+
+use clap::Args;
+use serde_json::json;
+use yostel_documents::{NameError, PackageName};
+use yostel_flows::{FlowError, InitRequest, init};
+
+use crate::answer::Answer;
+use crate::answer::failure_of;
+use crate::call::Call;
+use crate::diagnostic::bad_name;
+use crate::exit::Exit;
+use crate::options::{package_name, word};
+use crate::render::{Role, paint};
+
+/// Write a first manifest into this folder
+#[derive(Debug, Args)]
+pub(crate) struct Init {
+    /// The project's name; the folder's name when left out
+    #[arg(value_parser = package_name)]
+    name: Option<PackageName>,
+
+    /// Name a source in the manifest: a word, and the registry's folder
+    #[arg(long, value_name = "NAME=FOLDER")]
+    source: Option<String>,
+}
+
+pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
+    let refuse = |error: &NameError| Ok(failure_of(&[bad_name(error)], Exit::Usage, call.format));
+    let name = match arguments.name {
+        Some(name) => name,
+        None => {
+            let folder = call.folder.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+            match PackageName::parse(&folder) {
+                Ok(name) => name,
+                Err(error) => return refuse(&error),
+            }
+        }
+    };
+    let source = match arguments.source.as_deref().map(|text| text.split_once('=').unwrap_or((text, ""))) {
+        None => None,
+        Some((source, folder)) => match word(source) {
+            Ok(source) if !folder.is_empty() => Some((source, folder.to_owned())),
+            _ => {
+                let suggestion = Some("station".to_owned());
+                let reason = "a source is given as NAME=FOLDER, like station=../station";
+                return refuse(&NameError { name: arguments.source.unwrap_or_default(), reason, suggestion });
+            }
+        },
+    };
+    let request = InitRequest { name, source };
+    let path = init(&call.folder, &request)?;
+    Ok(Answer::either(
+        call,
+        Exit::Fine,
+        "init",
+        || json!({ "manifest": path, "project": request.name.as_str() }),
+        || {
+            let next = match request.source {
+                Some(_) => "yostel add NAME",
+                None => "name a source in it ([sources.station] folder = \"…\"), then: yostel add NAME",
+            };
+            let shown = call.show(&path);
+            format!("Wrote {shown} for {}.\n{} {next}\n", request.name, paint(Role::Good, "next:"))
+        },
+    ))
+}

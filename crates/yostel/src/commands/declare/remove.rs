@@ -1,0 +1,53 @@
+//! `remove`: take a need out of the manifest.
+
+use clap::Args;
+use serde_json::json;
+use yostel_documents::{PackageName, Purpose};
+use yostel_flows::{FlowError, remove};
+
+use crate::answer::Answer;
+use crate::call::Call;
+use crate::exit::Exit;
+use crate::options::{package_name, word};
+use crate::render::{Role, join, paint};
+
+/// Remove a need from the manifest
+#[derive(Debug, Args)]
+pub(crate) struct Remove {
+    /// The package
+    #[arg(value_parser = package_name)]
+    package: PackageName,
+
+    /// Only from this purpose; from all when left out
+    #[arg(long = "for", value_name = "PURPOSE", value_parser = word)]
+    purpose: Option<Purpose>,
+}
+
+pub(crate) fn run(arguments: Remove, call: &Call) -> Result<Answer, FlowError> {
+    let project = call.manifests()?;
+    let report = remove(&project, &arguments.package, arguments.purpose.as_ref())?;
+    Ok(Answer::either(
+        call,
+        Exit::Fine,
+        "remove",
+        || {
+            json!({
+                "manifest": report.path,
+                "package": arguments.package.as_str(),
+                "before": report.before,
+                "purposes": report.purposes,
+            })
+        },
+        || {
+            let tables: Vec<String> = report.purposes.iter().map(|purpose| format!("[needs.{purpose}]")).collect();
+            let before = report.before.as_deref().unwrap_or_default();
+            format!(
+                "Removed {} {before} from {} in {}.\n{} yostel lock\n",
+                arguments.package,
+                join(&tables),
+                call.show(&report.path),
+                paint(Role::Good, "next:")
+            )
+        },
+    ))
+}

@@ -1,0 +1,3 @@
+//! Keep: the cache.
+
+pub(crate) mod cache;

@@ -1,0 +1,5 @@
+//! Learn: the example.
+
+pub(crate) mod demo;
+mod walk;
+mod world;

@@ -1,0 +1,327 @@
+//! `audit`: what is outdated, what is there twice, what is to be looked after.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use clap::{Args, ValueEnum};
+use serde_json::{Value, json};
+use yostel_documents::{AskedBy, Dispute, Disputed, PackageName};
+use yostel_findings::{Duplicate, Outdated};
+use yostel_flows::{AuditReport, Debt, FlowError, Joining, Upkeep, UpkeepRule, audit};
+use yostel_versions::Version;
+
+use crate::answer::Answer;
+use crate::call::Call;
+use crate::commands::decide::settle::{edit_document, edit_words};
+use crate::diagnostic::dispute_words;
+use crate::exit::Exit;
+use crate::render::{Columns, Role, age, count, join, paint};
+use crate::sanitise::sanitise;
+
+/// Find outdated packages, duplicates, and rules that are due for review
+///
+/// Exit status 1 when there are findings, 4 when the lockfile and the sources tell different things, so that a pipeline notices.
+#[derive(Debug, Args)]
+pub(crate) struct Audit {
+    /// Only this kind of findings; may be repeated
+    #[arg(value_enum)]
+    kinds: Vec<Kind>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Kind {
+    /// Locked below the newest
+    Outdated,
+    /// One content under two names, two packages in one role
+    Duplicates,
+    /// Forced versions, swaps and deviations that are past their day, change nothing any more, or hide something newer
+    Upkeep,
+}
+
+pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
+    let mut report = audit(&call.project()?, &call.settings, &call.progress)?;
+    let looked_for = |kind| arguments.kinds.is_empty() || arguments.kinds.contains(&kind);
+    if !looked_for(Kind::Outdated) {
+        report.outdated.clear();
+        report.unknown.clear();
+    }
+    if !looked_for(Kind::Duplicates) {
+        report.duplicates.clear();
+    }
+    if !looked_for(Kind::Upkeep) {
+        report.upkeep.clear();
+    }
+    let exit = match report.has_findings() {
+        _ if !report.alarms.is_empty() => Exit::Integrity,
+        true => Exit::Findings,
+        false => Exit::Fine,
+    };
+    Ok(Answer::either(
+        call,
+        exit,
+        "audit",
+        || {
+            json!({
+                "packages": report.packages,
+                "outdated": report.outdated.iter().map(|o| outdated_document(o, call)).collect::<Vec<_>>(),
+                "duplicates": report.duplicates.iter().map(|one| duplicate_document(one, &report.joinings)).collect::<Vec<_>>(),
+                "upkeep": report.upkeep.iter().map(upkeep_document).collect::<Vec<_>>(),
+                "alarms": report.alarms.iter().map(|alarm| json!({
+                    "package": alarm.package.as_str(), "version": alarm.version.as_str(), "kind": alarm_word(alarm),
+                    "says": dispute_words(alarm), "locked": digests_of(alarm).0, "offered": digests_of(alarm).1,
+                })).collect::<Vec<_>>(),
+                "unknown": report.unknown.iter().map(|name| name.as_str()).collect::<Vec<_>>(),
+            })
+        },
+        || words(&report, looked_for, call),
+    ))
+}
+
+/// Returns the digests of the archive that is locked and of the one that is offered, where they are what differs.
+fn digests_of(alarm: &Dispute) -> (Option<String>, Option<String>) {
+    match &alarm.about {
+        Disputed::Content { locked, offered } => {
+            (Some(locked.digest.to_string()), offered.as_ref().map(|offered| offered.digest.to_string()))
+        }
+        _ => (None, None),
+    }
+}
+
+fn alarm_word(alarm: &Dispute) -> &'static str {
+    match alarm.about {
+        Disputed::Package => "package",
+        Disputed::Release => "release",
+        Disputed::Content { .. } => "content",
+        Disputed::Needs { .. } => "needs",
+        Disputed::Record => "record",
+        Disputed::Inside { .. } | Disputed::Nameless => "inside",
+    }
+}
+
+fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, call: &Call) -> String {
+    if !report.has_findings() {
+        let nothing = [
+            (Kind::Outdated, "nothing outdated"),
+            (Kind::Duplicates, "no duplicates"),
+            (Kind::Upkeep, "no upkeep due"),
+        ];
+        let said = nothing.into_iter().filter(|(kind, _)| looked_for(*kind)).map(|(_, words)| words);
+        let said = said.collect::<Vec<_>>().join(", ");
+        return format!("{}: {said}.\n", count(report.packages, "package"));
+    }
+    let mut text = String::new();
+    if !report.alarms.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Bad, "Alarm: the lockfile and the sources tell different things")));
+        for alarm in &report.alarms {
+            text.push_str(&format!("  {}\n", sanitise(&dispute_words(alarm))));
+        }
+        let next = "take yostel.lock back from version control, or ask whoever publishes these why they changed";
+        text.push_str(&format!("{} {next}\n", paint(Role::Good, "next:")));
+    }
+    // Both tables begin their second column at one place.
+    let longest = report.outdated.iter().map(|outdated| outdated.package.as_str().len()).max().unwrap_or(0);
+    for (direct, title) in [(true, "Outdated, asked for by the project"), (false, "Outdated, came along")] {
+        let rows: Vec<&Outdated> = report.outdated.iter().filter(|outdated| outdated.direct == direct).collect();
+        if rows.is_empty() {
+            continue;
+        }
+        text.push_str(&format!("{}\n", paint(Role::Title, title)));
+        let mut columns =
+            Columns::new(&["package", "locked", "accepted", "newest", "breaks", "behind", "held back by"]);
+        for outdated in rows {
+            let [package, rest @ ..] = outdated_row(outdated, call);
+            columns.row(std::iter::once(format!("{package:<longest$}")).chain(rest));
+        }
+        text.push_str(&columns.finish());
+    }
+    if !report.upkeep.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Title, "Due for review")));
+        let mut columns = Columns::new(&["rule", "package", "place", "what", "why it is there"]);
+        for upkeep in &report.upkeep {
+            let debts: Vec<String> = upkeep.debts.iter().map(debt_words).collect();
+            let (line, why) = (format!("{}:{}", upkeep.file, upkeep.line), upkeep.why.clone());
+            columns.row([rule_word(upkeep.rule).into(), upkeep.package.to_string(), line, join(&debts), why]);
+        }
+        text.push_str(&columns.finish());
+    }
+    if !report.duplicates.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Title, "Duplicates")));
+        for duplicate in &report.duplicates {
+            let names = |packages: &[(yostel_documents::PackageName, yostel_versions::Version)]| {
+                join(&packages.iter().map(|(name, version)| format!("{name} {version}")).collect::<Vec<_>>())
+            };
+            text.push_str(&match duplicate {
+                Duplicate::Content { packages, .. } => format!("  {} hold the very same files\n", names(packages)),
+                Duplicate::Role { role, packages } => format!("  {} do the same job, {role}\n", names(packages)),
+                Duplicate::Versions { package, versions } => several(package, versions, &report.joinings),
+            });
+        }
+    }
+    if !report.unknown.is_empty() {
+        let names: Vec<String> = report.unknown.iter().map(ToString::to_string).collect();
+        text.push_str(&format!("{}\n  {}\n", paint(Role::Title, "In no source any more"), join(&names)));
+    }
+    let admitted = report.outdated.iter().filter(|outdated| outdated.admitted.is_some()).count();
+    let crossing = report.outdated.iter().filter(|outdated| outdated.crosses_line).count();
+    let packages = count(report.packages, "package");
+    let mut sums = vec![match looked_for(Kind::Outdated) {
+        true => format!("{} of {packages} outdated", report.outdated.len()),
+        false => format!("{packages} looked at"),
+    }];
+    if crossing > 0 {
+        sums.push(format!("{crossing} not compatible with the newest"));
+    }
+    if !report.duplicates.is_empty() {
+        sums.push(count(report.duplicates.len(), "duplicate"));
+    }
+    if !report.upkeep.is_empty() {
+        sums.push(format!("{} due for review", report.upkeep.len()));
+    }
+    text.push_str(&format!("{}.\n", sums.join(", ")));
+    if admitted > 0 {
+        let takes = format!("yostel lock --fresh takes the {} that the constraints accept", count(admitted, "update"));
+        text.push_str(&format!("{} {takes}\n", paint(Role::Good, "next:")));
+    } else if let Some((outdated, holder)) =
+        report.outdated.iter().find_map(|o| o.held_by.iter().find(|h| h.who.is_project()).map(|h| (o, h)))
+    {
+        let (package, newest, accept) = (&outdated.package, &outdated.newest, &holder.accept);
+        let project = match holder.who.name() {
+            name if *name == report.project => String::new(),
+            name => format!("--project {name} "),
+        };
+        let edit = format!(
+            "yostel {project}add {package} '^{newest}', then yostel lock, tries the newer line ({accept} so far)"
+        );
+        text.push_str(&format!("{} {edit}\n", paint(Role::Good, "next:")));
+    }
+    text
+}
+
+fn outdated_row(outdated: &Outdated, call: &Call) -> [String; 7] {
+    let held: Vec<String> =
+        outdated.held_by.iter().map(|holder| format!("{} ({})", holder.who, holder.accept)).collect();
+    let behind = outdated.published.map(|then| age(then, outdated.newest_published)).unwrap_or_else(|| "?".into());
+    let shown = if held.len() > 2 && !call.verbose {
+        format!("{} and {} more", held[0], held.len() - 1)
+    } else {
+        held.join(", ")
+    };
+    [
+        outdated.package.to_string(),
+        outdated.locked.to_string(),
+        outdated.admitted.as_ref().map_or_else(|| "-".into(), ToString::to_string),
+        outdated.newest.to_string(),
+        if outdated.crosses_line { "yes".into() } else { "-".into() },
+        behind,
+        if shown.is_empty() { "-".into() } else { shown },
+    ]
+}
+
+fn outdated_document(outdated: &Outdated, call: &Call) -> Value {
+    json!({
+        "package": outdated.package.as_str(),
+        "direct": outdated.direct,
+        "locked": outdated.locked.as_str(),
+        "published": outdated.published.map(|published| published.to_string()),
+        "age-days": outdated.published.map(|then| (call.settings.now.as_second() - then.as_second()) / 86_400),
+        "accepted": outdated.admitted.as_ref().map(|version| version.as_str()),
+        "newest": outdated.newest.as_str(),
+        "newest-published": outdated.newest_published.to_string(),
+        "crosses-line": outdated.crosses_line,
+        "held-by": outdated.held_by.iter().map(|holder| json!({
+            "who": holder.who.to_string(), "accept": holder.accept.as_str(),
+        })).collect::<Vec<_>>(),
+    })
+}
+
+/// Tells of a package at several versions: who asks for which, and what would join them.
+fn several(
+    package: &PackageName,
+    versions: &[(Version, BTreeSet<AskedBy>)],
+    joinings: &BTreeMap<PackageName, Joining>,
+) -> String {
+    let all: Vec<String> = versions.iter().map(|(version, _)| version.to_string()).collect();
+    let mut text = format!("  {package} is there at {}\n", join(&all));
+    for (version, asked_by) in versions {
+        let asked: Vec<String> = asked_by.iter().map(|asked| format!("{} {}", asked.who, asked.accept)).collect();
+        text.push_str(&format!("    {version}, asked for by {}\n", join(&asked)));
+    }
+    let next = paint(Role::Good, "to join them:");
+    text.push_str(&match joinings.get(package) {
+        Some(Joining::Freely) => format!("    {next} take {package} out of `coexist` in [policy], then yostel lock\n"),
+        Some(Joining::Edits(edits)) => {
+            let edits: Vec<String> = edits.iter().map(edit_words).collect();
+            format!("    {next} {}, and take {package} out of `coexist` in [policy]\n", join(&edits))
+        }
+        Some(Joining::Impossible) | None => {
+            "    changing a few needs is not enough to bring them to one version today\n".to_owned()
+        }
+    });
+    text
+}
+
+fn joining_document(joining: Option<&Joining>) -> Value {
+    match joining {
+        Some(Joining::Freely) => json!({ "possible": true, "edits": [] }),
+        Some(Joining::Edits(edits)) => {
+            json!({ "possible": true, "edits": edits.iter().map(edit_document).collect::<Vec<_>>() })
+        }
+        Some(Joining::Impossible) | None => json!({ "possible": false }),
+    }
+}
+
+fn duplicate_document(duplicate: &Duplicate, joinings: &BTreeMap<PackageName, Joining>) -> Value {
+    let (kind, what, packages) = match duplicate {
+        Duplicate::Versions { package, versions } => {
+            return json!({
+                "kind": "versions",
+                "versions": package.as_str(),
+                "packages": versions.iter().map(|(version, asked_by)| json!({
+                    "package": package.as_str(), "version": version.as_str(),
+                    "asked-by": asked_by.iter().map(|asked| json!({
+                        "who": asked.who.to_string(), "purpose": asked.purpose.as_str(), "accept": asked.accept.as_str(),
+                    })).collect::<Vec<_>>(),
+                })).collect::<Vec<_>>(),
+                "join": joining_document(joinings.get(package)),
+            });
+        }
+        Duplicate::Content { digest, packages } => ("content", digest.to_string(), packages),
+        Duplicate::Role { role, packages } => ("role", role.to_string(), packages),
+    };
+    json!({
+        "kind": kind,
+        kind: what,
+        "packages": packages.iter().map(|(name, version)| json!({
+            "package": name.as_str(), "version": version.as_str(),
+        })).collect::<Vec<_>>(),
+    })
+}
+
+fn rule_word(rule: UpkeepRule) -> &'static str {
+    match rule {
+        UpkeepRule::Force => "force",
+        UpkeepRule::Swap => "swap",
+        UpkeepRule::Deviation => "deviation",
+    }
+}
+
+fn debt_words(debt: &Debt) -> String {
+    match debt {
+        Debt::Past(days) => format!("{} overdue", count(usize::try_from(*days).unwrap_or_default(), "day")),
+        Debt::ChangesNothing => "changes nothing any more".into(),
+        Debt::Hides(version) => format!("keeps the newer {version} out"),
+        Debt::Stands => "differs from [agreed]".into(),
+    }
+}
+
+fn upkeep_document(upkeep: &Upkeep) -> Value {
+    let debts = upkeep.debts.iter().map(|debt| match debt {
+        Debt::Past(days) => json!({ "kind": "past", "days": days }),
+        Debt::ChangesNothing => json!({ "kind": "changes-nothing" }),
+        Debt::Hides(version) => json!({ "kind": "hides", "version": version.as_str() }),
+        Debt::Stands => json!({ "kind": "stands" }),
+    });
+    json!({
+        "rule": rule_word(upkeep.rule), "package": upkeep.package.as_str(), "file": upkeep.file, "line": upkeep.line, "why": upkeep.why,
+        "debts": debts.collect::<Vec<_>>(),
+    })
+}

@@ -1,0 +1,192 @@
+//! `explain`: why a package is here, why at this version, and what another would take.
+
+use clap::Args;
+use serde_json::{Value, json};
+use yostel_documents::{AskedBy, Asker, PackageName, Requirement};
+use yostel_flows::{Counterfactual, ExplainReport, FlowError, Instead, explain};
+use yostel_resolve::{Reason, Why};
+
+use crate::answer::Answer;
+use crate::call::Call;
+use crate::commands::decide::lock::{move_document, moves};
+use crate::diagnostic::story;
+use crate::exit::Exit;
+use crate::options::package_name;
+use crate::render::{Columns, Role, count, join, paint};
+
+/// How many newer releases are told one by one.
+const TOLD: usize = 5;
+
+/// Tell why a package is here, why at this version, and what another would take
+#[derive(Debug, Args)]
+pub(crate) struct Explain {
+    /// The package
+    #[arg(value_parser = package_name)]
+    package: PackageName,
+
+    /// Resolve with this version instead, whatever the project itself says of it: what would move, or what prevents it
+    #[arg(long, value_name = "VERSION")]
+    instead: Option<String>,
+}
+
+pub(crate) fn run(arguments: Explain, call: &Call) -> Result<Answer, FlowError> {
+    let project = call.project()?;
+    let asked = arguments.instead.as_deref();
+    let report = explain(&project, &arguments.package, asked, &call.settings, &call.progress)?;
+    if call.json() {
+        return Ok(Answer::document(Exit::Fine, "explain", document(&report)));
+    }
+    let text = match (&report.instead, asked) {
+        (Some(instead), Some(_)) => format!("{}{}", heading(&report.why), other(instead, &report.why)),
+        (instead, _) => {
+            let mut text = heading(&report.why) + &here(&report.why) + &newer(&report.why);
+            if let Some(instead) = instead {
+                text.push_str(&other(instead, &report.why));
+            } else if let Some(newest) =
+                report.why.newer.iter().find(|newer| matches!(newer.reason, Reason::NotAdmitted(_)))
+            {
+                let (package, version) = (&arguments.package, &newest.version);
+                let next = format!("yostel explain {package} --instead {version}");
+                text.push_str(&format!("{} {next}\n", paint(Role::Good, "next:")));
+            }
+            text
+        }
+    };
+    Ok(Answer::words(Exit::Fine, text))
+}
+
+fn heading(why: &Why) -> String {
+    format!("{}\n", paint(Role::Title, format!("{} {}", why.package, why.locked)))
+}
+
+/// Why it is here: the ways that lead to it, and who asks for what.
+fn here(why: &Why) -> String {
+    let mut text = String::new();
+    for way in why.ways.iter().take(3) {
+        let mut names: Vec<String> = way.iter().map(|(asker, _)| asker.to_string()).collect();
+        names.push(format!("{} {}", why.package, why.locked));
+        text.push_str(&format!("  is here through {}\n", names.join(" > ")));
+    }
+    if why.ways.len() > 3 {
+        text.push_str(&format!("  and {} more ways\n", why.ways.len() - 3));
+    }
+    let mut columns = Columns::new(&["asked for by", "accepts", "for"]);
+    for asked in &why.asked_by {
+        let purpose = if asked.who.is_project() { asked.purpose.to_string() } else { String::new() };
+        columns.row([asked.who.to_string(), asked.accept.to_string(), purpose]);
+    }
+    text.push_str(&columns.finish());
+    for (version, asked_by) in &why.beside {
+        let asked: Vec<String> = asked_by.iter().map(|asked| format!("{} {}", asked.who, asked.accept)).collect();
+        text.push_str(&format!("  {} {version} is installed too, for {}\n", paint(Role::Quiet, "note:"), join(&asked)));
+    }
+    text
+}
+
+fn newer(why: &Why) -> String {
+    if why.newer.is_empty() {
+        return "  It is the newest there is.\n".into();
+    }
+    let mut columns = Columns::new(&["newer", "kept out by"]);
+    for not_taken in why.newer.iter().take(TOLD) {
+        let reason = match &not_taken.reason {
+            Reason::NotAdmitted(holders) => {
+                let held: Vec<String> =
+                    holders.iter().map(|h| format!("{} accepts only {}", h.who, h.accept)).collect();
+                join(&held)
+            }
+            Reason::Withdrawn(why) => format!("withdrawn: {why}"),
+            Reason::Unserved(platform) => format!("offers nothing for {platform}"),
+            Reason::TooNew(published) => {
+                format!("published {}, after the date allowed", published.strftime("%Y-%m-%d"))
+            }
+            Reason::NeverMet(package) => format!("needs {package}, and no release of {package} fits"),
+            Reason::Admitted => "all needs allow it; see below".into(),
+        };
+        columns.row([not_taken.version.to_string(), reason]);
+    }
+    let more = why.newer.len().saturating_sub(TOLD);
+    let more = if more > 0 { format!("  and {} below these\n", count(more, "release")) } else { String::new() };
+    columns.finish() + &more
+}
+
+fn other(instead: &Instead, why: &Why) -> String {
+    let (version, package) = (&instead.version, &why.package);
+    // An older one has to be named exactly, or the newer that is locked would still do.
+    let accept = if *version < why.locked { format!("={version}") } else { format!("^{version}") };
+    let aside: Vec<String> = instead.set_aside.iter().map(|wish| format!("{} {}", wish.package, wish.accept)).collect();
+    let aside = match &aside[..] {
+        [] => String::new(),
+        needs => format!(" once your own need, {}, is changed", join(needs)),
+    };
+    match &instead.outcome {
+        Counterfactual::Possible(moved) if moved.is_empty() => {
+            format!("  {package} {version} is what is locked.\n")
+        }
+        Counterfactual::Possible(moved) => {
+            let others = moved.iter().filter(|m| m.package != *package).count();
+            let others = match others {
+                0 => "nothing else would move".to_owned(),
+                others => format!("{others} more would move, which is the fewest"),
+            };
+            let next = format!("yostel add {package} '{accept}', then yostel lock");
+            format!(
+                "  {package} {version} is possible{aside}; {others}:\n{}{} {next}\n",
+                moves(moved, usize::MAX),
+                paint(Role::Good, "next:")
+            )
+        }
+        Counterfactual::Impossible { collision, demand, places } => {
+            let aside_too = if aside.is_empty() { String::new() } else { format!(", not even{aside}") };
+            let lines: Vec<String> = story(collision, places, Some(demand))
+                .iter()
+                .map(|line| format!("    {}\n", crate::sanitise::sanitise(line)))
+                .collect();
+            let next =
+                format!("yostel add {package} '{accept}', then yostel settle, for the smallest edits that allow it");
+            format!(
+                "  {package} {version} is not possible{aside_too}:\n{}{} {next}\n",
+                lines.concat(),
+                paint(Role::Good, "next:")
+            )
+        }
+    }
+}
+
+fn document(report: &ExplainReport) -> Value {
+    let asked = |asked: &AskedBy| json!({ "who": asked.who.to_string(), "purpose": asked.purpose.as_str(), "accept": asked.accept.as_str() });
+    let way = |way: &Vec<(Asker, PackageName)>| way.iter().map(|(asker, _)| asker.to_string()).collect::<Vec<_>>();
+    let set_aside = |instead: &Instead| {
+        let need = |wish: &Requirement| json!({ "purpose": wish.purpose.as_str(), "accept": wish.accept.as_str() });
+        instead.set_aside.iter().map(need).collect::<Vec<_>>()
+    };
+    let why = &report.why;
+    json!({
+        "package": why.package.as_str(),
+        "locked": why.locked.as_str(),
+        "beside": why.beside.iter().map(|(version, _)| version.as_str()).collect::<Vec<_>>(),
+        "ways": why.ways.iter().map(way).collect::<Vec<_>>(),
+        "asked-by": why.asked_by.iter().map(asked).collect::<Vec<_>>(),
+        "newer": why.newer.iter().map(|newer| {
+            let (kind, detail) = match &newer.reason {
+                Reason::NotAdmitted(holders) => ("not-accepted", json!(holders.iter().map(asked).collect::<Vec<_>>())),
+                Reason::Withdrawn(why) => ("withdrawn", json!(why)),
+                Reason::Unserved(platform) => ("unserved", json!(platform)),
+                Reason::TooNew(published) => ("too-new", json!(published.to_string())),
+                Reason::NeverMet(package) => ("never-met", json!(package.as_str())),
+                Reason::Admitted => ("accepted", Value::Null),
+            };
+            json!({ "version": newer.version.as_str(), "reason": kind, "detail": detail })
+        }).collect::<Vec<_>>(),
+        "instead": report.instead.as_ref().map(|instead| match &instead.outcome {
+            Counterfactual::Possible(moved) => json!({
+                "version": instead.version.as_str(), "possible": true, "set-aside": set_aside(instead),
+                "moves": moved.iter().map(move_document).collect::<Vec<_>>(),
+            }),
+            Counterfactual::Impossible { collision, demand, places } => json!({
+                "version": instead.version.as_str(), "possible": false, "set-aside": set_aside(instead),
+                "story": story(collision, places, Some(demand)),
+            }),
+        }),
+    })
+}

@@ -1,0 +1,82 @@
+//! `tree`: the graph from the project down.
+
+use clap::Args;
+use serde_json::{Value, json};
+use yostel_flows::{FlowError, MOST_LEVELS, TreeNode, tree};
+
+use crate::answer::Answer;
+use crate::call::Call;
+use crate::commands::origin_document;
+use crate::exit::Exit;
+use crate::render::{Role, paint};
+use crate::sanitise::sanitise;
+
+/// Draw what needs what, from the project down
+#[derive(Debug, Args)]
+pub(crate) struct Tree {
+    /// How many levels to draw; 100 when left out, and at most
+    #[arg(long, value_name = "LEVELS")]
+    depth: Option<usize>,
+}
+
+pub(crate) fn run(arguments: Tree, call: &Call) -> Result<Answer, FlowError> {
+    let trees = tree(&call.project()?, arguments.depth.unwrap_or(MOST_LEVELS))?;
+    if call.json() {
+        let one = |tree: &yostel_flows::Tree| {
+            json!({
+                "project": tree.project.as_str(),
+                "version": tree.version.as_ref().map(|version| version.as_str()),
+                "needs": tree.roots.iter().map(document).collect::<Vec<_>>(),
+            })
+        };
+        let content = match &trees[..] {
+            [tree] => one(tree),
+            trees => json!({ "projects": trees.iter().map(one).collect::<Vec<_>>() }),
+        };
+        return Ok(Answer::document(Exit::Fine, "tree", content));
+    }
+    let mut text = String::new();
+    for tree in &trees {
+        let version = tree.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+        text.push_str(&format!("{}{version}\n", paint(Role::Title, &tree.project)));
+        draw(&tree.roots, "", &mut text);
+    }
+    Ok(Answer::words(Exit::Fine, text))
+}
+
+fn draw(nodes: &[TreeNode], indent: &str, text: &mut String) {
+    for (i, node) in nodes.iter().enumerate() {
+        let last = i + 1 == nodes.len();
+        let (branch, below) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
+        let purpose = match &node.purpose {
+            Some(purpose) if purpose.as_str() != "run" => format!(" (for {purpose})"),
+            _ => String::new(),
+        };
+        let from = match node.from.source() {
+            Some(_) => String::new(),
+            None => format!(", {}", node.from),
+        };
+        let again = match (node.repeated, node.cut) {
+            (true, _) => " (shown above)",
+            (_, true) => " (and what it needs)",
+            _ => "",
+        };
+        let asked = paint(Role::Quiet, format!("{}{from}{purpose}{again}", node.accept));
+        let line = format!("{} {}", node.package, node.version);
+        text.push_str(&format!("{indent}{branch}{}  {asked}\n", sanitise(&line)));
+        draw(&node.needs, &format!("{indent}{below}"), text);
+    }
+}
+
+fn document(node: &TreeNode) -> Value {
+    json!({
+        "package": node.package.as_str(),
+        "version": node.version.as_str(),
+        "from": origin_document(&node.from),
+        "accept": node.accept.as_str(),
+        "purpose": node.purpose.as_ref().map(|purpose| purpose.as_str()),
+        "repeated": node.repeated,
+        "cut": node.cut,
+        "needs": node.needs.iter().map(document).collect::<Vec<_>>(),
+    })
+}

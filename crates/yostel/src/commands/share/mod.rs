@@ -1,0 +1,5 @@
+//! Share: registries.
+
+pub(crate) mod publish;
+pub(crate) mod registry;
+pub(crate) mod withdraw;

@@ -1,0 +1,138 @@
+//! `registry`: make one, look into one.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+use serde_json::json;
+use yostel_answers::Diagnostic;
+use yostel_documents::{SourceName, Word, nearest};
+use yostel_flows::{FlowError, LoadedProject, contents, create_registry};
+
+use crate::answer::Answer;
+use crate::answer::failure_of;
+use crate::call::Call;
+use crate::exit::Exit;
+use crate::options::word;
+use crate::render::{Columns, Role, count, paint};
+
+/// Make a registry in a folder, or look into one
+#[derive(Debug, Args)]
+pub(crate) struct Registry {
+    #[command(subcommand)]
+    task: Task,
+}
+
+#[derive(Debug, Subcommand)]
+enum Task {
+    /// Make a registry in a folder that is empty or not there yet
+    Create {
+        /// The folder, or a source of the manifest that has none yet
+        registry: String,
+        /// The registry's name; the folder's when left out
+        #[arg(long)]
+        name: Option<String>,
+    },
+    /// List what a registry holds
+    List {
+        /// A source of the manifest, or a folder
+        registry: String,
+    },
+}
+
+/// Returns the folder of a registry, which is named as a source of the manifest, where there is one, or by its folder.
+fn registry_folder(named: &str, project: Option<&LoadedProject>, call: &Call) -> PathBuf {
+    let source = word(named).ok().and_then(|name: SourceName| {
+        project.and_then(|project| Some(project.root.join(&project.manifest().sources.get(&name)?.folder)))
+    });
+    source.unwrap_or_else(|| call.folder.join(named))
+}
+
+/// Like [`registry_folder`], of one that is there; else the answer that says so.
+pub(super) fn registry_there(named: &str, project: Option<&LoadedProject>, call: &Call) -> Result<PathBuf, Answer> {
+    let folder = registry_folder(named, project, call);
+    if folder.exists() {
+        return Ok(folder);
+    }
+    let sources: Vec<&str> =
+        project.map_or_else(Vec::new, |project| project.manifest().sources.keys().map(Word::as_str).collect());
+    let headline = match sources.contains(&named) {
+        true => format!("source {named}: there is no folder {}", call.show(&folder)),
+        false => format!("`{named}` is neither a source of the manifest nor a folder"),
+    };
+    let near = nearest(named, sources.iter().copied().filter(|source| *source != named));
+    let mut next: Vec<String> = near.map(|near| format!("{near} exists, if that is the one")).into_iter().collect();
+    next.push(format!("yostel registry create {named}, to make one there"));
+    let diagnostic = Diagnostic { code: "no-such-registry", headline, place: None, notes: Vec::new(), next };
+    Err(failure_of(&[diagnostic], Exit::Usage, call.format))
+}
+
+pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError> {
+    match arguments.task {
+        Task::Create { registry, name } => {
+            let path = registry_folder(&registry, call.manifests().ok().as_ref(), call);
+            let of_folder = || path.file_name().map_or_else(|| "registry".into(), |n| n.to_string_lossy().into_owned());
+            let made = create_registry(&path, &name.unwrap_or_else(of_folder))?;
+            let next = format!("yostel publish --to {registry}, in the folder of a package");
+            Ok(Answer::either(
+                call,
+                Exit::Fine,
+                "registry create",
+                || json!({ "folder": path, "name": made.name() }),
+                || {
+                    format!(
+                        "Made the registry {} in {}.\n{} {next}\n",
+                        made.name(),
+                        call.show(&path),
+                        paint(Role::Good, "next:")
+                    )
+                },
+            ))
+        }
+        Task::List { registry } => {
+            let folder = match registry_there(&registry, call.manifests().ok().as_ref(), call) {
+                Ok(folder) => folder,
+                Err(none) => return Ok(none),
+            };
+            let (name, documents) = contents(&folder)?;
+            if call.json() {
+                let packages = documents.iter().map(|document| {
+                    json!({
+                        "package": document.name.as_str(),
+                        "releases": document.releases.iter().map(|release| json!({
+                            "version": release.version.as_str(),
+                            "published": release.published.to_string(),
+                            "withdrawn": release.withdrawn.as_ref().map(|w| w.why.clone()),
+                            "deprecated": release.deprecated,
+                            "replaced-by": release.replaced_by.as_ref().map(|n| n.as_str()),
+                        })).collect::<Vec<_>>(),
+                    })
+                });
+                let content = json!({ "name": name, "packages": packages.collect::<Vec<_>>() });
+                return Ok(Answer::document(Exit::Fine, "registry list", content));
+            }
+            let mut columns = Columns::new(&["package", "releases", "newest", "published", "remarks"]);
+            for document in &documents {
+                let newest = document.newest();
+                let withdrawn = document.releases.iter().filter(|r| r.withdrawn.is_some()).count();
+                let mut remarks = Vec::new();
+                if withdrawn > 0 {
+                    remarks.push(format!("{withdrawn} withdrawn"));
+                }
+                if let Some(newest) = newest.filter(|newest| newest.deprecated.is_some()) {
+                    let instead = newest.replaced_by.as_ref().map(|name| format!(", use {name}")).unwrap_or_default();
+                    remarks.push(format!("deprecated{instead}"));
+                }
+                columns.row([
+                    document.name.to_string(),
+                    document.releases.len().to_string(),
+                    newest.map_or_else(|| "-".into(), |release| release.version.to_string()),
+                    newest.map_or_else(String::new, |release| release.published.strftime("%Y-%m-%d").to_string()),
+                    remarks.join(", "),
+                ]);
+            }
+            let releases = documents.iter().map(|document| document.releases.len()).sum();
+            let total = format!("{name}: {}, {}.\n", count(documents.len(), "package"), count(releases, "release"));
+            Ok(Answer::words(Exit::Fine, columns.finish() + &total))
+        }
+    }
+}

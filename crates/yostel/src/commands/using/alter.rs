@@ -1,0 +1,172 @@
+//! `alter`: change a package locally, and keep the change as a patch that everyone gets.
+
+use clap::{ArgGroup, Args};
+use serde_json::{Value, json};
+use yostel_documents::{PackageName, Patch};
+use yostel_flows::{Dropped, FlowError, drop_alter, keep_alter, open_alter, show_alter};
+use yostel_store::FileChange;
+
+use crate::answer::Answer;
+use crate::call::Call;
+use crate::exit::Exit;
+use crate::options::package_name;
+use crate::render::{Role, count, paint};
+use crate::sanitise::sanitise;
+
+/// Change a package locally, and keep the change as a patch that everyone gets
+///
+/// Opens a writable copy in the project's folder altered/, which takes the installed package's place: code that needs it
+/// sees each change at once, and the shared cache is not touched. With --keep the changes become a unified diff in the
+/// project, which every install applies; it is part of what is locked.
+#[derive(Debug, Args)]
+#[command(group(ArgGroup::new("task").args(["show", "keep", "drop"])))]
+pub(crate) struct Alter {
+    /// The package
+    #[arg(value_parser = package_name)]
+    package: PackageName,
+
+    /// Show what was changed, as a unified diff
+    #[arg(long)]
+    show: bool,
+
+    /// Keep what was changed: write the patch, name it in the manifest, lock and install
+    #[arg(long)]
+    keep: bool,
+
+    /// Drop what was changed: in the copy when it is open, else the patch
+    #[arg(long)]
+    drop: bool,
+
+    /// Why the package is changed, for those who come after
+    #[arg(long, value_name = "WHY", requires = "keep")]
+    why: Option<String>,
+}
+
+pub(crate) fn run(arguments: Alter, call: &Call) -> Result<Answer, FlowError> {
+    let package = &arguments.package;
+    match (arguments.show, arguments.keep, arguments.drop) {
+        (true, _, _) => show(package, call),
+        (_, true, _) => keep(package, arguments.why.as_deref(), call),
+        (_, _, true) => drop_changes(package, call),
+        _ => open(package, call),
+    }
+}
+
+fn open(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
+    let opened = open_alter(&call.project()?, package, &call.settings, &call.progress)?;
+    let folder = call.show(&opened.folder);
+    Ok(Answer::either(
+        call,
+        Exit::Fine,
+        "alter",
+        || {
+            json!({
+                "package": package.as_str(), "version": opened.version.as_str(), "folder": folder,
+                "was-open": opened.was_there, "has-patch": opened.has_patch,
+            })
+        },
+        || {
+            let already = if opened.was_there { "open for changes already" } else { "open for changes" };
+            let kept = if opened.has_patch && !opened.was_there { ", with what the patch changes" } else { "" };
+            let next = paint(Role::Good, "next:");
+            format!(
+                "{package} {} is {already} in {folder}{kept}; what needs it sees each change at once.\n\
+                 {next} yostel alter {package} --show, --keep --why \"…\", or --drop\n",
+                opened.version
+            )
+        },
+    ))
+}
+
+fn show(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
+    let changes = show_alter(&call.project()?, package, &call.settings, &call.progress)?;
+    let is_open = changes.open.is_some();
+    Ok(Answer::either(
+        call,
+        Exit::Fine,
+        "alter",
+        || json!({ "package": package.as_str(), "open": is_open, "files": documents(&changes.files) }),
+        || match changes.files.is_empty() {
+            true => format!("Nothing was changed in {package} yet.\n"),
+            false => changes.files.iter().map(told).collect(),
+        },
+    ))
+}
+
+fn told(change: &FileChange) -> String {
+    let Some(patch) = &change.patch else {
+        return format!("{} is {} and not text\n", change.path, change.word());
+    };
+    let text = Patch { files: vec![patch.clone()] }.write();
+    let paint_line = |line: &str| {
+        let shown = sanitise(line);
+        match line.as_bytes().first() {
+            _ if line.starts_with("diff ") => paint(Role::Title, shown),
+            Some(b'+') => paint(Role::Good, shown),
+            Some(b'-') => paint(Role::Bad, shown),
+            Some(b'@') => paint(Role::Quiet, shown),
+            _ => shown,
+        }
+    };
+    text.lines().map(|line| format!("{}\n", paint_line(line))).collect()
+}
+
+fn documents(files: &[FileChange]) -> Vec<Value> {
+    let document = |change: &FileChange| {
+        let patch = change.patch.clone().map(|patch| Patch { files: vec![patch] }.write());
+        json!({ "path": change.path, "what": change.word(), "patch": patch })
+    };
+    files.iter().map(document).collect()
+}
+
+fn keep(package: &PackageName, why: Option<&str>, call: &Call) -> Result<Answer, FlowError> {
+    let kept = keep_alter(&call.project()?, package, why, &call.settings, &call.progress)?;
+    Ok(Answer::either(
+        call,
+        Exit::Fine,
+        "alter",
+        || {
+            json!({
+                "package": package.as_str(), "version": kept.version.as_str(), "patch": kept.patch, "why": kept.why,
+                "files": documents(&kept.files),
+            })
+        },
+        || {
+            let files = count(kept.files.len(), "file");
+            let next = paint(Role::Good, "next:");
+            format!(
+                "Kept: {} changes {files} of {package} {}, is locked and installed.\n\
+                 {next} commit it with yostel.toml and yostel.lock\n",
+                kept.patch, kept.version
+            )
+        },
+    ))
+}
+
+fn drop_changes(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
+    let dropped = drop_alter(&call.project()?, package, &call.settings, &call.progress)?;
+    Ok(Answer::either(
+        call,
+        Exit::Fine,
+        "alter",
+        || match &dropped {
+            Dropped::Copy(saved) => {
+                json!({ "package": package.as_str(), "dropped": "copy", "saved": saved.as_ref().map(|path| call.show(path)) })
+            }
+            Dropped::Patch(patch) => json!({ "package": package.as_str(), "dropped": "patch", "patch": patch }),
+        },
+        || match &dropped {
+            Dropped::Copy(None) => format!("{package} is closed; what is locked is installed again.\n"),
+            Dropped::Copy(Some(saved)) => {
+                let note = paint(Role::Notice, "note:");
+                let saved = call.show(saved);
+                format!(
+                    "{package} is closed; what is locked is installed again.\n  {note} what was changed is in {saved}\n"
+                )
+            }
+            Dropped::Patch(patch) => {
+                format!("Dropped {patch}: {package} is locked and installed as it was released.\n")
+            }
+        },
+    ))
+}

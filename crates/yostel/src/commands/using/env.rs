@@ -1,0 +1,28 @@
+//! `env`: the environment that `run` makes, for a shell or a program to take over.
+
+use clap::Args;
+use serde_json::json;
+use yostel_flows::{FlowError, environment};
+
+use crate::answer::Answer;
+use crate::call::Call;
+use crate::commands::using::run::values;
+use crate::exit::Exit;
+
+/// Print the environment that the packages make, as shell exports
+#[derive(Debug, Args)]
+pub(crate) struct Env {}
+
+pub(crate) fn run(_: Env, call: &Call) -> Result<Answer, FlowError> {
+    let project = call.project()?;
+    let environment = environment(&project, &call.settings, &call.progress)?;
+    if call.json() {
+        return Ok(Answer::document(Exit::Fine, "env", json!({ "prepend": environment.prepend })));
+    }
+    let quoted = |text: &str| format!("'{}'", text.replace('\'', "'\\''"));
+    let lines: Vec<String> = values(&environment)
+        .into_iter()
+        .map(|(variable, value)| format!("export {variable}={}\n", quoted(&value.to_string_lossy())))
+        .collect();
+    Ok(Answer::raw(lines.concat()))
+}

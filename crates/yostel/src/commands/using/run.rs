@@ -1,0 +1,198 @@
+//! `run`: a command with the project's packages in its environment; or with each project's, one after the other.
+
+use std::ffi::OsString;
+use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitStatus, Stdio};
+use std::time::{Duration, Instant};
+
+use clap::Args;
+use serde_json::json;
+use yostel_answers::Diagnostic;
+use yostel_documents::PackageName;
+use yostel_flows::{Environment, FlowError, LoadedProject, environment, in_order_of_needs};
+
+use crate::answer::Answer;
+use crate::answer::failure_of;
+use crate::call::Call;
+use crate::exit::Exit;
+use crate::render::{Columns, Role, count, paint};
+use crate::sanitise::shown;
+
+/// Run a command with the packages in its environment
+///
+/// Programs of the packages that the project needs itself are put before PATH, and what packages offer before what other
+/// variables hold, direct needs first.
+/// The exit status is the command's own.
+#[derive(Debug, Args)]
+pub(crate) struct Run {
+    /// In the folder of each project of the workspace, those first that others need; stops where one fails
+    #[arg(long, conflicts_with = "project")]
+    each: bool,
+
+    /// With --each, go on where one fails
+    #[arg(long, requires = "each")]
+    go_on: bool,
+
+    /// The command and its arguments, after --
+    #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true, value_name = "COMMAND")]
+    command: Vec<OsString>,
+}
+
+pub(crate) fn run(arguments: Run, call: &Call) -> Result<Answer, FlowError> {
+    let project = call.project()?;
+    if arguments.each {
+        return each(&arguments, project, call);
+    }
+    let environment = environment(&project, &call.settings, &call.progress)?;
+    // With the project named, one stands in its folder.
+    let folder = call.project.as_ref().map_or(call.folder.clone(), |_| project.folder_of(project.here()));
+    if !call.quiet {
+        tell_shadows(&environment);
+    }
+    let mut command = command(&arguments.command, &folder, &environment);
+    // On success this process becomes the command, so that signals and the exit status are its own.
+    let error = command.exec();
+    let beside = project.is_workspace() && project.here().name() == project.top.name();
+    Ok(cannot_run(&arguments.command[0], &error, beside, call))
+}
+
+/// Tells which programs of packages come before programs of this machine that have the same name.
+fn tell_shadows(environment: &Environment) {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let own: &[PathBuf] = environment.prepend.get("PATH").map_or(&[], Vec::as_slice);
+    let folders: Vec<PathBuf> = std::env::split_paths(&path).filter(|folder| !own.contains(folder)).collect();
+    for (program, package) in &environment.programs {
+        if let Some(other) = folders.iter().map(|folder| folder.join(program)).find(|other| other.is_file()) {
+            let note = paint(Role::Notice, "note:");
+            let told = format!("{note} `{program}` is that of {package}, which comes before {}", other.display());
+            anstream::eprintln!("{}", shown(&told));
+        }
+    }
+}
+
+fn command(line: &[OsString], folder: &Path, environment: &Environment) -> Command {
+    let (program, rest) = line.split_first().expect("clap asks for at least one");
+    let mut command = Command::new(program);
+    command.args(rest).current_dir(folder);
+    for (variable, value) in values(environment) {
+        command.env(variable, value);
+    }
+    command
+}
+
+/// Says that a command is not there; `beside` when a project of the workspace may have it, and another is worked on.
+fn cannot_run(program: &OsString, error: &std::io::Error, beside: bool, call: &Call) -> Answer {
+    let mut diagnostic = Diagnostic {
+        code: "cannot-run",
+        headline: format!("`{}` cannot be run: {error}", program.to_string_lossy()),
+        place: None,
+        notes: Vec::new(),
+        next: vec![
+            "yostel env shows which folders the packages put before PATH".into(),
+            "yostel add NAME, when the program is in a package the project does not need yet".into(),
+        ],
+    };
+    if beside {
+        let next = "yostel --project NAME run -- …, with what that project of the workspace needs";
+        diagnostic.next.insert(0, next.into());
+    }
+    failure_of(&[diagnostic], Exit::Usage, call.format)
+}
+
+/// What became of the command in one project.
+struct Outcome {
+    project: PackageName,
+    /// None when it was not run, because it failed in another.
+    ended: Option<(ExitStatus, Duration)>,
+}
+
+impl Outcome {
+    /// Returns the exit status as a shell tells it.
+    fn status(&self) -> Option<u8> {
+        let (status, _) = self.ended?;
+        let code = status.code().or_else(|| status.signal().map(|signal| 128 + signal)).unwrap_or(1);
+        Some(u8::try_from(code).unwrap_or(1))
+    }
+}
+
+fn each(arguments: &Run, project: LoadedProject, call: &Call) -> Result<Answer, FlowError> {
+    let order: Vec<PackageName> = in_order_of_needs(&project).into_iter().map(|file| file.name().clone()).collect();
+    let mut outcomes: Vec<Outcome> = Vec::new();
+    let mut stopped = false;
+    for name in order {
+        let project = project.clone().at_project(&name)?;
+        if stopped {
+            outcomes.push(Outcome { project: name, ended: None });
+            continue;
+        }
+        let environment = environment(&project, &call.settings, &call.progress)?;
+        if !call.quiet && !call.json() {
+            anstream::eprintln!("{}", shown(&format!("{} {name}", paint(Role::Title, "in"))));
+        }
+        let started = Instant::now();
+        let mut command = command(&arguments.command, &project.folder_of(project.here()), &environment);
+        if call.json() {
+            // What a program reads is the summary alone.
+            command.stdout(Stdio::from(std::io::stderr()));
+        }
+        let status = match command.status() {
+            Ok(status) => status,
+            Err(error) => return Ok(cannot_run(&arguments.command[0], &error, false, call)),
+        };
+        stopped = !status.success() && !arguments.go_on;
+        outcomes.push(Outcome { project: name, ended: Some((status, started.elapsed())) });
+    }
+    let failed = outcomes.iter().filter_map(Outcome::status).find(|status| *status != 0);
+    let exit = failed.map_or(Exit::Fine, Exit::OfCommand);
+    Ok(Answer::either(
+        call,
+        exit,
+        "run",
+        || {
+            json!({ "projects": outcomes.iter().map(|outcome| json!({
+                "project": outcome.project.as_str(),
+                "status": outcome.status(),
+                "seconds": outcome.ended.map(|(_, took)| took.as_secs_f64()),
+            })).collect::<Vec<_>>() })
+        },
+        || summary(&outcomes),
+    ))
+}
+
+fn summary(outcomes: &[Outcome]) -> String {
+    let mut columns = Columns::new(&["project", "result", "time"]);
+    for outcome in outcomes {
+        let result = match outcome.status() {
+            Some(0) => "fine".to_owned(),
+            Some(status) => format!("failed, status {status}"),
+            None => "not run".to_owned(),
+        };
+        let time = outcome.ended.map(|(_, took)| format!("{:.2} s", took.as_secs_f64())).unwrap_or_default();
+        columns.row([outcome.project.to_string(), result, time]);
+    }
+    let failed = outcomes.iter().filter(|outcome| outcome.status().is_some_and(|status| status != 0)).count();
+    let left = outcomes.iter().filter(|outcome| outcome.ended.is_none()).count();
+    let mut total = format!("{}: {} fine", count(outcomes.len(), "project"), outcomes.len() - failed - left);
+    if failed > 0 {
+        total.push_str(&format!(", {}", paint(Role::Bad, format!("{failed} failed"))));
+    }
+    if left > 0 {
+        total.push_str(&format!(", {left} not run (--go-on would)"));
+    }
+    columns.finish() + &total + ".\n"
+}
+
+/// Joins what the packages offer with what the variables hold.
+pub(super) fn values(environment: &Environment) -> Vec<(String, OsString)> {
+    let mut values = Vec::new();
+    for (variable, folders) in &environment.prepend {
+        let held = std::env::var_os(variable).filter(|value| !value.is_empty());
+        let held = held.iter().flat_map(std::env::split_paths);
+        // A folder whose path holds the separator cannot be said; our own never do, an inherited one stays whole.
+        if let Ok(joined) = std::env::join_paths(folders.iter().cloned().chain(held)) {
+            values.push((variable.clone(), joined));
+        }
+    }
+    values
+}

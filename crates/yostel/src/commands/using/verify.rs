@@ -1,0 +1,161 @@
+//! `verify`: is every installed file as the lockfile has it.
+
+use clap::Args;
+use serde_json::json;
+use yostel_documents::Patch;
+use yostel_flows::{FlowError, LoadedProject, check_lock, put_back, verify};
+use yostel_store::{FileChange, TreeDifference, Trust};
+
+use crate::answer::Answer;
+use crate::call::Call;
+use crate::commands::using::install::open_note;
+use crate::diagnostic::changes_told;
+use crate::exit::Exit;
+use crate::render::{Columns, Role, count, paint};
+use crate::sanitise::sanitise;
+
+/// How many files are told before `--in-full`.
+const TOLD: usize = 20;
+
+/// Read every installed file, and report or put back what is not as locked
+#[derive(Debug, Args)]
+pub(crate) struct Verify {
+    /// Read only files whose size, time or inode is not as it was when they were installed
+    #[arg(long)]
+    quick: bool,
+
+    /// Put back what is not as locked, from the cache or else from the source
+    #[arg(long)]
+    put_back: bool,
+
+    /// Check the lockfile instead: against the archives in the cache and what their sources tell
+    #[arg(long, conflicts_with_all = ["quick", "put_back", "in_full"])]
+    lock: bool,
+
+    /// With --lock: ask no source
+    #[arg(long, requires = "lock")]
+    offline: bool,
+
+    /// Show everything, however long
+    #[arg(long)]
+    in_full: bool,
+}
+
+pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
+    let project = call.project()?;
+    if arguments.lock {
+        return verify_lock(&project, arguments.offline, call);
+    }
+    let trust = if arguments.quick { Trust::Stamps } else { Trust::Nothing };
+    let report = verify(&project, trust, &call.settings, &call.progress)?;
+    let sound = report.differences.is_empty();
+    let mut is_put_back = false;
+    if arguments.put_back && !sound {
+        put_back(&project, &report, &call.settings, &call.progress)?;
+        let again = verify(&project, Trust::Nothing, &call.settings, &call.progress)?;
+        is_put_back = again.differences.is_empty();
+    }
+    let exit = if sound || is_put_back { Exit::Fine } else { Exit::Integrity };
+    let rows: Vec<(&str, &str, &str)> = report
+        .differences
+        .iter()
+        .flat_map(|(package, differences)| differences.iter().map(move |d| (package.as_str(), how(d), d.path())))
+        .collect();
+    Ok(Answer::either(
+        call,
+        exit,
+        "verify",
+        || {
+            json!({
+                "packages": report.packages,
+                "sound": sound,
+                "put-back": is_put_back,
+                "digest": report.digest.to_string(),
+                "differences": rows.iter().map(|(package, how, path)| json!({
+                    "package": package, "how": how, "path": path,
+                })).collect::<Vec<_>>(),
+                "open": report.open.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
+                "changes": report.changes.iter().map(|(package, change)| json!({
+                    "package": package, "path": change.path,
+                    "patch": change.patch.clone().map(|patch| Patch { files: vec![patch] }.write()),
+                })).collect::<Vec<_>>(),
+            })
+        },
+        || {
+            let digest = report.digest;
+            if sound {
+                let packages = count(report.packages, "package");
+                let every = if arguments.quick {
+                    "nothing was touched since it was installed"
+                } else {
+                    "every file is as the lockfile has it"
+                };
+                return format!("{packages} verified: {every}.\n  digest {digest}\n");
+            }
+            let mut columns = Columns::new(&["package", "what", "file"]);
+            let most = if arguments.in_full { usize::MAX } else { TOLD };
+            for (package, how, path) in rows.iter().take(most) {
+                columns.row([(*package).to_owned(), (*how).to_owned(), (*path).to_owned()]);
+            }
+            let more = rows.len().saturating_sub(most);
+            let more =
+                if more > 0 { format!("  … and {more} more: yostel verify --in-full\n") } else { String::new() };
+            let open: String = report.open.iter().map(open_note).collect();
+            let only_open =
+                !report.open.is_empty() && report.differing.iter().all(|package| report.open.contains(package));
+            let (next, then) = match is_put_back {
+                false if only_open => (
+                    paint(Role::Good, "next:"),
+                    format!("yostel alter {} --keep --why \"…\", or --drop\n", report.open[0]),
+                ),
+                true => (
+                    paint(Role::Good, "put back:"),
+                    format!("every file is now as the lockfile has it\n  digest {digest}\n"),
+                ),
+                false => {
+                    (paint(Role::Good, "next:"), "yostel verify --put-back, to put back what is locked\n".to_owned())
+                }
+            };
+            let changes: Vec<FileChange> = report.changes.iter().map(|(_, change)| change.clone()).collect();
+            let lines = changes_told(&changes, if arguments.in_full { usize::MAX } else { TOLD });
+            let lines: String = lines.iter().map(|line| format!("  {}\n", sanitise(line))).collect();
+            format!(
+                "{} not as the lockfile has {}:\n{}{more}{lines}{open}{next} {then}",
+                paint(
+                    Role::Bad,
+                    if rows.len() == 1 { "1 file is".into() } else { format!("{} files are", rows.len()) }
+                ),
+                if rows.len() == 1 { "it" } else { "them" },
+                columns.finish(),
+            )
+        },
+    ))
+}
+
+fn verify_lock(project: &LoadedProject, offline: bool, call: &Call) -> Result<Answer, FlowError> {
+    let check = check_lock(project, offline, &call.settings, &call.progress)?;
+    Ok(Answer::either(
+        call,
+        Exit::Fine,
+        "verify-lock",
+        || json!({ "packages": check.packages, "archives": check.looked_into, "compared": check.compared }),
+        || {
+            let inside = format!("{} in the cache hold what it says", count(check.looked_into, "archive"));
+            let compared = match check.compared {
+                0 => "no source was asked".to_owned(),
+                compared => format!("the sources say the same of {}", count(compared, "package")),
+            };
+            format!("The lockfile fits the manifest: {}; {inside}, {compared}.\n", count(check.packages, "package"))
+        },
+    ))
+}
+
+fn how(difference: &TreeDifference) -> &'static str {
+    match difference {
+        TreeDifference::Changed { how: "content", .. } => "changed",
+        TreeDifference::Changed { how: "executable bit", .. } => "changed executable bit",
+        TreeDifference::Changed { .. } => "changed kind",
+        TreeDifference::Missing(_) => "missing",
+        TreeDifference::Extra(_) => "extra",
+    }
+}

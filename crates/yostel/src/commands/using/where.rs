@@ -1,0 +1,29 @@
+//! `where`: the folder of an installed package.
+
+use clap::Args;
+use serde_json::json;
+use yostel_documents::PackageName;
+use yostel_flows::{FlowError, where_is};
+
+use crate::answer::Answer;
+use crate::call::Call;
+use crate::exit::Exit;
+use crate::options::package_name;
+
+/// Print the folder where a package is installed
+#[derive(Debug, Args)]
+pub(crate) struct Where {
+    /// The package
+    #[arg(value_parser = package_name)]
+    package: PackageName,
+}
+
+pub(crate) fn run(arguments: Where, call: &Call) -> Result<Answer, FlowError> {
+    let project = call.project()?;
+    let folder = where_is(&project, &arguments.package, &call.settings)?;
+    if call.json() {
+        let content = json!({ "package": arguments.package.as_str(), "folder": folder });
+        return Ok(Answer::document(Exit::Fine, "where", content));
+    }
+    Ok(Answer::raw(format!("{}\n", folder.display())))
+}

@@ -1,0 +1,93 @@
+//! What every command takes. The doc comments are the help.
+
+use std::path::PathBuf;
+
+use clap::{Args, ValueEnum};
+use yostel_documents::{NameError, PackageName, Word};
+
+/// What every command takes.
+#[derive(Debug, Args)]
+pub(crate) struct Options {
+    /// Work as if started in this folder
+    #[arg(short = 'C', long = "folder", global = true, value_name = "FOLDER")]
+    pub(crate) start: Option<PathBuf>,
+
+    /// Work on this project of the workspace, as if started in its folder
+    #[arg(long, global = true, value_name = "NAME", value_parser = package_name)]
+    pub(crate) project: Option<PackageName>,
+
+    /// Folder of the local cache
+    #[arg(long, global = true, value_name = "FOLDER", env = "YOSTEL_CACHE", hide_env_values = true)]
+    pub(crate) cache: Option<PathBuf>,
+
+    /// How to answer: text (words, tables) or json (docs/output.md)
+    #[arg(
+        long,
+        global = true,
+        value_enum,
+        default_value_t = Format::Text,
+        value_name = "FORMAT",
+        hide_possible_values = true
+    )]
+    pub(crate) format: Format,
+
+    /// When to colour: auto (on a terminal, unless NO_COLOR is set), always or never
+    #[arg(
+        long,
+        global = true,
+        value_enum,
+        default_value_t = Color::Auto,
+        value_name = "WHEN",
+        hide_possible_values = true
+    )]
+    pub(crate) color: Color,
+
+    /// Say only what went wrong
+    #[arg(short, long, global = true)]
+    pub(crate) quiet: bool,
+
+    /// Say more: digests, sources, reasons
+    #[arg(short, long, global = true, conflicts_with = "quiet")]
+    pub(crate) verbose: bool,
+
+    /// Show no progress bars
+    #[arg(long, global = true)]
+    pub(crate) no_progress: bool,
+}
+
+/// How to answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// Words and tables
+    Text,
+    /// One JSON document, described in docs/output.md
+    Json,
+}
+
+/// When to colour.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+/// Reads a package name from the command line.
+pub(crate) fn package_name(text: &str) -> Result<PackageName, String> {
+    PackageName::parse(text).map_err(with_suggestion)
+}
+
+/// Reads a purpose or source name from the command line.
+pub(crate) fn word(text: &str) -> Result<Word, String> {
+    Word::parse(text).map_err(with_suggestion)
+}
+
+fn with_suggestion(error: NameError) -> String {
+    match error.suggestion {
+        Some(works) => format!("{}; `{works}` would do", error.reason),
+        None => error.reason.to_owned(),
+    }
+}
