@@ -50,6 +50,7 @@ impl fmt::Display for Violation {
 
 /// Lists the rules that the set breaks; empty when it is right.
 pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
+    // Long: the rules stand in the order of docs/resolution.md §1, to be compared with it line by line.
     let mut violations = Vec::new();
     let mut bindings = Bindings::default();
     // Judges one requirement and returns what fills it.

@@ -208,3 +208,30 @@ fn files_can_be_read_in_one_sitting() {
     assert!(long.is_empty(), "longer than {LONGEST} lines: {long:#?}");
     assert!(lengths[lengths.len() / 2].0 <= MIDDLE);
 }
+
+/// The longest function without a reason beside it, in lines.
+const LONGEST_FUNCTION: usize = 80;
+
+#[test]
+fn functions_fit_on_a_screen_or_say_why_not() {
+    let mut long = Vec::new();
+    for file in files_below(&crates()) {
+        let text = fs::read_to_string(&file).unwrap();
+        let lines: Vec<&str> = text.lines().collect();
+        for (at, line) in lines.iter().enumerate() {
+            let inside = line.trim_start();
+            let begins =
+                ["fn ", "pub fn ", "pub(crate) fn ", "pub(super) fn "].iter().any(|start| inside.starts_with(start));
+            if !begins || line.trim_end().ends_with('}') {
+                continue;
+            }
+            let end = format!("{}}}", &line[..line.len() - inside.len()]);
+            let length = lines[at..].iter().position(|line| *line == end).map_or(1, |length| length + 1);
+            let body = &lines[at..at + length];
+            if length > LONGEST_FUNCTION && !body.iter().any(|line| line.trim_start().starts_with("// Long: ")) {
+                long.push(format!("{}: {inside} ({length} lines)", file.display()));
+            }
+        }
+    }
+    assert!(long.is_empty(), "longer than {LONGEST_FUNCTION} lines, and no `// Long:` says why: {long:#?}");
+}

@@ -161,6 +161,7 @@ impl fmt::Display for Difference {
 }
 
 pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Difference> {
+    // Long: what makes a lockfile stale, in the order of docs/formats.md §3.
     let wishes = &declared.bound_wishes();
     let mut differences = Vec::new();
     let of_live: Vec<Requirement> = lockfile.chosen.keys().flat_map(|name| declared.needs_of_live(name)).collect();

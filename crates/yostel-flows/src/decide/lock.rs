@@ -167,6 +167,7 @@ pub fn lock(
     settings: &Settings,
     observer: &dyn Observer,
 ) -> Result<LockReport, FlowError> {
+    // Long: the order of these steps is what the command promises, and each is a call or a few lines.
     let path = project.lockfile_path();
     let patches = project.patches()?;
     let declared = project.declared_with(&patches);

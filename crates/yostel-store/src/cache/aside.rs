@@ -33,7 +33,11 @@ impl Aside {
         let mut tries = 0;
         loop {
             match Self::try_new(root) {
-                Err(error) if error.is_not_found() && tries < 100 => tries += 1,
+                Err(error) if error.is_not_found() && tries < 100 => {
+                    tries += 1;
+                    // Others come and go at the same time; whoever waits a little is past them.
+                    std::thread::sleep(std::time::Duration::from_micros(50 * tries));
+                }
                 made => return made,
             }
         }

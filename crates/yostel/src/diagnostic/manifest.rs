@@ -11,6 +11,7 @@ use super::{Also, TOLD, bad_accept, bad_name, tell};
 use crate::render::join;
 
 pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> Diagnostic {
+    // Long: an arm a problem, as in `diagnostic_of`.
     let headline = problem.to_string();
     let mut diagnostic = match &problem.kind {
         ManifestProblemKind::Syntax(said) if said.contains("unquoted key") => {

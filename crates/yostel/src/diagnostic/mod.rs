@@ -89,6 +89,7 @@ pub(crate) fn diagnostics_of(error: &FlowError, call: &Call) -> Vec<Diagnostic> 
 }
 
 fn diagnostic_of(error: &FlowError, call: &Call) -> Diagnostic {
+    // Long: an arm an error, so that a new error does not compile until it has its words.
     let headline = error.to_string();
     match error {
         FlowError::Several(_) | FlowError::Manifest { .. } => tell("manifest", headline, "see above"),

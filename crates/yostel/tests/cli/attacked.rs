@@ -290,6 +290,7 @@ fn settle_takes_no_release_that_was_published_again() {
 
 #[test]
 fn a_forged_lockfile_is_found_before_anything_of_it_is_installed() {
+    // Long: one table of forgeries, and what finds each.
     let sandbox = small_world();
     publish(&sandbox, "evil 1.0.0", "", &[("bin/evil", "#!/bin/sh\necho evil\n")]);
     sandbox.run("console", "lock").expect(0);

@@ -98,6 +98,7 @@ fn alarm_word(alarm: &Dispute) -> &'static str {
 }
 
 fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, call: &Call) -> String {
+    // Long: one section after the other, as they are read.
     if !report.has_findings() {
         let nothing = [
             (Kind::Outdated, "nothing outdated"),

@@ -42,6 +42,7 @@ pub(crate) struct Verify {
 }
 
 pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
+    // Long: what is found is told once, in words and as a document, side by side.
     let project = call.project()?;
     if arguments.lock {
         return verify_lock(&project, arguments.offline, call);
