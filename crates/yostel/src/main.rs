@@ -11,21 +11,26 @@ mod progress;
 mod render;
 mod role;
 mod sanitise;
+mod usage;
 
+use std::ffi::OsString;
 use std::io::Write;
 use std::process::ExitCode;
 
 use clap::Parser;
+use clap::error::ErrorKind;
 
 use crate::answer::{Answer, Door, failure, failure_of};
 use crate::args::Arguments;
 use crate::call::Call;
 use crate::exit::Exit;
+use crate::options::Format;
 use crate::render::{Role, paint};
 use crate::sanitise::{plain_json, shown};
 
 fn main() -> ExitCode {
-    let answer = match Arguments::try_parse() {
+    let typed: Vec<OsString> = std::env::args_os().collect();
+    let answer = match Arguments::try_parse_from(&typed) {
         Ok(arguments) => {
             tell_what_goes_on();
             match Call::new(&arguments.options) {
@@ -33,17 +38,19 @@ fn main() -> ExitCode {
                 Err(wrong) => failure_of(&[wrong], Exit::Usage, arguments.options.format),
             }
         }
-        Err(error) => of_parser(&error),
+        Err(error) => without_arguments(&error, &typed),
     };
     ExitCode::from(finish(&answer).status())
 }
 
 /// Answers what the argument parser has to say: help and version, or what is wrong with the arguments.
-fn of_parser(error: &clap::Error) -> Answer {
-    let text = error.render().to_string();
+fn without_arguments(error: &clap::Error, typed: &[OsString]) -> Answer {
+    let format = usage::format_of(typed);
+    let help = error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand && format == Format::Text;
     match error.use_stderr() {
-        true => Answer { stdout: String::new(), stderr: text, exit: Exit::Usage, door: Door::Shown },
-        false => Answer { stdout: text, stderr: String::new(), exit: Exit::Fine, door: Door::Shown },
+        true if help => Answer { stderr: error.render().to_string(), ..Answer::words(Exit::Usage, String::new()) },
+        true => failure_of(&[usage::of_parser(error, typed)], Exit::Usage, format),
+        false => Answer::words(Exit::Fine, error.render().to_string()),
     }
 }
 

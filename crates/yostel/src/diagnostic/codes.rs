@@ -84,6 +84,7 @@ pub(crate) const CODES: &[&str] = &[
     "unknown-package",
     "unknown-purpose",
     "unknown-source",
+    "usage",
     "variable-refused",
     "version",
     "workspace",

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use super::codes::CODES;
 
 /// The words are in this file and in the few commands that refuse their own arguments.
-const SOURCES: [&str; 12] = [
+const SOURCES: [&str; 13] = [
     include_str!("mod.rs"),
     include_str!("collision.rs"),
     include_str!("content.rs"),
@@ -14,6 +14,7 @@ const SOURCES: [&str; 12] = [
     include_str!("patch.rs"),
     include_str!("place.rs"),
     include_str!("../call.rs"),
+    include_str!("../usage.rs"),
     include_str!("../commands/learn/walk.rs"),
     include_str!("../commands/using/run.rs"),
     include_str!("../commands/share/registry.rs"),

@@ -189,6 +189,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("unknown-package", "need 'none-such = \"*\"'; refuse lock"),
     ("unknown-purpose", "fine lock; refuse install --for none-such"),
     ("unknown-source", "fine lock; sed -i 's/sources.station/sources.other/' yostel.toml; refuse install"),
+    ("usage", "refuse lock --bogus"),
     (
         "variable-refused",
         "package far '[offers.variables]

@@ -28,10 +28,40 @@ fn every_command_has_help_of_its_own() {
 #[test]
 fn wrong_usage_ends_with_2_and_says_what_would_do() {
     let sandbox = sandbox();
-    sandbox.run("", "locck").expect(2).says(&["lock"]);
-    sandbox.run("", "add").expect(2).says(&["<PACKAGE>"]);
-    sandbox.run("", "install --offlin").expect(2).says(&["--offline"]);
-    sandbox.run("", "").expect(2);
+    for (words, headline, next) in [
+        ("locck", "there is no command `yostel locck`", "yostel lock, if that is the one"),
+        ("cache stat", "there is no command `yostel cache stat`", "yostel cache stats, if that is the one"),
+        ("lock --bogus", "`yostel lock` has no option --bogus", "yostel lock --help, to see what it takes"),
+        ("install --offlin", "`yostel install` has no option --offlin", "write --offline, if that is the one"),
+        ("add", "PACKAGE is missing", "yostel add <PACKAGE> [CONSTRAINT]"),
+        ("run", "COMMAND is missing", "yostel run <COMMAND>..."),
+        ("list more", "`more` is one argument too many", "yostel list --help, to see what it takes"),
+        ("lock --take newst", "--take cannot be `newst`", "write newest, if that is the one"),
+        ("lock --take middle", "--take cannot be `middle`", "the values are newest and oldest"),
+        ("install --for", "--for needs a value", "yostel install --help, to see what it takes"),
+        ("settle x", "NUMBER cannot be `x`: it is not a whole number", "yostel settle --help, to see what it takes"),
+        ("add UPPER", "PACKAGE cannot be `UPPER`: names are lower-case", "yostel add --help, to see what it takes"),
+        ("-q -v lock", "--quiet does not go with --verbose", "leave one of them out"),
+    ] {
+        sandbox.run("", words).expect(2).says(&[&format!("error: {headline}"), &format!("next: {next}")]);
+        for front in ["--format json", "--format=json"] {
+            let told = sandbox.run("", &format!("{front} {words}")).expect(2);
+            let document: serde_json::Value = serde_json::from_str(&told.stdout).unwrap();
+            assert_eq!((&document["exit"], &document["errors"][0]["code"]), (&2.into(), &"usage".into()), "{words}");
+            assert!(document["errors"][0]["headline"].as_str().unwrap().starts_with(headline), "{document}");
+            assert_eq!((&document["errors"][0]["next"][0], told.stderr.as_str()), (&next.into(), ""), "{words}");
+        }
+        // What is offered as a command can be run.
+        if let Some(command) = next.strip_prefix("yostel ").and_then(|next| next.strip_suffix(", to see what it takes"))
+        {
+            sandbox.run("", command).expect(0);
+        }
+    }
+    sandbox.run("", "").expect(2).says(&["`yostel` needs a command"]);
+    let alone = std::process::Command::new(env!("CARGO_BIN_EXE_yostel")).output().unwrap();
+    assert!(String::from_utf8(alone.stderr).unwrap().contains("The first steps"));
+    assert!(sandbox.run("", "--format json").expect(2).stdout.contains("`yostel` needs a command"));
+    assert!(!sandbox.run("", "run -- --format json").stdout.starts_with('{'), "what is run has its own options");
 }
 
 #[test]

@@ -1,0 +1,118 @@
+//! What is wrong with the arguments, in our words: the parser knows what, and says it for no program.
+
+use std::ffi::OsString;
+
+use clap::error::{ContextKind, ContextValue, ErrorKind};
+use clap::{Command, CommandFactory};
+use yostel_answers::Diagnostic;
+
+use crate::args::Arguments;
+use crate::options::Format;
+use crate::render::join;
+
+/// Turns what the parser refused into a diagnostic.
+pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnostic {
+    let (command, whole) = command_of(arguments);
+    let text = |kind| texts(error, kind).into_iter().next();
+    let argument = text(ContextKind::InvalidArg).map(|argument| plain(&argument)).unwrap_or_default();
+    let value = text(ContextKind::InvalidValue).unwrap_or_default();
+    let help = format!("{command} --help, to see what it takes");
+    let (headline, next) = match error.kind() {
+        ErrorKind::UnknownArgument if argument.starts_with('-') => {
+            let next = text(ContextKind::SuggestedArg).map(|near| format!("write {near}, if that is the one"));
+            (format!("`{command}` has no option {argument}"), next.unwrap_or(help))
+        }
+        ErrorKind::UnknownArgument => (format!("`{argument}` is one argument too many"), help),
+        ErrorKind::InvalidSubcommand => {
+            let name = text(ContextKind::InvalidSubcommand).unwrap_or_default();
+            let near = texts(error, ContextKind::SuggestedSubcommand);
+            let next = near.first().map(|near| format!("{command} {near}, if that is the one"));
+            let all = format!("{command} --help, to see all commands");
+            (format!("there is no command `{command} {name}`"), next.unwrap_or(all))
+        }
+        ErrorKind::MissingSubcommand | ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand => {
+            (format!("`{command}` needs a command"), format!("{command} --help, to see all commands"))
+        }
+        ErrorKind::MissingRequiredArgument => {
+            let missing: Vec<String> = texts(error, ContextKind::InvalidArg).iter().map(|name| plain(name)).collect();
+            let are = if missing.len() == 1 { "is" } else { "are" };
+            (format!("{} {are} missing", join(&missing)), usage_of(whole, &command))
+        }
+        ErrorKind::InvalidValue => {
+            let known = texts(error, ContextKind::ValidValue);
+            let next = match text(ContextKind::SuggestedValue) {
+                Some(near) => format!("write {near}, if that is the one"),
+                None if known.is_empty() => help,
+                None => format!("the values are {}", join(&known)),
+            };
+            match value.is_empty() {
+                true => (format!("{argument} needs a value"), next),
+                false => (format!("{argument} cannot be `{value}`"), next),
+            }
+        }
+        ErrorKind::ValueValidation => {
+            let why = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();
+            // The words of a number that is none are the language's, not ours.
+            let why = if why.contains("invalid digit") { "it is not a whole number".to_owned() } else { why };
+            (format!("{argument} cannot be `{value}`: {why}"), help)
+        }
+        ErrorKind::ArgumentConflict => {
+            let others: Vec<String> = texts(error, ContextKind::PriorArg).iter().map(|name| plain(name)).collect();
+            let headline = match others.is_empty() {
+                true => format!("{argument} stands there twice"),
+                false => format!("{argument} does not go with {}", join(&others)),
+            };
+            (headline, "leave one of them out".to_owned())
+        }
+        _ => {
+            let told = error.to_string();
+            let first = told.lines().next().unwrap_or_default();
+            (first.strip_prefix("error: ").unwrap_or(first).to_owned(), help)
+        }
+    };
+    Diagnostic { code: "usage", headline, place: None, notes: Vec::new(), next: vec![next] }
+}
+
+/// Tells how to answer when the arguments could not be read.
+pub(crate) fn format_of(arguments: &[OsString]) -> Format {
+    let mut given = arguments.iter().take_while(|argument| *argument != "--");
+    let json = given.clone().any(|argument| argument == "--format=json")
+        || given.any(|argument| argument == "--format")
+            && arguments.windows(2).any(|pair| pair == ["--format", "json"]);
+    if json { Format::Json } else { Format::Text }
+}
+
+/// Finds the command that was called, and how one calls it.
+fn command_of(arguments: &[OsString]) -> (String, Command) {
+    let mut command = Arguments::command();
+    // Options that every command takes are handed down by this.
+    command.build();
+    let mut name = "yostel".to_owned();
+    for argument in arguments.iter().skip(1).filter_map(|argument| argument.to_str()) {
+        if let Some(next) = command.find_subcommand(argument).cloned() {
+            name = format!("{name} {argument}");
+            command = next;
+        }
+    }
+    (name, command)
+}
+
+fn usage_of(command: Command, name: &str) -> String {
+    let usage = command.bin_name(name).render_usage().to_string();
+    usage.lines().next().unwrap_or_default().trim_start_matches("Usage: ").replace("[OPTIONS] ", "")
+}
+
+/// Returns what the parser noted of a kind.
+fn texts(error: &clap::Error, kind: ContextKind) -> Vec<String> {
+    match error.get(kind) {
+        Some(ContextValue::String(text)) => vec![text.clone()],
+        Some(ContextValue::Strings(texts)) => texts.clone(),
+        _ => Vec::new(),
+    }
+}
+
+/// Writes an argument as one types it, without its brackets and what stands for its value.
+fn plain(argument: &str) -> String {
+    let argument = argument.split(' ').next().unwrap_or_default();
+    argument.trim_matches(['<', '>', '[', ']', '.']).to_owned()
+}
