@@ -125,3 +125,114 @@ fn a_prune_to_exactly_what_there_is_removes_nothing() {
     sandbox.run("", &format!("cache prune --keep-under {}B", all - 1)).expect(0);
     assert!(trees() < before);
 }
+
+#[test]
+fn damage_in_the_cache_does_not_spread_to_the_next_release_that_has_the_same_file() {
+    let sandbox = sandbox();
+    let table = "rows ".repeat(1000);
+    publish(&sandbox, "unit 1.0.0", "", &[("share/table", &table), ("share/note", "one")]);
+    project(&sandbox, "unit = \"^1\"", "");
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install --self-contained").expect(0);
+    // Same size, same time, other content: as a bad disk, or somebody with an editor, leaves it.
+    let lock = sandbox.read("console/yostel.lock");
+    let tree = lock.split("tree = \"sha256:").nth(1).unwrap()[..64].to_owned();
+    let cached = format!("cache/trees/{tree}/files/share/table");
+    let time = fs::metadata(sandbox.path(&cached)).unwrap().modified().unwrap();
+    fs::set_permissions(sandbox.path(&cached), fs::Permissions::from_mode(0o644)).unwrap();
+    fs::write(sandbox.path(&cached), table.replace("rows", "ROWS")).unwrap();
+    fs::set_permissions(sandbox.path(&cached), fs::Permissions::from_mode(0o444)).unwrap();
+    fs::File::open(sandbox.path(&cached)).unwrap().set_modified(time).unwrap();
+    publish(&sandbox, "unit 1.1.0", "", &[("share/table", &table), ("share/note", "two")]);
+    sandbox.run("console", "lock --fresh").expect(0);
+    sandbox.run("console", "install --self-contained").expect(0);
+    assert!(locks(&sandbox, "unit", "1.1.0"));
+    assert!(sandbox.read(&format!("{}/share/table", folder_of(&sandbox, "unit"))) == table);
+    sandbox.run("console", "verify").expect(0);
+}
+
+#[test]
+fn what_a_patch_makes_must_be_what_the_lockfile_says() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    sandbox.run("console", "alter gust").expect(0);
+    sandbox.write("console/altered/gust/share/note", "new\n");
+    sandbox.run("console", "alter gust --keep --why note").expect(0);
+    let right = sandbox.read("console/yostel.lock");
+    let made = right.split("altered = \"").nth(1).unwrap()[..71].to_owned();
+    let forged = crate::sealed(&right.replace(&made, &format!("sha256:{}", "0".repeat(64))));
+    assert_ne!(forged, right);
+    sandbox.write("console/yostel.lock", &forged);
+    fs::remove_dir_all(sandbox.path("console/.yostel")).unwrap();
+    sandbox.run("console", "install").expect(4).says(&["gust"]);
+    assert!(!sandbox.path("console/.yostel/packages/gust").exists());
+    sandbox.write("console/yostel.lock", &right);
+    sandbox.run("console", "install").expect(0);
+}
+
+#[test]
+fn a_project_that_deviates_and_says_why_lifts_what_is_agreed() {
+    let sandbox = small_world();
+    let root = "[project]\nname = \"console\"\n[workspace]\nprojects = [\"rope\"]\n[agreed]\nunit = \"^1\"\n[sources.station]\nfolder = \"../station\"\n";
+    sandbox.write("console/yostel.toml", root);
+    let rope = |need: &str| {
+        sandbox.write("console/rope/yostel.toml", format!("[project]\nname = \"rope\"\n[needs.run]\nunit = {need}\n"));
+    };
+    rope("\"agreed\"");
+    sandbox.run("console", "lock").expect(0);
+    assert!(locks(&sandbox, "unit", "1.1.0"));
+    rope("{ accept = \"^2\", why = \"rope counts in new units\" }");
+    sandbox.run("console", "lock").expect(0);
+    assert!(locks(&sandbox, "unit", "2.0.0"), "{}", sandbox.read("console/yostel.lock"));
+    // Also where it stands in the root's own needs.
+    sandbox.write("console/rope/yostel.toml", "[project]\nname = \"rope\"\n");
+    let own = root.replace("[workspace]", "[needs.run]\nunit = { accept = \"^2\", why = \"new units\" }\n[workspace]");
+    sandbox.write("console/yostel.toml", own);
+    sandbox.run("console", "lock --fresh").expect(0);
+    assert!(locks(&sandbox, "unit", "2.0.0"));
+}
+
+#[test]
+fn settle_offers_no_edit_that_what_the_manifest_says_elsewhere_undoes() {
+    let sandbox = sandbox();
+    for (label, needs) in [
+        ("unit 1.0.0", ""),
+        ("unit 2.0.0", ""),
+        ("gust 2.0.0", "unit = \"^1\""),
+        ("gust 3.0.0", "unit = \"^2\""),
+        ("cable 1.0.0", "unit = \"^2\""),
+        ("cable 2.0.0", "unit = \"^1\""),
+    ] {
+        publish(&sandbox, label, needs, &[]);
+    }
+    for said in
+        ["[agreed]\ngust = \"^2\"\n", "[force]\ngust = { version = \"2.0.0\", why = \"tested\", until = 2030-01-01 }\n"]
+    {
+        project(
+            &sandbox,
+            if said.starts_with("[agreed") {
+                "gust = \"agreed\"\ncable = \"^1\""
+            } else {
+                "gust = \"^2\"\ncable = \"^1\""
+            },
+            "",
+        );
+        let manifest = sandbox.read("console/yostel.toml") + said;
+        sandbox.write("console/yostel.toml", &manifest);
+        sandbox.run("console", "lock").expect(3);
+        let told = sandbox.run("console", "--format json settle").expect(0).stdout;
+        let document: serde_json::Value = serde_json::from_str(&told).unwrap();
+        let count = document["edit-sets"].as_array().unwrap().len();
+        assert!(count > 0, "{told}");
+        assert!(!told.contains("\"to\": \"^3"), "what is said of gust wherever it turns up would undo it: {told}");
+        for number in 1..=count {
+            sandbox.write("console/yostel.toml", &manifest);
+            fs::remove_file(sandbox.path("console/yostel.lock")).ok();
+            sandbox.run("console", &format!("settle {number}")).expect(0);
+            sandbox.run("console", "lock").expect(0);
+            sandbox.run("console", "install").expect(0);
+        }
+        fs::remove_file(sandbox.path("console/yostel.lock")).ok();
+    }
+}

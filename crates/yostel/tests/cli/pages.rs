@@ -214,3 +214,64 @@ fn the_digest_of_a_record_is_over_what_the_page_says() {
     let digest = yostel_documents::RecordDigest::of(record.to_string().as_bytes());
     assert!(sandbox.read("console/yostel.lock").contains(&format!("from = \"station\"\nrecord = \"{digest}\"\n")));
 }
+
+/// Reads the rows of the glossary: the words, and what is said in place of none of them.
+fn glossary() -> Vec<(Vec<String>, Vec<String>)> {
+    let page = page("docs/glossary.md");
+    let rows = page.lines().filter(|line| line.starts_with("| **"));
+    let words = |cell: &str| -> Vec<String> {
+        cell.split(',').map(|word| word.trim().trim_matches('*').to_owned()).filter(|word| !word.is_empty()).collect()
+    };
+    rows.map(|row| {
+        let cells: Vec<&str> = row.trim_matches('|').split('|').collect();
+        (words(&cells[0].replace("**", "")), words(cells[3]))
+    })
+    .collect()
+}
+
+#[test]
+fn help_messages_and_pages_use_the_words_of_the_glossary() {
+    let rows = glossary();
+    assert!(rows.len() > 25);
+    let sandbox = crate::sandbox();
+    let mut told: Vec<(String, String)> = Vec::new();
+    let help = sandbox.run("", "--help").expect(0).stdout;
+    let commands = help.lines().filter_map(|line| line.get(11..)?.split_whitespace().next());
+    for command in commands.filter(|name| name.bytes().all(|b| b.is_ascii_lowercase())) {
+        let run = sandbox.run("", &format!("{command} --help"));
+        told.push((format!("{command} --help"), run.stdout));
+    }
+    assert!(told.len() > 15, "{told:?}");
+    told.push(("--help".into(), help));
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let mut open = vec![root.join("docs"), root.join("crates/yostel/src"), root.join("crates/yostel-flows/src/error")];
+    for file in ["README.md", "CHANGELOG.md", "ARCHITECTURE.md"] {
+        told.push((file.into(), page(file)));
+    }
+    while let Some(folder) = open.pop() {
+        for entry in fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+            let name = entry.display().to_string();
+            if entry.is_dir() {
+                open.push(entry);
+            } else if [".md", ".rs"].iter().any(|ending| name.ends_with(ending)) && !name.ends_with("glossary.md") {
+                told.push((name, fs::read_to_string(entry).unwrap()));
+            }
+        }
+    }
+    let has = |text: &str, word: &str| {
+        let text = text.to_lowercase();
+        let edge = |c: Option<char>| c.is_none_or(|c| !c.is_alphanumeric() && c != '_');
+        text.match_indices(word)
+            .any(|(at, _)| edge(text[..at].chars().next_back()) && edge(text[at + word.len()..].chars().next()))
+    };
+    for (words, instead) in &rows {
+        for word in words {
+            assert!(told.iter().any(|(_, text)| has(text, word)), "`{word}` is in the glossary and said nowhere");
+        }
+        for word in instead {
+            for (place, text) in &told {
+                assert!(!has(text, word), "{place} says `{word}` for {words:?}");
+            }
+        }
+    }
+}
