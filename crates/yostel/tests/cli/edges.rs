@@ -206,18 +206,14 @@ fn settle_offers_no_edit_that_what_the_manifest_says_elsewhere_undoes() {
     ] {
         publish(&sandbox, label, needs, &[]);
     }
-    for said in
-        ["[agreed]\ngust = \"^2\"\n", "[force]\ngust = { version = \"2.0.0\", why = \"tested\", until = 2030-01-01 }\n"]
-    {
-        project(
-            &sandbox,
-            if said.starts_with("[agreed") {
-                "gust = \"agreed\"\ncable = \"^1\""
-            } else {
-                "gust = \"^2\"\ncable = \"^1\""
-            },
-            "",
-        );
+    publish(&sandbox, "old-gust 2.0.0", "", &[]);
+    for (need, said) in [
+        ("gust = \"agreed\"", "[agreed]\ngust = \"^2\"\n"),
+        ("gust = \"^2\"", "[force]\ngust = { version = \"2.0.0\", why = \"tested\", until = 2030-01-01 }\n"),
+        // Here an edit of what is needed now would leave the need that is rewritten.
+        ("old-gust = \"^2\"", "[swap]\nold-gust = { use = \"gust\", why = \"old\", until = 2030-01-01 }\n"),
+    ] {
+        project(&sandbox, &format!("{need}\ncable = \"^1\""), "");
         let manifest = sandbox.read("console/yostel.toml") + said;
         sandbox.write("console/yostel.toml", &manifest);
         sandbox.run("console", "lock").expect(3);
