@@ -1,6 +1,8 @@
 //! JSON as text: taken apart without losing a byte, written anew with its layout only, and brought into the one form that
 //! is digested.
 
+use std::borrow::Cow;
+use std::collections::BTreeSet;
 use std::fmt;
 
 use serde::de::{DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
@@ -66,6 +68,86 @@ pub(crate) fn canonical(text: &str) -> serde_json::Result<String> {
     Ok(out)
 }
 
+/// Looks whether a JSON text has a canonical form, which is far cheaper than to write it.
+///
+/// # Errors
+/// As [`canonical`].
+pub(crate) fn has_canonical_form(text: &str) -> serde_json::Result<()> {
+    let mut reader = serde_json::Deserializer::from_str(text);
+    Looked.deserialize(&mut reader)?;
+    reader.end()
+}
+
+struct Looked;
+
+impl<'de> DeserializeSeed<'de> for Looked {
+    type Value = ();
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
+        deserializer.deserialize_any(self)
+    }
+}
+
+impl<'de> Visitor<'de> for Looked {
+    type Value = ();
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a value")
+    }
+
+    fn visit_unit<E: Error>(self) -> Result<(), E> {
+        Ok(())
+    }
+
+    fn visit_bool<E: Error>(self, _: bool) -> Result<(), E> {
+        Ok(())
+    }
+
+    fn visit_u64<E: Error>(self, value: u64) -> Result<(), E> {
+        check_whole(value)
+    }
+
+    fn visit_i64<E: Error>(self, value: i64) -> Result<(), E> {
+        check_whole(value.unsigned_abs())
+    }
+
+    fn visit_f64<E: Error>(self, _: f64) -> Result<(), E> {
+        Err(E::custom("a number is not a whole one"))
+    }
+
+    fn visit_str<E: Error>(self, _: &str) -> Result<(), E> {
+        Ok(())
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<(), A::Error> {
+        while items.next_element_seed(Self)?.is_some() {}
+        Ok(())
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<(), A::Error> {
+        let mut names: BTreeSet<Cow<'de, str>> = BTreeSet::new();
+        while let Some(Name(name)) = map.next_key()? {
+            if names.contains(&name) {
+                return Err(twice(&name));
+            }
+            names.insert(name);
+            map.next_value_seed(Self)?;
+        }
+        Ok(())
+    }
+}
+
+/// A name in an object, which is part of the text wherever it has no escapes.
+#[derive(serde::Deserialize)]
+struct Name<'t>(#[serde(borrow)] Cow<'t, str>);
+
+fn check_whole<E: Error>(size: u64) -> Result<(), E> {
+    match size > MOST_WHOLE {
+        true => Err(E::custom("a number is larger than 9007199254740991, or smaller than -9007199254740991")),
+        false => Ok(()),
+    }
+}
+
 struct Canonical<'o>(&'o mut String);
 
 impl<'de> DeserializeSeed<'de> for Canonical<'_> {
@@ -94,17 +176,13 @@ impl<'de> Visitor<'de> for Canonical<'_> {
     }
 
     fn visit_u64<E: Error>(self, value: u64) -> Result<(), E> {
-        if value > MOST_WHOLE {
-            return Err(E::custom("a number is larger than 9007199254740991"));
-        }
+        check_whole(value)?;
         self.0.push_str(&value.to_string());
         Ok(())
     }
 
     fn visit_i64<E: Error>(self, value: i64) -> Result<(), E> {
-        if value.unsigned_abs() > MOST_WHOLE {
-            return Err(E::custom("a number is smaller than -9007199254740991"));
-        }
+        check_whole(value.unsigned_abs())?;
         self.0.push_str(&value.to_string());
         Ok(())
     }
@@ -235,8 +313,10 @@ mod tests {
         for refused in
             ["1.5", "1e3", "9007199254740992", "-9007199254740992", r#"{"a":1,"b":{"c":1,"c":2}}"#, "[1", "1 2"]
         {
-            assert!(canonical(refused).is_err(), "{refused}");
+            assert!(canonical(refused).is_err() && has_canonical_form(refused).is_err(), "{refused}");
         }
+        assert!(has_canonical_form(names).is_ok() && has_canonical_form(&out).is_ok());
+        assert!(has_canonical_form(r#"{"a":1,"\u0061":2}"#).is_err(), "the same name, written in two ways");
     }
 
     #[test]

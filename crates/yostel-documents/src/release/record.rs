@@ -1,7 +1,7 @@
 //! A release's record: what its author published. It is kept as it stands, and digested in its canonical form.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -9,19 +9,20 @@ use yostel_versions::{Accept, Numbering};
 
 use super::{Artifact, Offers, Others, Release, check_offered_path, check_platform, check_variable};
 use crate::digest::{ArchiveDigest, RecordDigest, TreeDigest};
-use crate::json::canonical;
+use crate::json::{canonical, has_canonical_form};
 use crate::name::{PackageName, Word};
 
 /// A record. Two are equal when their canonical forms are.
 #[derive(Debug, Clone)]
 pub(super) struct Record {
     text: Arc<str>,
-    digest: RecordDigest,
+    /// Computed when it is first asked for: of most releases that are read, nobody asks.
+    digest: OnceLock<RecordDigest>,
 }
 
 impl PartialEq for Record {
     fn eq(&self, other: &Self) -> bool {
-        self.digest == other.digest
+        self.digest() == other.digest()
     }
 }
 
@@ -102,17 +103,16 @@ impl Record {
             content: release.content.map(|digest| digest.to_string()),
         };
         let text = serde_json::to_string(&raw).expect("maps with text keys always serialise");
-        let digest = canonical(&text).expect("sizes of files are numbers that every reader takes");
-        Self { text: text.into(), digest: RecordDigest::of(digest.as_bytes()) }
+        Self { text: text.into(), digest: OnceLock::new() }
     }
 
     /// Reads a record, and the release that it describes.
     pub(super) fn read(text: &str, numbering: &Numbering) -> Result<Release, RecordError> {
         let raw: RawRecord = serde_json::from_str(text).map_err(RecordError::Shape)?;
-        let digest = RecordDigest::of(canonical(text).map_err(RecordError::Shape)?.as_bytes());
+        has_canonical_form(text).map_err(RecordError::Shape)?;
         let version = raw.version.clone();
         let release = release_of(raw, numbering).map_err(|reason| RecordError::Part(version, reason))?;
-        Ok(Release { record: Some(Self { text: text.into(), digest }), ..release })
+        Ok(Release { record: Some(Self { text: text.into(), digest: OnceLock::new() }), ..release })
     }
 
     pub(super) fn text(&self) -> &str {
@@ -120,7 +120,8 @@ impl Record {
     }
 
     pub(super) fn digest(&self) -> RecordDigest {
-        self.digest
+        let compute = || canonical(&self.text).expect("that it has a canonical form was seen when it was read or made");
+        *self.digest.get_or_init(|| RecordDigest::of(compute().as_bytes()))
     }
 }
 

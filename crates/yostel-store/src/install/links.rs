@@ -44,15 +44,19 @@ pub(super) fn switch(state: &Folder, aside: &Folder, wanted: &BTreeMap<String, S
         return Err(FileError::unfit("replace", state.path_of(stranger), "no install made it; move it somewhere else"));
     }
     let made = aside.make_folder("links")?;
-    made.make_folder(REACH)?;
-    let mut last: Option<(&str, Folder)> = None;
+    // They are sorted, and nothing is there yet: each folder on the way is made once, when the first link below it comes.
+    let mut way: Vec<(&str, Folder)> = vec![(REACH, made.make_folder(REACH)?)];
     for (path, target) in wanted {
-        let (parent, name) = path.rsplit_once('/').expect("a link is in a folder");
-        if last.as_ref().is_none_or(|(at, _)| *at != parent) {
-            last = Some((parent, made.make_folders(parent)?));
+        let parts: Vec<&str> = path.split('/').collect();
+        let (name, folders) = parts.split_last().expect("a path has a last part");
+        let shared = way.iter().zip(folders).take_while(|((there, _), part)| there == *part).count();
+        way.truncate(shared);
+        for part in &folders[shared..] {
+            let above = way.last().map_or(&made, |(_, folder)| folder);
+            let folder = above.make_folder(part)?;
+            way.push((part, folder));
         }
-        let (_, folder) = last.as_ref().expect("it was set just now");
-        folder.symlink(target, name)?;
+        way.last().map_or(&made, |(_, folder)| folder).symlink(target, name)?;
     }
     made.put_in_place(REACH, state, REACH)?;
     state.sync();

@@ -21,10 +21,17 @@ pub(super) fn of_disputes(disputes: &[Dispute]) -> Diagnostic {
     let names = if more.is_empty() { join(&packages) } else { packages.join(", ") };
     let what = if one { "is not what the lockfile says" } else { "are not what the lockfile says" };
     let headline = format!("{names}{more} {what}");
-    let mut told = match disputes.iter().all(|one| one.about == Disputed::Nameless) {
+    let mut told = match &disputes[0].about {
         // Locking anew would lock the same archive.
-        true => tell("lockfile-disputed", headline, "ask whoever published it for an archive that has one"),
-        false => tell(
+        Disputed::Nameless if disputes.iter().all(|one| one.about == Disputed::Nameless) => {
+            tell("lockfile-disputed", headline, "ask whoever published it for an archive that has one")
+        }
+        // The lockfile has nothing wrong; what was published should never have changed.
+        Disputed::Record if disputes.iter().all(|one| one.about == Disputed::Record) => {
+            tell("lockfile-disputed", headline, "ask whoever keeps the registry what was changed, and why")
+                .or("yostel lock --fresh, to lock it as it is told today")
+        }
+        _ => tell(
             "lockfile-disputed",
             headline,
             "look at who changed yostel.lock, and take it back from version control",
