@@ -38,9 +38,9 @@ impl<'de: 't, 't> serde::Deserialize<'de> for Members<'t> {
             }
 
             fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Members<'de>, A::Error> {
-                let mut members: Vec<(String, &'de RawValue)> = Vec::new();
+                let (mut members, mut names) = (Vec::new(), BTreeSet::new());
                 while let Some((name, value)) = map.next_entry::<String, &RawValue>()? {
-                    if members.iter().any(|(known, _)| *known == name) {
+                    if !names.insert(name.clone()) {
                         return Err(twice(&name));
                     }
                     members.push((name, value));
@@ -245,9 +245,10 @@ pub(crate) fn quoted(text: &str) -> String {
     serde_json::to_string(text).expect("a text always serialises")
 }
 
-/// Lays a JSON text out, two blanks a level; numbers, texts and the order of members stay as they are.
-pub(crate) fn laid_out(text: &str) -> String {
-    let mut out = String::with_capacity(text.len() * 2);
+/// Lays a JSON text out, two blanks a level; numbers, texts and the order of members stay as they are. A text that would
+/// be longer than `most` bytes stays as it is altogether: one that is nested deep is mostly blanks.
+pub(crate) fn laid_out(text: &str, most: usize) -> String {
+    let mut out = String::with_capacity(text.len().min(most) * 2);
     let (mut depth, mut inside, mut escaped) = (0usize, false, false);
     let mut characters = text.chars().peekable();
     let line = |out: &mut String, depth: usize| {
@@ -255,6 +256,9 @@ pub(crate) fn laid_out(text: &str) -> String {
         out.extend(std::iter::repeat_n("  ", depth));
     };
     while let Some(c) = characters.next() {
+        if out.len() > most {
+            return text.to_owned();
+        }
         if inside {
             out.push(c);
             inside = escaped || c != '"';
@@ -322,11 +326,13 @@ mod tests {
     #[test]
     fn laying_out_changes_the_layout_alone() {
         let text = r#"{"a":[ ],"b":{ },"c":[1.50,{"d":"x, [y]: \"{\\"}],"e":1e400}"#;
-        let out = laid_out(text);
+        let out = laid_out(text, 1000);
         assert_eq!(
             out,
             "{\n  \"a\": [],\n  \"b\": {},\n  \"c\": [\n    1.50,\n    {\n      \"d\": \"x, [y]: \\\"{\\\\\"\n    }\n  ],\n  \"e\": 1e400\n}"
         );
-        assert_eq!(laid_out(&out), out);
+        assert_eq!(laid_out(&out, 1000), out);
+        let deep = format!("{}{}", "[".repeat(20_000), "]".repeat(20_000));
+        assert_eq!(laid_out(&deep, 1 << 20), deep);
     }
 }

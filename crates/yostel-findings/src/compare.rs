@@ -50,6 +50,11 @@ pub enum MoveKind {
         /// The version.
         version: Version,
     },
+    /// Same files, but its source tells something else of it than before.
+    Record {
+        /// The version.
+        version: Version,
+    },
     /// Same version, from somewhere else, or from another commit.
     Origin {
         /// The version.
@@ -194,7 +199,8 @@ fn kind_of(from: Option<&LockedPackage>, to: Option<&LockedPackage>) -> Option<M
         (None, Some(to)) => Some(MoveKind::Added { to: to.version.clone() }),
         (Some(from), None) => Some(MoveKind::Dropped { from: from.version.clone() }),
         (Some(from), Some(to)) if from.version.as_str() != to.version.as_str() => {
-            let crosses_line = from.numbering.order() != to.numbering.order()
+            // A package that lists more words than before orders as it did.
+            let crosses_line = from.numbering.order().as_str() != to.numbering.order().as_str()
                 || !to.numbering.is_same_line(&from.version, &to.version);
             Some(MoveKind::Moved { from: from.version.clone(), to: to.version.clone(), crosses_line })
         }
@@ -207,6 +213,7 @@ fn kind_of(from: Option<&LockedPackage>, to: Option<&LockedPackage>) -> Option<M
         (Some(from), Some(to)) if from.from != to.from || has_other_content(from, to) => {
             Some(MoveKind::Content { version: to.version.clone() })
         }
+        (Some(from), Some(to)) if from.record != to.record => Some(MoveKind::Record { version: to.version.clone() }),
         (Some(from), Some(to)) if from.artifacts != to.artifacts => {
             let platforms = |locked: &LockedPackage| locked.artifacts.iter().map(|a| a.platform.clone()).collect();
             Some(MoveKind::Platforms { from: platforms(from), to: platforms(to) })

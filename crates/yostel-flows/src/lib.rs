@@ -27,8 +27,9 @@ pub use declare::add::{AddReport, AddRequest, AddedElsewhere, TakeFrom, add, add
 pub use declare::agree::{AgreeReport, agree};
 pub use declare::init::{InitRequest, init};
 pub use declare::remove::{RemoveReport, remove};
-pub use error::told::{ForeignProblem, NotAltered, PatchProblem, PathProblem, RulePlace, WishPlace};
-pub use error::told::{Republished, Seen};
+pub use error::told::{
+    ForeignProblem, NotAltered, PatchProblem, PathProblem, Republished, RulePlace, Seen, WishPlace, WorkspaceProblem,
+};
 pub use error::{FlowClass, FlowError};
 pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
 pub use keep::kit::{load_kit, save_kit};
@@ -40,10 +41,10 @@ pub use look::tree::{MOST_LEVELS, Tree, TreeNode, tree};
 pub use look::upkeep::{Debt, Upkeep, UpkeepRule};
 pub use observer::{Event, Observer, Silent};
 pub use plan::compose::{Selection, plan_of};
-pub use project::LoadedProject;
 pub use project::files::{LOCKFILE_NAME, MANIFEST_NAME};
 pub use project::patches::Patches;
 pub use project::read::{load_lockfile, load_manifests, load_project};
+pub use project::{LoadedProject, ProjectFile};
 pub use search::proposal::Proposal;
 pub use search::rules::Keep;
 pub use share::publish::publish;
@@ -52,10 +53,7 @@ pub use share::withdraw::{take_back, withdraw};
 pub use using::alter::{Changes, Dropped, Kept, Opened, drop_alter, keep_alter, open_alter, show_alter};
 pub use using::environment::{Environment, environment};
 pub use using::install::{InstallReport, InstallRequest, install};
+pub use using::order::in_order_of_needs;
 pub use using::verify::{VerifyReport, put_back, verify};
 pub use using::r#where::where_is;
 pub use yostel_sources::Patience;
-
-pub use error::told::WorkspaceProblem;
-pub use project::ProjectFile;
-pub use using::order::in_order_of_needs;

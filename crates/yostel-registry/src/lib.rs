@@ -263,7 +263,9 @@ impl Registry {
         release.content = (!without_manifest.entries.is_empty()).then(|| without_manifest.digest());
         let mut release = release.recorded();
         if let Some(why) = remarks.deprecated {
-            release.say(&Statement::Deprecated { on: now, why, replaced_by: remarks.replaced_by });
+            release
+                .say(&Statement::Deprecated { on: now, why, replaced_by: remarks.replaced_by })
+                .map_err(RegistryError::Unfit)?;
         }
         let mut whole = release.clone();
         if let Some(there) = document.release(&release.version) {
@@ -275,7 +277,9 @@ impl Registry {
                 }
                 Difference::OnePlatformMore => {
                     whole = Release::clone(there);
-                    whole.say(&Statement::Artifact { on: now, artifact: release.artifacts[0].clone() });
+                    whole
+                        .say(&Statement::Artifact { on: now, artifact: release.artifacts[0].clone() })
+                        .map_err(RegistryError::Unfit)?;
                 }
                 Difference::In(differs) => {
                     return Err(RegistryError::AlreadyPublished { package, version: release.version, differs });
@@ -347,7 +351,7 @@ impl Registry {
             return Err(no_such(known(&document)));
         };
         let Some(statement) = statement(release) else { return Ok(false) };
-        Arc::make_mut(release).say(&statement);
+        Arc::make_mut(release).say(&statement).map_err(RegistryError::Unfit)?;
         self.folder.write_atomically(document_file(package), readable_text(&document)?.as_bytes())?;
         Ok(true)
     }

@@ -1,8 +1,9 @@
 //! Resolving: from wishes to one consistent set of releases, or to the wishes that collide.
 //!
 //! A step machine: it says which packages' releases it needs next and is handed them, in any order and grouping; it
-//! never reaches out itself. Releases are looked at only as far as the search gets. It ends with a resolution that [`crate::satisfies`] has judged, or with a collision. The
-//! outcome is a pure function of the wishes, the releases, and the versions to keep (docs/resolution.md).
+//! never reaches out itself. Releases are looked at only as far as the search gets. It ends with a resolution that
+//! [`crate::satisfies`] has judged, or with a collision. The outcome is a pure function of the wishes, the releases, and
+//! the versions to keep (docs/resolution.md).
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

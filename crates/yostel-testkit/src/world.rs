@@ -87,7 +87,7 @@ impl World {
         release.published = published;
         let mut release = release.recorded();
         if withdrawn {
-            release.say(&Statement::Withdrawn(Withdrawal { on: published, why: "broken".into() }));
+            release.say(&Statement::Withdrawn(Withdrawal { on: published, why: "broken".into() })).unwrap();
         }
         let document = self.documents.entry(name.clone());
         document.or_insert_with(|| PackageDocument::new(name.clone(), numbering)).insert(release);

@@ -233,8 +233,3 @@ impl Lockfile {
         self.chosen.all(name).iter().any(|locked| locked.asked_by.iter().any(|asked| asked.who.is_project()))
     }
 }
-
-/// The purpose for which releases ask.
-pub(crate) fn release_purpose() -> Purpose {
-    run_purpose()
-}

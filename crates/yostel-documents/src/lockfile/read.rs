@@ -8,10 +8,10 @@ use toml::Spanned;
 use yostel_versions::{Accept, Numbering};
 
 use super::write::{SEAL_KEY, head, seal_of};
-use super::{Alteration, AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile, release_purpose};
+use super::{Alteration, AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile};
 use crate::chosen::Chosen;
 use crate::digest::{ArchiveDigest, ContentDigest, RecordDigest, Seal, TreeDigest};
-use crate::name::{PackageName, Word};
+use crate::name::{PackageName, Word, run_purpose};
 use crate::numbering::NumberingTable;
 use crate::origin::{GitAt, GitPlace, Origin};
 use crate::release::{Artifact, check_platform};
@@ -287,7 +287,7 @@ fn read_chosen(
     let purposes: Result<BTreeSet<Word>, _> = raw.purposes.iter().map(|p| Word::parse(p)).collect();
     let mut asked = Vec::new();
     for entry in raw.asked_by {
-        let purpose = entry.purpose.map_or_else(|| Ok(release_purpose()), |p| Word::parse(&p)).map_err(|e| text(&e))?;
+        let purpose = entry.purpose.map_or_else(|| Ok(run_purpose()), |p| Word::parse(&p)).map_err(|e| text(&e))?;
         if let Some((who, version)) = entry.who.split_once(' ')
             && !versions.contains(&(who.to_owned(), version.to_owned()))
         {

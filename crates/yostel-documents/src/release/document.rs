@@ -7,6 +7,7 @@ use serde_json::value::RawValue;
 use super::record::{Record, RecordError};
 use super::{DOCUMENT_FORMAT, PackageDocument, Release, Statement};
 use crate::json::{Members, laid_out, quoted};
+use crate::layout::MOST_DOCUMENT;
 use crate::name::PackageName;
 use crate::numbering::NumberingTable;
 
@@ -113,7 +114,8 @@ impl PackageDocument {
         let releases: Vec<String> = self.releases.iter().filter_map(|release| entry(release)).collect();
         members.push(format!("\"releases\":[{}]", releases.join(",")));
         members.extend(self.others.iter().map(|(name, value)| format!("{}:{value}", quoted(name))));
-        let mut text = laid_out(&format!("{{{}}}", members.join(",")));
+        let most = usize::try_from(MOST_DOCUMENT).unwrap_or(usize::MAX);
+        let mut text = laid_out(&format!("{{{}}}", members.join(",")), most);
         text.push('\n');
         text
     }
@@ -141,19 +143,13 @@ fn release<'t>(
         None => Vec::new(),
     };
     for raw in statements {
-        let version = || release.version.to_string();
         match Statement::read(raw.get()).map_err(|error| shape(text, raw.get(), &error))? {
-            Ok(Some(Statement::Artifact { artifact, .. }))
-                if release.artifacts.iter().any(|other| other.platform == artifact.platform) =>
-            {
-                let reason = format!("two artifacts for platform `{}`", artifact.platform.escape_debug());
-                return Err(DocumentError::Release { version: version(), reason });
-            }
-            Ok(Some(statement)) => statement.apply_to(&mut release),
             // A later version's.
-            Ok(None) => {}
-            Err(reason) => return Err(DocumentError::Release { version: version(), reason }),
+            Ok(None) => Ok(()),
+            Ok(Some(statement)) => statement.apply_to(&mut release),
+            Err(reason) => Err(reason),
         }
+        .map_err(|reason| DocumentError::Release { version: release.version.to_string(), reason })?;
         release.statements.push(raw.get().into());
     }
     release.others = members.rest();

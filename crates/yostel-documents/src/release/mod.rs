@@ -30,6 +30,9 @@ pub const DOCUMENT_FORMAT: u32 = 1;
 /// The platform of an artifact that fits every machine.
 pub const ANY_PLATFORM: &str = "any";
 
+/// Most artifacts of a release.
+const MOST_ARTIFACTS: usize = 1000;
+
 /// All releases of one package, as one source tells of them.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PackageDocument {
@@ -163,9 +166,25 @@ impl Release {
     }
 
     /// Adds a statement to those beside the record.
-    pub fn say(&mut self, statement: &Statement) {
-        statement.apply_to(self);
+    ///
+    /// # Errors
+    /// What speaks against it, as a sentence: an artifact for a platform that has one, or one too many.
+    pub fn say(&mut self, statement: &Statement) -> Result<(), String> {
+        statement.apply_to(self)?;
         self.statements.push(statement.write().into());
+        Ok(())
+    }
+
+    /// Takes an artifact in: one a platform.
+    fn add_artifact(&mut self, artifact: Artifact) -> Result<(), String> {
+        match self.artifacts.binary_search_by(|other| other.platform.cmp(&artifact.platform)) {
+            Ok(_) => Err(format!("two artifacts for platform `{}`", artifact.platform.escape_debug())),
+            Err(_) if self.artifacts.len() == MOST_ARTIFACTS => Err(format!("more than {MOST_ARTIFACTS} artifacts")),
+            Err(at) => {
+                self.artifacts.insert(at, artifact);
+                Ok(())
+            }
+        }
     }
 
     /// Tells whether there is something for a platform.

@@ -1,13 +1,13 @@
 //! A release's record: what its author published. It is kept as it stands, and digested in its canonical form.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use yostel_versions::{Accept, Numbering};
 
-use super::{Artifact, Offers, Others, Release, check_offered_path, check_platform, check_variable};
+use super::{Artifact, Offers, Release, check_offered_path, check_platform, check_variable};
 use crate::digest::{ArchiveDigest, RecordDigest, TreeDigest};
 use crate::json::{canonical, has_canonical_form};
 use crate::name::{PackageName, Word};
@@ -143,32 +143,17 @@ fn release_of(raw: RawRecord, numbering: &Numbering) -> Result<Release, String> 
     for name in raw.offers.variables.keys() {
         check_variable(name).map_err(|reason| format!("offers `{}`: {reason}", name.escape_debug()))?;
     }
-    let mut artifacts = Vec::new();
-    let mut platforms = BTreeSet::new();
-    for artifact in raw.artifacts {
-        if !platforms.insert(artifact.platform.clone()) {
-            return Err(format!("two artifacts for platform `{}`", artifact.platform.escape_debug()));
-        }
-        artifacts.push(artifact.read()?);
-    }
-    if artifacts.is_empty() {
+    if raw.artifacts.is_empty() {
         return Err("it has no artifact".into());
     }
-    artifacts.sort();
-    Ok(Release {
-        version: numbering.parse_version(&raw.version).map_err(|e| text(&e))?,
+    let version = numbering.parse_version(&raw.version).map_err(|e| text(&e))?;
+    let mut release = Release {
         published: raw.published,
-        needs,
-        offers: raw.offers,
         licence: raw.licence,
         notes: raw.notes,
-        artifacts,
         content: raw.content.map(|text| TreeDigest::parse(&text)).transpose().map_err(|e| text(&e))?,
-        withdrawn: None,
-        deprecated: None,
-        replaced_by: None,
-        record: None,
-        statements: Vec::new(),
-        others: Others::new(),
-    })
+        ..Release::unpublished(version, needs, raw.offers, Vec::new())
+    };
+    raw.artifacts.into_iter().try_for_each(|artifact| release.add_artifact(artifact.read()?))?;
+    Ok(release)
 }

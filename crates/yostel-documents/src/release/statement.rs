@@ -84,6 +84,7 @@ enum RawStatement {
 
 /// What tells which statement it is.
 #[derive(Deserialize)]
+#[serde(expecting = "a statement")]
 struct Says {
     says: String,
 }
@@ -115,7 +116,7 @@ impl Statement {
     }
 
     /// Lets it count.
-    pub(super) fn apply_to(&self, release: &mut Release) {
+    pub(super) fn apply_to(&self, release: &mut Release) -> Result<(), String> {
         match self.clone() {
             Self::Withdrawn(withdrawal) => release.withdrawn = Some(withdrawal),
             Self::Deprecated { why, replaced_by, .. } => {
@@ -127,11 +128,9 @@ impl Statement {
                 release.deprecated = None;
                 release.replaced_by = None;
             }
-            Self::Artifact { artifact, .. } => {
-                release.artifacts.push(artifact);
-                release.artifacts.sort();
-            }
+            Self::Artifact { artifact, .. } => release.add_artifact(artifact)?,
         }
+        Ok(())
     }
 }
 

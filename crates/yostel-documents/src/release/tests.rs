@@ -73,12 +73,12 @@ fn statements_add_up_in_their_order_and_leave_the_record_alone() {
     let record = release.record();
     let on = Timestamp::UNIX_EPOCH;
     let take_back = |what| Statement::TakenBack { on, why: "mended".into(), what };
-    release.say(&take_back(TakenBack::Withdrawn));
+    release.say(&take_back(TakenBack::Withdrawn)).unwrap();
     assert_eq!(release.withdrawn, None);
     let replaced_by = Some(PackageName::parse("gale-model").unwrap());
-    release.say(&Statement::Deprecated { on, why: "old".into(), replaced_by: replaced_by.clone() });
+    release.say(&Statement::Deprecated { on, why: "old".into(), replaced_by: replaced_by.clone() }).unwrap();
     let more = Artifact { platform: "linux/arm64".into(), ..release.artifacts[0].clone() };
-    release.say(&Statement::Artifact { on, artifact: more });
+    release.say(&Statement::Artifact { on, artifact: more }).unwrap();
     assert_eq!((release.artifacts.len(), release.record()), (2, record));
     document.insert(release);
     let again = read(&document.write());
@@ -87,8 +87,8 @@ fn statements_add_up_in_their_order_and_leave_the_record_alone() {
     assert_eq!((release.artifacts.len(), release.record(), &release.withdrawn), (2, record, &None));
     assert_eq!(again.write(), document.write());
     let mut release = Release::clone(release);
-    release.say(&take_back(TakenBack::Deprecated));
-    release.say(&Statement::Withdrawn(Withdrawal { on, why: "worse".into() }));
+    release.say(&take_back(TakenBack::Deprecated)).unwrap();
+    release.say(&Statement::Withdrawn(Withdrawal { on, why: "worse".into() })).unwrap();
     assert_eq!((release.deprecated, release.withdrawn.map(|w| w.why)), (None, Some("worse".into())));
     // What a later version says is passed over and kept.
     let later = example().replace("\"says\":\"withdrawn\"", "\"says\":\"praised\"");
@@ -138,4 +138,26 @@ fn broken_documents_say_where_and_what() {
     assert!(refused("{\"says\":\"withdrawn\"", &twice).contains("two artifacts for platform `linux/amd64`"));
     assert!(PackageDocument::parse("[]", &name()).is_err());
     assert!(PackageDocument::parse("{\"name\":\"gust-model\"}", &name()).unwrap_err().to_string().contains("`format`"));
+}
+
+/// The accident this prevents: a document of some kilobytes that takes gigabytes or minutes to write back.
+#[test]
+fn what_is_nested_deep_or_listed_long_is_kept_and_costs_what_it_is_long() {
+    let deep = format!("\"later\":{}{},\"releases\"", "[".repeat(20_000), "]".repeat(20_000));
+    let document = read(&example().replace("\"releases\"", &deep));
+    let written = document.write();
+    assert!(written.len() < 100_000 && written.contains(&"[".repeat(20_000)));
+    assert_eq!(read(&written).write(), written);
+    let many: String = (0..200_000).map(|i| format!("\"m{i}\":1,")).collect();
+    let document = read(&example().replace("\"releases\"", &format!("{many}\"releases\"")));
+    assert!(document.write().contains("\"m199999\": 1"));
+    let artifact = |i: usize| format!(r#"{{"platform":"linux/m{i}","digest":"{0}","size":1,"tree":"{0}"}}"#, digest());
+    let says = |i: usize| format!(r#"{{"says":"artifact","on":"2026-02-01T00:00:00Z","artifact":{}}}"#, artifact(i));
+    let with = |count: usize| {
+        let all: Vec<String> = (0..count).map(says).collect();
+        let text = example().replace("{\"says\":\"withdrawn\"", &format!("{},{{\"says\":\"withdrawn\"", all.join(",")));
+        PackageDocument::parse(&text, &name())
+    };
+    assert_eq!(with(999).unwrap().releases[0].artifacts.len(), 1000);
+    assert!(with(1000).unwrap_err().to_string().contains("more than 1000 artifacts"));
 }

@@ -1,4 +1,4 @@
-//! Start a manifest, add and remove needs, telling what they admit today.
+//! Add a need, telling what it admits today.
 
 use std::collections::BTreeMap;
 use std::io::Read;

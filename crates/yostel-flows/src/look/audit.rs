@@ -1,4 +1,4 @@
-//! List, tree and audit: what is locked, through whom, and what to think of it.
+//! What to think of what is locked.
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -1,4 +1,4 @@
-//! Finding and reading a project: its manifest, its sources, its lockfile.
+//! A project that was read: its manifests, and all that follows from them.
 
 pub(crate) mod files;
 pub(crate) mod patches;

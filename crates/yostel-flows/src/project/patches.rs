@@ -1,4 +1,4 @@
-//! The patches that a manifest names, and what they make of locked packages.
+//! The patches that a manifest names.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;

@@ -167,13 +167,11 @@ fn refuse_published_again(
 /// Refuses to take a release whose record is not the one that is locked, when what is locked is to be kept.
 fn refuse_other_records(lockfile: &Lockfile, basis: &Basis<'_>) -> Result<(), FlowError> {
     let Some(before) = basis.before.filter(|_| basis.keep == Keep::Locked) else { return Ok(()) };
-    let changed = lockfile.chosen.iter().filter(|(name, now)| {
-        let was = before.chosen.at(name, &now.version).filter(|was| was.from == now.from);
-        was.is_some_and(|was| was.record != now.record)
+    let changed = compare(Some(before), lockfile).into_iter().filter_map(|m| match m.kind {
+        MoveKind::Record { version } => Some(Dispute { package: m.package, version, about: Disputed::Record }),
+        _ => None,
     });
-    let disputes: Vec<Dispute> = changed
-        .map(|(name, now)| Dispute { package: name.clone(), version: now.version.clone(), about: Disputed::Record })
-        .collect();
+    let disputes: Vec<Dispute> = changed.collect();
     if disputes.is_empty() { Ok(()) } else { Err(FlowError::Disputed(disputes)) }
 }
 

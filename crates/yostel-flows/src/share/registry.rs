@@ -1,4 +1,4 @@
-//! Publish, withdraw, and keep a registry.
+//! Make and list registries.
 
 use std::path::Path;
 

@@ -1,4 +1,4 @@
-//! The environment that a project's packages make, and where they lie.
+//! The environment that a project's packages make.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;

@@ -1,4 +1,4 @@
-//! Install exactly what the lockfile says, or nothing; and say whether what is installed is that.
+//! Install exactly what the lockfile says, or nothing.
 
 use std::collections::BTreeSet;
 

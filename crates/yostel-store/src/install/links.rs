@@ -6,6 +6,9 @@ use yostel_files::{FileError, Folder, Kind};
 
 pub(super) const REACH: &str = "reach";
 
+/// How many folders of a way are held open at once: names have up to 64 levels.
+const MOST_HELD: usize = 12;
+
 /// Tells whether the links below `state` are exactly these, without following any.
 pub(super) fn are_current(state: &Folder, wanted: &BTreeMap<String, String>) -> bool {
     match found(state) {
@@ -51,12 +54,14 @@ pub(super) fn switch(state: &Folder, aside: &Folder, wanted: &BTreeMap<String, S
         let (name, folders) = parts.split_last().expect("a path has a last part");
         let shared = way.iter().zip(folders).take_while(|((there, _), part)| there == *part).count();
         way.truncate(shared);
-        for part in &folders[shared..] {
-            let above = way.last().map_or(&made, |(_, folder)| folder);
-            let folder = above.make_folder(part)?;
+        let held = |way: &[(&str, Folder)]| way.last().map_or(&made, |(_, folder)| folder).clone();
+        let (near, far) = folders.split_at(folders.len().min(MOST_HELD));
+        for part in &near[shared.min(near.len())..] {
+            let folder = held(&way).make_folders(part)?;
             way.push((part, folder));
         }
-        way.last().map_or(&made, |(_, folder)| folder).symlink(target, name)?;
+        let folder = if far.is_empty() { held(&way) } else { held(&way).make_folders(far.join("/"))? };
+        folder.symlink(target, name)?;
     }
     made.put_in_place(REACH, state, REACH)?;
     state.sync();

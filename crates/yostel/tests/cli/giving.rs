@@ -183,6 +183,11 @@ fn a_word_that_a_package_does_not_list_is_refused_with_the_lines_that_list_it() 
     );
     sandbox.run("console", "install").expect(0);
     sandbox.run("console", "verify --lock").expect(0);
+    // More words are no other order: what moves stays on its line.
+    manifest("2024.2-late1", ", after = [\"sp\", \"errata\", \"late\"]");
+    publish(0);
+    let told = sandbox.run("console", "--format json lock --fresh").expect(0).stdout;
+    assert!(told.contains("\"to\": \"2024.2-late1\"") && told.contains("\"crosses-line\": false"), "{told}");
 }
 
 #[test]
@@ -224,7 +229,8 @@ fn what_was_published_never_changes_and_a_lockfile_notices_when_it_does() {
         assert_eq!(sandbox.read("console/yostel.lock"), lock);
         project(&sandbox, "gust = \"^2\"", "rig = \"^0.9\"");
         // Locking anew takes it as it is.
-        sandbox.run("console", "lock --fresh").expect(0);
+        let told = sandbox.run("console", "lock --fresh").expect(0).stdout;
+        assert!(told.contains("record  gust  2.1.0, its source tells something else of it"), "{told}");
         sandbox.run("console", "verify --lock").expect(0);
         assert_ne!(sandbox.read("console/yostel.lock"), lock);
         sandbox.write("console/yostel.lock", &lock);

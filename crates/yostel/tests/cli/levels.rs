@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use crate::{publish, sandbox};
+use crate::{project, publish, sandbox};
 
 /// The accident this prevents: one package's folder inside another's, or a file where a folder must be.
 #[test]
@@ -72,4 +72,24 @@ fn names_with_levels_never_meet_whatever_they_look_like() {
     sandbox.run("work", "verify").expect(0);
     assert!(sandbox.path("work/.yostel/packages/a_/b").is_dir());
     assert!(!sandbox.path("work/.yostel/packages/a_/b_").exists() && !sandbox.path("work/.yostel/packages/a").exists());
+}
+
+#[test]
+fn sixty_four_levels_need_no_more_open_files_than_one() {
+    let sandbox = sandbox();
+    let deep = vec!["a"; 64].join("/");
+    for name in [deep.as_str(), "a", "a/a"] {
+        publish(&sandbox, &format!("{name} 1.0.0"), "", &[("share/note", name)]);
+    }
+    let needs = format!("\"{deep}\" = \"^1\"\na = \"^1\"\n\"a/a\" = \"^1\"");
+    project(&sandbox, &needs, "");
+    let inner = sandbox.command("console", "");
+    for words in ["lock", "install", "verify"] {
+        let mut command = std::process::Command::new("sh");
+        command.args(["-c", "ulimit -n 48; exec \"$0\" \"$@\""]).arg(inner.get_program()).arg(words);
+        command.current_dir(sandbox.path("console")).envs(inner.get_envs().filter_map(|(k, v)| Some((k, v?))));
+        sandbox.finish(&mut command).expect(0);
+    }
+    let path = deep.replace('/', "_/");
+    assert_eq!(sandbox.read(&format!("console/.yostel/reach/projects/console/run/{path}/share/note")), deep);
 }

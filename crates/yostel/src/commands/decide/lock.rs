@@ -249,6 +249,7 @@ pub(crate) fn moves(moves: &[Move], most: usize) -> String {
                 ("moved", format!("{from} -> {to}{}", if *crosses_line { ", not compatible" } else { "" }))
             }
             MoveKind::Content { version } => ("content", format!("{version}, other content")),
+            MoveKind::Record { version } => ("record", format!("{version}, its source tells something else of it")),
             MoveKind::Origin { version, from, to } => ("origin", format!("{version}, {from} -> {to}")),
             MoveKind::Platforms { to, .. } => ("platforms", format!("now for {}", to.join(", "))),
             MoveKind::Altered { now: true } => ("changed", "with a patch".to_owned()),
@@ -324,6 +325,7 @@ pub(crate) fn move_document(m: &Move) -> Value {
             json!({ "kind": "moved", "from": from.as_str(), "to": to.as_str(), "crosses-line": crosses_line })
         }
         MoveKind::Content { version } => json!({ "kind": "content", "version": version.as_str() }),
+        MoveKind::Record { version } => json!({ "kind": "record", "version": version.as_str() }),
         MoveKind::Origin { version, from, to } => json!({
             "kind": "origin", "version": version.as_str(), "from": origin_document(from), "to": origin_document(to),
         }),
