@@ -63,8 +63,11 @@ impl Proposal {
         if basis.shareable && !here_only.is_empty() {
             return Err(FlowError::NotShareable(here_only));
         }
-        refuse_published_again(&lockfile, basis, cache, observer)?;
-        refuse_other_records(&lockfile, basis)?;
+        if let Some(before) = basis.before.filter(|_| basis.keep == Keep::Locked) {
+            let moves = compare(Some(before), &lockfile);
+            refuse_published_again(&moves, (before, &lockfile), basis, cache, observer)?;
+            refuse_other_records(moves)?;
+        }
         complete_patches(&mut lockfile, basis.before, basis.patches, basis.project, cache, observer)?;
         let text = lockfile.write();
         if Lockfile::parse(&text).as_ref() != Ok(&lockfile) {
@@ -148,26 +151,24 @@ fn forced_inside_agreed(project: &LoadedProject, resolution: &Resolution) -> Res
     Ok(())
 }
 
-/// Refuses to take a release with other content than the lockfile before has, when what is locked is to be kept.
+/// Refuses to take a release with other content than the lockfile before has.
 fn refuse_published_again(
-    lockfile: &Lockfile,
+    moves: &[Move],
+    (before, after): (&Lockfile, &Lockfile),
     basis: &Basis<'_>,
     cache: &Cache,
     observer: &dyn Observer,
 ) -> Result<(), FlowError> {
-    let again = |m: &Move| matches!(m.kind, MoveKind::Content { .. });
-    let Some(before) = basis.before.filter(|_| basis.keep == Keep::Locked) else { return Ok(()) };
-    if !compare(Some(before), lockfile).iter().any(again) {
+    if !moves.iter().any(|m| matches!(m.kind, MoveKind::Content { .. })) {
         return Ok(());
     }
-    let told = all_republished(before, lockfile, &basis.project.sources()?, cache, observer);
+    let told = all_republished(before, after, &basis.project.sources()?, cache, observer);
     if told.is_empty() { Ok(()) } else { Err(FlowError::Republished(told)) }
 }
 
-/// Refuses to take a release whose record is not the one that is locked, when what is locked is to be kept.
-fn refuse_other_records(lockfile: &Lockfile, basis: &Basis<'_>) -> Result<(), FlowError> {
-    let Some(before) = basis.before.filter(|_| basis.keep == Keep::Locked) else { return Ok(()) };
-    let changed = compare(Some(before), lockfile).into_iter().filter_map(|m| match m.kind {
+/// Refuses to take a release whose record is not the one that is locked.
+fn refuse_other_records(moves: Vec<Move>) -> Result<(), FlowError> {
+    let changed = moves.into_iter().filter_map(|m| match m.kind {
         MoveKind::Record { version } => Some(Dispute { package: m.package, version, about: Disputed::Record }),
         _ => None,
     });
