@@ -1,28 +1,167 @@
 //! What a person or program is told about a problem: plain data, which terminal, JSON and editor render alike.
 
+use std::fmt;
 use std::ops::Range;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
+use crate::code::Code;
+
 /// One problem, told.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Diagnostic {
     /// Stable code, explained in docs/errors.md.
-    pub code: &'static str,
+    pub code: Code,
+    /// How bad it is.
+    pub severity: Severity,
     /// What is the matter, in one sentence, the package or file first.
     pub headline: String,
-    /// Where it stands, when it stands in a file.
+    /// Where it is, when it is in a file.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub place: Option<Place>,
     /// What led to it, in the order in which it is told.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub notes: Vec<String>,
-    /// What to do: sentences, or commands to copy; never empty.
-    pub next: Vec<String>,
+    pub notes: Vec<Note>,
+    /// What to do, the best first; never empty.
+    pub next: Vec<Suggestion>,
+}
+
+/// How bad a problem is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Severity {
+    /// It can wait.
+    Warning,
+    /// Nothing was done because of it.
+    Error,
+}
+
+/// A sentence about a problem, with another place that has to do with it where there is one.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Note {
+    /// The file that it is about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    /// The line of that file, from 1.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub line: Option<usize>,
+    /// The sentence.
+    pub says: String,
+}
+
+impl Note {
+    /// Makes a note about a line of a file.
+    pub fn at(file: &str, line: usize, says: impl Into<String>) -> Self {
+        Self { file: Some(file.to_owned()), line: Some(line), says: says.into() }
+    }
+}
+
+impl<T: Into<String>> From<T> for Note {
+    fn from(says: T) -> Self {
+        Self { file: None, line: None, says: says.into() }
+    }
+}
+
+impl fmt::Display for Note {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let (Some(file), Some(line)) = (&self.file, self.line) {
+            write!(out, "{file}:{line}: ")?;
+        }
+        out.write_str(&self.says)
+    }
+}
+
+/// What to do about a problem. Its text is what `Display` writes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Suggestion {
+    /// Run a command. What is in capital letters in it, or `…`, is to be filled in.
+    Run {
+        /// The command.
+        command: String,
+        /// What it is good for.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        purpose: Option<String>,
+    },
+    /// Write something in place of what the problem's place marks.
+    Edit {
+        /// The text to write.
+        with: String,
+        /// That, in a sentence.
+        says: String,
+    },
+    /// Anything else.
+    Advice {
+        /// What to do, in a sentence.
+        says: String,
+    },
+}
+
+impl fmt::Display for Suggestion {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Run { command, purpose: Some(purpose) } => write!(out, "{command}, {purpose}"),
+            Self::Run { command, purpose: None } => out.write_str(command),
+            Self::Edit { says, .. } | Self::Advice { says } => out.write_str(says),
+        }
+    }
+}
+
+impl<T: Into<String>> From<T> for Suggestion {
+    fn from(says: T) -> Self {
+        Self::Advice { says: says.into() }
+    }
+}
+
+impl Suggestion {
+    /// Suggests a command, and says what it is good for.
+    pub fn run(command: impl Into<String>, purpose: impl Into<String>) -> Self {
+        Self::Run { command: command.into(), purpose: Some(purpose.into()) }
+    }
+
+    /// Suggests a command that says itself what it is good for.
+    pub fn command(command: impl Into<String>) -> Self {
+        Self::Run { command: command.into(), purpose: None }
+    }
+
+    /// Suggests to write something in place of what is marked.
+    pub fn edit(with: impl Into<String>, says: impl Into<String>) -> Self {
+        Self::Edit { with: with.into(), says: says.into() }
+    }
+}
+
+impl Diagnostic {
+    /// Makes an error with one thing to do about it.
+    pub fn new(code: Code, headline: impl Into<String>, next: impl Into<Suggestion>) -> Self {
+        let (headline, next) = (headline.into(), vec![next.into()]);
+        Self { code, severity: Severity::Error, headline, place: None, notes: Vec::new(), next }
+    }
+
+    /// Adds a note.
+    #[must_use]
+    pub fn note(mut self, note: impl Into<Note>) -> Self {
+        self.notes.push(note.into());
+        self
+    }
+
+    /// Adds another thing to do.
+    #[must_use]
+    pub fn or(mut self, next: impl Into<Suggestion>) -> Self {
+        self.next.push(next.into());
+        self
+    }
+
+    /// Says where it is.
+    #[must_use]
+    pub fn at(mut self, place: Place) -> Self {
+        self.place = Some(place);
+        self
+    }
 }
 
 /// A place in a file.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Place {
     /// The file.
     pub file: String,

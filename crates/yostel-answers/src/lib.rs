@@ -1,7 +1,16 @@
-//! What is told, as data: terminal, JSON and editors render the same values.
+//! What is told, as data: the answers of all commands, and problems with their words.
+//!
+//! A program reads [`answers`], each of which has a JSON Schema ([`schema`]); a person or an editor reads a
+//! [`Diagnostic`], which [`words`] makes of an error of the flows. Nothing here knows a terminal: how a text is coloured or
+//! laid out is for whoever shows it.
 
 #![deny(missing_docs)]
 
+pub mod answers;
+mod code;
 mod diagnostic;
+pub mod schema;
+pub mod words;
 
-pub use diagnostic::{Diagnostic, Place};
+pub use code::Code;
+pub use diagnostic::{Diagnostic, Note, Place, Severity, Suggestion};

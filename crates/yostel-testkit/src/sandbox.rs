@@ -9,6 +9,7 @@ use std::process::{Command, Stdio};
 pub struct Sandbox {
     folder: tempfile::TempDir,
     program: PathBuf,
+    judge: Option<fn(&str)>,
 }
 
 /// What a run of the program left behind.
@@ -52,7 +53,13 @@ impl Sandbox {
     /// # Panics
     /// When no temporary folder can be made.
     pub fn new(program: impl Into<PathBuf>) -> Self {
-        Self { folder: tempfile::tempdir().unwrap(), program: program.into() }
+        Self { folder: tempfile::tempdir().unwrap(), program: program.into(), judge: None }
+    }
+
+    /// Has every JSON document judged that the program answers with.
+    #[must_use]
+    pub fn judged_by(self, judge: fn(&str)) -> Self {
+        Self { judge: Some(judge), ..self }
     }
 
     /// Returns a path inside the sandbox.
@@ -123,6 +130,9 @@ impl Sandbox {
     /// When it cannot be started.
     pub fn finish(&self, command: &mut Command) -> Run {
         let output = command.output().unwrap();
+        if let Some(judge) = self.judge.filter(|_| asks_for_json(command)) {
+            judge(&String::from_utf8_lossy(&output.stdout));
+        }
         let root = self.folder.path().to_string_lossy().into_owned();
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).replace(&root, "[SANDBOX]");
         Run { status: output.status.code().unwrap_or(-1), stdout: text(&output.stdout), stderr: text(&output.stderr) }
@@ -155,4 +165,12 @@ impl Sandbox {
         lines.sort();
         lines
     }
+}
+
+/// Tells whether a command asks for JSON, and nothing but the program itself answers.
+fn asks_for_json(command: &Command) -> bool {
+    let words: Vec<&str> =
+        command.get_args().filter_map(|word| word.to_str()).take_while(|word| *word != "--").collect();
+    let passes_on = words.contains(&"run") && !words.contains(&"--each");
+    words.windows(2).any(|pair| pair == ["--format", "json"]) && !passes_on
 }

@@ -18,8 +18,8 @@ const ARROWS: [(&str, &[&str]); 12] = [
     ("store", &["documents", "files", "versions"]),
     ("sources", &["documents", "files", "versions"]),
     ("registry", &["documents", "files", "store", "versions"]),
-    ("answers", &[]),
     ("flows", &["documents", "files", "findings", "registry", "resolve", "sources", "store", "versions"]),
+    ("answers", &["documents", "files", "findings", "flows", "registry", "resolve", "sources", "store", "versions"]),
 ];
 
 /// The crates that only compute.

@@ -1,11 +1,12 @@
 //! What a command comes to: what to print where, and how to end.
 
-use serde_json::{Value, json};
 use yostel_answers::Diagnostic;
+use yostel_answers::answers::{Told, document};
+use yostel_answers::schema::Failure;
+use yostel_answers::words::diagnostics_of;
 use yostel_flows::FlowError;
 
 use crate::call::Call;
-use crate::diagnostic::diagnostics_of;
 use crate::exit::Exit;
 use crate::options::Format;
 use crate::render;
@@ -37,13 +38,9 @@ impl Answer {
         Self { stdout, stderr: String::new(), exit, door: Door::Shown }
     }
 
-    /// One document for programs, with its format number and the command's name first.
-    pub(crate) fn document(exit: Exit, command: &str, content: Value) -> Self {
-        let mut document = json!({ "format": 1, "command": command });
-        if let (Some(document), Value::Object(content)) = (document.as_object_mut(), content) {
-            document.extend(content);
-        }
-        Self { door: Door::Document, ..Self::words(exit, format!("{document:#}\n")) }
+    /// One document for programs.
+    pub(crate) fn document<T: Told>(exit: Exit, content: &T) -> Self {
+        Self { door: Door::Document, ..Self::words(exit, document(content)) }
     }
 
     /// What another program takes over, byte for byte.
@@ -52,15 +49,14 @@ impl Answer {
     }
 
     /// Either, by what was asked for; the words of a command that only reports its success fall silent with `--quiet`.
-    pub(crate) fn either(
+    pub(crate) fn either<T: Told>(
         call: &Call,
         exit: Exit,
-        command: &str,
-        content: impl FnOnce() -> Value,
+        content: impl FnOnce() -> T,
         words: impl FnOnce() -> String,
     ) -> Self {
         if call.json() {
-            Self::document(exit, command, content())
+            Self::document(exit, &content())
         } else if call.quiet && exit == Exit::Fine {
             Self::words(exit, String::new())
         } else {
@@ -71,7 +67,7 @@ impl Answer {
 
 /// Turns an error into an answer.
 pub(crate) fn failure(error: &FlowError, call: &Call) -> Answer {
-    failure_of(&diagnostics_of(error, call), error.class().into(), call.format)
+    failure_of(&diagnostics_of(error, &call.viewpoint()), error.class().into(), call.format)
 }
 
 /// Puts diagnostics where they are read: people's on stderr, a program's on stdout.
@@ -82,8 +78,8 @@ pub(crate) fn failure_of(diagnostics: &[Diagnostic], exit: Exit, format: Format)
             Answer { stdout: String::new(), stderr: texts.join("\n"), exit, door: Door::Shown }
         }
         Format::Json => {
-            let document = json!({ "format": 1, "exit": exit.status(), "errors": diagnostics });
-            Answer { stdout: format!("{document:#}\n"), stderr: String::new(), exit, door: Door::Document }
+            let failure = Failure::of(exit.status(), diagnostics);
+            Answer { door: Door::Document, ..Answer::words(exit, failure.write()) }
         }
     }
 }

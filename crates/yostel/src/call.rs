@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use jiff::Timestamp;
-use yostel_answers::Diagnostic;
+use yostel_answers::words::Viewpoint;
+use yostel_answers::{Code, Diagnostic};
 use yostel_documents::PackageName;
 use yostel_flows::{FlowError, LoadedProject, Patience, Settings, current_platform, load_manifests, load_project};
 use yostel_versions::{Order, Version};
@@ -35,16 +36,10 @@ impl Call {
             Color::Always => anstream::ColorChoice::Always.write_global(),
             Color::Never => anstream::ColorChoice::Never.write_global(),
         }
-        let usage = |code, headline: String, next: &str| Diagnostic {
-            code,
-            headline,
-            place: None,
-            notes: Vec::new(),
-            next: vec![next.to_owned()],
-        };
+        let usage = |code, headline: String, next: &str| Diagnostic::new(code, headline, next);
         let here = std::env::current_dir().map_err(|error| {
             usage(
-                "no-folder",
+                Code::NoFolder,
                 format!("the folder one is in cannot be read: {error}"),
                 "change to a folder that is there",
             )
@@ -52,22 +47,22 @@ impl Call {
         let folder = options.start.as_ref().map_or_else(|| here.clone(), |folder| here.join(folder));
         if !folder.is_dir() {
             let headline = format!("there is no folder {}", folder.display());
-            return Err(usage("no-folder", headline, "name a folder that is there, or make it first"));
+            return Err(usage(Code::NoFolder, headline, "name a folder that is there, or make it first"));
         }
         let folder = std::fs::canonicalize(&folder).unwrap_or(folder);
         let cache = options.cache.as_ref().map(|cache| here.join(cache)).or_else(default_cache).ok_or_else(|| {
             let headline = "neither YOSTEL_CACHE nor HOME says where the cache should lie".to_owned();
-            usage("no-cache-folder", headline, "yostel --cache FOLDER …, or set YOSTEL_CACHE")
+            usage(Code::NoCacheFolder, headline, "yostel --cache FOLDER …, or set YOSTEL_CACHE")
         })?;
         let now = match std::env::var("SOURCE_DATE_EPOCH") {
             Err(_) => Timestamp::try_from(SystemTime::now()).map_err(|error| {
                 let headline = format!("the clock of this machine cannot be right: {error}");
-                usage("bad-clock", headline, "set the clock, or set SOURCE_DATE_EPOCH to seconds since 1970")
+                usage(Code::BadClock, headline, "set the clock, or set SOURCE_DATE_EPOCH to seconds since 1970")
             })?,
             Ok(text) => {
                 text.parse().ok().and_then(|seconds| Timestamp::from_second(seconds).ok()).ok_or_else(|| {
                     let headline = format!("SOURCE_DATE_EPOCH is `{text}`, which is not a number of seconds");
-                    usage("bad-epoch", headline, "unset SOURCE_DATE_EPOCH, or set it to seconds since 1970")
+                    usage(Code::BadEpoch, headline, "unset SOURCE_DATE_EPOCH, or set it to seconds since 1970")
                 })?
             }
         };
@@ -78,7 +73,7 @@ impl Call {
                 _ => {
                     let headline =
                         format!("{name} is `{text}`, which is not a number of seconds from 1 to {MOST_SECONDS}");
-                    Err(usage("bad-patience", headline, &format!("unset {name}, or set it to a number of seconds")))
+                    Err(usage(Code::BadPatience, headline, &format!("unset {name}, or set it to a number of seconds")))
                 }
             },
         };
@@ -122,12 +117,14 @@ impl Call {
         self.format == Format::Json
     }
 
-    /// Shortens a path for people: relative to where they are, when it lies below.
+    /// From where the person reads who called.
+    pub(crate) fn viewpoint(&self) -> Viewpoint<'_> {
+        Viewpoint { folder: &self.folder, cache: &self.settings.cache, now: self.settings.now }
+    }
+
+    /// Shortens a path for people: relative to where they are, when it is below.
     pub(crate) fn show(&self, path: &Path) -> String {
-        match path.strip_prefix(&self.folder) {
-            Ok(here) if here.as_os_str().is_empty() => ".".to_owned(),
-            below => below.unwrap_or(path).display().to_string(),
-        }
+        self.viewpoint().show(path)
     }
 }
 

@@ -4,7 +4,6 @@ mod answer;
 mod args;
 mod call;
 mod commands;
-mod diagnostic;
 mod exit;
 mod options;
 mod progress;

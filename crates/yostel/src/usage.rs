@@ -4,7 +4,7 @@ use std::ffi::OsString;
 
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Command, CommandFactory};
-use yostel_answers::Diagnostic;
+use yostel_answers::{Code, Diagnostic, Suggestion};
 
 use crate::args::Arguments;
 use crate::options::Format;
@@ -16,34 +16,35 @@ pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnost
     let text = |kind| texts(error, kind).into_iter().next();
     let argument = text(ContextKind::InvalidArg).map(|argument| plain(&argument)).unwrap_or_default();
     let value = text(ContextKind::InvalidValue).unwrap_or_default();
-    let help = format!("{command} --help, to see what it takes");
-    let (headline, next) = match error.kind() {
+    let help = Suggestion::run(format!("{command} --help"), "to see what it takes");
+    let (headline, next): (String, Suggestion) = match error.kind() {
         ErrorKind::UnknownArgument if argument.starts_with('-') => {
-            let next = text(ContextKind::SuggestedArg).map(|near| format!("write {near}, if that is the one"));
+            let next = text(ContextKind::SuggestedArg).map(|near| format!("write {near}, if that is the one").into());
             (format!("`{command}` has no option {argument}"), next.unwrap_or(help))
         }
         ErrorKind::UnknownArgument => (format!("`{argument}` is one argument too many"), help),
         ErrorKind::InvalidSubcommand => {
             let name = text(ContextKind::InvalidSubcommand).unwrap_or_default();
             let near = texts(error, ContextKind::SuggestedSubcommand);
-            let next = near.first().map(|near| format!("{command} {near}, if that is the one"));
-            let all = format!("{command} --help, to see all commands");
+            let next = near.first().map(|near| Suggestion::run(format!("{command} {near}"), "if that is the one"));
+            let all = Suggestion::run(format!("{command} --help"), "to see all commands");
             (format!("there is no command `{command} {name}`"), next.unwrap_or(all))
         }
-        ErrorKind::MissingSubcommand | ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand => {
-            (format!("`{command}` needs a command"), format!("{command} --help, to see all commands"))
-        }
+        ErrorKind::MissingSubcommand | ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand => (
+            format!("`{command}` needs a command"),
+            Suggestion::run(format!("{command} --help"), "to see all commands"),
+        ),
         ErrorKind::MissingRequiredArgument => {
             let missing: Vec<String> = texts(error, ContextKind::InvalidArg).iter().map(|name| plain(name)).collect();
             let are = if missing.len() == 1 { "is" } else { "are" };
-            (format!("{} {are} missing", join(&missing)), usage_of(whole, &command))
+            (format!("{} {are} missing", join(&missing)), Suggestion::command(usage_of(whole, &command)))
         }
         ErrorKind::InvalidValue => {
             let known = texts(error, ContextKind::ValidValue);
             let next = match text(ContextKind::SuggestedValue) {
-                Some(near) => format!("write {near}, if that is the one"),
+                Some(near) => format!("write {near}, if that is the one").into(),
                 None if known.is_empty() => help,
-                None => format!("the values are {}", join(&known)),
+                None => format!("the values are {}", join(&known)).into(),
             };
             match value.is_empty() {
                 true => (format!("{argument} needs a value"), next),
@@ -62,7 +63,7 @@ pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnost
                 true => format!("{argument} stands there twice"),
                 false => format!("{argument} does not go with {}", join(&others)),
             };
-            (headline, "leave one of them out".to_owned())
+            (headline, "leave one of them out".into())
         }
         _ => {
             let told = error.to_string();
@@ -70,7 +71,7 @@ pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnost
             (first.strip_prefix("error: ").unwrap_or(first).to_owned(), help)
         }
     };
-    Diagnostic { code: "usage", headline, place: None, notes: Vec::new(), next: vec![next] }
+    Diagnostic::new(Code::Usage, headline, next)
 }
 
 /// Tells how to answer when the arguments could not be read.

@@ -42,7 +42,9 @@ pub struct TreeNode {
 }
 
 /// Most levels of a tree: what is deeper is for no eye, and a chain of packages may be thousands deep.
-pub const MOST_LEVELS: usize = 100;
+///
+/// In a document each level is two deep, and common readers of JSON go 128 deep and no further.
+pub const MOST_LEVELS: usize = 60;
 
 /// Draws the tree of the project that is worked on; of a workspace, when that is the one at its root, one of each project.
 /// What a package needs is told once; where it comes up again, it is marked as repeated. At most `levels` levels are shown.

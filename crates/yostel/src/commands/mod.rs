@@ -9,8 +9,6 @@ mod share;
 mod using;
 
 use clap::Subcommand;
-use serde_json::{Value, json};
-use yostel_documents::Origin;
 use yostel_flows::FlowError;
 
 use crate::answer::Answer;
@@ -91,17 +89,6 @@ pub(crate) fn run(command: Command, call: &Call) -> Result<Answer, FlowError> {
         Command::Withdraw(arguments) => share::withdraw::run(arguments, call),
         Command::Registry(arguments) => share::registry::run(arguments, call),
         Command::Demo(arguments) => learn::demo::run(arguments, call),
-    }
-}
-
-/// Writes where a package comes from: the source's name, or what the lockfile says of another place.
-fn origin_document(origin: &Origin) -> Value {
-    match origin {
-        Origin::Source(name) => name.as_str().into(),
-        Origin::Git { place, commit } => json!({ "git": place.address, "commit": commit, "inside": place.folder }),
-        Origin::Archive { address } => json!({ "archive": address }),
-        Origin::Path { folder } => json!({ "path": folder }),
-        Origin::Project { folder } => json!({ "project": folder }),
     }
 }
 

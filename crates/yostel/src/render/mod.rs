@@ -4,8 +4,9 @@
 mod tests;
 
 use comfy_table::{Cell, ContentArrangement, Table, presets};
-use jiff::Timestamp;
 use yostel_answers::Diagnostic;
+
+pub(crate) use yostel_answers::words::{age, count, join, size};
 
 pub(crate) use crate::role::Role;
 use crate::sanitise::{painted, sanitise};
@@ -52,53 +53,6 @@ fn width() -> u16 {
     }
 }
 
-/// Writes a size in bytes with its unit.
-pub(crate) fn size(bytes: u64) -> String {
-    let mut value = bytes as f64;
-    let mut unit = "bytes";
-    for next in ["KiB", "MiB", "GiB", "TiB"] {
-        if value < 1024.0 {
-            break;
-        }
-        value /= 1024.0;
-        unit = next;
-    }
-    match unit {
-        "bytes" => count(bytes as usize, "byte"),
-        unit => format!("{value:.1} {unit}"),
-    }
-}
-
-/// Writes a count with its noun.
-pub(crate) fn count(number: usize, noun: &str) -> String {
-    let plural = match noun {
-        "copy" => "copies".to_owned(),
-        noun => format!("{noun}s"),
-    };
-    if number == 1 { format!("1 {noun}") } else { format!("{number} {plural}") }
-}
-
-/// Writes how long ago something was, in the unit that says it best.
-pub(crate) fn age(then: Timestamp, now: Timestamp) -> String {
-    let days = (now.as_second() - then.as_second()).max(0) / 86_400;
-    match days {
-        0 => "today".into(),
-        1 => "1 day".into(),
-        2..=60 => format!("{days} days"),
-        61..=729 => format!("{} months", days / 30),
-        _ => format!("{} years", days / 365),
-    }
-}
-
-/// Joins texts as a sentence does.
-pub(crate) fn join(texts: &[String]) -> String {
-    match texts {
-        [] => String::new(),
-        [one] => one.clone(),
-        [most @ .., last] => format!("{} and {last}", most.join(", ")),
-    }
-}
-
 /// Leaves out the middle of words that would fill the screen, like the path of a folder thousands of levels down, and of
 /// whole texts, like a constraint with hundreds of alternatives.
 fn abridged(text: &str) -> String {
@@ -135,11 +89,11 @@ pub(crate) fn diagnostic(diagnostic: &Diagnostic) -> String {
         text.push_str(&format!(" {} {blank}{}\n", paint(Role::Quiet, format!("{gutter} |")), paint(Role::Bad, mark)));
     }
     for note in &diagnostic.notes {
-        text.push_str(&format!("  {}\n", sanitise(&abridged(note))));
+        text.push_str(&format!("  {}\n", sanitise(&abridged(&note.to_string()))));
     }
     for (i, next) in diagnostic.next.iter().enumerate() {
         let lead = if i == 0 { "next:" } else { "  or:" };
-        text.push_str(&format!("{} {}\n", paint(Role::Good, lead), sanitise(next)));
+        text.push_str(&format!("{} {}\n", paint(Role::Good, lead), sanitise(&next.to_string())));
     }
     text
 }

@@ -1,6 +1,7 @@
 //! What people read, to the letter.
 
-use yostel_answers::Place;
+use jiff::Timestamp;
+use yostel_answers::{Code, Place};
 
 use super::*;
 
@@ -12,13 +13,10 @@ fn plain(text: &str) -> String {
 fn a_diagnostic_marks_its_place_and_ends_with_what_to_do() {
     let text = "[needs.run]\n\twörd = \"2.1\"\n";
     let at = text.find("2.1").unwrap();
-    let told = Diagnostic {
-        code: "constraint",
-        headline: "`2.1` is not a constraint".into(),
-        place: Some(Place::of("yostel.toml", text, &(at..at + 3))),
-        notes: vec!["a note".into()],
-        next: vec!["write \"=2.1\"".into(), "write \"^2.1\"".into()],
-    };
+    let told = Diagnostic::new(Code::Constraint, "`2.1` is not a constraint", "write \"=2.1\"")
+        .or("write \"^2.1\"")
+        .note("a note")
+        .at(Place::of("yostel.toml", text, &(at..at + 3)));
     assert_eq!(
         plain(&diagnostic(&told)),
         "error: `2.1` is not a constraint\n\
@@ -33,13 +31,7 @@ fn a_diagnostic_marks_its_place_and_ends_with_what_to_do() {
 
 #[test]
 fn what_comes_from_outside_cannot_steer_the_terminal() {
-    let told = Diagnostic {
-        code: "name",
-        headline: "a\u{1b}[2Jb".into(),
-        place: None,
-        notes: vec!["\u{7}".into()],
-        next: vec!["c".into()],
-    };
+    let told = Diagnostic::new(Code::Name, "a\u{1b}[2Jb", "c").note("\u{7}");
     assert!(!plain(&diagnostic(&told)).contains(['\u{1b}', '\u{7}']));
     let mut columns = Columns::new(&["one"]);
     columns.row(["x\u{1b}]0;title\u{7}".to_owned()]);
@@ -49,13 +41,8 @@ fn what_comes_from_outside_cannot_steer_the_terminal() {
 #[test]
 fn the_middle_of_an_endless_path_is_left_out_and_of_what_to_do_nothing() {
     let path = format!("/top/{}bottom", "deeper/".repeat(5000));
-    let told = Diagnostic {
-        code: "files",
-        headline: format!("cannot read {path}"),
-        place: None,
-        notes: vec![format!("{path} is there")],
-        next: vec![format!("rm {path}")],
-    };
+    let told = Diagnostic::new(Code::CannotRead, format!("cannot read {path}"), format!("rm {path}"))
+        .note(format!("{path} is there"));
     let text = plain(&diagnostic(&told));
     let lines: Vec<&str> = text.lines().collect();
     assert!(lines[0].starts_with("error: cannot read /top/deeper/") && lines[0].ends_with("deeper/bottom"), "{text}");

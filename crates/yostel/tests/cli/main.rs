@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod altering;
+mod answering;
 mod attacked;
 mod deciding;
 mod declaring;
@@ -35,7 +36,7 @@ use yostel_testkit::Sandbox;
 
 /// Makes a sandbox with an empty registry in `station`.
 fn sandbox() -> Sandbox {
-    let sandbox = Sandbox::new(env!("CARGO_BIN_EXE_yostel"));
+    let sandbox = Sandbox::new(env!("CARGO_BIN_EXE_yostel")).judged_by(answering::is_as_its_schema_says);
     fs::create_dir_all(sandbox.path("home")).unwrap();
     sandbox.run("", "registry create station").expect(0);
     sandbox

@@ -260,5 +260,43 @@ fn problem_of(world: &Sandbox, code: &str, script: &str, statuses: Option<&Vec<i
         && statuses.is_some_and(|statuses| statuses.contains(&i64::from(run.status)))
         && error["headline"].as_str().is_some_and(|text| !text.is_empty())
         && error["next"].as_array().is_some_and(|next| !next.is_empty());
-    (!right).then(|| format!("status {}, {told}", run.status))
+    if !right {
+        return Some(format!("status {}, {told}", run.status));
+    }
+    crate::answering::is_as_its_schema_says(&run.stdout);
+    error["next"].as_array().into_iter().flatten().find_map(|next| useless(&sandbox, error, next))
+}
+
+/// Does what a suggestion says; tells when it is no command, or when writing it ends nothing.
+fn useless(sandbox: &Sandbox, error: &Value, next: &Value) -> Option<String> {
+    match next["kind"].as_str()? {
+        "run" => {
+            let command = next["command"].as_str()?;
+            let to_fill_in =
+                |word: &str| word.contains('…') || word.len() > 2 && !word.contains(|c: char| !c.is_uppercase());
+            let words = command.strip_prefix("yostel ").filter(|words| !words.split(' ').any(to_fill_in))?;
+            let line = format!("yostel --format json {}", words.strip_suffix(" again").unwrap_or(words));
+            let ran = sandbox.finish(&mut sandbox.shell("console", &line));
+            ran.stdout.contains("\"usage\"").then(|| format!("`{command}` cannot be run: {}", ran.stdout))
+        }
+        "edit" => {
+            let (place, with) = (&error["place"], next["with"].as_str()?);
+            let file = format!("console/{}", place["file"].as_str().unwrap());
+            let number = |name: &Value| usize::try_from(name.as_u64().unwrap()).unwrap();
+            let (line, column) = (number(&place["line"]), number(&place["column"]));
+            let length = number(&place["marked"]["end"]) - number(&place["marked"]["start"]);
+            let text = sandbox.read(&file);
+            let mut lines: Vec<String> = text.lines().map(str::to_owned).collect();
+            let old: Vec<char> = lines[line - 1].chars().collect();
+            let (before, after) = (&old[..column - 1], &old[column - 1 + length..]);
+            lines[line - 1] =
+                format!("{}{with}{}", before.iter().collect::<String>(), after.iter().collect::<String>());
+            sandbox.write(&file, lines.join("\n") + "\n");
+            let again = sandbox.finish(&mut sandbox.shell("console", "yostel --format json lock")).stdout;
+            sandbox.write(&file, text);
+            let headline = error["headline"].as_str()?;
+            again.contains(headline).then(|| format!("with `{with}` written, still: {again}"))
+        }
+        _ => None,
+    }
 }

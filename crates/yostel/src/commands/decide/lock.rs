@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use clap::{Args, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
-use serde_json::{Value, json};
+use yostel_answers::answers::decide::LockAnswer;
 use yostel_documents::Take;
 use yostel_findings::{Move, MoveKind};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
@@ -13,7 +13,6 @@ use yostel_resolve::Overridden;
 
 use crate::answer::Answer;
 use crate::call::Call;
-use crate::commands::origin_document;
 use crate::exit::Exit;
 use crate::render::{Columns, Role, count, paint};
 
@@ -101,35 +100,7 @@ pub(crate) fn run(arguments: Lock, call: &Call) -> Result<Answer, FlowError> {
     let started = Instant::now();
     let report = lock(&project, request, &call.settings, &call.progress)?;
     let took = started.elapsed();
-    Ok(Answer::either(
-        call,
-        Exit::Fine,
-        "lock",
-        || {
-            json!({
-                "lockfile": report.path,
-                "packages": report.packages,
-                "seal": report.seal.to_string(),
-                "changed": report.changed,
-                "written": report.written,
-                "moves": report.moves.iter().map(move_document).collect::<Vec<_>>(),
-                "gone": report.gone.iter().map(|(package, version)| json!({
-                    "package": package.as_str(), "version": version.as_str(),
-                })).collect::<Vec<_>>(),
-                "search": report.search.as_ref().map(search_document),
-                "overridden": report.overridden.iter().map(|one| json!({
-                    "who": one.asked.asker.to_string(), "asked": one.asked.package.as_str(),
-                    "accept": one.asked.accept.as_str(), "package": one.package.as_str(), "version": one.version.as_str(),
-                })).collect::<Vec<_>>(),
-                "only-here": report.only_here.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>(),
-                "unused-patches": report.unused_patches.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
-                "newer-accepted": report.newer.iter().map(|(package, locked, newer)| json!({
-                    "package": package.as_str(), "locked": locked.as_str(), "newer": newer.as_str(),
-                })).collect::<Vec<_>>(),
-            })
-        },
-        || words(&report, &arguments, took, call),
-    ))
+    Ok(Answer::either(call, Exit::Fine, || LockAnswer::from(&report), || words(&report, &arguments, took, call)))
 }
 
 fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> String {
@@ -219,18 +190,6 @@ fn stats(search: Option<&SearchReport>, took: Duration) -> String {
     text
 }
 
-fn search_document(search: &SearchReport) -> Value {
-    let stats = search.stats;
-    let seconds = search.phases.iter().map(|(what, time)| ((*what).to_owned(), json!(time.as_secs_f64())));
-    json!({
-        "standing": search.standing.as_str(),
-        "packages": stats.packages, "releases": stats.releases, "looked-at": stats.looked_at,
-        "questions": stats.questions, "decisions": stats.decisions, "propagations": stats.propagations,
-        "conflicts": stats.conflicts, "learned": stats.learned,
-        "seconds": seconds.collect::<serde_json::Map<String, Value>>(),
-    })
-}
-
 /// Tells moves as a table: those that changed something first, what merely came along last.
 pub(crate) fn moves(moves: &[Move], most: usize) -> String {
     let mut sorted: Vec<&Move> = moves.iter().collect();
@@ -308,37 +267,4 @@ fn because(m: &Move) -> String {
         n => format!(" and {n} more"),
     };
     format!("{} needs {}{way}{more}", first.who, first.accept)
-}
-
-pub(crate) fn move_document(m: &Move) -> Value {
-    let mut document = json!({
-        "package": m.package.as_str(),
-        "asked-by": m.asked_by.iter().map(|asked| json!({
-            "who": asked.who.to_string(), "purpose": asked.purpose.as_str(), "accept": asked.accept.as_str(),
-        })).collect::<Vec<_>>(),
-        "pulled-by": m.pulled_by.iter().map(ToString::to_string).collect::<Vec<_>>(),
-    });
-    let facts = match &m.kind {
-        MoveKind::Added { to } => json!({ "kind": "added", "to": to.as_str() }),
-        MoveKind::Dropped { from } => json!({ "kind": "gone", "from": from.as_str() }),
-        MoveKind::Moved { from, to, crosses_line } => {
-            json!({ "kind": "moved", "from": from.as_str(), "to": to.as_str(), "crosses-line": crosses_line })
-        }
-        MoveKind::Content { version } => json!({ "kind": "content", "version": version.as_str() }),
-        MoveKind::Record { version } => json!({ "kind": "record", "version": version.as_str() }),
-        MoveKind::Origin { version, from, to } => json!({
-            "kind": "origin", "version": version.as_str(), "from": origin_document(from), "to": origin_document(to),
-        }),
-        MoveKind::Platforms { from, to } => json!({ "kind": "platforms", "from": from, "to": to }),
-        MoveKind::Altered { now } => json!({ "kind": "altered", "now": now }),
-        MoveKind::Purposes { from, to } => json!({
-            "kind": "purposes",
-            "from": from.iter().map(|p| p.as_str()).collect::<Vec<_>>(),
-            "to": to.iter().map(|p| p.as_str()).collect::<Vec<_>>(),
-        }),
-    };
-    if let (Value::Object(document), Value::Object(facts)) = (&mut document, facts) {
-        document.extend(facts);
-    }
-    document
 }

@@ -2,14 +2,14 @@
 
 use clap::Args;
 use jiff::Timestamp;
-use serde_json::{Value, json};
 use similar::{ChangeTag, TextDiff};
-use yostel_answers::Diagnostic;
+use yostel_answers::answers::decide::SettleAnswer;
+use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_findings::MoveKind;
 use yostel_flows::{FlowError, Settlement, apply_settlement, settle};
 use yostel_resolve::WishEdit;
 
-use super::lock::{moment, move_document, moves};
+use super::lock::{moment, moves};
 use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
@@ -37,34 +37,22 @@ pub(crate) struct Settle {
 pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
     let Some(settlements) = settle(&project, arguments.as_of, &call.settings, &call.progress)? else {
-        return Ok(Answer::either(
-            call,
-            Exit::Fine,
-            "settle",
-            || json!({ "collision": false, "edit-sets": [] }),
-            || format!("Nothing collides.\n{} yostel lock\n", paint(Role::Good, "next:")),
-        ));
+        return Ok(Answer::either(call, Exit::Fine, SettleAnswer::nothing, || {
+            format!("Nothing collides.\n{} yostel lock\n", paint(Role::Good, "next:"))
+        }));
     };
     let Some(number) = arguments.number else {
         return Ok(Answer::either(
             call,
             Exit::Fine,
-            "settle",
-            || json!({ "collision": true, "edit-sets": settlements.iter().map(document).collect::<Vec<_>>() }),
+            || SettleAnswer::listed(&settlements),
             || list(&settlements, arguments.as_of),
         ));
     };
     let Some(settlement) = number.checked_sub(1).and_then(|at| settlements.get(at)) else {
-        let diagnostic = Diagnostic {
-            code: "no-such-edit",
-            headline: format!(
-                "there is no edit {number}; {} listed",
-                if settlements.len() == 1 { "1 is".into() } else { format!("{} are", settlements.len()) }
-            ),
-            place: None,
-            notes: Vec::new(),
-            next: vec!["yostel settle, to see them".into()],
-        };
+        let listed = if settlements.len() == 1 { "1 is".into() } else { format!("{} are", settlements.len()) };
+        let headline = format!("there is no edit {number}; {listed} listed");
+        let diagnostic = Diagnostic::new(Code::NoSuchEdit, headline, Suggestion::run("yostel settle", "to see them"));
         return Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
     };
     if !arguments.preview {
@@ -73,14 +61,7 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "settle",
-        || {
-            let mut content = document(settlement);
-            content["applied"] = (!arguments.preview).into();
-            let after = settlement.texts.iter().map(|(file, (_, after))| (file.clone(), after.as_str().into()));
-            content["manifests"] = Value::Object(after.collect());
-            content
-        },
+        || SettleAnswer::chosen(settlement, !arguments.preview),
         || {
             let files: Vec<String> = settlement.texts.keys().cloned().collect();
             let diffs = settlement.texts.iter().map(|(file, (before, after))| match files.len() {
@@ -154,28 +135,6 @@ fn consequence(settlement: &Settlement) -> String {
     moved.extend(counted("gone", |kind| matches!(kind, MoveKind::Dropped { .. })));
     let moved = if moved.is_empty() { "no locked version changes".to_owned() } else { join(&moved) };
     if parts.is_empty() { format!("leads to: {moved}") } else { format!("leads to {}; {moved}", join(&parts)) }
-}
-
-fn document(settlement: &Settlement) -> Value {
-    json!({
-        "edits": settlement.edit_set.edits.iter().map(edit_document)
-            .chain(settlement.coexist.iter().map(|package| json!({ "kind": "coexist", "package": package.as_str() })))
-            .collect::<Vec<_>>(),
-        "packages": settlement.proposal.lockfile().chosen.len(),
-        "moves": settlement.proposal.moves().iter().map(move_document).collect::<Vec<_>>(),
-    })
-}
-
-pub(crate) fn edit_document(edit: &WishEdit) -> Value {
-    let wish = edit.wish();
-    let (kind, to) = match edit {
-        WishEdit::Change { accept, .. } => ("change", Some(accept.as_str())),
-        WishEdit::Drop { .. } => ("remove", None),
-    };
-    json!({
-        "kind": kind, "package": wish.package.as_str(), "purpose": wish.purpose.as_str(),
-        "project": wish.asker.to_string(), "from": wish.accept.as_str(), "to": to,
-    })
 }
 
 /// Shows the lines that differ, with one of call.

@@ -3,20 +3,19 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use serde_json::json;
 use yostel_answers::Diagnostic;
+use yostel_answers::answers::declare::AddAnswer;
 use yostel_documents::{ArchiveDigest, Elsewhere, GitAt, GitPlace, NeedForm, PackageName, Purpose};
 use yostel_flows::{AddReport, AddRequest, AddedElsewhere, FlowError, TakeFrom, add, add_elsewhere};
-use yostel_versions::{Accept, AcceptError, Version};
+use yostel_versions::{Accept, AcceptError};
 
 use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
-use crate::commands::origin_document;
-use crate::diagnostic::bad_accept;
 use crate::exit::Exit;
 use crate::options::{package_name, word};
 use crate::render::{Role, count, paint};
+use yostel_answers::words::bad_accept;
 
 /// Add a need to the manifest, or change its constraint
 #[derive(Debug, Args)]
@@ -96,28 +95,7 @@ pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
         &project,
         AddRequest { package, accept, purpose: arguments.purpose, agreed: arguments.agreed, why: arguments.why },
     )?;
-    let texts = |versions: &[Version]| versions.iter().map(ToString::to_string).collect::<Vec<_>>();
-    Ok(Answer::either(
-        call,
-        Exit::Fine,
-        "add",
-        || {
-            json!({
-                "manifest": report.path,
-                "package": report.package.as_str(),
-                "purpose": report.purpose.as_str(),
-                "accept": report.accept.as_str(),
-                "agreed": report.form == NeedForm::Agreed,
-                "means": report.constraint.to_words(),
-                "before": report.before,
-                "source": origin_document(&report.source),
-                "accepted": texts(&report.admitted),
-                "newest-not-accepted": report.newest_not_admitted.as_ref().map(ToString::to_string),
-                "bounded-above": report.constraint.is_bounded_above(),
-            })
-        },
-        || words(&report, call),
-    ))
+    Ok(Answer::either(call, Exit::Fine, || AddAnswer::from(&report), || words(&report, call)))
 }
 
 /// Returns the constraint on the platforms named; any version, when only those are named.
@@ -170,14 +148,7 @@ fn told_elsewhere(
     Answer::either(
         call,
         Exit::Fine,
-        "add",
-        || {
-            json!({
-                "manifest": report.path, "package": package.as_str(), "purpose": purpose.as_str(),
-                "accept": accept.map(Accept::as_str), "elsewhere": report.elsewhere.to_string(),
-                "commit": report.commit, "digest": digest, "before": report.before,
-            })
-        },
+        || AddAnswer::elsewhere(report, package, purpose, accept),
         || {
             let manifest = call.show(&report.path);
             let verb = if report.before.is_some() { "Changed" } else { "Added" };

@@ -1,7 +1,7 @@
 //! `agree`: move constraints that projects have in common to `[agreed]`.
 
 use clap::Args;
-use serde_json::json;
+use yostel_answers::answers::declare::AgreeAnswer;
 use yostel_documents::PackageName;
 use yostel_flows::{AgreeReport, FlowError, agree};
 
@@ -24,36 +24,23 @@ pub(crate) struct Agree {
 
 pub(crate) fn run(arguments: Agree, call: &Call) -> Result<Answer, FlowError> {
     let project = call.manifests()?;
-    let AgreeReport { path, gathered, apart } = agree(&project, &arguments.packages)?;
+    let report = agree(&project, &arguments.packages)?;
+    let AgreeReport { path, gathered, apart } = &report;
     let names = |names: &[PackageName]| names.iter().map(ToString::to_string).collect::<Vec<_>>();
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "agree",
-        || {
-            json!({
-                "manifest": path,
-                "agreed": gathered.iter().map(|(package, (accept, projects))| json!({
-                    "package": package.as_str(), "accept": accept.as_str(), "projects": names(projects),
-                })).collect::<Vec<_>>(),
-                "apart": apart.iter().map(|(package, needs)| json!({
-                    "package": package.as_str(),
-                    "needs": needs.iter().map(|(project, accept)| json!({
-                        "project": project.as_str(), "accept": accept.as_str(),
-                    })).collect::<Vec<_>>(),
-                })).collect::<Vec<_>>(),
-            })
-        },
+        || AgreeAnswer::from(&report),
         || {
             let mut text = match gathered.len() {
                 0 => "There is nothing to agree on: no package that several projects need has the same constraint in all of them.\n"
                     .to_owned(),
-                number => format!("Agreed on {} in {}:\n", count(number, "constraint"), call.show(&path)),
+                number => format!("Agreed on {} in {}:\n", count(number, "constraint"), call.show(path)),
             };
-            for (package, (accept, projects)) in &gathered {
+            for (package, (accept, projects)) in gathered {
                 text.push_str(&format!("  {package} {accept}, which {} had\n", join(&names(projects))));
             }
-            for (package, needs) in &apart {
+            for (package, needs) in apart {
                 let needs: Vec<String> = needs.iter().map(|(who, accept)| format!("{who} {accept}")).collect();
                 let note = paint(Role::Notice, "note:");
                 text.push_str(&format!("  {note} {package} stays as it is: {}\n", join(&needs)));

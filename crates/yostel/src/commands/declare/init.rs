@@ -1,17 +1,17 @@
 //! `init`: a first manifest.
 
 use clap::Args;
-use serde_json::json;
+use yostel_answers::answers::declare::InitAnswer;
 use yostel_documents::{NameError, PackageName};
 use yostel_flows::{FlowError, InitRequest, init};
 
 use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
-use crate::diagnostic::bad_name;
 use crate::exit::Exit;
 use crate::options::{package_name, word};
 use crate::render::{Role, paint};
+use yostel_answers::words::bad_name;
 
 /// Write a first manifest into this folder
 #[derive(Debug, Args)]
@@ -53,8 +53,7 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "init",
-        || json!({ "manifest": path, "project": request.name.as_str() }),
+        || InitAnswer { manifest: path.clone(), project: request.name.to_string() },
         || {
             let next = match request.source {
                 Some(_) => "yostel add NAME",

@@ -1,7 +1,7 @@
 //! `remove`: take a need out of the manifest.
 
 use clap::Args;
-use serde_json::json;
+use yostel_answers::answers::declare::RemoveAnswer;
 use yostel_documents::{PackageName, Purpose};
 use yostel_flows::{FlowError, remove};
 
@@ -29,15 +29,7 @@ pub(crate) fn run(arguments: Remove, call: &Call) -> Result<Answer, FlowError> {
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "remove",
-        || {
-            json!({
-                "manifest": report.path,
-                "package": arguments.package.as_str(),
-                "before": report.before,
-                "purposes": report.purposes,
-            })
-        },
+        || RemoveAnswer::of(&report, &arguments.package),
         || {
             let tables: Vec<String> = report.purposes.iter().map(|purpose| format!("[needs.{purpose}]")).collect();
             let before = report.before.as_deref().unwrap_or_default();

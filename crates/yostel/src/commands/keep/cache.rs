@@ -4,9 +4,12 @@ use std::path::{Path, PathBuf};
 
 use clap::{ArgGroup, Args, Subcommand};
 use jiff::Timestamp;
-use serde_json::{Value, json};
+use yostel_answers::answers::keep::{
+    CacheListAnswer, CacheLoadAnswer, CachePruneAnswer, CacheSaveAnswer, CacheStatsAnswer, CacheVerifyAnswer,
+    cache_problem,
+};
 use yostel_flows::{FlowError, cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
-use yostel_store::{CacheEntry, CacheProblem, Carried, PruneRule};
+use yostel_store::{CacheEntry, CacheProblem, PruneRule};
 
 use crate::answer::Answer;
 use crate::call::Call;
@@ -111,8 +114,7 @@ fn list(arguments: &List, call: &Call) -> Result<Answer, FlowError> {
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "cache list",
-        || json!({ "entries": entries.iter().map(entry_document).collect::<Vec<_>>() }),
+        || CacheListAnswer::from(&entries[..]),
         || {
             if entries.is_empty() {
                 return match &arguments.package {
@@ -136,8 +138,7 @@ fn save(arguments: &Save, call: &Call) -> Result<Answer, FlowError> {
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "cache save",
-        || json!({ "file": file, "carried": carried.iter().map(carried_document).collect::<Vec<_>>() }),
+        || CacheSaveAnswer::of(&file, &carried),
         || {
             let (shown, archives) = (call.show(&file), count(carried.len(), "archive"));
             let next = paint(Role::Good, "next:");
@@ -155,8 +156,7 @@ fn load(arguments: &Load, call: &Call) -> Result<Answer, FlowError> {
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "cache load",
-        || json!({ "file": file, "new": loaded.new, "carried": loaded.carried.iter().map(carried_document).collect::<Vec<_>>() }),
+        || CacheLoadAnswer::of(&file, &loaded),
         || {
             let new = match (loaded.new, loaded.carried.len()) {
                 (0, _) => "the cache had them all".to_owned(),
@@ -167,13 +167,6 @@ fn load(arguments: &Load, call: &Call) -> Result<Answer, FlowError> {
             format!("{} loaded, {new}.\n{next} yostel install --offline\n", count(loaded.carried.len(), "archive"))
         },
     ))
-}
-
-fn carried_document(one: &Carried) -> Value {
-    json!({
-        "package": one.package, "version": one.version, "platform": one.artifact.platform,
-        "archive": one.artifact.digest.to_string(), "bytes": one.artifact.size,
-    })
 }
 
 fn cells(entry: &CacheEntry, call: &Call) -> [String; 7] {
@@ -204,19 +197,6 @@ fn cells(entry: &CacheEntry, call: &Call) -> [String; 7] {
     [package, version, size(entry.archive_bytes), unpacked, by, used, users]
 }
 
-fn entry_document(entry: &CacheEntry) -> Value {
-    json!({
-        "archive": entry.archive.map(|digest| digest.to_string()), "tree": entry.tree.map(|digest| digest.to_string()),
-        "package": entry.note.as_ref().map(|note| &note.package), "version": entry.note.as_ref().map(|note| &note.version),
-        "platform": entry.note.as_ref().map(|note| &note.platform), "from": entry.note.as_ref().map(|note| &note.from),
-        "brought-by": entry.note.as_ref().map(|note| &note.brought_by),
-        "brought": entry.note.as_ref().and_then(|note| Timestamp::from_second(note.brought).ok()).map(|at| at.to_string()),
-        "archive-bytes": entry.archive_bytes, "tree-bytes": entry.tree_bytes,
-        "used": Timestamp::from_second(entry.used).ok().map(|at| at.to_string()),
-        "used-by": entry.users,
-    })
-}
-
 fn prune(arguments: &Prune, call: &Call) -> Result<Answer, FlowError> {
     let used_before = arguments.unused_for.map(|seconds| call.settings.now.as_second().saturating_sub(seconds));
     let rule = PruneRule { used_before, keep_under: arguments.keep_under };
@@ -225,13 +205,7 @@ fn prune(arguments: &Prune, call: &Call) -> Result<Answer, FlowError> {
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "cache prune",
-        || {
-            json!({
-                "preview": arguments.preview, "gone": pruned.gone.iter().map(entry_document).collect::<Vec<_>>(),
-                "freed-bytes": freed, "left-bytes": pruned.left, "still-over": pruned.still_over,
-            })
-        },
+        || CachePruneAnswer::of(&pruned, arguments.preview),
         || {
             let what = match (pruned.gone.len(), arguments.preview) {
                 (0, _) => "Nothing to remove".to_owned(),
@@ -260,13 +234,7 @@ fn stats(call: &Call) -> Result<Answer, FlowError> {
     let stats = cache_stats(&call.settings, &call.progress)?;
     let folder = &call.settings.cache;
     if call.json() {
-        let content = json!({
-            "folder": folder,
-            "archives": stats.archives, "archive-bytes": stats.archive_bytes,
-            "trees": stats.trees, "files": stats.files, "tree-bytes": stats.tree_bytes, "tree-bytes-shared": stats.tree_bytes_shared,
-            "projects": stats.projects, "shared-bytes": stats.shared_bytes,
-        });
-        return Ok(Answer::document(Exit::Fine, "cache stats", content));
+        return Ok(Answer::document(Exit::Fine, &CacheStatsAnswer::of(&stats, folder)));
     }
     let mut columns = Columns::new(&[]);
     columns.row(["archives".into(), stats.archives.to_string(), size(stats.archive_bytes)]);
@@ -290,34 +258,22 @@ fn verify(call: &Call) -> Result<Answer, FlowError> {
     let report = verify_cache(&call.settings, &call.progress)?;
     let sound = report.problems.is_empty();
     let exit = if sound { Exit::Fine } else { Exit::Integrity };
-    let told = |problem: &CacheProblem| match problem {
-        CacheProblem::Archive { named, found } => format!("archive {named} has digest {found}"),
-        CacheProblem::Tree { named, differing: Some(files) } => {
-            format!("tree {named}: {} not as listed", count(*files, "file"))
-        }
-        CacheProblem::Tree { named, differing: None } => format!("tree {named}: its listing is lost or changed"),
-        CacheProblem::Stranger(path) => {
-            format!("{} was not made by the cache, or cannot be read", call.settings.cache.join(path).display())
-        }
-    };
     let replaced = report.problems.iter().any(|problem| !matches!(problem, CacheProblem::Stranger(_)));
     let by_hand = report.problems.iter().any(|problem| matches!(problem, CacheProblem::Stranger(_)));
     Ok(Answer::either(
         call,
         exit,
-        "cache verify",
-        || {
-            json!({
-                "archives": report.archives, "trees": report.trees, "sound": sound,
-                "problems": report.problems.iter().map(told).collect::<Vec<_>>(),
-            })
-        },
+        || CacheVerifyAnswer::of(&report, &call.settings.cache),
         || {
             let read = format!("{} and {}", count(report.archives, "archive"), count(report.trees, "tree"));
             if sound {
                 return format!("The cache is sound: {read} read.\n");
             }
-            let lines: Vec<String> = report.problems.iter().map(|problem| format!("  {}\n", told(problem))).collect();
+            let lines: Vec<String> = report
+                .problems
+                .iter()
+                .map(|problem| format!("  {}\n", cache_problem(problem, &call.settings.cache)))
+                .collect();
             let bad = paint(Role::Bad, count(report.problems.len(), "problem"));
             let advice = [
                 (replaced, "yostel install replaces what a project needs; what is changed is never used"),

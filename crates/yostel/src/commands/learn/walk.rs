@@ -9,7 +9,7 @@ use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use yostel_answers::Diagnostic;
+use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_files::FileError;
 use yostel_flows::FlowError;
 
@@ -273,13 +273,9 @@ pub(crate) fn run(into: Option<PathBuf>, only_make: bool, call: &Call) -> Result
         Some(folder) => {
             let taken = fs::read_dir(&folder).is_ok_and(|mut entries| entries.next().is_some()) || folder.is_file();
             if taken {
-                let diagnostic = Diagnostic {
-                    code: "registry-occupied",
-                    headline: format!("{} is not empty", call.show(&folder)),
-                    place: None,
-                    notes: Vec::new(),
-                    next: vec!["yostel demo --into FOLDER, with a folder that is not there yet".into()],
-                };
+                let headline = format!("{} is not empty", call.show(&folder));
+                let next = Suggestion::run("yostel demo --into FOLDER", "with a folder that is not there yet");
+                let diagnostic = Diagnostic::new(Code::RegistryOccupied, headline, next);
                 return Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
             }
             fs::create_dir_all(&folder).map_err(FileError::when("make the folder", &folder))?;

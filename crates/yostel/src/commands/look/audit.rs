@@ -3,19 +3,19 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use clap::{Args, ValueEnum};
-use serde_json::{Value, json};
-use yostel_documents::{AskedBy, Dispute, Disputed, PackageName};
+use yostel_answers::answers::audit::{AuditAnswer, rule_word};
+use yostel_documents::{AskedBy, PackageName};
 use yostel_findings::{Duplicate, Outdated};
-use yostel_flows::{AuditReport, Debt, FlowError, Joining, Upkeep, UpkeepRule, audit};
+use yostel_flows::{AuditReport, Debt, FlowError, Joining, audit};
 use yostel_versions::Version;
 
 use crate::answer::Answer;
 use crate::call::Call;
-use crate::commands::decide::settle::{edit_document, edit_words};
-use crate::diagnostic::dispute_words;
+use crate::commands::decide::settle::edit_words;
 use crate::exit::Exit;
 use crate::render::{Columns, Role, age, count, join, paint};
 use crate::sanitise::sanitise;
+use yostel_answers::words::dispute_words;
 
 /// Find outdated packages, duplicates, and rules that are due for review
 ///
@@ -55,46 +55,7 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
         true => Exit::Findings,
         false => Exit::Fine,
     };
-    Ok(Answer::either(
-        call,
-        exit,
-        "audit",
-        || {
-            json!({
-                "packages": report.packages,
-                "outdated": report.outdated.iter().map(|o| outdated_document(o, call)).collect::<Vec<_>>(),
-                "duplicates": report.duplicates.iter().map(|one| duplicate_document(one, &report.joinings)).collect::<Vec<_>>(),
-                "upkeep": report.upkeep.iter().map(upkeep_document).collect::<Vec<_>>(),
-                "alarms": report.alarms.iter().map(|alarm| json!({
-                    "package": alarm.package.as_str(), "version": alarm.version.as_str(), "kind": alarm_word(alarm),
-                    "says": dispute_words(alarm), "locked": digests_of(alarm).0, "offered": digests_of(alarm).1,
-                })).collect::<Vec<_>>(),
-                "unknown": report.unknown.iter().map(|name| name.as_str()).collect::<Vec<_>>(),
-            })
-        },
-        || words(&report, looked_for, call),
-    ))
-}
-
-/// Returns the digests of the archive that is locked and of the one that is offered, where they are what differs.
-fn digests_of(alarm: &Dispute) -> (Option<String>, Option<String>) {
-    match &alarm.about {
-        Disputed::Content { locked, offered } => {
-            (Some(locked.digest.to_string()), offered.as_ref().map(|offered| offered.digest.to_string()))
-        }
-        _ => (None, None),
-    }
-}
-
-fn alarm_word(alarm: &Dispute) -> &'static str {
-    match alarm.about {
-        Disputed::Package => "package",
-        Disputed::Release => "release",
-        Disputed::Content { .. } => "content",
-        Disputed::Needs { .. } => "needs",
-        Disputed::Record => "record",
-        Disputed::Inside { .. } | Disputed::Nameless => "inside",
-    }
+    Ok(Answer::either(call, exit, || AuditAnswer::of(&report, call.settings.now), || words(&report, looked_for, call)))
 }
 
 fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, call: &Call) -> String {
@@ -217,23 +178,6 @@ fn outdated_row(outdated: &Outdated, call: &Call) -> [String; 7] {
     ]
 }
 
-fn outdated_document(outdated: &Outdated, call: &Call) -> Value {
-    json!({
-        "package": outdated.package.as_str(),
-        "direct": outdated.direct,
-        "locked": outdated.locked.as_str(),
-        "published": outdated.published.map(|published| published.to_string()),
-        "age-days": outdated.published.map(|then| (call.settings.now.as_second() - then.as_second()) / 86_400),
-        "accepted": outdated.admitted.as_ref().map(|version| version.as_str()),
-        "newest": outdated.newest.as_str(),
-        "newest-published": outdated.newest_published.to_string(),
-        "crosses-line": outdated.crosses_line,
-        "held-by": outdated.held_by.iter().map(|holder| json!({
-            "who": holder.who.to_string(), "accept": holder.accept.as_str(),
-        })).collect::<Vec<_>>(),
-    })
-}
-
 /// Tells of a package at several versions: who asks for which, and what would join them.
 fn several(
     package: &PackageName,
@@ -260,51 +204,6 @@ fn several(
     text
 }
 
-fn joining_document(joining: Option<&Joining>) -> Value {
-    match joining {
-        Some(Joining::Freely) => json!({ "possible": true, "edits": [] }),
-        Some(Joining::Edits(edits)) => {
-            json!({ "possible": true, "edits": edits.iter().map(edit_document).collect::<Vec<_>>() })
-        }
-        Some(Joining::Impossible) | None => json!({ "possible": false }),
-    }
-}
-
-fn duplicate_document(duplicate: &Duplicate, joinings: &BTreeMap<PackageName, Joining>) -> Value {
-    let (kind, what, packages) = match duplicate {
-        Duplicate::Versions { package, versions } => {
-            return json!({
-                "kind": "versions",
-                "versions": package.as_str(),
-                "packages": versions.iter().map(|(version, asked_by)| json!({
-                    "package": package.as_str(), "version": version.as_str(),
-                    "asked-by": asked_by.iter().map(|asked| json!({
-                        "who": asked.who.to_string(), "purpose": asked.purpose.as_str(), "accept": asked.accept.as_str(),
-                    })).collect::<Vec<_>>(),
-                })).collect::<Vec<_>>(),
-                "join": joining_document(joinings.get(package)),
-            });
-        }
-        Duplicate::Content { digest, packages } => ("content", digest.to_string(), packages),
-        Duplicate::Role { role, packages } => ("role", role.to_string(), packages),
-    };
-    json!({
-        "kind": kind,
-        kind: what,
-        "packages": packages.iter().map(|(name, version)| json!({
-            "package": name.as_str(), "version": version.as_str(),
-        })).collect::<Vec<_>>(),
-    })
-}
-
-fn rule_word(rule: UpkeepRule) -> &'static str {
-    match rule {
-        UpkeepRule::Force => "force",
-        UpkeepRule::Swap => "swap",
-        UpkeepRule::Deviation => "deviation",
-    }
-}
-
 fn debt_words(debt: &Debt) -> String {
     match debt {
         Debt::Past(days) => format!("{} overdue", count(usize::try_from(*days).unwrap_or_default(), "day")),
@@ -312,17 +211,4 @@ fn debt_words(debt: &Debt) -> String {
         Debt::Hides(version) => format!("keeps the newer {version} out"),
         Debt::Stands => "differs from [agreed]".into(),
     }
-}
-
-fn upkeep_document(upkeep: &Upkeep) -> Value {
-    let debts = upkeep.debts.iter().map(|debt| match debt {
-        Debt::Past(days) => json!({ "kind": "past", "days": days }),
-        Debt::ChangesNothing => json!({ "kind": "changes-nothing" }),
-        Debt::Hides(version) => json!({ "kind": "hides", "version": version.as_str() }),
-        Debt::Stands => json!({ "kind": "stands" }),
-    });
-    json!({
-        "rule": rule_word(upkeep.rule), "package": upkeep.package.as_str(), "file": upkeep.file, "line": upkeep.line, "why": upkeep.why,
-        "debts": debts.collect::<Vec<_>>(),
-    })
 }

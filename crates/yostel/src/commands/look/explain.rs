@@ -1,18 +1,18 @@
 //! `explain`: why a package is here, why at this version, and what another would take.
 
 use clap::Args;
-use serde_json::{Value, json};
-use yostel_documents::{AskedBy, Asker, PackageName, Requirement};
-use yostel_flows::{Counterfactual, ExplainReport, FlowError, Instead, explain};
+use yostel_answers::answers::look::ExplainAnswer;
+use yostel_documents::PackageName;
+use yostel_flows::{Counterfactual, FlowError, Instead, explain};
 use yostel_resolve::{Reason, Why};
 
 use crate::answer::Answer;
 use crate::call::Call;
-use crate::commands::decide::lock::{move_document, moves};
-use crate::diagnostic::story;
+use crate::commands::decide::lock::moves;
 use crate::exit::Exit;
 use crate::options::package_name;
 use crate::render::{Columns, Role, count, join, paint};
+use yostel_answers::words::story;
 
 /// How many newer releases are told one by one.
 const TOLD: usize = 5;
@@ -34,7 +34,7 @@ pub(crate) fn run(arguments: Explain, call: &Call) -> Result<Answer, FlowError> 
     let asked = arguments.instead.as_deref();
     let report = explain(&project, &arguments.package, asked, &call.settings, &call.progress)?;
     if call.json() {
-        return Ok(Answer::document(Exit::Fine, "explain", document(&report)));
+        return Ok(Answer::document(Exit::Fine, &ExplainAnswer::from(&report)));
     }
     let text = match (&report.instead, asked) {
         (Some(instead), Some(_)) => format!("{}{}", heading(&report.why), other(instead, &report.why)),
@@ -140,7 +140,7 @@ fn other(instead: &Instead, why: &Why) -> String {
             let aside_too = if aside.is_empty() { String::new() } else { format!(", not even{aside}") };
             let lines: Vec<String> = story(collision, places, Some(demand))
                 .iter()
-                .map(|line| format!("    {}\n", crate::sanitise::sanitise(line)))
+                .map(|line| format!("    {}\n", crate::sanitise::sanitise(&line.to_string())))
                 .collect();
             let next =
                 format!("yostel add {package} '{accept}', then yostel settle, for the smallest edits that allow it");
@@ -151,42 +151,4 @@ fn other(instead: &Instead, why: &Why) -> String {
             )
         }
     }
-}
-
-fn document(report: &ExplainReport) -> Value {
-    let asked = |asked: &AskedBy| json!({ "who": asked.who.to_string(), "purpose": asked.purpose.as_str(), "accept": asked.accept.as_str() });
-    let way = |way: &Vec<(Asker, PackageName)>| way.iter().map(|(asker, _)| asker.to_string()).collect::<Vec<_>>();
-    let set_aside = |instead: &Instead| {
-        let need = |wish: &Requirement| json!({ "purpose": wish.purpose.as_str(), "accept": wish.accept.as_str() });
-        instead.set_aside.iter().map(need).collect::<Vec<_>>()
-    };
-    let why = &report.why;
-    json!({
-        "package": why.package.as_str(),
-        "locked": why.locked.as_str(),
-        "beside": why.beside.iter().map(|(version, _)| version.as_str()).collect::<Vec<_>>(),
-        "ways": why.ways.iter().map(way).collect::<Vec<_>>(),
-        "asked-by": why.asked_by.iter().map(asked).collect::<Vec<_>>(),
-        "newer": why.newer.iter().map(|newer| {
-            let (kind, detail) = match &newer.reason {
-                Reason::NotAdmitted(holders) => ("not-accepted", json!(holders.iter().map(asked).collect::<Vec<_>>())),
-                Reason::Withdrawn(why) => ("withdrawn", json!(why)),
-                Reason::Unserved(platform) => ("unserved", json!(platform)),
-                Reason::TooNew(published) => ("too-new", json!(published.to_string())),
-                Reason::NeverMet(package) => ("never-met", json!(package.as_str())),
-                Reason::Admitted => ("accepted", Value::Null),
-            };
-            json!({ "version": newer.version.as_str(), "reason": kind, "detail": detail })
-        }).collect::<Vec<_>>(),
-        "instead": report.instead.as_ref().map(|instead| match &instead.outcome {
-            Counterfactual::Possible(moved) => json!({
-                "version": instead.version.as_str(), "possible": true, "set-aside": set_aside(instead),
-                "moves": moved.iter().map(move_document).collect::<Vec<_>>(),
-            }),
-            Counterfactual::Impossible { collision, demand, places } => json!({
-                "version": instead.version.as_str(), "possible": false, "set-aside": set_aside(instead),
-                "story": story(collision, places, Some(demand)),
-            }),
-        }),
-    })
 }

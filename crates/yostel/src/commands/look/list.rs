@@ -1,12 +1,11 @@
 //! `list`: what is locked.
 
 use clap::Args;
-use serde_json::json;
+use yostel_answers::answers::look::ListAnswer;
 use yostel_flows::{FlowError, list};
 
 use crate::answer::Answer;
 use crate::call::Call;
-use crate::commands::origin_document;
 use crate::exit::Exit;
 use crate::render::{Columns, count};
 
@@ -23,20 +22,7 @@ pub(crate) fn run(arguments: List, call: &Call) -> Result<Answer, FlowError> {
     let mut report = list(&project)?;
     report.rows.retain(|row| row.direct || !arguments.direct);
     if call.json() {
-        let rows = report.rows.iter().map(|row| {
-            json!({
-                "package": row.package.as_str(),
-                "version": row.version.as_str(),
-                "direct": row.direct,
-                "purposes": row.purposes.iter().map(|p| p.as_str()).collect::<Vec<_>>(),
-                "from": origin_document(&row.from),
-                "asked-by": row.asked_by,
-                "trees": row.trees.iter().map(|(platform, tree)| (platform.clone(), tree.to_string().into()))
-                    .collect::<serde_json::Map<_, _>>(),
-            })
-        });
-        let content = json!({ "project": report.project.as_str(), "packages": rows.collect::<Vec<_>>() });
-        return Ok(Answer::document(Exit::Fine, "list", content));
+        return Ok(Answer::document(Exit::Fine, &ListAnswer::from(&report)));
     }
     let mut columns = Columns::new(&["package", "version", "for", "from", "asked for by"]);
     for row in &report.rows {

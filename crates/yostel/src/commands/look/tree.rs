@@ -1,12 +1,11 @@
 //! `tree`: the graph from the project down.
 
 use clap::Args;
-use serde_json::{Value, json};
+use yostel_answers::answers::look::TreeAnswer;
 use yostel_flows::{FlowError, MOST_LEVELS, TreeNode, tree};
 
 use crate::answer::Answer;
 use crate::call::Call;
-use crate::commands::origin_document;
 use crate::exit::Exit;
 use crate::render::{Role, paint};
 use crate::sanitise::sanitise;
@@ -14,7 +13,7 @@ use crate::sanitise::sanitise;
 /// Draw what needs what, from the project down
 #[derive(Debug, Args)]
 pub(crate) struct Tree {
-    /// How many levels to draw; 100 when left out, and at most
+    /// How many levels to draw; 60 when left out, and at most
     #[arg(long, value_name = "LEVELS")]
     depth: Option<usize>,
 }
@@ -22,18 +21,7 @@ pub(crate) struct Tree {
 pub(crate) fn run(arguments: Tree, call: &Call) -> Result<Answer, FlowError> {
     let trees = tree(&call.project()?, arguments.depth.unwrap_or(MOST_LEVELS))?;
     if call.json() {
-        let one = |tree: &yostel_flows::Tree| {
-            json!({
-                "project": tree.project.as_str(),
-                "version": tree.version.as_ref().map(|version| version.as_str()),
-                "needs": tree.roots.iter().map(document).collect::<Vec<_>>(),
-            })
-        };
-        let content = match &trees[..] {
-            [tree] => one(tree),
-            trees => json!({ "projects": trees.iter().map(one).collect::<Vec<_>>() }),
-        };
-        return Ok(Answer::document(Exit::Fine, "tree", content));
+        return Ok(Answer::document(Exit::Fine, &TreeAnswer::from(&trees[..])));
     }
     let mut text = String::new();
     for tree in &trees {
@@ -66,17 +54,4 @@ fn draw(nodes: &[TreeNode], indent: &str, text: &mut String) {
         text.push_str(&format!("{indent}{branch}{}  {asked}\n", sanitise(&line)));
         draw(&node.needs, &format!("{indent}{below}"), text);
     }
-}
-
-fn document(node: &TreeNode) -> Value {
-    json!({
-        "package": node.package.as_str(),
-        "version": node.version.as_str(),
-        "from": origin_document(&node.from),
-        "accept": node.accept.as_str(),
-        "purpose": node.purpose.as_ref().map(|purpose| purpose.as_str()),
-        "repeated": node.repeated,
-        "cut": node.cut,
-        "needs": node.needs.iter().map(document).collect::<Vec<_>>(),
-    })
 }

@@ -1,7 +1,7 @@
 //! `publish`: pack this package and give it to a registry.
 
 use clap::Args;
-use serde_json::json;
+use yostel_answers::answers::share::PublishAnswer;
 use yostel_documents::{ANY_PLATFORM, PackageName, check_platform};
 use yostel_flows::{FlowError, publish};
 use yostel_registry::ReleaseRemarks;
@@ -59,19 +59,7 @@ pub(crate) fn run(arguments: Publish, call: &Call) -> Result<Answer, FlowError> 
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "publish",
-        || {
-            json!({
-                "package": name.as_str(),
-                "version": published.release.version.as_str(),
-                "new": published.is_new,
-                "files": published.files,
-                "platform": artifact.platform,
-                "bytes": artifact.size,
-                "digest": artifact.digest.to_string(),
-                "tree": artifact.tree.to_string(),
-            })
-        },
+        || PublishAnswer::of(&published, name),
         || {
             let version = &published.release.version;
             let mut files = format!("{}, {}", count(published.files, "file"), size(artifact.size));

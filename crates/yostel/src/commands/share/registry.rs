@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
-use serde_json::json;
-use yostel_answers::Diagnostic;
+use yostel_answers::answers::share::{RegistryCreateAnswer, RegistryListAnswer};
+use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_documents::{SourceName, Word, nearest};
 use yostel_flows::{FlowError, LoadedProject, contents, create_registry};
 
@@ -60,9 +60,14 @@ pub(super) fn registry_there(named: &str, project: Option<&LoadedProject>, call:
         false => format!("`{named}` is neither a source of the manifest nor a folder"),
     };
     let near = nearest(named, sources.iter().copied().filter(|source| *source != named));
-    let mut next: Vec<String> = near.map(|near| format!("{near} exists, if that is the one")).into_iter().collect();
-    next.push(format!("yostel registry create {named}, to make one there"));
-    let diagnostic = Diagnostic { code: "no-such-registry", headline, place: None, notes: Vec::new(), next };
+    let make = Suggestion::run(format!("yostel registry create {named}"), "to make one there");
+    let diagnostic = match near {
+        Some(near) => {
+            let exists = format!("{near} exists, if that is the one");
+            Diagnostic::new(Code::NoSuchRegistry, headline, exists).or(make)
+        }
+        None => Diagnostic::new(Code::NoSuchRegistry, headline, make),
+    };
     Err(failure_of(&[diagnostic], Exit::Usage, call.format))
 }
 
@@ -76,8 +81,7 @@ pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError>
             Ok(Answer::either(
                 call,
                 Exit::Fine,
-                "registry create",
-                || json!({ "folder": path, "name": made.name() }),
+                || RegistryCreateAnswer { folder: path.clone(), name: made.name().to_owned() },
                 || {
                     format!(
                         "Made the registry {} in {}.\n{} {next}\n",
@@ -95,20 +99,7 @@ pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError>
             };
             let (name, documents) = contents(&folder)?;
             if call.json() {
-                let packages = documents.iter().map(|document| {
-                    json!({
-                        "package": document.name.as_str(),
-                        "releases": document.releases.iter().map(|release| json!({
-                            "version": release.version.as_str(),
-                            "published": release.published.to_string(),
-                            "withdrawn": release.withdrawn.as_ref().map(|w| w.why.clone()),
-                            "deprecated": release.deprecated,
-                            "replaced-by": release.replaced_by.as_ref().map(|n| n.as_str()),
-                        })).collect::<Vec<_>>(),
-                    })
-                });
-                let content = json!({ "name": name, "packages": packages.collect::<Vec<_>>() });
-                return Ok(Answer::document(Exit::Fine, "registry list", content));
+                return Ok(Answer::document(Exit::Fine, &RegistryListAnswer::of(&name, &documents)));
             }
             let mut columns = Columns::new(&["package", "releases", "newest", "published", "remarks"]);
             for document in &documents {

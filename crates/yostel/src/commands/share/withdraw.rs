@@ -1,7 +1,7 @@
 //! `withdraw`: keep a bad release for those locked to it, and from everybody else.
 
 use clap::Args;
-use serde_json::json;
+use yostel_answers::answers::share::WithdrawAnswer;
 use yostel_documents::PackageName;
 use yostel_flows::{FlowError, take_back, withdraw};
 
@@ -45,8 +45,13 @@ pub(crate) fn run(arguments: Withdraw, call: &Call) -> Result<Answer, FlowError>
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "withdraw",
-        || json!({ "package": package.as_str(), "version": version, "taken-back": arguments.take_back, "new": new, "why": arguments.why }),
+        || WithdrawAnswer {
+            package: package.to_string(),
+            version: version.clone(),
+            taken_back: arguments.take_back,
+            new,
+            why: arguments.why.clone(),
+        },
         || match (arguments.take_back, new) {
             (false, true) => {
                 format!("Withdrew {package} {version}: it is never newly chosen, and stays for those locked to it.\n")

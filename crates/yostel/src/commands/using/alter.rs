@@ -1,7 +1,7 @@
 //! `alter`: change a package locally, and keep the change as a patch that everyone gets.
 
 use clap::{ArgGroup, Args};
-use serde_json::{Value, json};
+use yostel_answers::answers::using::AlterAnswer;
 use yostel_documents::{PackageName, Patch};
 use yostel_flows::{Dropped, FlowError, drop_alter, keep_alter, open_alter, show_alter};
 use yostel_store::FileChange;
@@ -58,13 +58,7 @@ fn open(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "alter",
-        || {
-            json!({
-                "package": package.as_str(), "version": opened.version.as_str(), "folder": folder,
-                "was-open": opened.was_there, "has-patch": opened.has_patch,
-            })
-        },
+        || AlterAnswer::opened(&opened, package, &folder),
         || {
             let already = if opened.was_there { "open for changes already" } else { "open for changes" };
             let kept = if opened.has_patch && !opened.was_there { ", with what the patch changes" } else { "" };
@@ -80,12 +74,10 @@ fn open(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
 
 fn show(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
     let changes = show_alter(&call.project()?, package, &call.settings, &call.progress)?;
-    let is_open = changes.open.is_some();
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "alter",
-        || json!({ "package": package.as_str(), "open": is_open, "files": documents(&changes.files) }),
+        || AlterAnswer::shown(&changes, package),
         || match changes.files.is_empty() {
             true => format!("Nothing was changed in {package} yet.\n"),
             false => changes.files.iter().map(told).collect(),
@@ -111,26 +103,12 @@ fn told(change: &FileChange) -> String {
     text.lines().map(|line| format!("{}\n", paint_line(line))).collect()
 }
 
-fn documents(files: &[FileChange]) -> Vec<Value> {
-    let document = |change: &FileChange| {
-        let patch = change.patch.clone().map(|patch| Patch { files: vec![patch] }.write());
-        json!({ "path": change.path, "what": change.word(), "patch": patch })
-    };
-    files.iter().map(document).collect()
-}
-
 fn keep(package: &PackageName, why: Option<&str>, call: &Call) -> Result<Answer, FlowError> {
     let kept = keep_alter(&call.project()?, package, why, &call.settings, &call.progress)?;
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "alter",
-        || {
-            json!({
-                "package": package.as_str(), "version": kept.version.as_str(), "patch": kept.patch, "why": kept.why,
-                "files": documents(&kept.files),
-            })
-        },
+        || AlterAnswer::kept(&kept, package),
         || {
             let files = count(kept.files.len(), "file");
             let next = paint(Role::Good, "next:");
@@ -148,13 +126,7 @@ fn drop_changes(package: &PackageName, call: &Call) -> Result<Answer, FlowError>
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "alter",
-        || match &dropped {
-            Dropped::Copy(saved) => {
-                json!({ "package": package.as_str(), "dropped": "copy", "saved": saved.as_ref().map(|path| call.show(path)) })
-            }
-            Dropped::Patch(patch) => json!({ "package": package.as_str(), "dropped": "patch", "patch": patch }),
-        },
+        || AlterAnswer::dropped(&dropped, package, |path| call.show(path)),
         || match &dropped {
             Dropped::Copy(None) => format!("{package} is closed; what is locked is installed again.\n"),
             Dropped::Copy(Some(saved)) => {

@@ -1,7 +1,7 @@
 //! `env`: the environment that `run` makes, for a shell or a program to take over.
 
 use clap::Args;
-use serde_json::json;
+use yostel_answers::answers::using::EnvAnswer;
 use yostel_flows::{FlowError, environment};
 
 use crate::answer::Answer;
@@ -17,7 +17,7 @@ pub(crate) fn run(_: Env, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
     let environment = environment(&project, &call.settings, &call.progress)?;
     if call.json() {
-        return Ok(Answer::document(Exit::Fine, "env", json!({ "prepend": environment.prepend })));
+        return Ok(Answer::document(Exit::Fine, &EnvAnswer::from(&environment)));
     }
     let quoted = |text: &str| format!("'{}'", text.replace('\'', "'\\''"));
     let lines: Vec<String> = values(&environment)

@@ -1,7 +1,7 @@
 //! `install`: exactly what the lockfile says, or nothing.
 
 use clap::Args;
-use serde_json::json;
+use yostel_answers::answers::using::InstallAnswer;
 use yostel_documents::{PackageName, Purpose};
 use yostel_flows::{FlowError, InstallReport, InstallRequest, install};
 use yostel_store::{Placing, altered_folder};
@@ -67,27 +67,7 @@ pub(crate) fn run(arguments: Install, call: &Call) -> Result<Answer, FlowError> 
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "install",
-        || {
-            let done = report.done.as_ref();
-            json!({
-                "packages": report.packages,
-                "digest": report.digest.to_string(),
-                "nothing-to-do": done.is_none(),
-                "fetched": report.fetched.iter().map(|(package, version, bytes)| json!({
-                    "package": package.as_str(), "version": version.as_str(), "bytes": bytes,
-                })).collect::<Vec<_>>(),
-                "placed": done.map_or(0, |done| done.placed.len()),
-                "put-back": done.iter().flat_map(|done| &done.replaced).map(|replaced| json!({
-                    "package": replaced.package,
-                    "files": replaced.differences.iter().map(|d| d.path()).collect::<Vec<_>>(),
-                })).collect::<Vec<_>>(),
-                "open": report.open.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
-                "removed": done.map_or(0, |done| done.removed),
-                "copied-files": done.map_or(0, |done| done.copied),
-                "unrecorded": done.and_then(|done| done.unrecorded.as_deref()),
-            })
-        },
+        || InstallAnswer::from(&report),
         || words(&report, arguments.self_contained, call),
     ))
 }

@@ -7,8 +7,8 @@ use std::process::{Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
 
 use clap::Args;
-use serde_json::json;
-use yostel_answers::Diagnostic;
+use yostel_answers::answers::using::{RunEachAnswer, RunTold};
+use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_documents::PackageName;
 use yostel_flows::{Environment, FlowError, LoadedProject, environment, in_order_of_needs};
 
@@ -83,19 +83,13 @@ fn command(line: &[OsString], folder: &Path, environment: &Environment) -> Comma
 
 /// Says that a command is not there; `beside` when a project of the workspace may have it, and another is worked on.
 fn cannot_run(program: &OsString, error: &std::io::Error, beside: bool, call: &Call) -> Answer {
-    let mut diagnostic = Diagnostic {
-        code: "cannot-run",
-        headline: format!("`{}` cannot be run: {error}", program.to_string_lossy()),
-        place: None,
-        notes: Vec::new(),
-        next: vec![
-            "yostel env shows which folders the packages put before PATH".into(),
-            "yostel add NAME, when the program is in a package the project does not need yet".into(),
-        ],
-    };
+    let headline = format!("`{}` cannot be run: {error}", program.to_string_lossy());
+    let env = Suggestion::run("yostel env", "to see which folders the packages put before PATH");
+    let mut diagnostic = Diagnostic::new(Code::CannotRun, headline, env)
+        .or(Suggestion::run("yostel add NAME", "when the program is in a package the project does not need yet"));
     if beside {
-        let next = "yostel --project NAME run -- …, with what that project of the workspace needs";
-        diagnostic.next.insert(0, next.into());
+        let other = Suggestion::run("yostel --project NAME run -- …", "with what that project of the workspace needs");
+        diagnostic.next.insert(0, other);
     }
     failure_of(&[diagnostic], Exit::Usage, call.format)
 }
@@ -113,6 +107,11 @@ impl Outcome {
         let (status, _) = self.ended?;
         let code = status.code().or_else(|| status.signal().map(|signal| 128 + signal)).unwrap_or(1);
         Some(u8::try_from(code).unwrap_or(1))
+    }
+
+    fn told(&self) -> RunTold {
+        let seconds = self.ended.map(|(_, took)| took.as_secs_f64());
+        RunTold { project: self.project.to_string(), status: self.status(), seconds }
     }
 }
 
@@ -148,14 +147,7 @@ fn each(arguments: &Run, project: LoadedProject, call: &Call) -> Result<Answer, 
     Ok(Answer::either(
         call,
         exit,
-        "run",
-        || {
-            json!({ "projects": outcomes.iter().map(|outcome| json!({
-                "project": outcome.project.as_str(),
-                "status": outcome.status(),
-                "seconds": outcome.ended.map(|(_, took)| took.as_secs_f64()),
-            })).collect::<Vec<_>>() })
-        },
+        || RunEachAnswer { projects: outcomes.iter().map(Outcome::told).collect() },
         || summary(&outcomes),
     ))
 }

@@ -1,18 +1,17 @@
 //! `verify`: is every installed file as the lockfile has it.
 
 use clap::Args;
-use serde_json::json;
-use yostel_documents::Patch;
+use yostel_answers::answers::using::{VerifyAnswer, VerifyLockAnswer, how};
 use yostel_flows::{FlowError, LoadedProject, check_lock, put_back, verify};
-use yostel_store::{FileChange, TreeDifference, Trust};
+use yostel_store::{FileChange, Trust};
 
 use crate::answer::Answer;
 use crate::call::Call;
 use crate::commands::using::install::open_note;
-use crate::diagnostic::changes_told;
 use crate::exit::Exit;
 use crate::render::{Columns, Role, count, paint};
 use crate::sanitise::sanitise;
+use yostel_answers::words::changes_told;
 
 /// How many files are told before `--in-full`.
 const TOLD: usize = 20;
@@ -65,23 +64,7 @@ pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
     Ok(Answer::either(
         call,
         exit,
-        "verify",
-        || {
-            json!({
-                "packages": report.packages,
-                "sound": sound,
-                "put-back": is_put_back,
-                "digest": report.digest.to_string(),
-                "differences": rows.iter().map(|(package, how, path)| json!({
-                    "package": package, "how": how, "path": path,
-                })).collect::<Vec<_>>(),
-                "open": report.open.iter().map(|package| package.as_str()).collect::<Vec<_>>(),
-                "changes": report.changes.iter().map(|(package, change)| json!({
-                    "package": package, "path": change.path,
-                    "patch": change.patch.clone().map(|patch| Patch { files: vec![patch] }.write()),
-                })).collect::<Vec<_>>(),
-            })
-        },
+        || VerifyAnswer::of(&report, is_put_back),
         || {
             let digest = report.digest;
             if sound {
@@ -138,8 +121,7 @@ fn verify_lock(project: &LoadedProject, offline: bool, call: &Call) -> Result<An
     Ok(Answer::either(
         call,
         Exit::Fine,
-        "verify-lock",
-        || json!({ "packages": check.packages, "archives": check.looked_into, "compared": check.compared }),
+        || VerifyLockAnswer::from(&check),
         || {
             let inside = format!("{} in the cache hold what it says", count(check.looked_into, "archive"));
             let compared = match check.compared {
@@ -149,14 +131,4 @@ fn verify_lock(project: &LoadedProject, offline: bool, call: &Call) -> Result<An
             format!("The lockfile fits the manifest: {}; {inside}, {compared}.\n", count(check.packages, "package"))
         },
     ))
-}
-
-fn how(difference: &TreeDifference) -> &'static str {
-    match difference {
-        TreeDifference::Changed { how: "content", .. } => "changed",
-        TreeDifference::Changed { how: "executable bit", .. } => "changed executable bit",
-        TreeDifference::Changed { .. } => "changed kind",
-        TreeDifference::Missing(_) => "missing",
-        TreeDifference::Extra(_) => "extra",
-    }
 }

@@ -1,7 +1,7 @@
 //! `where`: the folder of an installed package.
 
 use clap::Args;
-use serde_json::json;
+use yostel_answers::answers::using::WhereAnswer;
 use yostel_documents::PackageName;
 use yostel_flows::{FlowError, where_is};
 
@@ -22,8 +22,8 @@ pub(crate) fn run(arguments: Where, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
     let folder = where_is(&project, &arguments.package, &call.settings)?;
     if call.json() {
-        let content = json!({ "package": arguments.package.as_str(), "folder": folder });
-        return Ok(Answer::document(Exit::Fine, "where", content));
+        let package = arguments.package.to_string();
+        return Ok(Answer::document(Exit::Fine, &WhereAnswer { package, folder }));
     }
     Ok(Answer::raw(format!("{}\n", folder.display())))
 }

@@ -1,13 +1,14 @@
 //! Collisions: the wishes, the facts, and what to do.
 
-use yostel_answers::Diagnostic;
+use crate::code::Code;
+use crate::diagnostic::{Diagnostic, Note, Suggestion};
 use yostel_documents::{PackageName, Requirement};
 use yostel_flows::WishPlace;
 use yostel_resolve::Collision;
 use yostel_versions::Version;
 
 use super::{TOLD, tell};
-use crate::render::{count, join};
+use super::{count, join};
 
 pub(super) fn some_versions(versions: &[Version]) -> String {
     let shown: Vec<String> = versions.iter().rev().take(TOLD).map(ToString::to_string).collect();
@@ -32,8 +33,8 @@ pub(super) fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagn
             format!("{} cannot be met together", join(&names))
         }
     };
-    let next = "yostel settle, for the smallest edits that end this, each proved by resolving it";
-    let mut diagnostic = tell("collision", headline, next);
+    let next = Suggestion::run("yostel settle", "for the smallest edits that end this, each proved by resolving it");
+    let mut diagnostic = tell(Code::Collision, headline, next);
     diagnostic.notes = story(collision, places, None);
     if !collision.minimal {
         diagnostic.notes.push("not all of this may matter: to find out would have taken too long".into());
@@ -46,13 +47,15 @@ pub(super) fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagn
             "{} = {{ use = \"{}\"{accept}, why = \"…\" }} in [swap], to have one of them only",
             clash.one, clash.other
         );
-        diagnostic.next.push(swap);
-        diagnostic.next.push(format!("share-roles = [\"{}\"] in [policy], if both may be there", clash.role));
+        diagnostic.next.push(swap.into());
+        diagnostic.next.push(format!("share-roles = [\"{}\"] in [policy], if both may be there", clash.role).into());
     }
     if let Some(apart) = collision.lines.first() {
         let lines = join(&apart.lines);
         let package = &apart.package;
-        diagnostic.next.push(format!("coexist = [\"{package}\"] in [policy], if {lines} of it may both be there"));
+        diagnostic
+            .next
+            .push(format!("coexist = [\"{package}\"] in [policy], if {lines} of it may both be there").into());
     }
     if collision.reach.iter().any(|reach| reach.versions.is_empty() && reach.barred > 0) {
         diagnostic.next.push("a later --as-of or a smaller minimum-age, where that is what keeps releases away".into());
@@ -62,12 +65,9 @@ pub(super) fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagn
 
 /// Tells a collision line by line: the wishes with their places, then each fact with what it admits. The wish that only
 /// stands for a question is told as such.
-pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&Requirement>) -> Vec<String> {
-    let mut lines: Vec<String> =
-        asked.iter().map(|wish| format!("asked for: {} {}", wish.package, wish.accept)).collect();
-    let line = |wish: &Requirement| {
-        places.iter().find(|place| place.wish == *wish).map(|place| format!("{}:{}: ", place.file, place.line))
-    };
+pub fn story(collision: &Collision, places: &[WishPlace], asked: Option<&Requirement>) -> Vec<Note> {
+    let mut lines: Vec<Note> =
+        asked.iter().map(|wish| format!("asked for: {} {}", wish.package, wish.accept).into()).collect();
     let admits = |package: &PackageName, accept: &yostel_versions::Accept| {
         let reach = collision.reach.iter().find(|reach| reach.package == *package && reach.accept == *accept);
         match reach {
@@ -94,8 +94,9 @@ pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&
         if asked == Some(wish) {
             continue;
         }
-        let place = line(wish).unwrap_or_default();
-        lines.push(format!("{place}{wish}{}", admits(&wish.package, &wish.accept)));
+        let says = format!("{wish}{}", admits(&wish.package, &wish.accept));
+        let place = places.iter().find(|place| place.wish == *wish);
+        lines.push(place.map_or_else(|| Note::from(&*says), |place| Note::at(&place.file, place.line, &*says)));
     }
     for fact in collision.facts.iter().take(2 * TOLD) {
         let versions: Vec<String> = fact.versions.iter().map(ToString::to_string).collect();
@@ -106,10 +107,10 @@ pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&
         };
         let verb = if fact.versions.len() == 1 { "needs" } else { "need" };
         let reach = admits(&fact.package, &fact.accept);
-        lines.push(format!("{} {versions} {verb} {} {}{reach}", fact.asker, fact.package, fact.accept));
+        lines.push(format!("{} {versions} {verb} {} {}{reach}", fact.asker, fact.package, fact.accept).into());
     }
     for clash in &collision.roles {
-        lines.push(format!("{} and {} both fill the role {}", clash.one, clash.other, clash.role));
+        lines.push(format!("{} and {} both fill the role {}", clash.one, clash.other, clash.role).into());
     }
     for apart in &collision.lines {
         let (apart_lines, position) = (join(&apart.lines), apart.breaks_at);
@@ -122,10 +123,10 @@ pub(crate) fn story(collision: &Collision, places: &[WishPlace], asked: Option<&
         };
         lines.push(format!(
             "{apart_lines} of {package} are not compatible: in its numbering, a new {nth} number is a breaking change"
-        ));
+        ).into());
     }
     if collision.facts.len() > 2 * TOLD {
-        lines.push(format!("and {} more facts of this kind", collision.facts.len() - 2 * TOLD));
+        lines.push(format!("and {} more facts of this kind", collision.facts.len() - 2 * TOLD).into());
     }
     lines
 }

@@ -2,12 +2,12 @@
 
 use std::collections::BTreeSet;
 
-use yostel_answers::Diagnostic;
+use crate::code::Code;
+use crate::diagnostic::{Diagnostic, Suggestion};
 use yostel_documents::{Dispute, Disputed, PackageName};
 use yostel_versions::Accept;
 
-use super::{Also, tell};
-use crate::render::join;
+use super::{join, tell};
 
 /// How many are told.
 const TOLD: usize = 5;
@@ -24,19 +24,19 @@ pub(super) fn of_disputes(disputes: &[Dispute]) -> Diagnostic {
     let mut told = match &disputes[0].about {
         // Locking anew would lock the same archive.
         Disputed::Nameless if disputes.iter().all(|one| one.about == Disputed::Nameless) => {
-            tell("lockfile-disputed", headline, "ask whoever published it for an archive that has one")
+            tell(Code::LockfileDisputed, headline, "ask whoever published it for an archive that has one")
         }
         // The lockfile has nothing wrong; what was published should never have changed.
         Disputed::Record if disputes.iter().all(|one| one.about == Disputed::Record) => {
-            tell("lockfile-disputed", headline, "ask whoever keeps the registry what was changed, and why")
-                .or("yostel lock --fresh, to lock it as it is told today")
+            tell(Code::LockfileDisputed, headline, "ask whoever keeps the registry what was changed, and why")
+                .or(Suggestion::run("yostel lock --fresh", "to lock it as it is told today"))
         }
         _ => tell(
-            "lockfile-disputed",
+            Code::LockfileDisputed,
             headline,
             "look at who changed yostel.lock, and take it back from version control",
         )
-        .or("yostel lock --fresh, to lock anew what the sources tell today"),
+        .or(Suggestion::run("yostel lock --fresh", "to lock anew what the sources tell today")),
     };
     for dispute in disputes.iter().take(TOLD) {
         told = told.note(dispute_words(dispute));
@@ -45,7 +45,7 @@ pub(super) fn of_disputes(disputes: &[Dispute]) -> Diagnostic {
 }
 
 /// Says what is not so, in one sentence without a full stop.
-pub(crate) fn dispute_words(dispute: &Dispute) -> String {
+pub fn dispute_words(dispute: &Dispute) -> String {
     let Dispute { package, version, about } = dispute;
     match about {
         Disputed::Package => format!("{package}: no source has it"),

@@ -1,16 +1,15 @@
 //! Content that is not what was vouched for: archives, trees, releases published again.
 
+use crate::code::Code;
+use crate::diagnostic::{Diagnostic, Suggestion};
 use jiff::Timestamp;
-use yostel_answers::Diagnostic;
 use yostel_documents::{Hunk, Mark, PackageName};
 use yostel_flows::{Republished, Seen};
 use yostel_store::{AdmitError, FileChange, UnpackRefusal};
 use yostel_versions::Version;
 
 use super::place::{of_io, of_store};
-use super::{Also, TOLD, TOLD_LINES, tell};
-use crate::call::Call;
-use crate::render::{age, count, join};
+use super::{TOLD, TOLD_LINES, Viewpoint, age, count, join, tell};
 
 pub(super) fn of_admit(
     error: &AdmitError,
@@ -32,24 +31,24 @@ pub(super) fn of_admit(
                 let headline = format!("{label} is not the archive with the digest that its need names");
                 let next = format!("correct `digest` of {package}, if the other one is meant");
                 let next_of = "ask whoever keeps that address: its archive was changed or damaged";
-                return tell("archive-differs", headline, next)
+                return tell(Code::ArchiveDiffers, headline, next)
                     .or(next_of)
                     .note(format!("wanted {expected}"))
                     .note(format!("found  {found}"))
                     .note(format!("from   {place}"));
             }
             tell(
-                "archive-differs",
+                Code::ArchiveDiffers,
                 format!("{label} is not the archive that was locked; nothing was installed"),
                 "ask whoever keeps that source: its archive was changed or damaged",
             )
             .note(format!("locked {expected}"))
             .note(format!("found  {found} ({size})"))
             .note(format!("from   {place}"))
-            .or("yostel install again, once the source is in order again")
+            .or(Suggestion::run("yostel install again", "once the source is in order again"))
         }
         AdmitError::TreeDiffers { expected, found } => tell(
-            "tree-differs",
+            Code::TreeDiffers,
             format!("{label} does not unpack to the files that were locked; nothing was installed"),
             "ask whoever published it: its document and its archive do not belong together",
         )
@@ -70,7 +69,7 @@ pub(super) fn of_admit(
                 }
             };
             tell(
-                "archive-refused",
+                Code::ArchiveRefused,
                 format!("{label} is refused: {refusal}"),
                 format!("do not use it, and ask whoever published it: {why}"),
             )
@@ -78,7 +77,7 @@ pub(super) fn of_admit(
             .note("nothing was installed")
         }
         AdmitError::Read { bytes, cause } => {
-            of_io("source-broken", format!("{label}: reading it broke off after {bytes} bytes: {cause}"), cause)
+            of_io(Code::SourceBroken, format!("{label}: reading it broke off after {bytes} bytes: {cause}"), cause)
                 .note(format!("from {place}"))
         }
         AdmitError::Store(error) => of_store(error),
@@ -86,7 +85,7 @@ pub(super) fn of_admit(
 }
 
 /// Tells releases that were published again: what was locked, what is offered now, and what differs.
-pub(super) fn of_republished(releases: &[Republished], call: &Call) -> Diagnostic {
+pub(super) fn of_republished(releases: &[Republished], view: &Viewpoint<'_>) -> Diagnostic {
     let names: Vec<String> =
         releases.iter().map(|release| format!("{} {}", release.package, release.version)).collect();
     let headline = format!(
@@ -100,15 +99,15 @@ pub(super) fn of_republished(releases: &[Republished], call: &Call) -> Diagnosti
     } else {
         "ask its publisher why; where a cache still has it, yostel cache save FILE there and yostel cache load FILE here"
     };
-    let mut told = tell("republished", headline, next)
-        .or("yostel lock --fresh, to take the new content (and newer versions) over")
+    let mut told = tell(Code::Republished, headline, next)
+        .or(Suggestion::run("yostel lock --fresh", "to take the new content (and newer versions) over"))
         .note("a release should never change: whoever locked it before gets other files than you would");
     for release in releases.iter().take(TOLD) {
         if releases.len() > 1 {
             told = told.note(format!("{} {}:", release.package, release.version));
         }
         told = told.note(format!("locked {}", release.locked.digest));
-        told = with_seen(told, release.seen.as_ref(), call);
+        told = with_seen(told, release.seen.as_ref(), view);
         told = told.note(format!("found  {}", release.offered.digest)).note(format!("from   {}", release.place));
         told = match &release.changes {
             None => told.note("what differs cannot be told: the cache does not hold what is locked"),
@@ -117,7 +116,7 @@ pub(super) fn of_republished(releases: &[Republished], call: &Call) -> Diagnosti
             }
             Some(changes) => {
                 let told = told.note("what differs, from locked to found:");
-                changes_told(changes, TOLD_LINES).into_iter().fold(told, Also::note)
+                changes_told(changes, TOLD_LINES).into_iter().fold(told, Diagnostic::note)
             }
         };
     }
@@ -125,16 +124,16 @@ pub(super) fn of_republished(releases: &[Republished], call: &Call) -> Diagnosti
 }
 
 /// Adds when the right content was last here.
-pub(super) fn with_seen(told: Diagnostic, seen: Option<&Seen>, call: &Call) -> Diagnostic {
+pub(super) fn with_seen(told: Diagnostic, seen: Option<&Seen>, view: &Viewpoint<'_>) -> Diagnostic {
     let Some(seen) = seen else { return told };
     let ago = |second: i64| match Timestamp::from_second(second) {
-        Ok(then) => match age(then, call.settings.now).as_str() {
+        Ok(then) => match age(then, view.now).as_str() {
             "today" => "today".to_owned(),
             age => format!("{age} ago"),
         },
         Err(_) => "some day".to_owned(),
     };
-    let by = match call.show(&seen.by) {
+    let by = match view.show(&seen.by) {
         here if here.is_empty() || here == "." => "this project".to_owned(),
         there => there,
     };
@@ -143,7 +142,7 @@ pub(super) fn with_seen(told: Diagnostic, seen: Option<&Seen>, call: &Call) -> D
 }
 
 /// Tells what differs in files, in so many lines at most.
-pub(crate) fn changes_told(changes: &[FileChange], most: usize) -> Vec<String> {
+pub fn changes_told(changes: &[FileChange], most: usize) -> Vec<String> {
     let mut lines = Vec::new();
     let mut more = 0;
     for change in changes {

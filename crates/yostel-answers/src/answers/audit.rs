@@ -1,0 +1,303 @@
+//! Answer of `audit`.
+
+use std::collections::BTreeSet;
+
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::Serialize;
+use yostel_documents::{AskedBy, Dispute, Disputed};
+use yostel_findings::{Duplicate, Holder, Outdated};
+use yostel_flows::{AuditReport, Debt, Joining, Upkeep, UpkeepRule};
+use yostel_versions::Version;
+
+use super::Told;
+use super::parts::{AskedTold, EditTold, ReleaseTold, texts, told};
+use crate::words::dispute_words;
+
+/// Answer of `audit`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AuditAnswer {
+    /// How many packages are locked.
+    pub packages: usize,
+    /// Packages for which something newer exists.
+    pub outdated: Vec<OutdatedTold>,
+    /// What is there twice.
+    pub duplicates: Vec<DuplicateTold>,
+    /// Rules of the manifest that are due for review.
+    pub upkeep: Vec<UpkeepTold>,
+    /// What the lockfile says of releases, and their sources say otherwise.
+    pub alarms: Vec<AlarmTold>,
+    /// Packages that no source has any more.
+    pub unknown: Vec<String>,
+}
+
+impl Told for AuditAnswer {
+    const COMMAND: &'static str = "audit";
+}
+
+/// A package for which something newer exists.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct OutdatedTold {
+    /// The package.
+    pub package: String,
+    /// Whether a project asks for it itself.
+    pub direct: bool,
+    /// The locked version.
+    pub locked: String,
+    /// When it was published; null when no source tells any more.
+    pub published: Option<String>,
+    /// How many days ago that was.
+    pub age_days: Option<i64>,
+    /// The newest that everyone who asks accepts; null when that is the locked one.
+    pub accepted: Option<String>,
+    /// The newest of all.
+    pub newest: String,
+    /// When that was published.
+    pub newest_published: String,
+    /// Whether the newest is on another compatible line.
+    pub crosses_line: bool,
+    /// Who does not accept the newest.
+    pub held_by: Vec<HolderTold>,
+}
+
+/// Who holds a package back.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct HolderTold {
+    /// Who asks.
+    pub who: String,
+    /// The constraint.
+    pub accept: String,
+}
+
+impl From<&Holder> for HolderTold {
+    fn from(holder: &Holder) -> Self {
+        Self { who: holder.who.to_string(), accept: holder.accept.to_string() }
+    }
+}
+
+impl OutdatedTold {
+    fn of(outdated: &Outdated, now: Timestamp) -> Self {
+        let days = |then: Timestamp| (now.as_second() - then.as_second()) / 86_400;
+        Self {
+            package: outdated.package.to_string(),
+            direct: outdated.direct,
+            locked: outdated.locked.to_string(),
+            published: outdated.published.map(|published| published.to_string()),
+            age_days: outdated.published.map(days),
+            accepted: outdated.admitted.as_ref().map(ToString::to_string),
+            newest: outdated.newest.to_string(),
+            newest_published: outdated.newest_published.to_string(),
+            crosses_line: outdated.crosses_line,
+            held_by: told(&outdated.held_by),
+        }
+    }
+}
+
+/// Something that is there twice.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case", rename_all_fields = "kebab-case")]
+pub enum DuplicateTold {
+    /// Packages with the same files.
+    Content {
+        /// The digest of their files.
+        content: String,
+        /// The packages.
+        packages: Vec<ReleaseTold>,
+    },
+    /// Packages that do the same job.
+    Role {
+        /// The role.
+        role: String,
+        /// The packages.
+        packages: Vec<ReleaseTold>,
+    },
+    /// One package at several versions.
+    Versions {
+        /// The package.
+        versions: String,
+        /// Its versions, rising.
+        packages: Vec<VersionTold>,
+        /// What it would take to have one.
+        join: JoinTold,
+    },
+}
+
+/// One of several versions of a package.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct VersionTold {
+    /// The package.
+    pub package: String,
+    /// The version.
+    pub version: String,
+    /// Who asks for it.
+    pub asked_by: Vec<AskedTold>,
+}
+
+/// What it would take to have one version in place of several.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct JoinTold {
+    /// Whether a few edits would do.
+    pub possible: bool,
+    /// The edits, when it is possible; none when it is enough that nothing permits several.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub edits: Option<Vec<EditTold>>,
+}
+
+impl From<Option<&Joining>> for JoinTold {
+    fn from(joining: Option<&Joining>) -> Self {
+        let edits = match joining {
+            Some(Joining::Freely) => Some(Vec::new()),
+            Some(Joining::Edits(edits)) => Some(told(edits)),
+            Some(Joining::Impossible) | None => None,
+        };
+        Self { possible: edits.is_some(), edits }
+    }
+}
+
+impl DuplicateTold {
+    fn of(duplicate: &Duplicate, report: &AuditReport) -> Self {
+        match duplicate {
+            Duplicate::Content { digest, packages } => {
+                Self::Content { content: digest.to_string(), packages: told(packages) }
+            }
+            Duplicate::Role { role, packages } => Self::Role { role: role.to_string(), packages: told(packages) },
+            Duplicate::Versions { package, versions } => {
+                let one = |(version, by): &(Version, BTreeSet<AskedBy>)| {
+                    let (package, version) = (package.to_string(), version.to_string());
+                    VersionTold { package, version, asked_by: told(by) }
+                };
+                let packages = versions.iter().map(one).collect();
+                let join = report.joinings.get(package).into();
+                Self::Versions { versions: package.to_string(), packages, join }
+            }
+        }
+    }
+}
+
+/// A rule of a manifest that is due for review.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct UpkeepTold {
+    /// `force`, `swap` or `deviation`.
+    pub rule: String,
+    /// The package it is about.
+    pub package: String,
+    /// The manifest, from the root.
+    pub file: String,
+    /// The line of it, from 1.
+    pub line: usize,
+    /// Why the rule is there.
+    pub why: String,
+    /// What is wrong with it.
+    pub debts: Vec<DebtTold>,
+}
+
+/// What is wrong with a rule.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum DebtTold {
+    /// Its last day is past.
+    Past {
+        /// By so many days.
+        days: i64,
+    },
+    /// Without it, the same releases would be chosen.
+    ChangesNothing,
+    /// Without it, a newer release would be chosen.
+    Hides {
+        /// The newer release.
+        version: String,
+    },
+    /// It differs from what is agreed.
+    Stands,
+}
+
+/// Returns the word for the kind of a rule.
+pub fn rule_word(rule: UpkeepRule) -> &'static str {
+    match rule {
+        UpkeepRule::Force => "force",
+        UpkeepRule::Swap => "swap",
+        UpkeepRule::Deviation => "deviation",
+    }
+}
+
+impl From<&Debt> for DebtTold {
+    fn from(debt: &Debt) -> Self {
+        match debt {
+            Debt::Past(days) => Self::Past { days: *days },
+            Debt::ChangesNothing => Self::ChangesNothing,
+            Debt::Hides(version) => Self::Hides { version: version.to_string() },
+            Debt::Stands => Self::Stands,
+        }
+    }
+}
+
+impl From<&Upkeep> for UpkeepTold {
+    fn from(upkeep: &Upkeep) -> Self {
+        Self {
+            rule: rule_word(upkeep.rule).to_owned(),
+            package: upkeep.package.to_string(),
+            file: upkeep.file.clone(),
+            line: upkeep.line,
+            why: upkeep.why.clone(),
+            debts: told(&upkeep.debts),
+        }
+    }
+}
+
+/// Something that the lockfile says, and a source says otherwise.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AlarmTold {
+    /// The package.
+    pub package: String,
+    /// The version.
+    pub version: String,
+    /// What it is about: `package`, `release`, `content`, `needs`, `record` or `inside`.
+    pub kind: String,
+    /// What is not so, in a sentence.
+    pub says: String,
+    /// The digest of the archive that is locked, where content differs.
+    pub locked: Option<String>,
+    /// The digest of the archive that is offered, where content differs.
+    pub offered: Option<String>,
+}
+
+impl From<&Dispute> for AlarmTold {
+    fn from(alarm: &Dispute) -> Self {
+        let kind = match alarm.about {
+            Disputed::Package => "package",
+            Disputed::Release => "release",
+            Disputed::Content { .. } => "content",
+            Disputed::Needs { .. } => "needs",
+            Disputed::Record => "record",
+            Disputed::Inside { .. } | Disputed::Nameless => "inside",
+        };
+        let (locked, offered) = match &alarm.about {
+            Disputed::Content { locked, offered } => (Some(locked), offered.as_ref()),
+            _ => (None, None),
+        };
+        Self {
+            package: alarm.package.to_string(),
+            version: alarm.version.to_string(),
+            kind: kind.to_owned(),
+            says: dispute_words(alarm),
+            locked: locked.map(|artifact| artifact.digest.to_string()),
+            offered: offered.map(|artifact| artifact.digest.to_string()),
+        }
+    }
+}
+
+impl AuditAnswer {
+    /// Tells what was found; ages are counted to `now`.
+    pub fn of(report: &AuditReport, now: Timestamp) -> Self {
+        Self {
+            packages: report.packages,
+            outdated: report.outdated.iter().map(|outdated| OutdatedTold::of(outdated, now)).collect(),
+            duplicates: report.duplicates.iter().map(|duplicate| DuplicateTold::of(duplicate, report)).collect(),
+            upkeep: told(&report.upkeep),
+            alarms: told(&report.alarms),
+            unknown: texts(&report.unknown),
+        }
+    }
+}

@@ -1,0 +1,229 @@
+//! Answers of the commands that write a lockfile.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use yostel_flows::{LockReport, SearchReport, Settlement};
+use yostel_resolve::Overridden;
+
+use super::Told;
+use super::parts::{EditTold, MoveTold, ReleaseTold, texts, told};
+
+/// Answer of `lock`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct LockAnswer {
+    /// The lockfile.
+    pub lockfile: PathBuf,
+    /// How many packages it locks.
+    pub packages: usize,
+    /// Its seal.
+    pub seal: String,
+    /// Whether it changed, or would.
+    pub changed: bool,
+    /// Whether it was written.
+    pub written: bool,
+    /// What moved.
+    pub moves: Vec<MoveTold>,
+    /// Newer releases that everyone who asks accepts, of packages that were kept where they are.
+    pub newer_accepted: Vec<NewerTold>,
+    /// What was locked and is not in its source any more.
+    pub gone: Vec<ReleaseTold>,
+    /// Needs that get something else than they ask for, because the manifest says so.
+    pub overridden: Vec<OverriddenTold>,
+    /// Packages that only this machine has.
+    pub only_here: Vec<String>,
+    /// Packages that `[alter]` names and nothing needs.
+    pub unused_patches: Vec<String>,
+    /// What the search did; null when there was nothing to search for.
+    pub search: Option<SearchTold>,
+}
+
+impl Told for LockAnswer {
+    const COMMAND: &'static str = "lock";
+}
+
+/// A package that was kept below something newer.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct NewerTold {
+    /// The package.
+    pub package: String,
+    /// The version that is locked.
+    pub locked: String,
+    /// The newer one.
+    pub newer: String,
+}
+
+/// A need that gets something else than it asks for.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct OverriddenTold {
+    /// Who asks.
+    pub who: String,
+    /// The package that is asked for.
+    pub asked: String,
+    /// The constraint.
+    pub accept: String,
+    /// The package that is there.
+    pub package: String,
+    /// The version that is there.
+    pub version: String,
+}
+
+impl From<&Overridden> for OverriddenTold {
+    fn from(one: &Overridden) -> Self {
+        Self {
+            who: one.asked.asker.to_string(),
+            asked: one.asked.package.to_string(),
+            accept: one.asked.accept.to_string(),
+            package: one.package.to_string(),
+            version: one.version.to_string(),
+        }
+    }
+}
+
+/// What a search did.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct SearchTold {
+    /// What is known of the answer: `best`, `fewest-moves` or `found-in-time`.
+    pub standing: String,
+    /// Packages that were told of.
+    pub packages: u64,
+    /// Their releases.
+    pub releases: u64,
+    /// Releases that were looked at.
+    pub looked_at: u64,
+    /// Questions to the solver.
+    pub questions: u64,
+    /// Decisions.
+    pub decisions: u64,
+    /// Assignments that followed from others.
+    pub propagations: u64,
+    /// Conflicts.
+    pub conflicts: u64,
+    /// Learned clauses.
+    pub learned: u64,
+    /// How long each part took, in seconds.
+    pub seconds: BTreeMap<String, f64>,
+}
+
+impl From<&SearchReport> for SearchTold {
+    fn from(search: &SearchReport) -> Self {
+        let stats = search.stats;
+        let seconds = search.phases.iter().map(|(what, time)| ((*what).to_owned(), time.as_secs_f64()));
+        Self {
+            standing: search.standing.as_str().to_owned(),
+            packages: stats.packages as u64,
+            releases: stats.releases as u64,
+            looked_at: stats.looked_at as u64,
+            questions: stats.questions,
+            decisions: stats.decisions,
+            propagations: stats.propagations,
+            conflicts: stats.conflicts,
+            learned: stats.learned,
+            seconds: seconds.collect(),
+        }
+    }
+}
+
+impl From<&LockReport> for LockAnswer {
+    fn from(report: &LockReport) -> Self {
+        let newer = report.newer.iter().map(|(package, locked, newer)| NewerTold {
+            package: package.to_string(),
+            locked: locked.to_string(),
+            newer: newer.to_string(),
+        });
+        Self {
+            lockfile: report.path.clone(),
+            packages: report.packages,
+            seal: report.seal.to_string(),
+            changed: report.changed,
+            written: report.written,
+            moves: told(&report.moves),
+            newer_accepted: newer.collect(),
+            gone: told(&report.gone),
+            overridden: told(&report.overridden),
+            only_here: texts(report.only_here.iter().map(|(package, _)| package)),
+            unused_patches: texts(&report.unused_patches),
+            search: report.search.as_ref().map(SearchTold::from),
+        }
+    }
+}
+
+/// Answer of `settle`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(untagged)]
+pub enum SettleAnswer {
+    /// Without a number: which sets of edits there are.
+    Listed(EditSetsTold),
+    /// With a number: that set of edits, and the manifests with it.
+    Chosen(ChosenEditsTold),
+}
+
+impl Told for SettleAnswer {
+    const COMMAND: &'static str = "settle";
+}
+
+/// The sets of edits that end a collision.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct EditSetsTold {
+    /// Whether anything collides.
+    pub collision: bool,
+    /// Sets of edits, each of which ends it, smallest first.
+    pub edit_sets: Vec<EditSetTold>,
+}
+
+/// A set of edits that ends a collision.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct EditSetTold {
+    /// The edits.
+    pub edits: Vec<EditTold>,
+    /// How many packages are locked then.
+    pub packages: usize,
+    /// What moves.
+    pub moves: Vec<MoveTold>,
+}
+
+/// A set of edits that was chosen.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ChosenEditsTold {
+    /// The set.
+    #[serde(flatten)]
+    pub set: EditSetTold,
+    /// Whether it was applied.
+    pub applied: bool,
+    /// The texts of the manifests with the edits made, by path.
+    pub manifests: BTreeMap<String, String>,
+}
+
+impl From<&Settlement> for EditSetTold {
+    fn from(settlement: &Settlement) -> Self {
+        let coexist = settlement.coexist.iter().map(|package| EditTold::Coexist { package: package.to_string() });
+        Self {
+            edits: settlement.edit_set.edits.iter().map(EditTold::from).chain(coexist).collect(),
+            packages: settlement.proposal.lockfile().chosen.len(),
+            moves: told(settlement.proposal.moves()),
+        }
+    }
+}
+
+impl SettleAnswer {
+    /// Tells that nothing collides.
+    pub fn nothing() -> Self {
+        Self::Listed(EditSetsTold { collision: false, edit_sets: Vec::new() })
+    }
+
+    /// Lists the sets of edits.
+    pub fn listed(settlements: &[Settlement]) -> Self {
+        Self::Listed(EditSetsTold { collision: true, edit_sets: told(settlements) })
+    }
+
+    /// Tells of one set of edits.
+    pub fn chosen(settlement: &Settlement, applied: bool) -> Self {
+        let manifests = settlement.texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
+        Self::Chosen(ChosenEditsTold { set: settlement.into(), applied, manifests })
+    }
+}

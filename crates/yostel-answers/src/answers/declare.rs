@@ -1,0 +1,219 @@
+//! Answers of the commands that change a manifest.
+
+use std::path::PathBuf;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use yostel_documents::{Elsewhere, NeedForm, PackageName, Purpose};
+use yostel_flows::{AddReport, AddedElsewhere, AgreeReport, RemoveReport};
+use yostel_versions::Accept;
+
+use super::Told;
+use super::parts::{OriginTold, texts};
+
+/// Answer of `init`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct InitAnswer {
+    /// The manifest that was written.
+    pub manifest: PathBuf,
+    /// The project's name.
+    pub project: String,
+}
+
+impl Told for InitAnswer {
+    const COMMAND: &'static str = "init";
+}
+
+/// Answer of `add`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(untagged)]
+pub enum AddAnswer {
+    /// Of a package from a source.
+    Source(AddedFromSource),
+    /// Of a package from elsewhere.
+    Elsewhere(AddedFromElsewhere),
+}
+
+impl Told for AddAnswer {
+    const COMMAND: &'static str = "add";
+}
+
+/// A need of a package that a source has.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct AddedFromSource {
+    /// The manifest that was edited.
+    pub manifest: PathBuf,
+    /// The package.
+    pub package: String,
+    /// For which purpose.
+    pub purpose: String,
+    /// The constraint.
+    pub accept: String,
+    /// Whether the manifest says `agreed`.
+    pub agreed: bool,
+    /// The constraint in words.
+    pub means: String,
+    /// The constraint that was there before; null when the need is new.
+    pub before: Option<String>,
+    /// Where the package comes from.
+    pub source: OriginTold,
+    /// The releases that the constraint accepts today, rising.
+    pub accepted: Vec<String>,
+    /// The newest release, when the constraint does not accept it.
+    pub newest_not_accepted: Option<String>,
+    /// Whether the constraint has an upper bound.
+    pub bounded_above: bool,
+}
+
+/// A need of a package from a repository, a folder or an archive.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AddedFromElsewhere {
+    /// The manifest that was edited.
+    pub manifest: PathBuf,
+    /// The package.
+    pub package: String,
+    /// For which purpose.
+    pub purpose: String,
+    /// The constraint; null when any version will do.
+    pub accept: Option<String>,
+    /// The place, in words.
+    pub elsewhere: String,
+    /// The commit that the place has today; null when it is not a repository.
+    pub commit: Option<String>,
+    /// The only digest that is accepted; null when it is not an archive.
+    pub digest: Option<String>,
+    /// What was there before; null when the need is new.
+    pub before: Option<String>,
+}
+
+impl From<&AddReport> for AddAnswer {
+    fn from(report: &AddReport) -> Self {
+        Self::Source(AddedFromSource {
+            manifest: report.path.clone(),
+            package: report.package.to_string(),
+            purpose: report.purpose.to_string(),
+            accept: report.accept.to_string(),
+            agreed: report.form == NeedForm::Agreed,
+            means: report.constraint.to_words(),
+            before: report.before.clone(),
+            source: (&report.source).into(),
+            accepted: texts(&report.admitted),
+            newest_not_accepted: report.newest_not_admitted.as_ref().map(ToString::to_string),
+            bounded_above: report.constraint.is_bounded_above(),
+        })
+    }
+}
+
+impl AddAnswer {
+    /// Tells of a package from elsewhere.
+    pub fn elsewhere(
+        report: &AddedElsewhere,
+        package: &PackageName,
+        purpose: &Purpose,
+        accept: Option<&Accept>,
+    ) -> Self {
+        let digest = match &report.elsewhere {
+            Elsewhere::Archive { digest, .. } => Some(digest.to_string()),
+            Elsewhere::Git(_) | Elsewhere::Path(_) => None,
+        };
+        Self::Elsewhere(AddedFromElsewhere {
+            manifest: report.path.clone(),
+            package: package.to_string(),
+            purpose: purpose.to_string(),
+            accept: accept.map(ToString::to_string),
+            elsewhere: report.elsewhere.to_string(),
+            commit: report.commit.clone(),
+            digest,
+            before: report.before.clone(),
+        })
+    }
+}
+
+/// Answer of `agree`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AgreeAnswer {
+    /// The manifest that says what is agreed.
+    pub manifest: PathBuf,
+    /// What is agreed from now on.
+    pub agreed: Vec<AgreedTold>,
+    /// What stays as it is, because projects need it with different constraints.
+    pub apart: Vec<ApartTold>,
+}
+
+impl Told for AgreeAnswer {
+    const COMMAND: &'static str = "agree";
+}
+
+/// A constraint that is agreed.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AgreedTold {
+    /// The package.
+    pub package: String,
+    /// The constraint.
+    pub accept: String,
+    /// The projects that had it.
+    pub projects: Vec<String>,
+}
+
+/// A package that projects need with different constraints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ApartTold {
+    /// The package.
+    pub package: String,
+    /// Who needs it with which constraint.
+    pub needs: Vec<ProjectNeedTold>,
+}
+
+/// A project's need.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ProjectNeedTold {
+    /// The project.
+    pub project: String,
+    /// The constraint.
+    pub accept: String,
+}
+
+impl From<&AgreeReport> for AgreeAnswer {
+    fn from(report: &AgreeReport) -> Self {
+        let agreed = report.gathered.iter().map(|(package, (accept, projects))| AgreedTold {
+            package: package.to_string(),
+            accept: accept.to_string(),
+            projects: texts(projects),
+        });
+        let need = |(project, accept): &(PackageName, Accept)| ProjectNeedTold {
+            project: project.to_string(),
+            accept: accept.to_string(),
+        };
+        let apart = report.apart.iter().map(|(package, needs)| ApartTold {
+            package: package.to_string(),
+            needs: needs.iter().map(need).collect(),
+        });
+        Self { manifest: report.path.clone(), agreed: agreed.collect(), apart: apart.collect() }
+    }
+}
+
+/// Answer of `remove`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RemoveAnswer {
+    /// The manifest that was edited.
+    pub manifest: PathBuf,
+    /// The package.
+    pub package: String,
+    /// The constraint that was there; null when it had none.
+    pub before: Option<String>,
+    /// The purposes it was removed from.
+    pub purposes: Vec<String>,
+}
+
+impl Told for RemoveAnswer {
+    const COMMAND: &'static str = "remove";
+}
+
+impl RemoveAnswer {
+    /// Tells that a need was removed.
+    pub fn of(report: &RemoveReport, package: &PackageName) -> Self {
+        let (before, purposes) = (report.before.clone(), report.purposes.clone());
+        Self { manifest: report.path.clone(), package: package.to_string(), before, purposes }
+    }
+}

@@ -1,0 +1,271 @@
+//! Answers of the commands that only look.
+
+use std::collections::BTreeMap;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use yostel_flows::{Counterfactual, ExplainReport, Instead, ListReport, ListRow, Tree, TreeNode};
+use yostel_resolve::{NotTaken, Reason};
+
+use super::Told;
+use super::parts::{AskedTold, MoveTold, OriginTold, texts, told};
+use crate::diagnostic::Note;
+use crate::words::story;
+
+/// Answer of `explain`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct ExplainAnswer {
+    /// The package.
+    pub package: String,
+    /// Its locked version; the newest where it is locked at several.
+    pub locked: String,
+    /// Older versions that are locked too.
+    pub beside: Vec<String>,
+    /// Shortest ways from a project to it: who asks whom.
+    pub ways: Vec<Vec<String>>,
+    /// Who asks for it.
+    pub asked_by: Vec<AskedTold>,
+    /// Releases above the locked one, newest first.
+    pub newer: Vec<NotTakenTold>,
+    /// What another version would take; null when none was asked about and none suggests itself.
+    pub instead: Option<InsteadTold>,
+}
+
+impl Told for ExplainAnswer {
+    const COMMAND: &'static str = "explain";
+}
+
+/// A newer release that is not the locked one.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct NotTakenTold {
+    /// Its version.
+    pub version: String,
+    /// What keeps it out.
+    #[serde(flatten)]
+    pub reason: KeptOutTold,
+}
+
+/// What keeps a release out.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(tag = "reason", content = "detail", rename_all = "kebab-case")]
+pub enum KeptOutTold {
+    /// These do not accept it.
+    NotAccepted(Vec<AskedTold>),
+    /// It was withdrawn, for this reason.
+    Withdrawn(String),
+    /// It offers nothing for this platform.
+    Unserved(String),
+    /// It was published after the date allowed, at this time.
+    TooNew(String),
+    /// It needs this package, and no release of that fits.
+    NeverMet(String),
+    /// Nothing that is seen from here: everyone who asks accepts it.
+    Accepted(()),
+}
+
+impl From<&NotTaken> for NotTakenTold {
+    fn from(newer: &NotTaken) -> Self {
+        let reason = match &newer.reason {
+            Reason::NotAdmitted(holders) => KeptOutTold::NotAccepted(told(holders)),
+            Reason::Withdrawn(why) => KeptOutTold::Withdrawn(why.clone()),
+            Reason::Unserved(platform) => KeptOutTold::Unserved(platform.clone()),
+            Reason::TooNew(published) => KeptOutTold::TooNew(published.to_string()),
+            Reason::NeverMet(package) => KeptOutTold::NeverMet(package.to_string()),
+            Reason::Admitted => KeptOutTold::Accepted(()),
+        };
+        Self { version: newer.version.to_string(), reason }
+    }
+}
+
+/// What another version would take.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct InsteadTold {
+    /// The version.
+    pub version: String,
+    /// Whether it is possible.
+    pub possible: bool,
+    /// The project's own needs that do not accept it; the answer is as if they did.
+    pub set_aside: Vec<SetAsideTold>,
+    /// What would move, when it is possible.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub moves: Option<Vec<MoveTold>>,
+    /// What prevents it, sentence by sentence, when it is not.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub story: Option<Vec<Note>>,
+}
+
+/// A need that was set aside.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SetAsideTold {
+    /// For which purpose.
+    pub purpose: String,
+    /// The constraint.
+    pub accept: String,
+}
+
+impl From<&Instead> for InsteadTold {
+    fn from(instead: &Instead) -> Self {
+        let set_aside = instead
+            .set_aside
+            .iter()
+            .map(|need| SetAsideTold { purpose: need.purpose.to_string(), accept: need.accept.to_string() });
+        let (moves, story) = match &instead.outcome {
+            Counterfactual::Possible(moves) => (Some(told(moves)), None),
+            Counterfactual::Impossible { collision, demand, places } => {
+                (None, Some(story(collision, places, Some(demand))))
+            }
+        };
+        let (possible, version) = (moves.is_some(), instead.version.to_string());
+        Self { version, possible, set_aside: set_aside.collect(), moves, story }
+    }
+}
+
+impl From<&ExplainReport> for ExplainAnswer {
+    fn from(report: &ExplainReport) -> Self {
+        let why = &report.why;
+        Self {
+            package: why.package.to_string(),
+            locked: why.locked.to_string(),
+            beside: texts(why.beside.iter().map(|(version, _)| version)),
+            ways: why.ways.iter().map(|way| texts(way.iter().map(|(asker, _)| asker))).collect(),
+            asked_by: told(&why.asked_by),
+            newer: told(&why.newer),
+            instead: report.instead.as_ref().map(InsteadTold::from),
+        }
+    }
+}
+
+/// Answer of `list`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ListAnswer {
+    /// The project.
+    pub project: String,
+    /// What is locked, by name.
+    pub packages: Vec<ListedTold>,
+}
+
+impl Told for ListAnswer {
+    const COMMAND: &'static str = "list";
+}
+
+/// A locked package.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct ListedTold {
+    /// The package.
+    pub package: String,
+    /// The version.
+    pub version: String,
+    /// Whether a project asks for it itself.
+    pub direct: bool,
+    /// For which purposes it is there.
+    pub purposes: Vec<String>,
+    /// Where it comes from.
+    pub from: OriginTold,
+    /// Who asks for it.
+    pub asked_by: Vec<String>,
+    /// Digests of its trees, by platform.
+    pub trees: BTreeMap<String, String>,
+}
+
+impl From<&ListRow> for ListedTold {
+    fn from(row: &ListRow) -> Self {
+        Self {
+            package: row.package.to_string(),
+            version: row.version.to_string(),
+            direct: row.direct,
+            purposes: texts(&row.purposes),
+            from: (&row.from).into(),
+            asked_by: row.asked_by.clone(),
+            trees: row.trees.iter().map(|(platform, tree)| (platform.clone(), tree.to_string())).collect(),
+        }
+    }
+}
+
+impl From<&ListReport> for ListAnswer {
+    fn from(report: &ListReport) -> Self {
+        Self { project: report.project.to_string(), packages: told(&report.rows) }
+    }
+}
+
+/// Answer of `tree`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(untagged)]
+pub enum TreeAnswer {
+    /// Of one project.
+    One(TreeTold),
+    /// Of a workspace.
+    Several {
+        /// Its projects.
+        projects: Vec<TreeTold>,
+    },
+}
+
+impl Told for TreeAnswer {
+    const COMMAND: &'static str = "tree";
+}
+
+/// The tree of a project.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct TreeTold {
+    /// The project.
+    pub project: String,
+    /// Its version; null when it says none.
+    pub version: Option<String>,
+    /// What it needs.
+    pub needs: Vec<NodeTold>,
+}
+
+/// A need in a tree.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct NodeTold {
+    /// The package.
+    pub package: String,
+    /// The locked version.
+    pub version: String,
+    /// Where it comes from.
+    pub from: OriginTold,
+    /// The constraint.
+    pub accept: String,
+    /// For which purpose, where a project asks.
+    pub purpose: Option<String>,
+    /// Whether what it needs is elsewhere in the tree already.
+    pub repeated: bool,
+    /// Whether it needs more, below the last level.
+    pub cut: bool,
+    /// What it needs.
+    pub needs: Vec<NodeTold>,
+}
+
+impl From<&TreeNode> for NodeTold {
+    fn from(node: &TreeNode) -> Self {
+        Self {
+            package: node.package.to_string(),
+            version: node.version.to_string(),
+            from: (&node.from).into(),
+            accept: node.accept.to_string(),
+            purpose: node.purpose.as_ref().map(ToString::to_string),
+            repeated: node.repeated,
+            cut: node.cut,
+            needs: told(&node.needs),
+        }
+    }
+}
+
+impl From<&Tree> for TreeTold {
+    fn from(tree: &Tree) -> Self {
+        let version = tree.version.as_ref().map(ToString::to_string);
+        Self { project: tree.project.to_string(), version, needs: told(&tree.roots) }
+    }
+}
+
+impl From<&[Tree]> for TreeAnswer {
+    fn from(trees: &[Tree]) -> Self {
+        match trees {
+            [tree] => Self::One(tree.into()),
+            trees => Self::Several { projects: told(trees) },
+        }
+    }
+}

@@ -1,0 +1,42 @@
+//! What each command answers to a program: one type a command, so that no answer has a shape of its own by chance.
+//!
+//! Each type says its command's name and is made from what the flow returned. The order of the fields is the order in the
+//! document. [`crate::schema`] makes a JSON Schema of every one of them.
+
+pub mod audit;
+pub mod decide;
+pub mod declare;
+pub mod keep;
+pub mod look;
+pub mod parts;
+pub mod share;
+pub mod using;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The number of the format of all answers. A field may be added without another; one that is renamed or means something
+/// else raises it.
+pub const ANSWER_FORMAT: u32 = 1;
+
+/// An answer of a command.
+pub trait Told: Serialize + JsonSchema {
+    /// The command, as the document names it.
+    const COMMAND: &'static str;
+}
+
+#[derive(Serialize)]
+struct Document<'a, T> {
+    format: u32,
+    command: &'a str,
+    #[serde(flatten)]
+    content: &'a T,
+}
+
+/// Writes the document of an answer, with a final newline.
+pub fn document<T: Told>(content: &T) -> String {
+    let document = Document { format: ANSWER_FORMAT, command: T::COMMAND, content };
+    let mut text = serde_json::to_string_pretty(&document).expect("texts, numbers and maps with text keys serialise");
+    text.push('\n');
+    text
+}

@@ -1,0 +1,116 @@
+//! The codes of all problems: stable words, explained in docs/errors.md §3.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+macro_rules! codes {
+    ($($name:ident = $text:literal,)*) => {
+        /// What kind of problem it is. docs/errors.md §3 says what each means and what ends it.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+        #[allow(missing_docs, reason = "the page explains them, and a test holds the two together")]
+        pub enum Code {
+            $(#[serde(rename = $text)] $name,)*
+        }
+
+        impl Code {
+            /// All codes, by name.
+            pub const ALL: &[Self] = &[$(Self::$name,)*];
+
+            /// Returns the code as documents have it.
+            pub fn as_str(self) -> &'static str {
+                match self {
+                    $(Self::$name => $text,)*
+                }
+            }
+        }
+    };
+}
+
+codes! {
+    AlreadyAProject = "already-a-project",
+    AlreadyPublished = "already-published",
+    AmbiguousSource = "ambiguous-source",
+    ArchiveDiffers = "archive-differs",
+    ArchiveMissing = "archive-missing",
+    ArchiveRefused = "archive-refused",
+    BadClock = "bad-clock",
+    BadEpoch = "bad-epoch",
+    BadPatience = "bad-patience",
+    CannotRead = "cannot-read",
+    CannotRun = "cannot-run",
+    CannotWrite = "cannot-write",
+    Collision = "collision",
+    Constraint = "constraint",
+    DiskFull = "disk-full",
+    DocumentTooLong = "document-too-long",
+    ForeignManifest = "foreign-manifest",
+    Git = "git",
+    GitAddress = "git-address",
+    GitMissing = "git-missing",
+    GitOutOfTime = "git-out-of-time",
+    GitRefused = "git-refused",
+    Internal = "internal",
+    Kit = "kit",
+    LockfileBroken = "lockfile-broken",
+    LockfileChanged = "lockfile-changed",
+    LockfileDisputed = "lockfile-disputed",
+    LockfileLaterFormat = "lockfile-later-format",
+    LockfileMerge = "lockfile-merge",
+    LockfileMissing = "lockfile-missing",
+    LockfileStale = "lockfile-stale",
+    LockfileUnreadable = "lockfile-unreadable",
+    Manifest = "manifest",
+    ManifestAgreed = "manifest-agreed",
+    ManifestContradiction = "manifest-contradiction",
+    ManifestMissingKey = "manifest-missing-key",
+    ManifestSyntax = "manifest-syntax",
+    ManifestType = "manifest-type",
+    ManifestUnknownKey = "manifest-unknown-key",
+    ManifestValue = "manifest-value",
+    Name = "name",
+    NeedsElsewhere = "needs-elsewhere",
+    NeedsItself = "needs-itself",
+    NoArtifact = "no-artifact",
+    NoCacheFolder = "no-cache-folder",
+    NoFolder = "no-folder",
+    NoPermission = "no-permission",
+    NoProject = "no-project",
+    NoReleasesAccepted = "no-releases-accepted",
+    NoSource = "no-source",
+    NoSuchEdit = "no-such-edit",
+    NoSuchNeed = "no-such-need",
+    NoSuchProject = "no-such-project",
+    NoSuchRegistry = "no-such-registry",
+    NoSuchRelease = "no-such-release",
+    NoVersion = "no-version",
+    NotAltered = "not-altered",
+    NotInCache = "not-in-cache",
+    NotInstalled = "not-installed",
+    NotLocked = "not-locked",
+    NotPacked = "not-packed",
+    NotShareable = "not-shareable",
+    Numbering = "numbering",
+    OtherTool = "other-tool",
+    OutOfTime = "out-of-time",
+    PatchRejected = "patch-rejected",
+    PatchSyntax = "patch-syntax",
+    PatchUnreadable = "patch-unreadable",
+    Path = "path",
+    RegistryBroken = "registry-broken",
+    RegistryLaterFormat = "registry-later-format",
+    RegistryMissing = "registry-missing",
+    RegistryOccupied = "registry-occupied",
+    Republished = "republished",
+    Separator = "separator",
+    SourceArchiveMissing = "source-archive-missing",
+    SourceBroken = "source-broken",
+    SourceMissing = "source-missing",
+    TreeDiffers = "tree-differs",
+    UnknownPackage = "unknown-package",
+    UnknownPurpose = "unknown-purpose",
+    UnknownSource = "unknown-source",
+    Usage = "usage",
+    VariableRefused = "variable-refused",
+    Version = "version",
+    Workspace = "workspace",
+}

@@ -1,0 +1,182 @@
+//! Sources, registries, and what the machine refuses.
+
+use std::error::Error;
+use std::io;
+
+use crate::code::Code;
+use crate::diagnostic::{Diagnostic, Suggestion};
+use yostel_documents::PackageName;
+use yostel_files::FileError;
+use yostel_registry::RegistryError;
+use yostel_sources::{GitError, SourceError, SourceErrorKind};
+
+use super::collision::some_versions;
+use super::{Viewpoint, tell};
+
+pub(super) fn of_source(error: &SourceError) -> Diagnostic {
+    let source = &error.source_name;
+    let headline = error.to_string();
+    match &error.kind {
+        SourceErrorKind::Missing(_) => {
+            tell(Code::SourceMissing, headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
+        }
+        SourceErrorKind::NotARegistry(path) => {
+            tell(Code::SourceMissing, headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
+                .or(Suggestion::run(format!("yostel registry create {}", path.display()), "if one should be there"))
+        }
+        SourceErrorKind::Format { .. } => tell(Code::RegistryLaterFormat, headline, "use a newer yostel"),
+        SourceErrorKind::Document { path, cause, .. } => tell(
+            Code::SourceBroken,
+            headline,
+            "get the file back from a copy of the registry, or publish the package again",
+        )
+        .note(format!("{}: {cause}", path.display())),
+        SourceErrorKind::ArchiveMissing(_) => tell(
+            Code::SourceArchiveMissing,
+            headline,
+            "get the archive back from a copy of the registry, or lock another version",
+        ),
+        SourceErrorKind::Read { cause, .. } => of_io(Code::SourceBroken, format!("{headline}: {cause}"), cause),
+        SourceErrorKind::Ambiguous { package, .. } => {
+            let place = format!("say whose it is, below [sources.{source}] (or the other): reserves = [\"{package}\"]");
+            tell(Code::AmbiguousSource, headline, place)
+                .note("a name that two sources have could be a stranger's package")
+        }
+    }
+}
+
+pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&str>) -> Diagnostic {
+    let headline = format!("{package}: {error}");
+    let told = match error {
+        GitError::NoProgram(cause) => {
+            return tell(Code::GitMissing, format!("{headline}: {cause}"), "install git, and see that it is on PATH");
+        }
+        GitError::Write { cause, .. } => return of_io(Code::CannotWrite, format!("{headline}: {cause}"), cause),
+        GitError::Unreachable { address, .. } => {
+            tell(Code::Git, headline, Suggestion::run(format!("git ls-remote {address}"), "to see what is wrong"))
+                .or(format!("correct `git` of {package}, if it moved, then yostel lock"))
+        }
+        GitError::NoSuchRef { address, .. } => tell(
+            Code::Git,
+            headline,
+            Suggestion::run(
+                format!("git ls-remote {address}"),
+                format!("to see what there is, and correct the need of {package}"),
+            ),
+        ),
+        GitError::NoSuchCommit { .. } => {
+            tell(Code::Git, headline, Suggestion::run("yostel lock --fresh", "to take the commit that is there now"))
+                .or("get the commit back: yostel cache save, on a machine that still has it, carries it here")
+                .note("its branch or tag was rewritten, or its repository was made anew")
+        }
+        GitError::NoSuchFolder { .. } => tell(Code::Git, headline, format!("correct `inside` of {package}"))
+            .note("a link in a repository is not followed: its folder must be one itself"),
+        GitError::OutOfTime { address, seconds, .. } => {
+            let variable =
+                if error.to_string().ends_with("long") { "YOSTEL_TOTAL_SECONDS" } else { "YOSTEL_IDLE_SECONDS" };
+            tell(
+                Code::GitOutOfTime,
+                headline,
+                Suggestion::run(format!("git ls-remote {address}"), "to see whether it answers at all"),
+            )
+            .or(format!("set {variable} to more than {seconds}, if it is only slow"))
+        }
+        GitError::Address { scheme: Some(scheme), .. } => {
+            tell(Code::GitAddress, headline, "use its https:// or ssh:// address, if it has one")
+                .or(format!("permit it, below [policy] of yostel.toml: git-schemes = [\"{scheme}\"]"))
+        }
+        GitError::Address { scheme: None, .. } => {
+            tell(Code::GitAddress, headline, format!("correct `git` of {package}: https://…, ssh://…, or a path"))
+        }
+        GitError::Unfit { .. } => {
+            tell(Code::GitRefused, headline, "take another commit, and tell whoever keeps the repository")
+        }
+        GitError::Garbled { .. } => tell(Code::Git, headline, "see what `git --version` says; 2.36 or newer is needed"),
+    };
+    match commit.filter(|commit| !told.headline.contains(commit)) {
+        Some(commit) => told.note(format!("commit {commit} is wanted, and the cache does not hold it")),
+        None => told,
+    }
+}
+
+pub(super) fn of_registry(error: &RegistryError, view: &Viewpoint<'_>) -> Diagnostic {
+    let headline = error.to_string();
+    match error {
+        RegistryError::Occupied(path, true) => {
+            let shown = view.show(path);
+            let next = Suggestion::run(format!("yostel registry list {shown}"), "to see what it holds");
+            tell(Code::RegistryOccupied, format!("{shown} is a registry already"), next)
+        }
+        RegistryError::Occupied(path, false) => {
+            let shown = view.show(path);
+            let next = Suggestion::run(
+                format!("yostel registry create {shown}/registry"),
+                "to make it in a folder of its own",
+            );
+            tell(Code::RegistryOccupied, format!("{shown} is not empty"), next)
+        }
+        RegistryError::NotARegistry(path) => {
+            tell(Code::RegistryMissing, headline, "name a source of the manifest, or the folder of a registry").or(
+                Suggestion::run(
+                    format!("yostel registry create {}", view.show(path)),
+                    "if it is empty and should become one",
+                ),
+            )
+        }
+        RegistryError::Format(_) => tell(Code::RegistryLaterFormat, headline, "use a newer yostel"),
+        RegistryError::NeedsElsewhere { needed, .. } => {
+            tell(Code::NeedsElsewhere, headline, format!("publish {needed} too, and need it by a constraint"))
+        }
+        RegistryError::NoVersion(_) => tell(Code::NoVersion, headline, "add to [project]: version = \"1.0.0\""),
+        RegistryError::AlreadyPublished { package, version, differs } => {
+            let headline = format!("{package} {version} is published already, and {differs} differ");
+            tell(Code::AlreadyPublished, headline, "give it a new version in [project], then publish again")
+                .note("whoever locked it relies on its content, so it never changes")
+        }
+        RegistryError::Numbering { before, .. } => {
+            tell(Code::Numbering, headline, format!("keep numbering by {before}; a package has one order for good"))
+                .note("words may be added, at the start of `before` and at the end of `after`: that changes no order")
+        }
+        RegistryError::TooLong(package) => {
+            tell(Code::DocumentTooLong, headline, format!("publish what comes next under another name than {package}"))
+                .note("nothing was published or withdrawn")
+        }
+        RegistryError::NoSuchRelease { known, .. } => tell(
+            Code::NoSuchRelease,
+            headline,
+            Suggestion::run("yostel registry list REGISTRY", "to see what there is"),
+        )
+        .note(format!("its releases are {}", some_versions(known))),
+        RegistryError::Version(error) => {
+            let next = error.suggestion.as_ref().map(|works| format!("write {works}"));
+            tell(Code::Version, headline, next.unwrap_or_else(|| "write a version like 1.4.2".into()))
+        }
+        RegistryError::Document { cause, .. } => {
+            tell(Code::RegistryBroken, headline, "get the file back from a copy of the registry")
+                .note(cause.to_string())
+        }
+        RegistryError::Unfit(_) => tell(Code::NotPacked, headline, "remove or correct that file, then publish again")
+            .note("nothing was published"),
+        RegistryError::Store(error) => of_store(error),
+    }
+}
+
+pub(super) fn of_store(error: &FileError) -> Diagnostic {
+    let cause = error.source().map(|cause| format!(": {cause}")).unwrap_or_default();
+    of_io(Code::CannotWrite, format!("{error}{cause}"), &error.cause)
+}
+
+/// What the machine refused has a remedy by its kind, whatever was being done.
+pub(super) fn of_io(code: Code, headline: String, cause: &io::Error) -> Diagnostic {
+    match cause.kind() {
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded | io::ErrorKind::FileTooLarge => {
+            tell(Code::DiskFull, headline, "make room on that disk, then run the same command again")
+                .note("nothing was left half-written")
+        }
+        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
+            tell(Code::NoPermission, headline, "get permission to write there, or work in a copy")
+                .note("nothing was changed")
+        }
+        _ => tell(code, headline, "look at that path; when it is as it should be, run the same command again"),
+    }
+}

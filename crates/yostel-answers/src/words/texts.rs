@@ -1,0 +1,50 @@
+//! Small pieces of sentences: counts, sizes, ages, lists.
+
+use jiff::Timestamp;
+
+/// Writes a size in bytes with its unit.
+pub fn size(bytes: u64) -> String {
+    let mut value = bytes as f64;
+    let mut unit = "bytes";
+    for next in ["KiB", "MiB", "GiB", "TiB"] {
+        if value < 1024.0 {
+            break;
+        }
+        value /= 1024.0;
+        unit = next;
+    }
+    match unit {
+        "bytes" => count(bytes as usize, "byte"),
+        unit => format!("{value:.1} {unit}"),
+    }
+}
+
+/// Writes a count with its noun.
+pub fn count(number: usize, noun: &str) -> String {
+    let plural = match noun {
+        "copy" => "copies".to_owned(),
+        noun => format!("{noun}s"),
+    };
+    if number == 1 { format!("1 {noun}") } else { format!("{number} {plural}") }
+}
+
+/// Writes how long ago something was, in the unit that says it best.
+pub fn age(then: Timestamp, now: Timestamp) -> String {
+    let days = (now.as_second() - then.as_second()).max(0) / 86_400;
+    match days {
+        0 => "today".into(),
+        1 => "1 day".into(),
+        2..=60 => format!("{days} days"),
+        61..=729 => format!("{} months", days / 30),
+        _ => format!("{} years", days / 365),
+    }
+}
+
+/// Joins texts as a sentence does.
+pub fn join(texts: &[String]) -> String {
+    match texts {
+        [] => String::new(),
+        [one] => one.clone(),
+        [most @ .., last] => format!("{} and {last}", most.join(", ")),
+    }
+}
