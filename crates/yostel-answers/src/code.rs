@@ -105,6 +105,7 @@ codes! {
     SourceArchiveMissing = "source-archive-missing",
     SourceBroken = "source-broken",
     SourceMissing = "source-missing",
+    Stopped = "stopped",
     TreeDiffers = "tree-differs",
     UnknownPackage = "unknown-package",
     UnknownPurpose = "unknown-purpose",

@@ -117,6 +117,11 @@ impl<T: AtVersion> Chosen<T> {
         self.0.values().map(Vec::len).sum()
     }
 
+    /// Tells whether a package is there at one version and no other.
+    pub fn is_single(&self, package: &PackageName) -> bool {
+        self.0.get(package).is_some_and(|all| all.len() == 1)
+    }
+
     /// Tells whether there is nothing.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()

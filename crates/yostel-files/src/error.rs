@@ -16,7 +16,29 @@ pub struct FileError {
     pub cause: io::Error,
 }
 
+/// Why work ended that was told to stop.
+#[derive(Debug, thiserror::Error)]
+#[error("it was told to stop")]
+pub struct Stopped;
+
+impl Stopped {
+    /// Returns this as what reading or writing ends with. Not `Interrupted`, which readers take for "try again".
+    pub fn as_io_error() -> io::Error {
+        io::Error::other(Self)
+    }
+}
+
 impl FileError {
+    /// Makes the error of work that was told to stop.
+    pub fn stop(doing: &'static str, path: impl Into<PathBuf>) -> Self {
+        Self { doing, path: path.into(), cause: Stopped::as_io_error() }
+    }
+
+    /// Tells whether it was told to stop.
+    pub fn is_stop(&self) -> bool {
+        self.cause.get_ref().is_some_and(|inner| inner.is::<Stopped>())
+    }
+
     /// Joins a verb and a path to a cause, for use with `map_err`.
     pub fn when(doing: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(io::Error) -> Self {
         let path = path.into();

@@ -31,7 +31,7 @@ mod walk;
 pub use atomic::{is_unfinished, remove_unfinished, write_atomically, write_atomically_with};
 pub use disk::{Disk, NewFile, Step, Watch};
 pub use entry::{Entry, Kind, Meta};
-pub use error::FileError;
+pub use error::{FileError, Stopped};
 pub use folder::{Folder, open_regular, read_text_of};
 pub use locking::{Hold, lock};
 pub use nearby::Nearby;

@@ -79,6 +79,7 @@ pub struct Resolver {
     problem: Problem,
     known: Known,
     search: Search,
+    stop: Arc<AtomicBool>,
     /// Whether it is known that there is no set.
     refuted: bool,
     stats: SearchStats,
@@ -108,21 +109,21 @@ pub struct SearchStats {
 impl Resolver {
     /// Starts on a problem.
     pub fn new(problem: Problem) -> Self {
-        Self::with_reach(problem, Reach::AsNeeded, None)
-    }
-
-    /// Starts on a problem; once the flag is set, from anywhere, the search ends with [`Outcome::Stopped`].
-    pub fn with_stop(problem: Problem, stop: Arc<AtomicBool>) -> Self {
-        Self::with_reach(problem, Reach::AsNeeded, Some(stop))
+        Self::with_reach(problem, Reach::AsNeeded)
     }
 
     /// Starts on a problem whose edit sets will be asked for: everything in reach of any release of a wished package is
     /// looked at.
     pub fn with_edits(problem: Problem) -> Self {
-        Self::with_reach(problem, Reach::Whole, None)
+        Self::with_reach(problem, Reach::Whole)
     }
 
-    fn with_reach(mut problem: Problem, reach: Reach, stop: Option<Arc<AtomicBool>>) -> Self {
+    /// Returns a flag; once it is set, from anywhere, the search ends with [`Outcome::Stopped`].
+    pub fn stop_flag(&self) -> Arc<AtomicBool> {
+        self.stop.clone()
+    }
+
+    fn with_reach(mut problem: Problem, reach: Reach) -> Self {
         problem.wishes = problem.rules.overrides.bound_all(&problem.wishes, &problem.rules.coexist);
         problem.wishes.sort();
         problem.wishes.dedup();
@@ -136,8 +137,9 @@ impl Resolver {
             let id = known.package(name);
             known.want(id);
         }
-        let search = Search::new(Config { stop, ..Config::default() });
-        Self { problem, known, search, refuted: false, stats: SearchStats::default() }
+        let stop = Arc::new(AtomicBool::new(false));
+        let search = Search::new(Config { stop: Some(stop.clone()), ..Config::default() });
+        Self { problem, known, search, stop, refuted: false, stats: SearchStats::default() }
     }
 
     /// Lists the smallest sets of edits to the wishes that make the problem solvable, smallest first and then those

@@ -22,7 +22,7 @@ pub struct ArchiveError {
 ///
 /// # Errors
 /// When it is not there or cannot be reached.
-pub fn open_archive(address: &str, root: &Path, patience: Patience) -> Result<Box<dyn Read + Send>, ArchiveError> {
+pub fn open_archive(address: &str, root: &Path, patience: &Patience) -> Result<Box<dyn Read + Send>, ArchiveError> {
     let fail = |cause| ArchiveError { address: address.to_owned(), cause };
     if address.starts_with("http://") || address.starts_with("https://") {
         return crate::http::open(address, patience).map_err(fail);

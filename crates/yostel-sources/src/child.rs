@@ -7,7 +7,7 @@ use std::sync::mpsc::{self, RecvTimeoutError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use crate::patience::Patience;
+use crate::patience::{LOOK, Patience};
 
 /// Most bytes that are kept of what a program says, for each of its two ways to say it.
 const MOST_KEPT: usize = 64 << 20;
@@ -35,6 +35,8 @@ pub(crate) enum Ended {
     TooLong,
     /// It was ended, because it said too much.
     TooMuch,
+    /// It was ended, because it was told to stop.
+    Stopped,
 }
 
 type Stream = Box<dyn Read + Send>;
@@ -51,7 +53,7 @@ enum Heard {
 ///
 /// # Errors
 /// When it cannot be started.
-pub(crate) fn run_within(mut command: Command, patience: Patience) -> io::Result<Ended> {
+pub(crate) fn run_within(mut command: Command, patience: &Patience) -> io::Result<Ended> {
     command.stdout(Stdio::piped()).stderr(Stdio::piped());
     // What it starts ends with it. Where there is a terminal, it stays in the foreground, or it could not ask for the
     // password of a key.
@@ -80,8 +82,8 @@ pub(crate) fn run_within(mut command: Command, patience: Patience) -> io::Result
     loop {
         let left =
             patience.total.saturating_sub(began.elapsed()).min(patience.idle.saturating_sub(last_word.elapsed()));
-        let wait = if open == 0 { left.min(SOON) } else { left.min(AFTER_ITS_END) };
-        let mut said_nothing = false;
+        let wait = if open == 0 { left.min(SOON) } else { left.min(LOOK) };
+        let mut heard_nothing = false;
         match heard.recv_timeout(wait) {
             Ok(Heard::Answer(bytes)) => stdout.extend(bytes),
             Ok(Heard::Remark(bytes)) => stderr.extend(bytes),
@@ -90,21 +92,24 @@ pub(crate) fn run_within(mut command: Command, patience: Patience) -> io::Result
                 continue;
             }
             Err(RecvTimeoutError::Disconnected) => thread::sleep(SOON.min(left)),
-            Err(RecvTimeoutError::Timeout) => said_nothing = true,
+            Err(RecvTimeoutError::Timeout) => heard_nothing = true,
         }
-        if (open == 0 || said_nothing)
+        // What it said may still be on its way for a moment.
+        if (open == 0 || heard_nothing && last_word.elapsed() >= AFTER_ITS_END.min(patience.idle))
             && let Some(status) = child.try_wait()?
         {
             return Ok(Ended::Exited { status, stdout, stderr });
         }
-        let ended = if stdout.len() > MOST_KEPT || stderr.len() > MOST_KEPT {
+        let ended = if patience.is_stopped() {
+            Ended::Stopped
+        } else if stdout.len() > MOST_KEPT || stderr.len() > MOST_KEPT {
             Ended::TooMuch
         } else if began.elapsed() >= patience.total {
             Ended::TooLong
         } else if last_word.elapsed() >= patience.idle {
             Ended::Silent
         } else {
-            if open > 0 && !said_nothing {
+            if open > 0 && !heard_nothing {
                 last_word = Instant::now();
             }
             continue;
@@ -141,8 +146,8 @@ mod tests {
     fn run(script: &str, idle: u64, total: u64) -> Ended {
         let mut command = Command::new("sh");
         command.args(["-c", script]).stdin(Stdio::null());
-        let patience = Patience { idle: Duration::from_millis(idle), total: Duration::from_millis(total) };
-        run_within(command, patience).unwrap()
+        let (idle, total) = (Duration::from_millis(idle), Duration::from_millis(total));
+        run_within(command, &Patience { idle, total, ..Patience::default() }).unwrap()
     }
 
     #[test]
@@ -153,5 +158,15 @@ mod tests {
         assert!(matches!(run("while :; do echo x; sleep 0.05; done", 20_000, 300), Ended::TooLong));
         // Its child keeps the pipe open; both are ended.
         assert!(matches!(run("sleep 60 & sleep 60", 100, 60_000), Ended::Silent));
+    }
+
+    #[test]
+    fn a_program_is_ended_when_its_answer_is_not_wanted_any_more() {
+        let patience = Patience::default();
+        let stop = patience.stop.clone();
+        std::thread::spawn(move || stop.store(true, std::sync::atomic::Ordering::Relaxed));
+        let mut command = Command::new("sh");
+        command.args(["-c", "while :; do echo x; sleep 0.01; done"]).stdin(Stdio::null());
+        assert!(matches!(run_within(command, &patience).unwrap(), Ended::Stopped));
     }
 }

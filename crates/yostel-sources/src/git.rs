@@ -93,6 +93,9 @@ pub enum GitError {
         /// The folder.
         folder: String,
     },
+    /// It was told to stop.
+    #[error("{0} was asked, and is not waited for any longer")]
+    Stopped(String),
     /// A folder for the work cannot be written.
     #[error("cannot write {}", path.display())]
     Write {
@@ -207,7 +210,7 @@ struct Output {
     stderr: Vec<u8>,
 }
 
-fn run(command: Command, address: &str, patience: Patience) -> Result<Output, GitError> {
+fn run(command: Command, address: &str, patience: &Patience) -> Result<Output, GitError> {
     tracing::debug!(?command, "git");
     let out_of_time = |ended, limit: std::time::Duration| {
         Err(GitError::OutOfTime { address: address.to_owned(), ended, seconds: limit.as_secs() })
@@ -216,6 +219,7 @@ fn run(command: Command, address: &str, patience: Patience) -> Result<Output, Gi
         Ended::Exited { status, stdout, stderr } => Ok(Output { status, stdout, stderr }),
         Ended::Silent => out_of_time("accepts, and then says nothing", patience.idle),
         Ended::TooLong => out_of_time("takes too long", patience.total),
+        Ended::Stopped => Err(GitError::Stopped(address.to_owned())),
         Ended::TooMuch => {
             Err(GitError::Unreachable { address: address.to_owned(), said: "it says far too much".into() })
         }
@@ -249,7 +253,7 @@ pub fn commit_of(address: &str, at: &GitAt, config: &GitConfig) -> Result<String
     let peeled = format!("{wanted}^{{}}");
     let mut command = config.git(None);
     command.args(["ls-remote", "--quiet", "--", address, &wanted, &peeled]);
-    let output = run(command, address, config.patience)?;
+    let output = run(command, address, &config.patience)?;
     if !output.status.success() {
         return Err(unreachable_by(address, &output));
     }
@@ -292,7 +296,7 @@ pub fn fetch_commit(
     // The kind of digest is told by the commit, not by whatever a configuration says of new repositories.
     let format = if commit.len() == 64 { "--object-format=sha256" } else { "--object-format=sha1" };
     command.args(["init", "--quiet", "--bare", "--template=", format, "."]);
-    let made = run(command, address, config.patience)?;
+    let made = run(command, address, &config.patience)?;
     if !made.status.success() {
         let cause = io::Error::other(stderr_text(&made));
         return Err(GitError::Write { path: work.to_owned(), cause });
@@ -318,7 +322,7 @@ fn list(
     let mut command = config.git(Some(work));
     let tree = folder.map_or(format!("{commit}^{{tree}}"), |folder| format!("{commit}:{folder}"));
     command.args(["ls-tree", "-r", "-z", "-l", "--full-tree", &tree]);
-    let output = run(command, address, config.patience)?;
+    let output = run(command, address, &config.patience)?;
     if !output.status.success() {
         return Err(match folder {
             // A link there is no folder either: what it leads to is not the commit's.
@@ -381,7 +385,7 @@ fn fetch(address: &str, at: &GitAt, commit: &str, store: &Path, config: &GitConf
     let has = || -> Result<bool, GitError> {
         let mut command = config.git(Some(store));
         command.args(["cat-file", "-e", &format!("{commit}^{{commit}}")]);
-        Ok(run(command, address, config.patience)?.status.success())
+        Ok(run(command, address, &config.patience)?.status.success())
     };
     let on = match at {
         GitAt::Tag(tag) => Some(format!("refs/tags/{tag}")),
@@ -399,7 +403,7 @@ fn fetch(address: &str, at: &GitAt, commit: &str, store: &Path, config: &GitConf
         // It tells how far it is, so that silence means something.
         command.args(["fetch", "--progress", "--no-tags", "--no-write-fetch-head", "--no-recurse-submodules"]);
         command.args(step);
-        let output = run(command, address, config.patience)?;
+        let output = run(command, address, &config.patience)?;
         if output.status.success() && has()? {
             return Ok(());
         }

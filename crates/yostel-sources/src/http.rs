@@ -6,7 +6,9 @@ use std::time::Duration;
 use reqwest::{Client, Response};
 use tokio::runtime::{Builder, Runtime};
 
-use crate::patience::Patience;
+use yostel_files::Stopped;
+
+use crate::patience::{LOOK, Patience};
 
 /// How often a server that is there and fails is asked again.
 const TRIES: u32 = 3;
@@ -15,6 +17,7 @@ const TRIES: u32 = 3;
 struct Body {
     runtime: Runtime,
     response: Response,
+    patience: Patience,
     chunk: Vec<u8>,
     at: usize,
 }
@@ -23,7 +26,7 @@ struct Body {
 ///
 /// # Errors
 /// When the server cannot be reached or does not have it. A server that fails is asked three times.
-pub(crate) fn open(address: &str, patience: Patience) -> io::Result<Box<dyn Read + Send>> {
+pub(crate) fn open(address: &str, patience: &Patience) -> io::Result<Box<dyn Read + Send>> {
     // The client panics without one; installing it twice is no fault.
     rustls::crypto::ring::default_provider().install_default().ok();
     let runtime = Builder::new_current_thread().enable_all().build()?;
@@ -37,10 +40,10 @@ pub(crate) fn open(address: &str, patience: Patience) -> io::Result<Box<dyn Read
     let mut tries = 0;
     loop {
         tries += 1;
-        let answer = runtime.block_on(async { client.get(address).send().await });
+        let answer = unless_stopped(&runtime, patience, async { client.get(address).send().await })?;
         match answer.and_then(Response::error_for_status) {
             Ok(response) => {
-                return Ok(Box::new(Body { runtime, response, chunk: Vec::new(), at: 0 }));
+                return Ok(Box::new(Body { runtime, response, patience: patience.clone(), chunk: Vec::new(), at: 0 }));
             }
             Err(error) if is_worth_another_try(&error) && tries < TRIES => {
                 std::thread::sleep(Duration::from_millis(200 << tries));
@@ -48,6 +51,20 @@ pub(crate) fn open(address: &str, patience: Patience) -> io::Result<Box<dyn Read
             Err(error) => return Err(told(error)),
         }
     }
+}
+
+/// Waits for an answer until it is there, or nobody wants it any more.
+fn unless_stopped<T>(runtime: &Runtime, patience: &Patience, answer: impl Future<Output = T>) -> io::Result<T> {
+    runtime.block_on(async {
+        let mut answer = std::pin::pin!(answer);
+        loop {
+            match tokio::time::timeout(LOOK, &mut answer).await {
+                Ok(answer) => return Ok(answer),
+                Err(_) if patience.is_stopped() => return Err(Stopped::as_io_error()),
+                Err(_) => {}
+            }
+        }
+    })
 }
 
 fn is_worth_another_try(error: &reqwest::Error) -> bool {
@@ -69,7 +86,8 @@ fn told(error: reqwest::Error) -> io::Error {
 impl Read for Body {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         while self.at == self.chunk.len() {
-            match self.runtime.block_on(async { self.response.chunk().await }).map_err(told)? {
+            let chunk = unless_stopped(&self.runtime, &self.patience, async { self.response.chunk().await })?;
+            match chunk.map_err(told)? {
                 None => return Ok(0),
                 Some(chunk) => (self.chunk, self.at) = (chunk.to_vec(), 0),
             }

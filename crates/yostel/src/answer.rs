@@ -3,8 +3,8 @@
 use yostel_answers::Diagnostic;
 use yostel_answers::answers::{Told, document};
 use yostel_answers::schema::Failure;
-use yostel_answers::words::diagnostics_of;
-use yostel_flows::FlowError;
+use yostel_answers::words::{diagnostics_of, stopped};
+use yostel_flows::{FlowError, Observer};
 
 use crate::call::Call;
 use crate::exit::Exit;
@@ -67,6 +67,10 @@ impl Answer {
 
 /// Turns an error into an answer.
 pub(crate) fn failure(error: &FlowError, call: &Call) -> Answer {
+    // Whatever broke off after that broke off because of it.
+    if call.progress.stops() {
+        return failure_of(&[stopped()], Exit::Stopped, call.format);
+    }
     failure_of(&diagnostics_of(error, &call.viewpoint()), error.class().into(), call.format)
 }
 

@@ -13,6 +13,7 @@ use yostel_versions::{Order, Version};
 
 use crate::options::{Color, Format, Options};
 use crate::progress::TerminalProgress;
+use crate::signals;
 
 /// Longest time that one may want to wait, in seconds: a day.
 const MOST_SECONDS: u64 = 86_400;
@@ -80,18 +81,20 @@ impl Call {
         let patience = Patience {
             idle: seconds("YOSTEL_IDLE_SECONDS", Patience::default().idle)?,
             total: seconds("YOSTEL_TOTAL_SECONDS", Patience::default().total)?,
+            stop: signals::flag(),
         };
         let tool = Version::parse(env!("CARGO_PKG_VERSION"), &Order::Semver).expect("our own version is one");
         let show =
             !options.quiet && !options.no_progress && options.format == Format::Text && std::io::stderr().is_terminal();
+        let progress = TerminalProgress::new(show, patience.stop.clone());
         Ok(Self {
+            progress,
             folder,
             settings: Settings { cache, now, platform: current_platform(), tool, patience },
             project: options.project.clone(),
             format: options.format,
             quiet: options.quiet,
             verbose: options.verbose,
-            progress: TerminalProgress::new(show),
         })
     }
 

@@ -23,6 +23,8 @@ pub(crate) enum Exit {
     Machine,
     /// Our own fault.
     Internal,
+    /// It was told to stop.
+    Stopped,
     /// What a command that was run ended with.
     OfCommand(u8),
 }
@@ -40,6 +42,7 @@ impl Exit {
             Self::Stale => 6,
             Self::Machine => 7,
             Self::Internal => 70,
+            Self::Stopped => 130,
             Self::OfCommand(status) => status,
         }
     }
@@ -55,6 +58,7 @@ impl From<FlowClass> for Exit {
             FlowClass::Stale => Self::Stale,
             FlowClass::Machine => Self::Machine,
             FlowClass::Internal => Self::Internal,
+            FlowClass::Stopped => Self::Stopped,
         }
     }
 }

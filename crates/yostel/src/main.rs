@@ -10,6 +10,7 @@ mod progress;
 mod render;
 mod role;
 mod sanitise;
+mod signals;
 mod usage;
 
 use std::ffi::OsString;

@@ -1,6 +1,7 @@
 //! Progress on the terminal: a bar on stderr for anything that takes over half a second, and nothing else.
 
-use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -13,6 +14,8 @@ const PATIENCE: Duration = Duration::from_millis(500);
 pub(crate) struct TerminalProgress {
     show: bool,
     work: Mutex<Option<Work>>,
+    /// Set when somebody wants the work to end.
+    stop: Arc<AtomicBool>,
 }
 
 struct Work {
@@ -24,12 +27,16 @@ struct Work {
 }
 
 impl TerminalProgress {
-    pub(crate) fn new(show: bool) -> Self {
-        Self { show, work: Mutex::new(None) }
+    pub(crate) fn new(show: bool, stop: Arc<AtomicBool>) -> Self {
+        Self { show, work: Mutex::new(None), stop }
     }
 }
 
 impl Observer for TerminalProgress {
+    fn stops(&self) -> bool {
+        self.stop.load(Ordering::Relaxed)
+    }
+
     fn notice(&self, event: Event) {
         let waiting = match event {
             Event::Wait => Some("another yostel is at work in this project"),

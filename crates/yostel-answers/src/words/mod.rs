@@ -184,6 +184,7 @@ fn diagnostic_of(error: &FlowError, view: &Viewpoint<'_>) -> Diagnostic {
             let told = tell(Code::Kit, format!("{} cannot be used: {error}", view.show(path)), next);
             told.note("the cache is as it was")
         }
+        FlowError::Stopped => stopped(),
         FlowError::OutOfTime(_) => tell(Code::OutOfTime, headline, "give it more time: --time-limit 10m")
             .or("narrow the constraints of what you need, so that there is less to search through"),
         FlowError::WrongAnswer(_) => internal(headline),
@@ -311,6 +312,11 @@ fn diagnostic_of(error: &FlowError, view: &Viewpoint<'_>) -> Diagnostic {
         FlowError::Registry(error) => of_registry(error, view),
         FlowError::Store(error) => of_store(error),
     }
+}
+
+/// Tells that the work ended because somebody wanted it to.
+pub fn stopped() -> Diagnostic {
+    tell(Code::Stopped, "stopped; nothing was left half-done", "run the same command again, to go on")
 }
 
 fn internal(headline: String) -> Diagnostic {

@@ -91,6 +91,7 @@ pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&st
         GitError::Unfit { .. } => {
             tell(Code::GitRefused, headline, "take another commit, and tell whoever keeps the repository")
         }
+        GitError::Stopped(_) => return super::stopped(),
         GitError::Garbled { .. } => tell(Code::Git, headline, "see what `git --version` says; 2.36 or newer is needed"),
     };
     match commit.filter(|commit| !told.headline.contains(commit)) {

@@ -167,8 +167,11 @@ impl Lockfile {
         }
         let met_by = |need: &Requirement| {
             let newest = || Some((self.chosen.entry(&need.package)?.0, self.chosen.get(&need.package)?));
-            // One that is locked and not admitted is told as that; it is reached all the same.
-            let met = self.met_by(need, declared).or_else(newest).map(|(name, locked)| (name, &locked.version));
+            // One that is locked and not admitted is told as that; it is reached all the same. So of a package that is
+            // locked once, nobody has to ask whether it is admitted, which takes long for thousands of needs.
+            let only = self.chosen.is_single(&need.package).then(newest).flatten();
+            let met = only.or_else(|| self.met_by(need, declared)).or_else(newest);
+            let met = met.map(|(name, locked)| (name, &locked.version));
             met.filter(|_| declared.counts(&need.accept, platform))
         };
         let bound = declared.bound_wishes();
@@ -196,14 +199,19 @@ impl Lockfile {
         owned
     }
 
-    /// Writes the canonical text.
-    pub fn write(&self) -> String {
-        write::write(self)
+    /// Writes the canonical text, and returns its seal with it.
+    pub fn sealed(&self) -> (String, Seal) {
+        write::sealed(self)
     }
 
-    /// Returns the seal of the canonical text.
+    /// Writes the canonical text.
+    pub fn write(&self) -> String {
+        self.sealed().0
+    }
+
+    /// Computes the seal, which takes writing all of it.
     pub fn seal(&self) -> Seal {
-        write::seal_of(&write::body(self))
+        self.sealed().1
     }
 
     /// Reads a lockfile.

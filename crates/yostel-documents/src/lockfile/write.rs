@@ -12,9 +12,10 @@ pub(super) const SEAL_KEY: &str = "seal = \"";
 
 const HEAD: &str = "# Written by yostel. To change what is locked, change the manifest and run: yostel lock\n";
 
-pub(super) fn write(lockfile: &Lockfile) -> String {
+pub(super) fn sealed(lockfile: &Lockfile) -> (String, Seal) {
     let body = body(lockfile);
-    head(seal_of(&body)) + &body
+    let seal = seal_of(&body);
+    (head(seal) + &body, seal)
 }
 
 /// Everything up to the body.

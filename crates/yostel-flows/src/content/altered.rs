@@ -6,7 +6,7 @@ use yostel_store::{Cache, PlannedPackage, StagedTree};
 use crate::content::bring::bring_in;
 use crate::error::FlowError;
 use crate::error::told::{NotAltered, PatchProblem};
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, waiting};
 use crate::project::LoadedProject;
 use crate::project::patches::Patches;
 
@@ -49,7 +49,7 @@ pub(crate) fn complete_patches(
         .iter()
         .flat_map(|package| lockfile.chosen[package].artifacts.iter().map(move |artifact| planned(package, artifact)))
         .collect();
-    let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
     bring_in(project, lockfile, &packages.iter().collect::<Vec<_>>(), cache, false, observer)?;
     let mut staged = Vec::new();
     for package in open {

@@ -10,7 +10,7 @@ use yostel_versions::Version;
 use crate::content::fetch::{fetch, place_of, refused_by};
 use crate::content::republished::find_republished;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, go_on, waiting};
 use crate::project::LoadedProject;
 
 /// What came into the cache.
@@ -33,11 +33,15 @@ pub(crate) fn bring_in(
 ) -> Result<Brought, FlowError> {
     observer.notice(Event::Begin("checking the cache", packages.len() as u64));
     let sound = for_each_in_parallel(packages, |package| {
+        if observer.stops() {
+            return false;
+        }
         let sound = cache.is_tree_sound(package.artifact.tree);
         observer.notice(Event::Advance(1));
         sound
     });
     observer.notice(Event::End);
+    go_on(observer)?;
     let missing: Vec<&PlannedPackage> =
         packages.iter().zip(sound).filter(|(_, sound)| !sound).map(|(package, _)| *package).collect();
     if missing.is_empty() {
@@ -48,7 +52,7 @@ pub(crate) fn bring_in(
         true => None,
         false => {
             let wanted = missing.iter().map(|p| p.artifact.digest).filter(|archive| !cache.has_archive(*archive));
-            Some(cache.claim(wanted, || observer.notice(Event::WaitForFetch))?)
+            Some(cache.claim(wanted, waiting(observer, Event::WaitForFetch))?)
         }
     };
     let still = for_each_in_parallel(&missing, |package| cache.is_tree_sound(package.artifact.tree));
@@ -65,6 +69,7 @@ pub(crate) fn bring_in(
     let latest = cache.latest_trees()?;
     let fetched = Mutex::new(Vec::new());
     let staged = for_each_in_parallel(&missing, |package| {
+        go_on(observer)?;
         let locked = lockfile.chosen.at(&package.name, &package.version).or_else(|| lockfile.chosen.get(&package.name));
         let from = &locked.expect("what is planned is locked").from;
         let like = latest.get(package.name.as_str()).copied();

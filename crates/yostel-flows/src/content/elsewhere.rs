@@ -19,7 +19,7 @@ use yostel_versions::Version;
 use crate::content::fetch::refused_by;
 use crate::error::FlowError;
 use crate::error::told::ForeignProblem;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, Stoppable};
 use crate::project::files::{MANIFEST_NAME, MOST_MANIFEST};
 use crate::project::places::is_relative;
 use crate::project::{LoadedProject, version_of};
@@ -119,14 +119,15 @@ impl LoadedProject {
         {
             return self.describe(package, origin, artifact.clone(), &cache.tree(artifact.tree)?);
         }
-        let mut stream: Box<dyn Read + Send> = match cache.open_archive(digest) {
+        let stream: Box<dyn Read + Send> = match cache.open_archive(digest) {
             Ok(file) => Box::new(file),
             Err(_) => {
                 observer.notice(Event::Fetch(package.clone()));
                 let fail = |error| FlowError::Archive { package: package.clone(), error };
-                open_archive(address, &self.root, self.patience).map_err(fail)?
+                open_archive(address, &self.root, &self.patience).map_err(fail)?
             }
         };
+        let mut stream = Stoppable { stream, observer };
         let came = cache.stage_unknown(digest, &mut stream, UnpackConfig::default(), |_| {});
         let announced = unknown_artifact(digest);
         let place = format!("archive {address}");
@@ -160,7 +161,8 @@ impl LoadedProject {
             }
             Origin::Archive { address } => {
                 let fail = |error| FlowError::Archive { package: package.clone(), error };
-                let mut stream = open_archive(address, &self.root, self.patience).map_err(fail)?;
+                let stream = open_archive(address, &self.root, &self.patience).map_err(fail)?;
+                let mut stream = Stoppable { stream, observer };
                 let place = format!("archive {address}");
                 cache.stage_archive(artifact, &mut stream, advance).map_err(refused(place))
             }
@@ -211,7 +213,7 @@ impl LoadedProject {
     }
 
     pub(crate) fn git_config(&self) -> GitConfig {
-        GitConfig { patience: self.patience, schemes: self.manifest().policy.git_schemes.clone() }
+        GitConfig { patience: self.patience.clone(), schemes: self.manifest().policy.git_schemes.clone() }
     }
 
     /// Returns an address as git takes it wherever it is run.

@@ -10,7 +10,7 @@ use yostel_versions::Version;
 use crate::context::Settings;
 use crate::error::FlowError;
 use crate::error::told::Seen;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, Stoppable, go_on};
 
 /// Fetches an archive from its source, aside.
 pub(crate) fn fetch(
@@ -20,8 +20,9 @@ pub(crate) fn fetch(
     cache: &Cache,
     observer: &dyn Observer,
 ) -> Result<StagedArchive, FlowError> {
+    go_on(observer)?;
     observer.notice(Event::Fetch(name.clone()));
-    let mut stream = source.open(artifact.digest)?;
+    let mut stream = Stoppable { stream: source.open(artifact.digest)?, observer };
     let staged = cache.stage_archive(artifact, &mut stream, |bytes| observer.notice(Event::Advance(bytes)));
     staged.map_err(refused_by((name, Some(version)), artifact, cache, place_of(source)))
 }

@@ -14,7 +14,7 @@ use yostel_store::{Cache, for_each_in_parallel};
 
 use crate::context::Settings;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, waiting};
 use crate::project::LoadedProject;
 use crate::project::files::{MANIFEST_NAME, MOST_MANIFEST};
 use crate::project::read::load_fitting_lockfile;
@@ -107,7 +107,7 @@ pub fn check_lock(
     let lockfile = load_fitting_lockfile(project)?;
     let declared = project.declared()?;
     let cache = Cache::open(&settings.cache);
-    let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
     let all = lockfile.chosen.iter().flat_map(|(name, locked)| locked.artifacts.iter().map(move |a| (name, locked, a)));
     let all: Vec<Content<'_>> = all.collect();
     let sound = for_each_in_parallel(&all, |(_, _, artifact)| cache.is_tree_sound(artifact.tree));

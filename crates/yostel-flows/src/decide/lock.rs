@@ -2,8 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -25,7 +23,7 @@ use crate::error::told::RulePlace;
 use crate::observer::Observer;
 use crate::project::read::{glance_at_lockfile, load_lockfile};
 use crate::project::{LoadedProject, line_of};
-use crate::search::drive::{Alarm, Driven, drive_within, places_of};
+use crate::search::drive::{Driven, drive_within, places_of};
 use crate::search::proposal::{Basis, Proposal};
 use crate::search::rules::{Keep, KeptVersions, kept_versions, rules_of};
 
@@ -194,10 +192,9 @@ pub fn lock(
     } else {
         let cache = Cache::open(&settings.cache);
         let sources = project.sources_and_elsewhere(before.as_ref(), request.keep, &cache, observer)?;
-        let stop = Arc::new(AtomicBool::new(false));
-        let resolver = Resolver::with_stop(problem, stop.clone());
-        let alarm = request.time_limit.map(|limit| Alarm { limit, stop });
-        let Driven { outcome, mut resolver, phases } = drive_within(resolver, project, &sources, observer, alarm)?;
+        let resolver = Resolver::new(problem);
+        let Driven { outcome, mut resolver, phases } =
+            drive_within(resolver, project, &sources, observer, request.time_limit)?;
         let stats = resolver.stats();
         let report = |standing| Some(SearchReport { stats, phases, standing });
         match outcome {
@@ -234,10 +231,11 @@ pub fn lock(
     }
     let gone = before.as_ref().map(|before| gone_from_sources(before, &documents)).unwrap_or_default();
     let only_here = proposal.only_here();
+    let seal = proposal.seal();
     let (lockfile, moves) = proposal.into_parts();
     let newer = kept_below_newest(&lockfile, &documents, &moves);
     let (overridden, unused_patches) = (overridden(&declared, &resolution), patches.unused(&lockfile));
-    let told = LockReport::nothing_new(path, lockfile.chosen.len(), lockfile.seal());
+    let told = LockReport::nothing_new(path, lockfile.chosen.len(), seal);
     let lockfile = Some(lockfile);
     Ok(LockReport {
         only_here,

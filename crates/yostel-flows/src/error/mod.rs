@@ -35,6 +35,8 @@ pub enum FlowClass {
     Stale,
     /// The machine refused: permissions, space.
     Machine,
+    /// It was told to stop.
+    Stopped,
     /// Our own fault.
     Internal,
 }
@@ -53,6 +55,9 @@ pub enum FlowError {
     /// No set was found in the time given, and none was ruled out.
     #[error("no consistent set was found within {} s, but there may be one", .0.as_secs_f64())]
     OutOfTime(std::time::Duration),
+    /// The observer wanted it to stop. What it had done by then is done whole, or not at all.
+    #[error("stopped")]
+    Stopped,
     /// No manifest here or above.
     #[error("there is no yostel.toml in {} or above it", .0.display())]
     NoProject(PathBuf),
@@ -418,6 +423,7 @@ impl FlowError {
                 FlowClass::Machine
             }
             Self::Kit { .. } => FlowClass::Integrity,
+            Self::Stopped | Self::Git { error: GitError::Stopped(_), .. } => FlowClass::Stopped,
             Self::Git { error: GitError::Write { .. }, .. } => FlowClass::Machine,
             Self::Git { error: GitError::Address { .. }, .. } => FlowClass::Usage,
             Self::Git { error: GitError::Unfit { .. }, .. } => FlowClass::Integrity,
@@ -437,6 +443,9 @@ impl FlowError {
 
     /// Joins failures: one stays itself.
     pub(crate) fn several(mut errors: Vec<Self>) -> Self {
+        if errors.iter().any(|error| matches!(error, Self::Stopped)) {
+            return Self::Stopped;
+        }
         if errors.len() == 1 { errors.remove(0) } else { Self::Several(errors) }
     }
 }

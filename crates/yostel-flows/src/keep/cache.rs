@@ -4,7 +4,7 @@ use yostel_store::{Cache, CacheEntry, CacheReport, CacheStats, InUse, PruneRule,
 
 use crate::context::Settings;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, stepping, waiting};
 
 /// Reads the whole cache and says what is not what its name says.
 ///
@@ -16,7 +16,7 @@ pub fn verify_cache(settings: &Settings, observer: &dyn Observer) -> Result<Cach
     let _in_use = use_if_there(&cache, observer)?;
     let stats = cache.stats()?;
     observer.notice(Event::Begin("verifying the cache", (stats.archives + stats.trees) as u64));
-    let report = cache.verify(|| observer.notice(Event::Advance(1)))?;
+    let report = cache.verify(stepping(observer))?;
     observer.notice(Event::End);
     Ok(report)
 }
@@ -36,7 +36,7 @@ fn use_if_there(cache: &Cache, observer: &dyn Observer) -> Result<Option<InUse>,
     if !cache.is_there() {
         return Ok(None);
     }
-    Ok(Some(cache.use_with_others(|| observer.notice(Event::WaitForPrune))?))
+    Ok(Some(cache.use_with_others(waiting(observer, Event::WaitForPrune))?))
 }
 
 /// Lists what the cache holds, by package and version.
@@ -64,5 +64,5 @@ pub fn prune_cache(
         let _in_use = use_if_there(&cache, observer)?;
         return Ok(cache.would_prune(rule)?);
     }
-    Ok(cache.prune(rule, || observer.notice(Event::WaitForInstalls))?)
+    Ok(cache.prune(rule, waiting(observer, Event::WaitForInstalls))?)
 }

@@ -12,7 +12,7 @@ use yostel_store::{Cache, Carried, KitError, Loaded, for_each_in_parallel};
 use crate::content::fetch::{fetch, note_use};
 use crate::context::Settings;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, Stoppable, waiting};
 use crate::project::LoadedProject;
 use crate::project::read::load_fitting_lockfile;
 
@@ -39,7 +39,7 @@ pub fn save_kit(
             artifact: artifact.clone(),
         }));
     }
-    let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
     fetch_missing(project, &lockfile, &cache, offline, observer)?;
     observer.notice(Event::Begin("saving", carried.iter().map(|one| one.artifact.size).sum()));
     write_atomically_with(to, |file| {
@@ -71,7 +71,7 @@ fn fetch_missing(
     }
     let sources = project.sources()?;
     let wanted = absent.iter().map(|(_, _, artifact)| artifact.digest);
-    let _fetching = cache.claim(wanted, || observer.notice(Event::WaitForFetch))?;
+    let _fetching = cache.claim(wanted, waiting(observer, Event::WaitForFetch))?;
     observer.notice(Event::Begin("fetching", absent.iter().map(|(_, _, artifact)| artifact.size).sum()));
     let staged = for_each_in_parallel(&absent, |(name, locked, artifact)| {
         if cache.has_archive(artifact.digest) {
@@ -107,10 +107,12 @@ pub fn load_kit(from: &Path, settings: &Settings, observer: &dyn Observer) -> Re
     let file = File::open(from).map_err(|cause| FlowError::Read { path: from.to_owned(), cause })?;
     let bytes = file.metadata().map_or(0, |metadata| metadata.len());
     let cache = Cache::open(&settings.cache);
-    let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
     observer.notice(Event::Begin("loading", bytes));
     let loaded = cache
-        .load_kit(&mut BufReader::new(file), |bytes| observer.notice(Event::Advance(bytes)))
+        .load_kit(&mut Stoppable { stream: BufReader::new(file), observer }, |bytes| {
+            observer.notice(Event::Advance(bytes))
+        })
         .map_err(|error| kit_error(from, error))?;
     observer.notice(Event::End);
     for one in &loaded.carried {

@@ -68,7 +68,7 @@ pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject
     below.iter().try_for_each(|project| check_tool(&project.manifest, settings))?;
     remove_leftovers(&root, &top.manifest, &below);
     let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
-    let patience = settings.patience;
+    let patience = settings.patience.clone();
     Ok(LoadedProject { root, top, below, here, paths: BTreeMap::new(), elsewhere: BTreeMap::new(), patience })
 }
 

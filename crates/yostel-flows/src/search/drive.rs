@@ -1,8 +1,8 @@
 //! Driving a resolver to its end: it says which packages it needs, the sources are asked, and the answers go back in.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, mpsc};
+use std::sync::atomic::Ordering;
+use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use yostel_documents::{PackageName, nearest};
@@ -12,7 +12,7 @@ use yostel_store::for_each_in_parallel;
 
 use crate::error::FlowError;
 use crate::error::told::WishPlace;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, go_on};
 use crate::project::LoadedProject;
 
 /// Finds where the wishes of a collision, and of those beside it, stand.
@@ -29,11 +29,8 @@ pub(crate) struct Driven {
     pub(crate) phases: Vec<(&'static str, Duration)>,
 }
 
-/// Stops a search when its time is up.
-pub(crate) struct Alarm {
-    pub(crate) limit: Duration,
-    pub(crate) stop: Arc<AtomicBool>,
-}
+/// How often a search is looked after, whether it is to stop.
+const LOOK: Duration = Duration::from_millis(20);
 
 /// Drives a resolver to its end, asking the sources for what it needs.
 pub(crate) fn drive(
@@ -45,12 +42,40 @@ pub(crate) fn drive(
     drive_within(resolver, project, sources, observer, None)
 }
 
+/// Like [`drive`], for so long at most; asking the sources is not counted.
 pub(crate) fn drive_within(
+    resolver: Resolver,
+    project: &LoadedProject,
+    sources: &SourceSet,
+    observer: &dyn Observer,
+    limit: Option<Duration>,
+) -> Result<Driven, FlowError> {
+    let stop = resolver.stop_flag();
+    let (done, ended) = mpsc::channel::<()>();
+    let driven = std::thread::scope(|scope| {
+        let stop = &stop;
+        let look_after = move || {
+            while ended.recv_timeout(LOOK) == Err(mpsc::RecvTimeoutError::Timeout) {
+                if observer.stops() {
+                    stop.store(true, Ordering::Relaxed);
+                }
+            }
+        };
+        // A machine that has no thread left searches to the end rather than not at all.
+        std::thread::Builder::new().spawn_scoped(scope, look_after).ok();
+        let driven = search(resolver, project, sources, observer, limit);
+        drop(done);
+        driven
+    });
+    if observer.stops() { Err(FlowError::Stopped) } else { driven }
+}
+
+fn search(
     mut resolver: Resolver,
     project: &LoadedProject,
     sources: &SourceSet,
     observer: &dyn Observer,
-    alarm: Option<Alarm>,
+    limit: Option<Duration>,
 ) -> Result<Driven, FlowError> {
     let mut arrived = Vec::new();
     let mut times: BTreeMap<Phase, Duration> = BTreeMap::new();
@@ -59,11 +84,8 @@ pub(crate) fn drive_within(
     observer.notice(Event::Begin("resolving", 0));
     loop {
         let began = Instant::now();
-        let step = match &alarm {
-            Some(alarm) => {
-                let left = alarm.limit.saturating_sub(times.values().sum());
-                step_within(&mut resolver, arrived, left, &alarm.stop)
-            }
+        let step = match limit {
+            Some(limit) => step_within(&mut resolver, arrived, limit.saturating_sub(times.values().sum())),
             None => resolver.step(arrived),
         };
         let took = began.elapsed();
@@ -80,7 +102,10 @@ pub(crate) fn drive_within(
                 observer.notice(Event::Ask(packages.len()));
                 let began = Instant::now();
                 let packages: Vec<PackageName> = packages.into_iter().collect();
-                let answers = for_each_in_parallel(&packages, |name| sources.document(name));
+                let answers = for_each_in_parallel(&packages, |name| {
+                    go_on(observer)?;
+                    Ok::<_, FlowError>(sources.document(name)?)
+                });
                 observer.notice(Event::Advance(packages.len() as u64));
                 arrived = Vec::new();
                 for (package, answer) in packages.into_iter().zip(answers) {
@@ -100,12 +125,8 @@ pub(crate) fn drive_within(
 }
 
 /// Steps with a guard beside it that says stop when the time left is up.
-fn step_within(
-    resolver: &mut Resolver,
-    arrived: Vec<Arrival>,
-    left: Duration,
-    stop: &AtomicBool,
-) -> Result<Step, ResolveError> {
+fn step_within(resolver: &mut Resolver, arrived: Vec<Arrival>, left: Duration) -> Result<Step, ResolveError> {
+    let stop = resolver.stop_flag();
     let (done, wait) = mpsc::channel::<()>();
     std::thread::scope(|scope| {
         let watch = move || {

@@ -4,7 +4,7 @@
 //! proposal, and a proposal alone is written. What is written was read back first, so that no lockfile ever gets its name
 //! that the next command cannot read.
 
-use yostel_documents::{Declared, Dispute, Disputed, Lockfile, Origin, PackageName};
+use yostel_documents::{Declared, Dispute, Disputed, Lockfile, Origin, PackageName, Seal};
 use yostel_files::write_atomically;
 use yostel_findings::{Move, MoveKind, compare};
 use yostel_resolve::Resolution;
@@ -24,6 +24,7 @@ use crate::search::rules::Keep;
 pub struct Proposal {
     lockfile: Lockfile,
     text: String,
+    seal: Seal,
     moves: Vec<Move>,
     changed: bool,
 }
@@ -69,18 +70,23 @@ impl Proposal {
             refuse_other_records(moves)?;
         }
         complete_patches(&mut lockfile, basis.before, basis.patches, basis.project, cache, observer)?;
-        let text = lockfile.write();
+        let (text, seal) = lockfile.sealed();
         if Lockfile::parse(&text).as_ref() != Ok(&lockfile) {
             return Err(unreadable(&lockfile, &text));
         }
         let moves = compare(basis.before, &lockfile);
         let changed = basis.before != Some(&lockfile);
-        Ok(Self { lockfile, text, moves, changed })
+        Ok(Self { lockfile, text, seal, moves, changed })
     }
 
     /// Returns the lockfile.
     pub fn lockfile(&self) -> &Lockfile {
         &self.lockfile
+    }
+
+    /// Returns its seal.
+    pub fn seal(&self) -> Seal {
+        self.seal
     }
 
     /// Returns what moves against the lockfile as it is, by package.

@@ -14,7 +14,7 @@ use crate::context::Settings;
 use crate::decide::lock::{LockRequest, lock};
 use crate::error::FlowError;
 use crate::error::told::NotAltered;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, waiting};
 use crate::plan::installed::as_installed;
 use crate::plan::planned::planned_package;
 use crate::project::LoadedProject;
@@ -86,7 +86,7 @@ pub fn open_alter(
     let planned = planned_package(project, package, settings)?;
     reinstall(project, settings, observer)?;
     let cache = Cache::open(&settings.cache);
-    let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
     // Changes are told against the release, so its own tree is needed too.
     bring_release_in(project, &planned, &cache, observer)?;
     let held = hold(project, observer)?;
@@ -248,7 +248,7 @@ fn changes_in_copy(
     if !cache.is_tree_sound(open.base) {
         let planned = planned_package(project, package, settings)?;
         if planned.artifact.tree == open.base {
-            let _in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+            let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
             bring_release_in(project, &planned, &cache, observer)?;
         }
     }
@@ -256,7 +256,7 @@ fn changes_in_copy(
 }
 
 fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject, FlowError> {
-    Ok(Project::at(&project.root)?.hold(|| observer.notice(Event::Wait))?)
+    Ok(Project::at(&project.root)?.hold(waiting(observer, Event::Wait))?)
 }
 
 /// Installs what is locked, in the way in which it was installed before.

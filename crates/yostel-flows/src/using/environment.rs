@@ -10,7 +10,7 @@ use yostel_versions::Version;
 
 use crate::context::Settings;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, waiting};
 use crate::plan::compose::plan_of;
 use crate::plan::installed::as_installed;
 use crate::plan::launchers::{Launchers, Member, programs_in};
@@ -73,7 +73,7 @@ pub fn environment(
         members.push(Member { name, version, folder, offers, programs });
     }
     let launchers = Launchers::of(project, &lockfile, &declared, &selection.platform, &members);
-    target.write_launchers(&launchers.scripts(), || observer.notice(Event::Wait))?;
+    target.write_launchers(&launchers.scripts(), waiting(observer, Event::Wait))?;
     let mut environment = Environment::default();
     for member in &members {
         if direct.contains(&(member.name, member.version)) {

@@ -12,7 +12,7 @@ use crate::content::fetch::note_use;
 use crate::content::trust::{Content, check_contents};
 use crate::context::Settings;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, waiting};
 use crate::plan::compose::{Selection, plan_of};
 use crate::plan::installed::selection_of;
 use crate::project::LoadedProject;
@@ -97,7 +97,7 @@ pub fn install(
         return Ok(report);
     }
     let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
-    let in_use = cache.use_with_others(|| observer.notice(Event::WaitForPrune))?;
+    let in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
     // A tree with local changes that is there needs no other.
     let is_there = |package: &PlannedPackage| package.altered.is_some() && cache.is_tree_sound(package.tree());
     let needed: Vec<&PlannedPackage> = packages.iter().copied().filter(|package| !is_there(package)).collect();
@@ -113,7 +113,7 @@ pub fn install(
         .collect();
     check_contents(&lockfile, &project.declared()?, &contents, &cache)?;
     make_altered(&needed, &project.patches()?, &cache)?;
-    let held = target.hold(|| observer.notice(Event::Wait))?;
+    let held = target.hold(waiting(observer, Event::Wait))?;
     // While we waited, another process may have done it all.
     if !held.project().is_current(&plan, &cache) {
         observer.notice(Event::Begin("installing", packages.len() as u64));

@@ -5,7 +5,7 @@ use yostel_store::{Cache, FileChange, PlannedPackage, Project, TreeDifference, T
 
 use crate::context::Settings;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, stepping};
 use crate::plan::compose::plan_of;
 use crate::plan::installed::as_installed;
 use crate::project::LoadedProject;
@@ -50,7 +50,7 @@ pub fn verify(
         return Err(FlowError::NotInstalled);
     }
     observer.notice(Event::Begin("verifying", plan.packages.len() as u64));
-    let found = target.verify(&plan, &cache, trust, || observer.notice(Event::Advance(1)))?;
+    let found = target.verify(&plan, &cache, trust, stepping(observer))?;
     observer.notice(Event::End);
     let label = |name: &Option<PackageName>| match name {
         Some(name) => format!("{name} {}", plan.packages[name].version),

@@ -1,11 +1,10 @@
 //! Hard problems dressed as packages, with a general solver as judge.
 //! The accident this prevents: a search that is right on small worlds and wrong, or lost, on hard ones.
 
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::Ordering;
 
 use proptest::prelude::*;
-use yostel_resolve::Outcome;
+use yostel_resolve::{Outcome, Resolver};
 use yostel_testkit::{World, colouring, dress, pigeonhole, three_sat, trap};
 
 /// Resolves; the resolver itself has every resolution judged, so a verdict is all there is to compare.
@@ -61,7 +60,7 @@ fn graphs_are_coloured_with_as_many_colours_as_they_need() {
 fn traps_take_work_in_proportion_to_their_depth() {
     let work = |depth: usize| {
         let world = trap(depth);
-        let mut resolver = yostel_resolve::Resolver::new(world.problem(&[]));
+        let mut resolver = Resolver::new(world.problem(&[]));
         let Ok(Outcome::Resolved(resolution)) = world.drive(&mut resolver, |answers| answers) else {
             panic!("the first releases fit");
         };
@@ -86,27 +85,31 @@ fn a_planted_collision_is_told_without_the_bystanders() {
 
 #[test]
 fn a_search_that_is_told_to_stop_gives_what_it_found_and_says_what_that_is_worth() {
-    let stop = || Arc::new(AtomicBool::new(true));
+    let stopped = |problem| {
+        let resolver = Resolver::new(problem);
+        resolver.stop_flag().store(true, Ordering::Relaxed);
+        resolver
+    };
     let hard = pigeonhole(6);
-    let mut resolver = yostel_resolve::Resolver::with_stop(hard.problem(&[]), stop());
+    let mut resolver = stopped(hard.problem(&[]));
     let Ok(Outcome::Stopped(unfinished)) = hard.drive(&mut resolver, |answers| answers) else { panic!("not stopped") };
     assert_eq!((unfinished.found, unfinished.fewest_moves), (None, false));
     // Here a set is found before any conflict, and the best only after one.
     let world =
         World::parse("console: a *, b *\na 1.0.0\na 2.0.0: c ^2\nb 1.0.0: c ^1\nb 1.1.0: c ^1\nc 1.0.0\nc 2.0.0");
     let kept = ["a 1.0.0", "b 1.0.0"];
-    let mut resolver = yostel_resolve::Resolver::with_stop(world.problem(&kept), stop());
+    let mut resolver = stopped(world.problem(&kept));
     let Ok(Outcome::Resolved(_)) = world.drive(&mut resolver, |answers| answers) else { panic!("nothing to stop for") };
-    let flag = Arc::new(AtomicBool::new(false));
     let large = three_sat(60, 200, 5);
     let world = dress(60, &large);
-    let mut resolver = yostel_resolve::Resolver::with_stop(world.problem(&[]), flag.clone());
+    let mut resolver = Resolver::new(world.problem(&[]));
+    let flag = resolver.stop_flag();
     let mut arrived = Vec::new();
     loop {
         match resolver.step(std::mem::take(&mut arrived)).unwrap() {
             yostel_resolve::Step::Need(wanted) => arrived = world.answer(&wanted),
             // From the first set on there is no time left.
-            yostel_resolve::Step::Going(_) => flag.store(true, std::sync::atomic::Ordering::Relaxed),
+            yostel_resolve::Step::Going(_) => flag.store(true, Ordering::Relaxed),
             yostel_resolve::Step::Done(outcome) => {
                 let Outcome::Stopped(unfinished) = outcome else { panic!("{outcome:?}") };
                 let found = unfinished.found.expect("one was found");

@@ -1,6 +1,7 @@
 //! Is the cache sound, and how large is it.
 
 use std::collections::BTreeSet;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use yostel_documents::{ArchiveDigest, TreeDigest};
 use yostel_files::{FileError, is_unfinished};
@@ -67,15 +68,23 @@ pub struct CacheStats {
 }
 
 impl Cache {
-    /// Reads every archive and every file of every tree and lists what is not what its name says.
+    /// Reads every archive and every file of every tree and lists what is not what its name says. Calls `progress` after
+    /// each, which tells whether to go on.
     ///
     /// # Errors
-    /// When a folder of the cache cannot be read.
-    pub fn verify(&self, progress: impl Fn() + Sync) -> Result<CacheReport, FileError> {
+    /// When a folder of the cache cannot be read, or `progress` said no.
+    pub fn verify(&self, progress: impl Fn() -> bool + Sync) -> Result<CacheReport, FileError> {
         let mut report = CacheReport::default();
         let Some(root) = self.folder_if_there()? else { return Ok(report) };
         let (archives, trees) = (self.names("archives/sha256")?, self.names("trees")?);
+        let stopped = AtomicBool::new(false);
+        // Once it is to end, what is left is passed over.
+        let ends = || stopped.load(Ordering::Relaxed);
+        let advance = || stopped.fetch_or(!progress(), Ordering::Relaxed);
         let checked = for_each_in_parallel(&archives, |name| {
+            if ends() {
+                return None;
+            }
             let stranger = || Some(CacheProblem::Stranger(format!("archives/sha256/{name}")));
             let problem = match ArchiveDigest::parse(&format!("sha256:{name}")) {
                 Err(_) => stranger(),
@@ -84,12 +93,15 @@ impl Cache {
                     |(found, _)| (found != named).then_some(CacheProblem::Archive { named, found }),
                 ),
             };
-            progress();
+            advance();
             problem
         });
         report.archives = archives.len();
         report.problems.extend(checked.into_iter().flatten());
         let checked = for_each_in_parallel(&trees, |name| {
+            if ends() {
+                return None;
+            }
             let problem = match TreeDigest::parse(&format!("sha256:{name}")) {
                 Err(_) => Some(CacheProblem::Stranger(format!("trees/{name}"))),
                 Ok(named) => {
@@ -100,12 +112,12 @@ impl Cache {
                     (differing != Some(0)).then_some(CacheProblem::Tree { named, differing })
                 }
             };
-            progress();
+            advance();
             problem
         });
         report.trees = trees.len();
         report.problems.extend(checked.into_iter().flatten());
-        Ok(report)
+        if ends() { Err(FileError::stop("read", root.path())) } else { Ok(report) }
     }
 
     /// Counts what the cache holds, from names, sizes and listings.

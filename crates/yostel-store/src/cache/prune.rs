@@ -53,11 +53,11 @@ impl Cache {
         Ok(Pruned { gone, left, still_over })
     }
 
-    /// Removes what the rule says; waits until nobody uses the cache, and calls `waiting` once when somebody does.
+    /// Removes what the rule says; waits until nobody uses the cache, and calls `waiting` meanwhile, which tells whether to go on.
     ///
     /// # Errors
     /// When the cache cannot be read or written; what has gone by then has gone whole.
-    pub fn prune(&self, rule: PruneRule, waiting: impl FnOnce()) -> Result<Pruned, FileError> {
+    pub fn prune(&self, rule: PruneRule, waiting: impl FnMut() -> bool) -> Result<Pruned, FileError> {
         let root = match self.folder() {
             Err(error) if error.is_not_found() => return Ok(Pruned::default()),
             root => root?,

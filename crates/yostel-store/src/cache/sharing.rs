@@ -46,11 +46,12 @@ pub struct Fetching {
 }
 
 impl Cache {
-    /// Uses the cache together with others; calls `waiting` once when it is being pruned.
+    /// Uses the cache together with others; calls `waiting` again and again while it is being
+    /// pruned, which tells whether to go on.
     ///
     /// # Errors
     /// When the cache's folder cannot be made or locked.
-    pub fn use_with_others(&self, waiting: impl FnOnce()) -> Result<InUse, FileError> {
+    pub fn use_with_others(&self, waiting: impl FnMut() -> bool) -> Result<InUse, FileError> {
         let root = self.make_root()?;
         let guard = root.open_itself()?;
         lock(&guard, Hold::Shared, root.path(), waiting)?;
@@ -58,29 +59,29 @@ impl Cache {
         Ok(InUse { root: self.root().to_owned(), guard: Some(guard) })
     }
 
-    /// Waits until nobody uses the cache, then keeps others from it; calls `waiting` once when somebody does.
-    pub(super) fn use_alone(&self, waiting: impl FnOnce()) -> Result<Alone, FileError> {
+    /// Waits until nobody uses the cache, then keeps others from it; calls `waiting` meanwhile, which tells whether to go on.
+    pub(super) fn use_alone(&self, waiting: impl FnMut() -> bool) -> Result<Alone, FileError> {
         let root = self.folder()?;
         let guard = root.open_itself()?;
         lock(&guard, Hold::Alone, root.path(), waiting)?;
         Ok(Alone { _guard: guard })
     }
 
-    /// Claims archives for fetching; calls `waiting` once when another process fetches one of them, and waits for it.
+    /// Claims archives for fetching; waits for another process that fetches one of them, and calls `waiting` meanwhile,
+    /// which tells whether to go on.
     ///
     /// # Errors
     /// When the cache cannot be written.
     pub fn claim(
         &self,
         archives: impl IntoIterator<Item = ArchiveDigest>,
-        waiting: impl FnOnce(),
+        mut waiting: impl FnMut() -> bool,
     ) -> Result<Fetching, FileError> {
         let wanted: BTreeSet<ArchiveDigest> = archives.into_iter().collect();
         if wanted.is_empty() {
             return Ok(Fetching { held: None });
         }
         let root = self.make_root()?;
-        let mut waiting = Some(waiting);
         loop {
             let Some((folder, gate)) = open_gate(&root)? else { continue };
             match other_claim(&folder, &wanted) {
@@ -91,10 +92,7 @@ impl Cache {
                 }
                 Some((name, claim)) => {
                     drop(gate);
-                    if let Some(waiting) = waiting.take() {
-                        waiting();
-                    }
-                    lock(&claim, Hold::Shared, &folder.path_of(name), || {})?;
+                    lock(&claim, Hold::Shared, &folder.path_of(name), &mut waiting)?;
                 }
             }
         }

@@ -16,11 +16,12 @@ pub type Launchers = BTreeMap<PathBuf, BTreeMap<String, String>>;
 
 impl Project {
     /// Makes these folders below `.yostel/launch` hold just these scripts. The project is held only when one is missing,
-    /// so that it may be one that cannot be written; calls `waiting` when another process holds it.
+    /// so that it may be one that cannot be written; calls `waiting` while another process holds it, which
+    /// tells whether to go on.
     ///
     /// # Errors
     /// When nothing is installed, or something cannot be written and is not so already.
-    pub fn write_launchers(&self, wanted: &Launchers, waiting: impl FnOnce()) -> Result<(), FileError> {
+    pub fn write_launchers(&self, wanted: &Launchers, waiting: impl FnMut() -> bool) -> Result<(), FileError> {
         let state = match self.state_if_there()? {
             Some(state) if wanted.iter().all(|(folder, scripts)| holds(&state, folder, scripts)) => return Ok(()),
             None if wanted.is_empty() => return Ok(()),

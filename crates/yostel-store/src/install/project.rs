@@ -103,11 +103,12 @@ impl Project {
         (record.inventory == text_digest(&text) && record.placing == self.placing).then_some(record)
     }
 
-    /// Holds the project; calls `waiting` once when another process holds it.
+    /// Holds the project; calls `waiting` again and again while another process holds it, which tells whether to
+    /// go on.
     ///
     /// # Errors
     /// When `.yostel` cannot be made or locked.
-    pub fn hold(self, waiting: impl FnOnce()) -> Result<HeldProject, FileError> {
+    pub fn hold(self, waiting: impl FnMut() -> bool) -> Result<HeldProject, FileError> {
         let state = self.root_folder()?.make_folders(STATE_FOLDER)?;
         let guard = state.open_guard("guard")?;
         lock(&guard, Hold::Alone, &state.path_of("guard"), waiting)?;
@@ -200,16 +201,17 @@ impl Project {
         Ok(())
     }
 
-    /// Compares the installed files with what is planned; by package, and last what belongs to none.
+    /// Compares the installed files with what is planned; by package, and last what belongs to none. Calls `progress`
+    /// after each package, which tells whether to go on.
     ///
     /// # Errors
-    /// When a file cannot be read.
+    /// When a file cannot be read, or `progress` said no.
     pub fn verify(
         &self,
         plan: &InstallPlan,
         cache: &Cache,
         trust: Trust,
-        progress: impl Fn() + Sync,
+        progress: impl Fn() -> bool + Sync,
     ) -> Result<Vec<Differing>, FileError> {
         let Some(state) = self.state_if_there()? else {
             let all = plan.packages.keys().map(|name| (Some(name.clone()), vec![missing_whole()]));
@@ -235,7 +237,9 @@ impl Project {
                 // Without any listing the digest still tells whether all is well, if not what differs.
                 Err(_) => Ok(vec![missing_whole()]),
             };
-            progress();
+            if !progress() {
+                return Err(FileError::stop("read", state.path_of(package.folder())));
+            }
             differences.map(|differences| (label, differences))
         });
         let mut report = Vec::new();

@@ -100,11 +100,11 @@ impl World {
 
     fn install(&self, disk: Disk, (bytes, artifact): &(Vec<u8>, Artifact), placing: Placing) -> Result<(), FileError> {
         let cache = self.cache(disk.clone());
-        let _in_use = cache.use_with_others(|| {})?;
+        let _in_use = cache.use_with_others(|| true)?;
         let plan = plan("kit", artifact);
         let project = Project::at_on(disk, &self.folder.path().join("project"))?.placing(placing);
         if !cache.is_tree_sound(artifact.tree) {
-            let _fetching = cache.claim([artifact.digest], || {})?;
+            let _fetching = cache.claim([artifact.digest], || true)?;
             let failed = |error| match error {
                 yostel_store::AdmitError::Store(error) => error,
                 other => panic!("{other}"),
@@ -114,7 +114,7 @@ impl World {
             let tree = cache.stage_tree(artifact, Some(&archive), UnpackConfig::default(), like).map_err(failed)?;
             cache.commit(vec![archive], vec![tree])?;
         }
-        let held = project.hold(|| {})?;
+        let held = project.hold(|| true)?;
         if !held.project().is_current(&plan, &cache) {
             held.apply(&plan, &cache, || {})?;
         }
@@ -122,7 +122,7 @@ impl World {
     }
 
     fn check_cache(&self, when: &str) {
-        let report = self.cache(Disk::default()).verify(|| {}).unwrap();
+        let report = self.cache(Disk::default()).verify(|| true).unwrap();
         assert!(report.problems.is_empty(), "{when}: {report:?}");
     }
 
@@ -131,7 +131,7 @@ impl World {
         let plan = plan("kit", artifact);
         let project = Project::at(&self.folder.path().join("project")).unwrap().placing(placing);
         assert!(project.is_current(&plan, &cache), "{when}");
-        assert_eq!(project.verify(&plan, &cache, Trust::Nothing, || {}).unwrap(), [], "{when}");
+        assert_eq!(project.verify(&plan, &cache, Trust::Nothing, || true).unwrap(), [], "{when}");
         let left: Vec<_> =
             fs::read_dir(self.folder.path().join("cache")).unwrap().map(|e| e.unwrap().file_name()).collect();
         assert!(!left.iter().any(|name| name == "aside" || name == "fetching"), "{when}: {left:?}");
@@ -209,7 +209,7 @@ fn a_prune_may_fail_at_any_step_and_takes_nothing_that_is_installed() {
         |world, disk| {
             world.install(disk.clone(), &world.new, Placing::LinkFiles)?;
             let rule = PruneRule { used_before: Some(5000), keep_under: None };
-            world.cache(disk).prune(rule, || {}).map(drop)
+            world.cache(disk).prune(rule, || true).map(drop)
         },
         |world, when| {
             world.install(Disk::default(), &world.new, Placing::LinkFiles).unwrap();

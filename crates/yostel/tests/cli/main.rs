@@ -25,6 +25,7 @@ mod pages;
 mod refusals;
 mod refusing;
 mod speaking;
+mod stopping;
 mod together;
 mod workspaces;
 

@@ -204,6 +204,7 @@ LD_PRELOAD = \"x\"'; fine -C ../far publish --to ../station
 const UNMET: &[(&str, &str)] = &[
     ("bad-clock", "the clock of this machine is right"),
     ("internal", "there is no known fault"),
+    ("stopped", "the tests of stopping ask for it"),
     ("manifest", "a manifest that cannot be read is refused before it is edited, with its place"),
 ];
 

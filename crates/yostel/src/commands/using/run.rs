@@ -10,7 +10,7 @@ use clap::Args;
 use yostel_answers::answers::using::{RunEachAnswer, RunTold};
 use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_documents::PackageName;
-use yostel_flows::{Environment, FlowError, LoadedProject, environment, in_order_of_needs};
+use yostel_flows::{Environment, FlowError, LoadedProject, Observer, environment, in_order_of_needs};
 
 use crate::answer::Answer;
 use crate::answer::failure_of;
@@ -139,7 +139,7 @@ fn each(arguments: &Run, project: LoadedProject, call: &Call) -> Result<Answer, 
             Ok(status) => status,
             Err(error) => return Ok(cannot_run(&arguments.command[0], &error, false, call)),
         };
-        stopped = !status.success() && !arguments.go_on;
+        stopped = call.progress.stops() || !status.success() && !arguments.go_on;
         outcomes.push(Outcome { project: name, ended: Some((status, started.elapsed())) });
     }
     let failed = outcomes.iter().filter_map(Outcome::status).find(|status| *status != 0);

@@ -1,0 +1,138 @@
+//! Ctrl-C: the program ends in order, with status 130, and nothing is half-done.
+//! The accident this prevents: an impatient person, a folder full of halves, and a build that trusts them.
+
+use std::fs::File;
+use std::io::{BufRead, BufReader, Read};
+use std::net::TcpListener;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use yostel_testkit::Sandbox;
+
+use crate::{project, publish, sandbox, small_world};
+
+fn begin(sandbox: &Sandbox, words: &str) -> Child {
+    sandbox.command("console", words).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+}
+
+fn interrupt(child: &Child) {
+    assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
+}
+
+/// Waits for the end; returns the status and what was said.
+fn end(mut child: Child) -> (Option<i32>, String) {
+    let began = Instant::now();
+    while child.try_wait().unwrap().is_none() {
+        assert!(began.elapsed() < Duration::from_secs(20), "it does not stop");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    let mut said = String::new();
+    child.stdout.take().unwrap().read_to_string(&mut said).unwrap();
+    child.stderr.take().unwrap().read_to_string(&mut said).unwrap();
+    (child.wait().unwrap().code(), said)
+}
+
+#[test]
+fn who_waits_for_another_process_stops_waiting() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    sandbox.run("console", "remove rig").expect(0);
+    sandbox.run("console", "lock").expect(0);
+    let before = sandbox.picture("console");
+    let guard = File::open(sandbox.path("console/.yostel/guard")).unwrap();
+    guard.lock().unwrap();
+    for (words, says) in [("install", "error: stopped"), ("--format json install", "\"stopped\"")] {
+        let mut child = begin(&sandbox, words);
+        let mut line = String::new();
+        BufReader::new(child.stderr.take().unwrap()).read_line(&mut line).unwrap();
+        assert_eq!(line, "waiting: another yostel is at work in this project\n");
+        interrupt(&child);
+        child.stderr = None;
+        let status = child.wait_with_output().unwrap();
+        let said = String::from_utf8_lossy(&status.stdout).into_owned();
+        assert_eq!(status.status.code(), Some(130), "{said}");
+        assert!(!words.contains("json") || said.contains(says), "{said}");
+        assert_eq!(sandbox.picture("console"), before);
+    }
+    guard.unlock().unwrap();
+    sandbox.run("console", "install").expect(0);
+}
+
+#[test]
+fn a_server_that_says_nothing_is_not_waited_for_once_somebody_wants_to_stop() {
+    let server = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("http://{}/far.tar.gz", server.local_addr().unwrap());
+    let sandbox = small_world();
+    let digest = "0".repeat(64);
+    project(&sandbox, &format!("far = {{ archive = \"{address}\", digest = \"sha256:{digest}\" }}"), "");
+    let before = sandbox.picture("console");
+    let child = begin(&sandbox, "lock");
+    // It is connected, and waits for an answer.
+    server.set_nonblocking(true).unwrap();
+    let began = Instant::now();
+    let _held = loop {
+        match server.accept() {
+            Ok(held) => break held,
+            Err(_) => assert!(began.elapsed() < Duration::from_secs(20), "nobody asks"),
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    };
+    interrupt(&child);
+    let (status, said) = end(child);
+    assert_eq!(
+        (status, said.as_str()),
+        (Some(130), "error: stopped; nothing was left half-done\nnext: run the same command again, to go on\n")
+    );
+    assert_eq!(sandbox.picture("console"), before);
+}
+
+#[test]
+fn an_install_that_is_stopped_at_any_time_leaves_all_or_nothing() {
+    let sandbox = sandbox();
+    let mut needs = String::new();
+    for i in 0..25 {
+        let text = format!("{i}").repeat(40_000);
+        let files: Vec<(String, &str)> = (0..30).map(|j| (format!("share/f{j}"), text.as_str())).collect();
+        let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (name.as_str(), *text)).collect();
+        publish(&sandbox, &format!("p{i} 1.0.0"), "", &files);
+        needs.push_str(&format!("p{i} = \"^1\"\n"));
+    }
+    project(&sandbox, &needs, "");
+    sandbox.run("console", "lock").expect(0);
+    let began = Instant::now();
+    sandbox.run("console", "install").expect(0);
+    let whole = began.elapsed();
+    let (mut stopped, mut done) = (0, 0);
+    for step in 0..12 {
+        for folder in ["console/.yostel", "cache"] {
+            let path = sandbox.path(folder);
+            // Stopped early, it made neither.
+            if !path.exists() {
+                continue;
+            }
+            Command::new("chmod").args(["-R", "u+w"]).arg(&path).status().unwrap();
+            std::fs::remove_dir_all(path).unwrap();
+        }
+        let child = begin(&sandbox, "install");
+        std::thread::sleep(whole * step / 12);
+        interrupt(&child);
+        match end(child) {
+            // Before it could say so, or after all was done.
+            (None | Some(0), _) => done += 1,
+            (Some(130), said) => {
+                assert!(said.contains("stopped; nothing was left half-done"), "{said}");
+                stopped += 1;
+            }
+            other => panic!("{other:?}"),
+        }
+        let aside =
+            sandbox.picture("cache").into_iter().filter(|line| line.contains("aside/") && !line.ends_with("aside/"));
+        assert_eq!(aside.collect::<Vec<_>>(), Vec::<String>::new(), "after {step} twelfths");
+        let status = sandbox.run("console", "verify").status;
+        assert!(status == 0 || status == 6, "installed whole or not at all: {status}");
+    }
+    assert!(stopped >= 3, "{stopped} of 12 were stopped, {done} ended");
+    sandbox.run("console", "install").expect(0);
+    sandbox.run("console", "cache verify").expect(0);
+}
