@@ -26,6 +26,7 @@ mod error;
 mod folder;
 mod locking;
 mod nearby;
+mod parallel;
 mod walk;
 
 pub use atomic::{is_unfinished, remove_unfinished, write_atomically, write_atomically_with};
@@ -35,3 +36,4 @@ pub use error::{FileError, Stopped};
 pub use folder::{Folder, open_regular, read_text_of};
 pub use locking::{Hold, lock};
 pub use nearby::Nearby;
+pub use parallel::for_each_in_parallel;

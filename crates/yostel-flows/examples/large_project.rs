@@ -49,6 +49,7 @@ fn main() {
         platform: current_platform(),
         tool: Version::parse("0.1.0", &Order::Semver).unwrap(),
         patience: yostel_flows::Patience::default(),
+        sources: std::sync::Arc::new(yostel_flows::RealSources),
     };
     create_registry(&root.join("station"), "station").unwrap();
     let made = root.join("made");

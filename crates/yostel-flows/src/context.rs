@@ -1,9 +1,10 @@
 //! What a flow would otherwise have to ask the machine for.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use jiff::Timestamp;
-use yostel_sources::Patience;
+use yostel_sources::{OpenSource, Patience};
 use yostel_versions::Version;
 
 /// What a flow would otherwise have to ask the machine for.
@@ -19,6 +20,8 @@ pub struct Settings {
     pub tool: Version,
     /// How long to wait for repositories and servers.
     pub patience: Patience,
+    /// How sources are opened: as they are, or others in their place.
+    pub sources: Arc<dyn OpenSource>,
 }
 
 /// Returns the platform this program was built for, by the names that container images use.

@@ -56,4 +56,4 @@ pub use using::install::{InstallReport, InstallRequest, install};
 pub use using::order::in_order_of_needs;
 pub use using::verify::{VerifyReport, put_back, verify};
 pub use using::r#where::where_is;
-pub use yostel_sources::Patience;
+pub use yostel_sources::{OpenSource, Patience, RealSources};

@@ -1,16 +1,17 @@
 //! A registry in a folder: plain files, laid out as docs/formats.md §4 says.
 
-use std::io::Read;
+use std::collections::BTreeSet;
+use std::io::{Read, Seek, SeekFrom};
 use std::path::PathBuf;
 
 use yostel_documents::{
-    ArchiveDigest, DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, PackageDocument, PackageName, REGISTRY_FORMAT, REGISTRY_HEAD,
+    Artifact, DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, PackageDocument, PackageName, REGISTRY_FORMAT, REGISTRY_HEAD,
     RegistryHead, SourceName, archive_files, document_file, package_of_document,
 };
-use yostel_files::{FileError, Folder};
+use yostel_files::{FileError, Folder, for_each_in_parallel};
 
-use crate::Source;
 use crate::error::{SourceError, SourceErrorKind};
+use crate::{Source, SourceAnswer, SourcedDocument};
 
 /// A registry in a folder. The folder is reached as the manifest names it, and nothing in it through a link.
 #[derive(Debug)]
@@ -42,6 +43,21 @@ impl FolderSource {
         }
     }
 
+    fn document(&self, package: &PackageName) -> SourceAnswer {
+        let file = document_file(package);
+        match self.folder.read_text(&file, MOST_DOCUMENT) {
+            Ok(text) => match PackageDocument::parse(&text, package) {
+                Ok(document) => Ok(Some(SourcedDocument { document, bytes: text.into_bytes() })),
+                Err(cause) => {
+                    let path = self.folder.path_of(&file);
+                    Err(self.fail(SourceErrorKind::Document { package: package.clone(), path, cause }))
+                }
+            },
+            Err(error) if error.is_not_found() => Ok(None),
+            Err(error) => Err(self.fail(unread(error))),
+        }
+    }
+
     fn fail(&self, kind: SourceErrorKind) -> SourceError {
         SourceError { source_name: self.name.clone(), kind }
     }
@@ -60,27 +76,32 @@ impl Source for FolderSource {
         self.folder.path().display().to_string()
     }
 
-    fn document(&self, package: &PackageName) -> Result<Option<PackageDocument>, SourceError> {
-        let file = document_file(package);
-        match self.folder.read_text(&file, MOST_DOCUMENT) {
-            Ok(text) => PackageDocument::parse(&text, package).map(Some).map_err(|cause| {
-                let path = self.folder.path_of(&file);
-                self.fail(SourceErrorKind::Document { package: package.clone(), path, cause })
-            }),
-            Err(error) if error.is_not_found() => Ok(None),
-            Err(error) => Err(self.fail(unread(error))),
-        }
+    fn documents(&self, packages: &BTreeSet<PackageName>, deliver: &(dyn Fn(&PackageName, SourceAnswer) + Sync)) {
+        // Reading is quick and parsing is not, so a thread a core is right here.
+        let packages: Vec<&PackageName> = packages.iter().collect();
+        for_each_in_parallel(&packages, |package| deliver(package, self.document(package)));
     }
 
-    fn open(&self, digest: ArchiveDigest) -> Result<Box<dyn Read + Send>, SourceError> {
-        for path in archive_files(digest) {
+    fn open(
+        &self,
+        _package: &PackageName,
+        artifact: &Artifact,
+        offset: u64,
+    ) -> Result<Box<dyn Read + Send>, SourceError> {
+        for path in archive_files(artifact.digest) {
             match self.folder.open_file(&path) {
-                Ok(file) => return Ok(Box::new(file)),
+                Ok(mut file) => {
+                    file.seek(SeekFrom::Start(offset)).map_err(|cause| {
+                        let path = self.folder.path_of(&path);
+                        self.fail(SourceErrorKind::Read { path, cause })
+                    })?;
+                    return Ok(Box::new(file));
+                }
                 Err(error) if error.is_not_found() => {}
                 Err(error) => return Err(self.fail(unread(error))),
             }
         }
-        Err(self.fail(SourceErrorKind::ArchiveMissing(digest)))
+        Err(self.fail(SourceErrorKind::ArchiveMissing(artifact.digest)))
     }
 
     fn names(&self) -> Result<Vec<PackageName>, SourceError> {

@@ -15,9 +15,13 @@ mod http;
 mod patience;
 mod set;
 
+use std::collections::BTreeSet;
+use std::fmt;
 use std::io::Read;
+use std::path::PathBuf;
+use std::sync::Mutex;
 
-use yostel_documents::{ArchiveDigest, PackageDocument, PackageName, SourceName};
+use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName};
 
 pub use archive::{ArchiveError, open_archive};
 pub use commit::{CommitFault, CommitFile};
@@ -25,9 +29,21 @@ pub use error::{SourceError, SourceErrorKind};
 pub use folder::FolderSource;
 pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit};
 pub use patience::Patience;
-pub use set::SourceSet;
+pub use set::{SetAnswer, SourceSet};
 
-/// A place releases come from.
+/// What a source tells of a package.
+#[derive(Debug, Clone)]
+pub struct SourcedDocument {
+    /// The document.
+    pub document: PackageDocument,
+    /// Its bytes as they came, for whoever keeps or vouches for them.
+    pub bytes: Vec<u8>,
+}
+
+/// What a source answers about a package: nothing when it does not know it.
+pub type SourceAnswer = Result<Option<SourcedDocument>, SourceError>;
+
+/// A place releases come from. What one must keep is tested by one contract that all of them pass (tests/contract.rs).
 pub trait Source: Send + Sync {
     /// Returns its name in the manifest.
     fn name(&self) -> &SourceName;
@@ -35,21 +51,55 @@ pub trait Source: Send + Sync {
     /// Returns where it is, for messages.
     fn place(&self) -> String;
 
-    /// Returns all it knows of a package; nothing when it does not know the package.
-    ///
-    /// # Errors
-    /// When it cannot be asked, or answers with something that is no document.
-    fn document(&self, package: &PackageName) -> Result<Option<PackageDocument>, SourceError>;
+    /// Asks about all of these packages at once, as many at a time as suits the source. Calls `deliver` exactly once for
+    /// each package, from any thread and in any order, as the answers come: one that cannot be had keeps no other back.
+    fn documents(&self, packages: &BTreeSet<PackageName>, deliver: &(dyn Fn(&PackageName, SourceAnswer) + Sync));
 
-    /// Opens an archive.
+    /// Opens an archive of a package, at a byte of it: what came before is there already.
     ///
     /// # Errors
     /// When it cannot be asked or does not have it.
-    fn open(&self, digest: ArchiveDigest) -> Result<Box<dyn Read + Send>, SourceError>;
+    fn open(
+        &self,
+        package: &PackageName,
+        artifact: &Artifact,
+        offset: u64,
+    ) -> Result<Box<dyn Read + Send>, SourceError>;
 
     /// Lists the packages it knows, sorted: for near names, never for resolving.
     ///
     /// # Errors
     /// When it cannot be asked.
     fn names(&self) -> Result<Vec<PackageName>, SourceError>;
+}
+
+/// Asks a source about one package.
+///
+/// # Errors
+/// When it cannot be asked, or answers with something that is not a document.
+pub fn document_of(source: &dyn Source, package: &PackageName) -> SourceAnswer {
+    let answer = Mutex::new(None);
+    source.documents(&BTreeSet::from([package.clone()]), &|_, told| {
+        *answer.lock().expect("nobody panics while holding it") = Some(told);
+    });
+    answer.into_inner().expect("nobody panicked while holding it").expect("each package is answered once")
+}
+
+/// Opens the sources that manifests name.
+pub trait OpenSource: fmt::Debug + Send + Sync {
+    /// Opens the source of a name in this folder.
+    ///
+    /// # Errors
+    /// When there is no registry of a format that is known.
+    fn open(&self, name: SourceName, folder: PathBuf) -> Result<Box<dyn Source>, SourceError>;
+}
+
+/// Opens sources as they are: folders.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct RealSources;
+
+impl OpenSource for RealSources {
+    fn open(&self, name: SourceName, folder: PathBuf) -> Result<Box<dyn Source>, SourceError> {
+        Ok(Box::new(FolderSource::open(name, folder)?))
+    }
 }

@@ -3,12 +3,22 @@
 //! A name that a source reserves comes from that source alone. A name that two sources have and none reserves is an
 //! error: otherwise a stranger who publishes under a private name would be installed in its place.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Mutex;
 
 use yostel_documents::{NamePattern, Origin, PackageDocument, PackageName, SourceName};
 
-use crate::Source;
 use crate::error::{SourceError, SourceErrorKind};
+use crate::{Source, SourceAnswer};
+
+/// What all sources together answer about a package.
+pub type SetAnswer = Result<Option<(Origin, PackageDocument)>, SourceError>;
+
+/// A package that not all sources answered about yet.
+struct Open {
+    left: usize,
+    found: Vec<(usize, SourceAnswer)>,
+}
 
 /// The sources of a project.
 #[derive(Default)]
@@ -39,22 +49,72 @@ impl SourceSet {
         self.sources.iter().map(|(source, _)| &**source).find(|source| source.name() == name)
     }
 
-    /// Returns all that is known of a package, and from where; nothing when no source knows it.
-    ///
-    /// # Errors
-    /// As [`Source::document`]; and `Ambiguous`.
-    pub fn document(&self, package: &PackageName) -> Result<Option<(Origin, PackageDocument)>, SourceError> {
-        if let Some(given) = self.given.get(package) {
-            return Ok(Some(given.clone()));
+    /// Asks about all of these packages at once; each source is asked about those that may come from it. Calls `deliver`
+    /// exactly once for each package, as soon as all who may have it answered: with where it comes from, or nothing when
+    /// no source knows it; with the error of a source, or `Ambiguous`.
+    pub fn documents(&self, packages: &BTreeSet<PackageName>, deliver: &(dyn Fn(&PackageName, SetAnswer) + Sync)) {
+        let mut wanted: Vec<BTreeSet<PackageName>> = self.sources.iter().map(|_| BTreeSet::new()).collect();
+        let mut open: BTreeMap<PackageName, Open> = BTreeMap::new();
+        for package in packages {
+            if let Some((origin, document)) = self.given.get(package) {
+                deliver(package, Ok(Some((origin.clone(), document.clone()))));
+                continue;
+            }
+            let asked = self.may_have(package);
+            if asked.is_empty() {
+                deliver(package, Ok(None));
+                continue;
+            }
+            for at in &asked {
+                wanted[*at].insert(package.clone());
+            }
+            open.insert(package.clone(), Open { left: asked.len(), found: Vec::new() });
         }
-        let reserving =
-            |(_, reserves): &&(Box<dyn Source>, Vec<NamePattern>)| reserves.iter().any(|p| p.covers(package));
-        let reserved: Vec<_> = self.sources.iter().filter(reserving).collect();
-        let asked = if reserved.is_empty() { self.sources.iter().collect() } else { reserved };
+        let open = Mutex::new(open);
+        let one = |at: usize, package: &PackageName, answer: SourceAnswer| {
+            let whole = {
+                let mut all = open.lock().expect("nobody panics while holding it");
+                let entry = all.get_mut(package).expect("a source answers what it was asked");
+                entry.found.push((at, answer));
+                entry.left -= 1;
+                (entry.left == 0).then(|| all.remove(package)).flatten()
+            };
+            if let Some(whole) = whole {
+                deliver(package, self.join(package, whole.found));
+            }
+        };
+        let ask = |at: usize| {
+            if !wanted[at].is_empty() {
+                self.sources[at].0.documents(&wanted[at], &|package, answer| one(at, package, answer));
+            }
+        };
+        // Several are asked at the same time: what takes long is waiting for each.
+        std::thread::scope(|scope| {
+            for at in 1..self.sources.len() {
+                if std::thread::Builder::new().spawn_scoped(scope, move || ask(at)).is_err() {
+                    ask(at);
+                }
+            }
+            if !self.sources.is_empty() {
+                ask(0);
+            }
+        });
+    }
+
+    /// Lists the sources that may have a package: those that reserve its name, or all when none does.
+    fn may_have(&self, package: &PackageName) -> Vec<usize> {
+        let reserves = |(_, patterns): &(Box<dyn Source>, Vec<NamePattern>)| patterns.iter().any(|p| p.covers(package));
+        let reserved: Vec<usize> = (0..self.sources.len()).filter(|at| reserves(&self.sources[*at])).collect();
+        if reserved.is_empty() { (0..self.sources.len()).collect() } else { reserved }
+    }
+
+    /// Makes one answer of those of all sources, in the order in which the manifest has them.
+    fn join(&self, package: &PackageName, mut answers: Vec<(usize, SourceAnswer)>) -> SetAnswer {
+        answers.sort_by_key(|(at, _)| *at);
         let mut found: Vec<(SourceName, PackageDocument)> = Vec::new();
-        for (source, _) in asked {
-            if let Some(document) = source.document(package)? {
-                found.push((source.name().clone(), document));
+        for (at, answer) in answers {
+            if let Some(told) = answer? {
+                found.push((self.sources[at].0.name().clone(), told.document));
             }
         }
         if found.len() > 1 {
@@ -63,6 +123,18 @@ impl SourceSet {
             return Err(SourceError { source_name: found[0].0.clone(), kind });
         }
         Ok(found.pop().map(|(name, document)| (Origin::Source(name), document)))
+    }
+
+    /// Returns all that is known of a package, and from where; nothing when no source knows it.
+    ///
+    /// # Errors
+    /// As [`Self::documents`] delivers.
+    pub fn document(&self, package: &PackageName) -> SetAnswer {
+        let answer = Mutex::new(None);
+        self.documents(&BTreeSet::from([package.clone()]), &|_, told| {
+            *answer.lock().expect("nobody panics while holding it") = Some(told);
+        });
+        answer.into_inner().expect("nobody panicked while holding it").expect("each package is answered once")
     }
 
     /// Lists all names that any source knows, sorted; sources that cannot be asked are passed over.

@@ -11,7 +11,6 @@ mod changes;
 mod error;
 mod install;
 mod pack;
-mod parallel;
 mod stamp;
 mod unpack;
 mod verify;
@@ -29,6 +28,6 @@ pub use install::{
     dropped_patch,
 };
 pub use pack::{Contents, PackError, Packed, is_left_out, pack, pack_plain};
-pub use parallel::for_each_in_parallel;
 pub use unpack::{UnpackConfig, unpack};
 pub use verify::{TreeDifference, compare_tree, list_tree};
+pub use yostel_files::for_each_in_parallel;

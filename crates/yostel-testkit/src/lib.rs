@@ -9,6 +9,7 @@ pub mod fuzz;
 mod hard;
 mod kills;
 mod large;
+mod memory;
 mod sandbox;
 mod world;
 
@@ -16,5 +17,6 @@ pub use brute::brute_force;
 pub use hard::{colouring, dress, pigeonhole, three_sat, trap};
 pub use kills::{KillReport, kill_at_random};
 pub use large::LargeWorld;
+pub use memory::{MemoryContent, MemorySource, MemorySources};
 pub use sandbox::{Run, Sandbox};
 pub use world::World;

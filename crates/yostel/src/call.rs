@@ -2,13 +2,16 @@
 
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use jiff::Timestamp;
 use yostel_answers::words::Viewpoint;
 use yostel_answers::{Code, Diagnostic};
 use yostel_documents::PackageName;
-use yostel_flows::{FlowError, LoadedProject, Patience, Settings, current_platform, load_manifests, load_project};
+use yostel_flows::{
+    FlowError, LoadedProject, Patience, RealSources, Settings, current_platform, load_manifests, load_project,
+};
 use yostel_versions::{Order, Version};
 
 use crate::options::{Color, Format, Options};
@@ -90,7 +93,14 @@ impl Call {
         Ok(Self {
             progress,
             folder,
-            settings: Settings { cache, now, platform: current_platform(), tool, patience },
+            settings: Settings {
+                cache,
+                now,
+                platform: current_platform(),
+                tool,
+                patience,
+                sources: Arc::new(RealSources),
+            },
             project: options.project.clone(),
             format: options.format,
             quiet: options.quiet,

@@ -22,7 +22,7 @@ pub(crate) fn fetch(
 ) -> Result<StagedArchive, FlowError> {
     go_on(observer)?;
     observer.notice(Event::Fetch(name.clone()));
-    let mut stream = Stoppable { stream: source.open(artifact.digest)?, observer };
+    let mut stream = Stoppable { stream: source.open(name, artifact, 0)?, observer };
     let staged = cache.stage_archive(artifact, &mut stream, |bytes| observer.notice(Event::Advance(bytes)));
     staged.map_err(refused_by((name, Some(version)), artifact, cache, place_of(source)))
 }

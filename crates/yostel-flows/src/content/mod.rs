@@ -1,6 +1,7 @@
 //! Content: archives fetched, unpacked, changed and trusted.
 
 pub(crate) mod altered;
+pub(crate) mod ask;
 pub(crate) mod bring;
 pub(crate) mod elsewhere;
 pub(crate) mod fetch;

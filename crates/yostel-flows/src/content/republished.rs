@@ -1,7 +1,7 @@
 //! A release that was published again with other content: recognised for what it is, and what differs.
 
 use yostel_documents::{Artifact, Lockfile, PackageName};
-use yostel_sources::{Source, SourceSet};
+use yostel_sources::{Source, SourceSet, document_of};
 use yostel_store::{Cache, UnpackConfig, changes_between};
 use yostel_versions::Version;
 
@@ -51,7 +51,7 @@ pub(crate) fn find_republished(
     cache: &Cache,
     observer: &dyn Observer,
 ) -> Option<Republished> {
-    let document = source.document(package).ok()??;
+    let document = document_of(source, package).ok()??.document;
     let offered = other_content(locked, &document.release(version)?.artifacts)?;
     Some(republished((package, version), locked, offered, source, cache, observer))
 }

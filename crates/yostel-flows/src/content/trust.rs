@@ -12,6 +12,7 @@ use yostel_documents::{
 };
 use yostel_store::{Cache, for_each_in_parallel};
 
+use crate::content::ask::documents_of;
 use crate::context::Settings;
 use crate::error::FlowError;
 use crate::observer::{Event, Observer, waiting};
@@ -124,8 +125,8 @@ pub fn check_lock(
     let mut compared = 0;
     if !offline {
         let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
-        let names: BTreeSet<&PackageName> = from_source.map(|(name, _)| name).collect();
-        let documents = documents_of(project, &names.into_iter().collect::<Vec<_>>(), observer)?;
+        let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
+        let documents = told_by_sources(project, &names, observer)?;
         compared = documents.len();
         disputes.extend(disputes_with(&lockfile, &declared, &documents));
     }
@@ -138,30 +139,19 @@ pub fn check_lock(
     }
 }
 
-/// Asks the sources about packages.
-pub(crate) fn documents_of(
+/// Asks the project's sources about packages.
+pub(crate) fn told_by_sources(
     project: &LoadedProject,
-    names: &[&PackageName],
+    names: &BTreeSet<PackageName>,
     observer: &dyn Observer,
 ) -> Result<BTreeMap<PackageName, PackageDocument>, FlowError> {
-    let mut documents = BTreeMap::new();
     if names.is_empty() {
-        return Ok(documents);
+        return Ok(BTreeMap::new());
     }
-    let sources = project.sources()?;
     observer.notice(Event::Begin("asking the sources", names.len() as u64));
-    let answers = for_each_in_parallel(names, |name| {
-        let answer = sources.document(name);
-        observer.notice(Event::Advance(1));
-        answer
-    });
+    let documents = documents_of(names, &project.sources()?, observer);
     observer.notice(Event::End);
-    for (name, answer) in names.iter().zip(answers) {
-        if let Some((_, document)) = answer? {
-            documents.insert((*name).clone(), document);
-        }
-    }
-    Ok(documents)
+    documents
 }
 
 /// Compares what is locked with what sources say of it, as far as they were asked.

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use yostel_documents::{Dispute, Disputed, PackageName};
 use yostel_findings::{Duplicate, Outdated, duplicates, outdated};
 
-use crate::content::trust::{disputes_with, documents_of};
+use crate::content::trust::{disputes_with, told_by_sources};
 use crate::context::Settings;
 use crate::error::FlowError;
 use crate::look::join::{Joining, joinings};
@@ -55,10 +55,9 @@ pub fn audit(project: &LoadedProject, settings: &Settings, observer: &dyn Observ
     let lockfile = load_fitting_lockfile(project)?;
     // Of what does not come from a source, none can tell anything.
     let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
-    let names: BTreeSet<&PackageName> = from_source.map(|(name, _)| name).collect();
-    let names: Vec<&PackageName> = names.into_iter().collect();
-    let documents = documents_of(project, &names, observer)?;
-    let unknown = names.iter().filter(|name| !documents.contains_key(**name)).map(|name| (*name).clone()).collect();
+    let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
+    let documents = told_by_sources(project, &names, observer)?;
+    let unknown = names.into_iter().filter(|name| !documents.contains_key(name)).collect();
     let mut alarms = disputes_with(&lockfile, &project.declared()?, &documents);
     // Told as unknown already.
     alarms.retain(|alarm| alarm.about != Disputed::Package);

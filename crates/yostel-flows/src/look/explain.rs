@@ -1,13 +1,14 @@
 //! Why a package is here and at this version, and what would have to move for another.
 
-use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 
 use yostel_documents::{Asker, Lockfile, PackageDocument, PackageName, Requirement, nearest, run_purpose};
 use yostel_findings::Move;
 use yostel_resolve::{Collision, Outcome, Problem, Reason, Resolver, Why, why};
-use yostel_store::{Cache, for_each_in_parallel};
+use yostel_store::Cache;
 use yostel_versions::{Accept, Version};
 
+use crate::content::ask::documents_of;
 use crate::context::Settings;
 use crate::error::FlowError;
 use crate::error::told::WishPlace;
@@ -73,13 +74,8 @@ pub fn explain(
     }
     let cache = Cache::open(&settings.cache);
     let sources = project.sources_and_elsewhere(Some(&lockfile), Keep::Locked, &cache, observer)?;
-    let names: Vec<&PackageName> = lockfile.chosen.keys().collect();
-    let mut documents: BTreeMap<PackageName, PackageDocument> = BTreeMap::new();
-    for (name, answer) in names.iter().zip(for_each_in_parallel(&names, |name| sources.document(name))) {
-        if let Some((_, document)) = answer? {
-            documents.insert((*name).clone(), document);
-        }
-    }
+    let names: BTreeSet<PackageName> = lockfile.chosen.keys().cloned().collect();
+    let documents = documents_of(&names, &sources, observer)?;
     let rules = rules_of(project, None, None, settings);
     let not_locked = || FlowError::NotLocked { package: package.clone(), near: None };
     let why = why(&lockfile, &documents, package, &rules).ok_or_else(not_locked)?;

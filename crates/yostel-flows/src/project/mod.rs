@@ -10,11 +10,12 @@ pub(crate) mod write;
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use yostel_documents::{
     Elsewhere, Live, Manifest, Need, Origin, Overrides, PackageDocument, PackageName, Release, Requirement, run_purpose,
 };
-use yostel_sources::{FolderSource, Patience, SourceSet};
+use yostel_sources::{OpenSource, Patience, SourceSet};
 use yostel_versions::{Accept, Numbering, Version};
 
 use crate::error::FlowError;
@@ -39,6 +40,8 @@ pub struct LoadedProject {
     pub(crate) elsewhere: BTreeMap<PackageName, Elsewhere>,
     /// How long to wait for repositories and servers.
     pub(crate) patience: Patience,
+    /// How sources are opened.
+    pub(crate) opener: Arc<dyn OpenSource>,
 }
 
 /// A package that is what lies in a folder.
@@ -168,7 +171,7 @@ impl LoadedProject {
         for (name, declared) in &self.top.manifest.sources {
             let folder = self.root.join(&declared.folder);
             let folder = fs::canonicalize(&folder).unwrap_or(folder);
-            set.add(Box::new(FolderSource::open(name.clone(), folder)?), declared.reserves.clone());
+            set.add(self.opener.open(name.clone(), folder)?, declared.reserves.clone());
         }
         for (origin, document) in self.live_documents() {
             set.give(origin, document);

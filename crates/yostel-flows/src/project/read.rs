@@ -68,8 +68,9 @@ pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject
     below.iter().try_for_each(|project| check_tool(&project.manifest, settings))?;
     remove_leftovers(&root, &top.manifest, &below);
     let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
-    let patience = settings.patience.clone();
-    Ok(LoadedProject { root, top, below, here, paths: BTreeMap::new(), elsewhere: BTreeMap::new(), patience })
+    let (patience, opener) = (settings.patience.clone(), settings.sources.clone());
+    let (paths, elsewhere) = (BTreeMap::new(), BTreeMap::new());
+    Ok(LoadedProject { root, top, below, here, paths, elsewhere, patience, opener })
 }
 
 /// Removes what killed runs left beside the files that they were replacing.

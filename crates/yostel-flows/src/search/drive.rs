@@ -8,11 +8,11 @@ use std::time::{Duration, Instant};
 use yostel_documents::{PackageName, nearest};
 use yostel_resolve::{Arrival, Collision, Outcome, Phase, ResolveError, Resolver, Step};
 use yostel_sources::SourceSet;
-use yostel_store::for_each_in_parallel;
 
+use crate::content::ask::ask;
 use crate::error::FlowError;
 use crate::error::told::WishPlace;
-use crate::observer::{Event, Observer, go_on};
+use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 
 /// Finds where the wishes of a collision, and of those beside it, stand.
@@ -101,16 +101,8 @@ fn search(
                 tracing::debug!(packages = packages.len(), "asking the sources");
                 observer.notice(Event::Ask(packages.len()));
                 let began = Instant::now();
-                let packages: Vec<PackageName> = packages.into_iter().collect();
-                let answers = for_each_in_parallel(&packages, |name| {
-                    go_on(observer)?;
-                    Ok::<_, FlowError>(sources.document(name)?)
-                });
-                observer.notice(Event::Advance(packages.len() as u64));
-                arrived = Vec::new();
-                for (package, answer) in packages.into_iter().zip(answers) {
-                    arrived.push(Arrival { package, found: answer? });
-                }
+                let answers = ask(&packages, sources, observer)?.into_iter();
+                arrived = answers.map(|(package, found)| Arrival { package, found }).collect();
                 asking += began.elapsed();
             }
             Step::Done(outcome) => {

@@ -5,18 +5,19 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod planning;
+mod sources;
 
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::PathBuf;
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 
 use jiff::Timestamp;
 use yostel_documents::PackageName;
 use yostel_flows::{
     Counterfactual, Environment, Event, FlowClass, FlowError, InstallRequest, Keep, LoadedProject, LockReport,
-    LockRequest, Observer, Settings, Silent, Write, apply_settlement, create_registry, environment, explain, install,
-    load_project, lock, publish, settle, verify, where_is,
+    LockRequest, Observer, OpenSource, RealSources, Settings, Silent, Write, apply_settlement, create_registry,
+    environment, explain, install, load_project, lock, publish, settle, verify, where_is,
 };
 use yostel_registry::ReleaseRemarks;
 use yostel_versions::{Order, Version};
@@ -44,12 +45,13 @@ impl Ear {
 /// A folder with a registry and a project.
 struct World {
     folder: tempfile::TempDir,
+    sources: Arc<dyn OpenSource>,
 }
 
 impl World {
     /// Publishes packages, given as `name version: needs`, and writes the project's needs.
     fn new(releases: &[&str], needs: &str) -> Self {
-        let world = Self { folder: tempfile::tempdir().unwrap() };
+        let world = Self { folder: tempfile::tempdir().unwrap(), sources: Arc::new(RealSources) };
         create_registry(&world.path("station"), "station").unwrap();
         for release in releases {
             let (label, needs) = release.split_once(':').unwrap_or((release, ""));
@@ -88,6 +90,7 @@ impl World {
             platform: "linux/amd64".into(),
             tool: Version::parse("0.1.0", &Order::Semver).unwrap(),
             patience: yostel_flows::Patience::default(),
+            sources: self.sources.clone(),
         }
     }
 

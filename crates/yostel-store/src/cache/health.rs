@@ -10,8 +10,8 @@ use super::Cache;
 use super::notes::files_below;
 use super::stage::digest_file;
 use crate::install::Placing;
-use crate::parallel::for_each_in_parallel;
 use crate::verify::compare_tree;
+use yostel_files::for_each_in_parallel;
 
 /// One object of the cache that is not what its name says.
 #[derive(Debug, Clone, PartialEq, Eq)]

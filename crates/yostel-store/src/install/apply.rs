@@ -18,9 +18,9 @@ use super::project::{HeldProject, Placing, content_of, listing_path, text_digest
 use crate::alter::installed_mode;
 use crate::cache::{Cache, MOST_RECORD, ProjectRecord, read_listing_text};
 use crate::pack::fixed_time;
-use crate::parallel::for_each_in_parallel;
 use crate::stamp::stamp;
 use crate::verify::{TreeDifference, compare_tree};
+use yostel_files::for_each_in_parallel;
 
 /// What an install did.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]

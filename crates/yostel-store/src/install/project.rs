@@ -13,9 +13,9 @@ use super::links;
 use super::plan::{InstallPlan, PlannedPackage};
 use crate::cache::{Cache, MOST_RECORD, ProjectRecord, read_listing};
 use crate::install::STATE_FOLDER;
-use crate::parallel::for_each_in_parallel;
 use crate::stamp::stamp;
 use crate::verify::{TreeDifference, compare_tree};
+use yostel_files::for_each_in_parallel;
 
 /// How packages come into a project.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]

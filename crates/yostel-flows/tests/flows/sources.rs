@@ -1,0 +1,120 @@
+//! Flows with sources in memory: which order answers come in, what breaks off, what stops.
+//! The accident this prevents: a lockfile that depends on which server was the quickest.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use yostel_documents::PackageName;
+use yostel_flows::{
+    Event, FlowClass, FlowError, Keep, LockRequest, Observer, Silent, Write, audit, explain, install, lock, verify,
+};
+use yostel_testkit::{MemoryContent, MemorySources};
+
+use crate::{RELEASES, World};
+
+fn name(text: &str) -> PackageName {
+    PackageName::parse(text).unwrap()
+}
+
+fn in_memory(world: &mut World, change: impl FnOnce(&mut MemoryContent)) -> Arc<MemorySources> {
+    let mut content = MemoryContent::of_folder(&world.path("station"), &["gust", "unit", "valley/map"]);
+    change(&mut content);
+    let sources = Arc::new(MemorySources::new(content));
+    world.sources = sources.clone();
+    sources
+}
+
+#[test]
+fn the_order_in_which_answers_come_changes_nothing_and_nobody_is_asked_twice() {
+    let mut texts = Vec::new();
+    for last_first in [false, true] {
+        let mut world = World::new(&RELEASES, "gust = '*'\nunit = '*'\n'valley/map' = '*'");
+        let sources = in_memory(&mut world, |content| content.last_first = last_first);
+        world.lock(Keep::Locked, Write::File).0.unwrap();
+        texts.push(fs::read_to_string(world.path("console/yostel.lock")).unwrap());
+        let mut asked = BTreeMap::new();
+        sources.asked().into_iter().for_each(|package| *asked.entry(package).or_insert(0) += 1);
+        assert_eq!(asked, [(name("gust"), 1), (name("unit"), 1), (name("valley/map"), 1)].into());
+    }
+    assert_eq!(texts[0], texts[1]);
+}
+
+#[test]
+fn of_several_that_cannot_be_asked_the_first_by_name_is_told_and_nothing_is_written() {
+    for last_first in [false, true] {
+        let mut world = World::new(&RELEASES, "gust = '*'\n'valley/map' = '*'");
+        in_memory(&mut world, |content| {
+            content.last_first = last_first;
+            content.silent = [name("gust"), name("valley/map")].into();
+        });
+        let error = world.lock(Keep::Locked, Write::File).0.unwrap_err();
+        assert_eq!(error.class(), FlowClass::SourceUnavailable);
+        assert!(error.to_string().contains("gust"), "{error}");
+        assert!(!world.path("console/yostel.lock").exists());
+    }
+}
+
+#[test]
+fn an_archive_that_breaks_off_leaves_neither_an_install_nor_anything_in_the_cache() {
+    let mut world = World::new(&RELEASES, "gust = '^2'");
+    in_memory(&mut world, |content| content.breaks_off = Some(10));
+    world.lock(Keep::Locked, Write::File).0.unwrap();
+    let error = world.install(false).0.unwrap_err();
+    assert_eq!(error.class(), FlowClass::SourceUnavailable, "{error}");
+    assert!(!world.path("console/.yostel").exists());
+    let archives = world.path("cache/archives");
+    assert!(
+        !archives.exists()
+            || fs::read_dir(archives).unwrap().all(|kind| fs::read_dir(kind.unwrap().path()).unwrap().next().is_none())
+    );
+    in_memory(&mut world, |_| {});
+    world.install(false).0.unwrap();
+}
+
+/// Wants to stop at the first event of a kind.
+struct StopsAt(&'static str, AtomicBool);
+
+impl Observer for StopsAt {
+    fn notice(&self, event: Event) {
+        if format!("{event:?}").starts_with(self.0) {
+            self.1.store(true, Ordering::Relaxed);
+        }
+    }
+
+    fn stops(&self) -> bool {
+        self.1.load(Ordering::Relaxed)
+    }
+}
+
+#[test]
+fn what_is_told_to_stop_says_so_and_leaves_everything_as_it_was() {
+    let mut world = World::new(&RELEASES, "gust = '^2'\n'valley/map' = '*'");
+    in_memory(&mut world, |_| {});
+    let stops = |at| StopsAt(at, AtomicBool::new(false));
+    let (project, settings) = (world.project(), world.settings());
+    for at in ["Begin(\"resolving\"", "Ask", "Advance"] {
+        let refused = lock(&project, LockRequest::default(), &settings, &stops(at));
+        assert!(matches!(refused, Err(FlowError::Stopped)), "{at}: {refused:?}");
+        assert!(!world.path("console/yostel.lock").exists());
+    }
+    world.lock(Keep::Locked, Write::File).0.unwrap();
+    for at in ["Begin(\"checking", "Begin(\"fetching", "Fetch"] {
+        let refused = install(&project, &Default::default(), &settings, &stops(at));
+        let class = refused.as_ref().map(|_| ()).map_err(FlowError::class);
+        // What was being read breaks off as a source does, and whoever told it to stop knows why.
+        let right = matches!(class, Err(FlowClass::Stopped)) || at == "Fetch" && class.is_err();
+        assert!(right, "{at}: {refused:?}");
+        assert!(!world.path("console/.yostel").exists(), "{at}");
+    }
+    world.install(false).0.unwrap();
+    let refused = verify(&project, yostel_store::Trust::Nothing, &settings, &stops("Advance"));
+    assert!(refused.is_err(), "{refused:?}");
+    for at in ["Advance", "Begin(\"asking"] {
+        assert!(matches!(audit(&project, &settings, &stops(at)), Err(FlowError::Stopped)), "{at}");
+    }
+    let unit = name("unit");
+    assert!(matches!(explain(&project, &unit, None, &settings, &stops("Advance")), Err(FlowError::Stopped)));
+    assert!(verify(&project, yostel_store::Trust::Nothing, &settings, &Silent).unwrap().differences.is_empty());
+}

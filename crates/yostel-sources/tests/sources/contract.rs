@@ -1,0 +1,128 @@
+//! What every source keeps, tested on each of them and on their twin in memory.
+//! The accident this prevents: a source that flows were never tried with, and that answers twice, or not at all.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+
+use yostel_documents::{
+    ArchiveDigest, Artifact, PackageName, RegistryHead, TreeDigest, Word, archive_file, document_file,
+};
+use yostel_sources::{FolderSource, Source, SourceAnswer, SourceErrorKind, SourceSet, document_of};
+use yostel_testkit::{MemoryContent, MemorySource};
+
+fn name(text: &str) -> PackageName {
+    PackageName::parse(text).unwrap()
+}
+
+fn artifact(archive: &[u8]) -> Artifact {
+    let (digest, tree) = (ArchiveDigest::of(archive), TreeDigest::of(archive));
+    Artifact { platform: "any".into(), digest, size: archive.len() as u64, tree }
+}
+
+fn document(package: &str, archive: &[u8]) -> String {
+    let Artifact { digest, tree, size, .. } = artifact(archive);
+    format!(
+        r#"{{"format":1, "name":"{package}","releases":[{{"record":{{"version":"1.0.0","published":"2026-01-01T00:00:00Z",
+        "artifacts":[{{"platform":"any","digest":"{digest}","size":{size},"tree":"{tree}"}}]}}}}], "later": true}}"#
+    )
+}
+
+const ARCHIVE: &[u8] = b"0123456789";
+
+/// What the source of each kind has: two packages with an archive, and one whose document is broken.
+fn documents() -> Vec<(&'static str, String)> {
+    vec![
+        ("gust", document("gust", ARCHIVE)),
+        ("valley/map", document("valley/map", ARCHIVE)),
+        ("torn", "{\"format\":1".into()),
+    ]
+}
+
+fn folder_source(folder: &Path) -> Box<dyn Source> {
+    std::fs::write(folder.join("registry.json"), RegistryHead { name: "r".into(), format: 1 }.write()).unwrap();
+    let write = |path: PathBuf, content: &[u8]| {
+        let file = folder.join(path);
+        std::fs::create_dir_all(file.parent().unwrap()).unwrap();
+        std::fs::write(file, content).unwrap();
+    };
+    documents().iter().for_each(|(package, text)| write(document_file(&name(package)), text.as_bytes()));
+    write(archive_file(ArchiveDigest::of(ARCHIVE)), ARCHIVE);
+    Box::new(FolderSource::open(Word::parse("station").unwrap(), folder.to_owned()).unwrap())
+}
+
+fn memory_source(last_first: bool) -> Box<dyn Source> {
+    let documents = documents().into_iter().map(|(package, text)| (name(package), text.into_bytes())).collect();
+    let archives = BTreeMap::from([(archive_file(ArchiveDigest::of(ARCHIVE)), ARCHIVE.to_vec())]);
+    let content = MemoryContent { documents, archives, last_first, ..MemoryContent::default() };
+    Box::new(MemorySource::new(Word::parse("station").unwrap(), content))
+}
+
+fn keeps_the_contract(source: &dyn Source) {
+    assert_eq!(source.name().as_str(), "station");
+    assert!(!source.place().is_empty());
+    let mut names = source.names().unwrap();
+    names.sort();
+    assert_eq!(names, [name("gust"), name("torn"), name("valley/map")]);
+    // Each is answered once, whatever becomes of the others.
+    let wanted: BTreeSet<PackageName> = ["gust", "none", "torn", "valley/map"].into_iter().map(name).collect();
+    let answers: Mutex<Vec<(PackageName, SourceAnswer)>> = Mutex::default();
+    source.documents(&wanted, &|package, answer| answers.lock().unwrap().push((package.clone(), answer)));
+    let mut answers = answers.into_inner().unwrap();
+    answers.sort_by(|a, b| a.0.cmp(&b.0));
+    let told: Vec<String> = answers
+        .iter()
+        .map(|(package, answer)| match answer {
+            Ok(Some(told)) => format!("{package}: {}", told.document.releases[0].version),
+            Ok(None) => format!("{package}: nothing"),
+            Err(error) => format!("{package}: {error}"),
+        })
+        .collect();
+    let torn = "torn: source station: its document of torn is broken";
+    assert_eq!(told, ["gust: 1.0.0", "none: nothing", torn, "valley/map: 1.0.0"]);
+    // The bytes are those that were published, blanks and unknown members and all.
+    let bytes = document_of(source, &name("gust")).unwrap().unwrap().bytes;
+    assert_eq!(String::from_utf8(bytes).unwrap(), document("gust", ARCHIVE));
+    source.documents(&BTreeSet::new(), &|_, _| panic!("nothing was asked"));
+    // An archive is there from any byte on.
+    for (offset, rest) in [(0, "0123456789"), (4, "456789"), (10, ""), (99, "")] {
+        let mut content = String::new();
+        source.open(&name("gust"), &artifact(ARCHIVE), offset).unwrap().read_to_string(&mut content).unwrap();
+        assert_eq!(content, rest, "from {offset}");
+    }
+    let other = artifact(b"other");
+    let missing = source.open(&name("gust"), &other, 0).map(|_| ()).unwrap_err();
+    assert!(matches!(missing.kind, SourceErrorKind::ArchiveMissing(digest) if digest == other.digest), "{missing}");
+}
+
+#[test]
+fn a_folder_keeps_the_contract_of_sources() {
+    let folder = tempfile::tempdir().unwrap();
+    keeps_the_contract(&*folder_source(folder.path()));
+}
+
+#[test]
+fn their_twin_in_memory_keeps_it_too() {
+    keeps_the_contract(&*memory_source(false));
+    keeps_the_contract(&*memory_source(true));
+}
+
+#[test]
+fn a_set_of_sources_answers_each_package_once_when_all_have_answered() {
+    let mut set = SourceSet::default();
+    let other = document("other", ARCHIVE).into_bytes();
+    let content = MemoryContent { documents: [(name("other"), other)].into(), ..MemoryContent::default() };
+    set.add(memory_source(true), Vec::new());
+    set.add(Box::new(MemorySource::new(Word::parse("valley").unwrap(), content)), Vec::new());
+    let wanted: BTreeSet<PackageName> = ["gust", "none", "other", "torn"].into_iter().map(name).collect();
+    let answers = Mutex::new(Vec::new());
+    set.documents(&wanted, &|package, answer| {
+        let told = answer.map(|found| found.map(|(origin, _)| origin.to_string()));
+        answers.lock().unwrap().push(format!("{package} {:?}", told.map_err(|error| error.to_string())));
+    });
+    let mut answers = answers.into_inner().unwrap();
+    answers.sort();
+    let torn = "torn Err(\"source station: its document of torn is broken\")";
+    assert_eq!(answers, ["gust Ok(Some(\"station\"))", "none Ok(None)", "other Ok(Some(\"valley\"))", torn]);
+}
