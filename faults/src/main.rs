@@ -8,7 +8,7 @@
 //!
 //! What a fault is: a comparison turned or moved by one, `and` for `or`, a condition turned, a number one larger, `true`
 //! for `false`, a statement left out, a function that returns at once with nothing. Not touched: tests, constants,
-//! macros, words for people (`error`, `told`), and benches.
+//! macros, words for people (`error`, `told`, what an observer is told), and benches.
 
 mod copies;
 mod runs;

@@ -12,7 +12,7 @@ use crate::copies::ON;
 use crate::sites::Site;
 
 /// Longest time that one program of tests may take: several times what it takes without a fault.
-const LIMIT: Duration = Duration::from_secs(900);
+const LIMIT: Duration = Duration::from_secs(300);
 
 /// Crates, lowest first: a fault is looked for in its own first, and then upwards.
 const ORDER: [&str; 13] = [
