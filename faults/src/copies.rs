@@ -17,6 +17,10 @@ pub(crate) type Originals = BTreeMap<String, String>;
 pub(crate) fn copy_to(folder: &Path) -> Result<PathBuf, String> {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).parent().ok_or("there is no folder above")?;
     fs::create_dir_all(folder).map_err(|error| format!("{}: {error}", folder.display()))?;
+    let crates = folder.join("crates");
+    if crates.exists() {
+        fs::remove_dir_all(&crates).map_err(|error| format!("{}: {error}", crates.display()))?;
+    }
     let mut archive = Command::new("git")
         .args(["archive", "HEAD"])
         .current_dir(root)
@@ -24,7 +28,8 @@ pub(crate) fn copy_to(folder: &Path) -> Result<PathBuf, String> {
         .spawn()
         .map_err(|error| format!("git: {error}"))?;
     let packed = archive.stdout.take().ok_or("git has no output")?;
-    let unpacked = Command::new("tar").arg("-x").current_dir(folder).stdin(packed).status();
+    // With the time of now: what has an older one than what was built counts as built.
+    let unpacked = Command::new("tar").arg("-xm").current_dir(folder).stdin(packed).status();
     if !unpacked.is_ok_and(|status| status.success()) || !archive.wait().is_ok_and(|status| status.success()) {
         return Err("the last commit cannot be copied with git and tar".into());
     }
