@@ -30,9 +30,9 @@ pub use lockfile::{
     LockfileError, Reached,
 };
 pub use manifest::{
-    Alter, EditError, Force, Identity, Manifest, ManifestProblem, ManifestProblemKind, NamePattern, Need, NeedEdit,
-    NeedForm, Policy, Project, SourceDeclaration, Swap, Take, Workspace, WorkspaceEntry, add_agreed, add_alter,
-    add_coexist, add_need, manifest_schema, new_manifest, remove_alter, remove_need,
+    Alter, EditError, Force, Identity, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading, NamePattern,
+    Need, NeedEdit, NeedForm, Policy, Project, SourceDeclaration, Swap, Take, Workspace, WorkspaceEntry, add_agreed,
+    add_alter, add_coexist, add_need, manifest_schema, new_manifest, remove_alter, remove_need,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest, run_purpose};
 pub use origin::{Elsewhere, GitAt, GitPlace, Origin};

@@ -50,6 +50,7 @@ fn main() {
         tool: Version::parse("0.1.0", &Order::Semver).unwrap(),
         patience: yostel_flows::Patience::default(),
         sources: std::sync::Arc::new(yostel_flows::RealSources),
+        files: std::sync::Arc::new(yostel_flows::DiskFiles),
     };
     create_registry(&root.join("station"), "station").unwrap();
     let made = root.join("made");

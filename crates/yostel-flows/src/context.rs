@@ -7,6 +7,8 @@ use jiff::Timestamp;
 use yostel_sources::{OpenSource, Patience};
 use yostel_versions::Version;
 
+use crate::project::files::Files;
+
 /// What a flow would otherwise have to ask the machine for.
 #[derive(Debug, Clone)]
 pub struct Settings {
@@ -22,6 +24,8 @@ pub struct Settings {
     pub patience: Patience,
     /// How sources are opened: as they are, or others in their place.
     pub sources: Arc<dyn OpenSource>,
+    /// Where manifests and lockfiles are read from.
+    pub files: Arc<dyn Files>,
 }
 
 /// Returns the platform this program was built for, by the names that container images use.

@@ -10,7 +10,8 @@ use yostel_answers::words::Viewpoint;
 use yostel_answers::{Code, Diagnostic};
 use yostel_documents::PackageName;
 use yostel_flows::{
-    FlowError, LoadedProject, Patience, RealSources, Settings, current_platform, load_manifests, load_project,
+    DiskFiles, FlowError, LoadedProject, Patience, RealSources, Settings, current_platform, load_manifests,
+    load_project,
 };
 use yostel_versions::{Order, Version};
 
@@ -100,6 +101,7 @@ impl Call {
                 tool,
                 patience,
                 sources: Arc::new(RealSources),
+                files: Arc::new(DiskFiles),
             },
             project: options.project.clone(),
             format: options.format,

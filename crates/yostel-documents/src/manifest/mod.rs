@@ -18,7 +18,7 @@ pub use edit::{
 };
 pub use identity::Identity;
 pub use keys::manifest_schema;
-pub use parse::{ManifestProblem, ManifestProblemKind};
+pub use parse::{ManifestProblem, ManifestProblemKind, ManifestReading};
 
 use crate::name::{PackageName, Purpose, SourceName, Word};
 use crate::origin::Elsewhere;
@@ -245,7 +245,20 @@ impl Manifest {
     /// assert_eq!(problems[0].to_string(), "the manifest has no key `need`");
     /// ```
     pub fn parse(text: &str) -> Result<Self, Vec<ManifestProblem>> {
-        parse::parse(text, None)
+        Self::read(text, None).whole()
+    }
+
+    /// Reads as much of a manifest as can be read, and tells all that is wrong with it. `agreed` is what the root agreed on,
+    /// when it is the manifest of a project below it.
+    ///
+    /// ```
+    /// use yostel_documents::Manifest;
+    /// let reading = Manifest::read("[project]\nname = 'console'\n[needs.run]\ngust = '^2'\nunit = '1'\n", None);
+    /// assert_eq!(reading.manifest.unwrap().requirements()[0].package.as_str(), "gust");
+    /// assert_eq!(reading.problems.len(), 1, "`1` is a version, not a constraint");
+    /// ```
+    pub fn read(text: &str, agreed: Option<&BTreeMap<PackageName, Need>>) -> ManifestReading {
+        parse::read(text, agreed)
     }
 
     /// Reads the manifest of one of a workspace's projects below its root. `agreed` is what the root agreed on.
@@ -253,7 +266,7 @@ impl Manifest {
     /// # Errors
     /// As [`Self::parse`]; also what only the root may say.
     pub fn parse_below(text: &str, agreed: &BTreeMap<PackageName, Need>) -> Result<Self, Vec<ManifestProblem>> {
-        parse::parse(text, Some(agreed))
+        Self::read(text, Some(agreed)).whole()
     }
 
     /// Reads what an installed package offers. What it needs is for its registry to tell, and its manifest may have been

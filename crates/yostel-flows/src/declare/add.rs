@@ -189,7 +189,7 @@ pub fn add_elsewhere(
             Elsewhere::Git(GitPlace { address: written(place.address), ..place })
         }
         TakeFrom::Path(path) => {
-            read_package(package, &path)?;
+            read_package(&*project.files, package, &path)?;
             Elsewhere::Path(path_from(&folder, &path))
         }
         TakeFrom::Archive(address, Some(digest)) => Elsewhere::Archive { address: written(address), digest },

@@ -1,6 +1,9 @@
-//! The files of a project: their names, and how much of them is read.
+//! The files of a project: their names, how much of them is read, and from where.
 
-use std::path::Path;
+use std::collections::BTreeMap;
+use std::fmt;
+use std::io;
+use std::path::{Path, PathBuf};
 
 use yostel_files::read_text_of;
 
@@ -17,7 +20,54 @@ pub(crate) const MOST_MANIFEST: u64 = 4 << 20;
 
 pub(crate) const MOST_LOCKFILE: u64 = 256 << 20;
 
-/// Reads a text file.
-pub(crate) fn read_text(path: &Path) -> Result<String, FlowError> {
-    read_text_of(path, MOST_MANIFEST).map_err(|cause| FlowError::Read { path: path.to_owned(), cause })
+/// Where manifests and lockfiles are read from.
+pub trait Files: fmt::Debug + Send + Sync {
+    /// Reads a text of so many bytes at most.
+    ///
+    /// # Errors
+    /// When it is not there, is not text, or is longer.
+    fn read(&self, path: &Path, most: u64) -> io::Result<String>;
+
+    /// Tells whether there is a file.
+    fn is_file(&self, path: &Path) -> bool;
+}
+
+/// The disk.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct DiskFiles;
+
+impl Files for DiskFiles {
+    fn read(&self, path: &Path, most: u64) -> io::Result<String> {
+        read_text_of(path, most)
+    }
+
+    fn is_file(&self, path: &Path) -> bool {
+        path.is_file()
+    }
+}
+
+/// What an editor has open, over the disk: a file that was changed and not saved is read as it is in the editor.
+#[derive(Debug, Clone, Default)]
+pub struct OpenFiles {
+    /// Texts by absolute path.
+    pub texts: BTreeMap<PathBuf, String>,
+}
+
+impl Files for OpenFiles {
+    fn read(&self, path: &Path, most: u64) -> io::Result<String> {
+        match self.texts.get(path) {
+            Some(text) if text.len() as u64 <= most => Ok(text.clone()),
+            Some(_) => Err(io::Error::new(io::ErrorKind::InvalidData, format!("it is longer than {most} bytes"))),
+            None => DiskFiles.read(path, most),
+        }
+    }
+
+    fn is_file(&self, path: &Path) -> bool {
+        self.texts.contains_key(path) || DiskFiles.is_file(path)
+    }
+}
+
+/// Reads a manifest's text.
+pub(crate) fn read_text(files: &dyn Files, path: &Path) -> Result<String, FlowError> {
+    files.read(path, MOST_MANIFEST).map_err(|cause| FlowError::Read { path: path.to_owned(), cause })
 }

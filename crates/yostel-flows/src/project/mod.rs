@@ -20,7 +20,7 @@ use yostel_versions::{Accept, Numbering, Version};
 
 use crate::error::FlowError;
 use crate::error::told::WishPlace;
-use crate::project::files::{LOCKFILE_NAME, MANIFEST_NAME};
+use crate::project::files::{Files, LOCKFILE_NAME, MANIFEST_NAME};
 use crate::project::workspace::plain_path;
 
 /// A project whose manifest was read; or a workspace, with the manifests of all its projects.
@@ -42,6 +42,8 @@ pub struct LoadedProject {
     pub(crate) patience: Patience,
     /// How sources are opened.
     pub(crate) opener: Arc<dyn OpenSource>,
+    /// Where its manifests and its lockfile are read from.
+    pub(crate) files: Arc<dyn Files>,
 }
 
 /// A package that is what lies in a folder.

@@ -7,7 +7,7 @@ use yostel_documents::{Elsewhere, GitPlace, Manifest, PackageName, run_purpose};
 
 use crate::error::FlowError;
 use crate::error::told::{PathProblem, WorkspaceProblem};
-use crate::project::files::{MANIFEST_NAME, read_text};
+use crate::project::files::{Files, MANIFEST_NAME, read_text};
 use crate::project::workspace::plain_path;
 use crate::project::{LoadedProject, PathPackage};
 
@@ -87,7 +87,7 @@ impl LoadedProject {
                 continue;
             }
             if let Elsewhere::Path(folder) = &elsewhere {
-                let manifest = read_package(&said.package, &self.root.join(folder))?;
+                let manifest = read_package(&*self.files, &said.package, &self.root.join(folder))?;
                 if let Some(manifest) = &manifest {
                     // Only what it needs to run is anybody else's affair.
                     let run = manifest.needs.get(&run_purpose());
@@ -117,16 +117,20 @@ impl LoadedProject {
 }
 
 /// Reads the manifest of a package in a folder; nothing when it has none.
-pub(crate) fn read_package(package: &PackageName, folder: &Path) -> Result<Option<Manifest>, FlowError> {
+pub(crate) fn read_package(
+    files: &dyn Files,
+    package: &PackageName,
+    folder: &Path,
+) -> Result<Option<Manifest>, FlowError> {
     let fail = |problem| FlowError::Path { package: package.clone(), folder: folder.to_owned(), problem };
     if !folder.is_dir() {
         return Err(fail(PathProblem::NoFolder));
     }
     let path: PathBuf = folder.join(MANIFEST_NAME);
-    if !path.exists() {
+    if !path.exists() && !files.is_file(&path) {
         return Ok(None);
     }
-    let text = read_text(&path)?;
+    let text = read_text(files, &path)?;
     let manifest = match Manifest::parse(&text) {
         Ok(manifest) => manifest,
         Err(problems) => return Err(FlowError::Manifest { path, text, problems }),

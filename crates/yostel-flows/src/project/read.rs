@@ -5,19 +5,19 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use yostel_documents::{Glance, Lockfile, Manifest};
-use yostel_files::{Entry, Folder, Kind, is_unfinished, read_text_of, remove_unfinished};
+use yostel_files::{Entry, Folder, Kind, is_unfinished, remove_unfinished};
 use yostel_versions::Numbering;
 
 use crate::context::Settings;
 use crate::error::FlowError;
-use crate::project::files::{LOCKFILE_NAME, MANIFEST_NAME, MOST_LOCKFILE, MOST_MANIFEST, read_text};
+use crate::project::files::{Files, LOCKFILE_NAME, MANIFEST_NAME, MOST_LOCKFILE, MOST_MANIFEST, read_text};
 use crate::project::workspace::{has_project, plain_path, read_projects};
 use crate::project::{LoadedProject, ProjectFile};
 
 /// Reads a manifest that stands alone, or at the root of a workspace.
-fn read_top(folder: &Path) -> Result<ProjectFile, FlowError> {
+fn read_top(files: &dyn Files, folder: &Path) -> Result<ProjectFile, FlowError> {
     let path = folder.join(MANIFEST_NAME);
-    let text = read_text(&path)?;
+    let text = read_text(files, &path)?;
     match Manifest::parse(&text) {
         Ok(manifest) => Ok(ProjectFile { folder: String::new(), text, manifest }),
         Err(problems) => Err(FlowError::Manifest { path, text, problems }),
@@ -25,14 +25,14 @@ fn read_top(folder: &Path) -> Result<ProjectFile, FlowError> {
 }
 
 /// Finds the workspace that a project's folder belongs to: its root, and the folder as seen from there.
-fn workspace_of(folder: &Path) -> Result<Option<(PathBuf, ProjectFile, String)>, FlowError> {
+fn workspace_of(files: &dyn Files, folder: &Path) -> Result<Option<(PathBuf, ProjectFile, String)>, FlowError> {
     for above in folder.ancestors().skip(1) {
         let path = above.join(MANIFEST_NAME);
         // Most folders above have none, and most manifests are no workspace's: those are not read in full.
-        let Ok(text) = read_text_of(&path, MOST_MANIFEST) else { continue };
+        let Ok(text) = files.read(&path, MOST_MANIFEST) else { continue };
         let inside = folder.strip_prefix(above).ok().map(plain_path);
         let Some(inside) = inside.filter(|_| text.contains("workspace")) else { continue };
-        let top = read_top(above)?;
+        let top = read_top(files, above)?;
         if top.manifest.workspace.as_ref().is_some_and(|workspace| has_project(workspace, &inside)) {
             return Ok(Some((above.to_owned(), top, inside)));
         }
@@ -51,26 +51,27 @@ pub fn load_project(start: &Path, settings: &Settings) -> Result<LoadedProject, 
     Ok(project)
 }
 
-/// The same, for a change of manifests: what lies in folders that they name is not looked at, so that one that is gone is
-/// no obstacle to saying so.
+/// Like [`load_project`], to change manifests: the packages in folders that they name are not read, so that one that is
+/// gone does not keep anybody from saying so.
 ///
 /// # Errors
 /// As [`load_project`], but for `Path`.
 pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject, FlowError> {
-    let nearest = start.ancestors().find(|folder| folder.join(MANIFEST_NAME).is_file());
+    let files = &*settings.files;
+    let nearest = start.ancestors().find(|folder| files.is_file(&folder.join(MANIFEST_NAME)));
     let nearest = nearest.ok_or_else(|| FlowError::NoProject(start.to_owned()))?;
-    let (root, top, inside) = match workspace_of(nearest)? {
+    let (root, top, inside) = match workspace_of(files, nearest)? {
         Some((root, top, inside)) => (root, top, Some(inside)),
-        None => (nearest.to_owned(), read_top(nearest)?, None),
+        None => (nearest.to_owned(), read_top(files, nearest)?, None),
     };
     check_tool(&top.manifest, settings)?;
-    let below = read_projects(&root, &top.text, &top.manifest)?;
+    let below = read_projects(files, &root, &top.text, &top.manifest)?;
     below.iter().try_for_each(|project| check_tool(&project.manifest, settings))?;
     remove_leftovers(&root, &top.manifest, &below);
     let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
     let (patience, opener) = (settings.patience.clone(), settings.sources.clone());
-    let (paths, elsewhere) = (BTreeMap::new(), BTreeMap::new());
-    Ok(LoadedProject { root, top, below, here, paths, elsewhere, patience, opener })
+    let (paths, elsewhere, files) = (BTreeMap::new(), BTreeMap::new(), settings.files.clone());
+    Ok(LoadedProject { root, top, below, here, paths, elsewhere, patience, opener, files })
 }
 
 /// Removes what killed runs left beside the files that they were replacing.
@@ -112,7 +113,7 @@ fn check_tool(manifest: &Manifest, settings: &Settings) -> Result<(), FlowError>
 /// `Read`, `Lockfile`.
 pub fn load_lockfile(project: &LoadedProject) -> Result<Option<Lockfile>, FlowError> {
     let path = project.lockfile_path();
-    let text = match read_text_of(&path, MOST_LOCKFILE) {
+    let text = match project.files.read(&path, MOST_LOCKFILE) {
         Ok(text) => text,
         Err(cause) if cause.kind() == io::ErrorKind::NotFound => return Ok(None),
         Err(cause) => return Err(FlowError::Read { path, cause }),
@@ -125,7 +126,7 @@ pub fn load_lockfile(project: &LoadedProject) -> Result<Option<Lockfile>, FlowEr
 
 /// Looks at a project's lockfile without reading it in full; nothing when that cannot be done.
 pub(crate) fn glance_at_lockfile(project: &LoadedProject) -> Option<Glance> {
-    Lockfile::glance(&read_text_of(&project.lockfile_path(), MOST_LOCKFILE).ok()?)
+    Lockfile::glance(&project.files.read(&project.lockfile_path(), MOST_LOCKFILE).ok()?)
 }
 
 /// Reads a project's lockfile and refuses one that does not fit the manifest.

@@ -11,7 +11,7 @@ use yostel_store::for_each_in_parallel;
 use crate::error::FlowError;
 use crate::error::told::WorkspaceProblem;
 use crate::project::ProjectFile;
-use crate::project::files::{MANIFEST_NAME, read_text};
+use crate::project::files::{Files, MANIFEST_NAME, read_text};
 
 /// Returns a path with `/` between its parts and without `.` and `..`, as far as that can be told without looking.
 pub(crate) fn plain_path(path: &Path) -> String {
@@ -72,14 +72,19 @@ fn wrong(root: &Path, text: &str, span: Range<usize>, problem: WorkspaceProblem)
 ///
 /// # Errors
 /// `Workspace`, `Manifest`, `Read`.
-pub(crate) fn read_projects(root: &Path, text: &str, manifest: &Manifest) -> Result<Vec<ProjectFile>, FlowError> {
+pub(crate) fn read_projects(
+    files: &dyn Files,
+    root: &Path,
+    text: &str,
+    manifest: &Manifest,
+) -> Result<Vec<ProjectFile>, FlowError> {
     let Some(workspace) = &manifest.workspace else { return Ok(Vec::new()) };
     let mut folders: BTreeMap<String, &WorkspaceEntry> = BTreeMap::new();
     // What lies behind links, by where that is.
     let mut behind: BTreeMap<PathBuf, &WorkspaceEntry> = BTreeMap::new();
     for entry in workspace.projects.iter().filter(|entry| !entry.pattern.starts_with('!')) {
         let fail = |problem| wrong(root, text, entry.span.clone(), problem);
-        for (folder, linked) in matching(root, &entry.pattern).map_err(&fail)? {
+        for (folder, linked) in matching(files, root, &entry.pattern).map_err(&fail)? {
             if left_out(workspace, &folder) {
                 continue;
             }
@@ -108,7 +113,7 @@ pub(crate) fn read_projects(root: &Path, text: &str, manifest: &Manifest) -> Res
         }
     }
     let listed: Vec<(&String, &&WorkspaceEntry)> = folders.iter().collect();
-    let read = for_each_in_parallel(&listed, |(folder, _)| read_project(root, folder, manifest));
+    let read = for_each_in_parallel(&listed, |(folder, _)| read_project(files, root, folder, manifest));
     let (mut projects, mut failures): (Vec<ProjectFile>, Vec<FlowError>) = (Vec::new(), Vec::new());
     for outcome in read {
         match outcome {
@@ -131,9 +136,9 @@ pub(crate) fn read_projects(root: &Path, text: &str, manifest: &Manifest) -> Res
     Ok(projects)
 }
 
-fn read_project(root: &Path, folder: &str, above: &Manifest) -> Result<ProjectFile, FlowError> {
+fn read_project(files: &dyn Files, root: &Path, folder: &str, above: &Manifest) -> Result<ProjectFile, FlowError> {
     let path = root.join(folder).join(MANIFEST_NAME);
-    let text = read_text(&path)?;
+    let text = read_text(files, &path)?;
     match Manifest::parse_below(&text, &above.agreed) {
         Ok(manifest) => Ok(ProjectFile { folder: folder.to_owned(), text, manifest }),
         Err(problems) => Err(FlowError::Manifest { path, text, problems }),
@@ -142,7 +147,7 @@ fn read_project(root: &Path, folder: &str, above: &Manifest) -> Result<ProjectFi
 
 /// Lists the folders below the root that a pattern names, and whether each was come to by a link. Where the pattern leaves
 /// nothing open, the folder must be a project.
-fn matching(root: &Path, pattern: &str) -> Result<Vec<(String, bool)>, WorkspaceProblem> {
+fn matching(files: &dyn Files, root: &Path, pattern: &str) -> Result<Vec<(String, bool)>, WorkspaceProblem> {
     let mut found: Vec<(String, bool)> = vec![(String::new(), false)];
     for part in pattern.split('/') {
         let mut next = Vec::new();
@@ -169,8 +174,9 @@ fn matching(root: &Path, pattern: &str) -> Result<Vec<(String, bool)>, Workspace
     }
     let mut projects = Vec::new();
     for (folder, linked) in found {
-        match fs::metadata(root.join(&folder).join(MANIFEST_NAME)) {
-            Ok(metadata) if metadata.is_file() => projects.push((folder, linked)),
+        let path = root.join(&folder).join(MANIFEST_NAME);
+        match fs::metadata(&path) {
+            _ if files.is_file(&path) => projects.push((folder, linked)),
             // Links that lead to each other have a number of their own, which no kind says.
             Err(error) if linked && is_circle(&error) => return Err(WorkspaceProblem::Circle(folder)),
             _ if !pattern.contains('*') => return Err(WorkspaceProblem::NoProject(folder)),

@@ -15,9 +15,9 @@ use std::sync::{Arc, Mutex};
 use jiff::Timestamp;
 use yostel_documents::PackageName;
 use yostel_flows::{
-    Counterfactual, Environment, Event, FlowClass, FlowError, InstallRequest, Keep, LoadedProject, LockReport,
-    LockRequest, Observer, OpenSource, RealSources, Settings, Silent, Write, apply_settlement, create_registry,
-    environment, explain, install, load_project, lock, publish, settle, verify, where_is,
+    Counterfactual, DiskFiles, Environment, Event, Files, FlowClass, FlowError, InstallRequest, Keep, LoadedProject,
+    LockReport, LockRequest, Observer, OpenSource, RealSources, Settings, Silent, Write, apply_settlement,
+    create_registry, environment, explain, install, load_project, lock, publish, settle, verify, where_is,
 };
 use yostel_registry::ReleaseRemarks;
 use yostel_versions::{Order, Version};
@@ -46,12 +46,14 @@ impl Ear {
 struct World {
     folder: tempfile::TempDir,
     sources: Arc<dyn OpenSource>,
+    files: Arc<dyn Files>,
 }
 
 impl World {
     /// Publishes packages, given as `name version: needs`, and writes the project's needs.
     fn new(releases: &[&str], needs: &str) -> Self {
-        let world = Self { folder: tempfile::tempdir().unwrap(), sources: Arc::new(RealSources) };
+        let world =
+            Self { folder: tempfile::tempdir().unwrap(), sources: Arc::new(RealSources), files: Arc::new(DiskFiles) };
         create_registry(&world.path("station"), "station").unwrap();
         for release in releases {
             let (label, needs) = release.split_once(':').unwrap_or((release, ""));
@@ -91,6 +93,7 @@ impl World {
             tool: Version::parse("0.1.0", &Order::Semver).unwrap(),
             patience: yostel_flows::Patience::default(),
             sources: self.sources.clone(),
+            files: self.files.clone(),
         }
     }
 

@@ -8,7 +8,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use yostel_documents::PackageName;
 use yostel_flows::{
-    Event, FlowClass, FlowError, Keep, LockRequest, Observer, Silent, Write, audit, explain, install, lock, verify,
+    Event, Files, FlowClass, FlowError, Keep, LockRequest, Observer, OpenFiles, Silent, Write, audit, explain, install,
+    load_project, lock, verify,
 };
 use yostel_testkit::{MemoryContent, MemorySources};
 
@@ -117,4 +118,30 @@ fn what_is_told_to_stop_says_so_and_leaves_everything_as_it_was() {
     let unit = name("unit");
     assert!(matches!(explain(&project, &unit, None, &settings, &stops("Advance")), Err(FlowError::Stopped)));
     assert!(verify(&project, yostel_store::Trust::Nothing, &settings, &Silent).unwrap().differences.is_empty());
+}
+
+#[test]
+fn what_an_editor_has_open_counts_before_what_is_on_disk() {
+    let mut world = World::new(&RELEASES, "gust = '=2.0.0'");
+    world.lock(Keep::Locked, Write::File).0.unwrap();
+    let (manifest, lockfile) = (world.path("console/yostel.toml"), world.path("console/yostel.lock"));
+    let on_disk = fs::read_to_string(&manifest).unwrap();
+    let open = |texts: &[(&std::path::PathBuf, String)]| -> Arc<dyn Files> {
+        Arc::new(OpenFiles { texts: texts.iter().map(|(path, text)| ((*path).clone(), text.clone())).collect() })
+    };
+    world.files = open(&[(&manifest, on_disk.replace("=2.0.0", "^2"))]);
+    let report = world.lock(Keep::Nothing, Write::Nothing).0.unwrap();
+    assert_eq!(report.lockfile.unwrap().chosen[&name("gust")].version.as_str(), "2.1.0");
+    world.files = open(&[(&manifest, on_disk.replace("gust", "gu st"))]);
+    let refused = load_project(&world.path("console"), &world.settings());
+    assert!(matches!(refused, Err(FlowError::Manifest { .. })), "{refused:?}");
+    world.files = open(&[(&lockfile, "nonsense".into())]);
+    let refused = audit(&world.project(), &world.settings(), &Silent);
+    assert!(matches!(refused, Err(FlowError::Lockfile { .. })), "{refused:?}");
+    // A project that was never saved.
+    let unsaved = world.path("new");
+    fs::create_dir_all(&unsaved).unwrap();
+    world.files = open(&[(&unsaved.join("yostel.toml"), "[project]\nname = \"new\"\n".into())]);
+    assert_eq!(load_project(&unsaved, &world.settings()).unwrap().top.name().as_str(), "new");
+    assert_eq!(fs::read_to_string(&manifest).unwrap(), on_disk);
 }

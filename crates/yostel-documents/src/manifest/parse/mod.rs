@@ -40,11 +40,33 @@ struct Reader<'t> {
 type Table<'i> = DeTable<'i>;
 type Value<'i> = Spanned<DeValue<'i>>;
 
-/// Reads a manifest; `agreed` is what the workspace agreed on, when it is that of one of its other projects.
-pub(super) fn parse(
-    text: &str,
-    agreed: Option<&BTreeMap<PackageName, Need>>,
-) -> Result<Manifest, Vec<ManifestProblem>> {
+/// What could be read of a manifest, and all that is wrong with it.
+#[derive(Debug)]
+#[must_use = "there may be problems"]
+pub struct ManifestReading {
+    /// The manifest, without the parts that have problems; none when not even the project's name can be read.
+    pub manifest: Option<Manifest>,
+    /// The problems, in the order of the text.
+    pub problems: Vec<ManifestProblem>,
+}
+
+impl ManifestReading {
+    /// Returns the manifest when nothing is wrong with it.
+    ///
+    /// # Errors
+    /// The problems.
+    pub fn whole(self) -> Result<Manifest, Vec<ManifestProblem>> {
+        match self.manifest {
+            Some(manifest) if self.problems.is_empty() => Ok(manifest),
+            // Without a problem every required part was found.
+            _ => Err(self.problems),
+        }
+    }
+}
+
+/// Reads as much of a manifest as can be read; `agreed` is what the workspace agreed on, when it is that of one of its other
+/// projects.
+pub(super) fn read(text: &str, agreed: Option<&BTreeMap<PackageName, Need>>) -> ManifestReading {
     let mut reader = Reader { text, problems: Vec::new() };
     let (root, errors) = DeTable::parse_recoverable(text);
     for error in errors {
@@ -52,13 +74,8 @@ pub(super) fn parse(
         reader.problem(span, ManifestProblemKind::Syntax(error.message().to_owned()));
     }
     let manifest = reader.manifest(root.get_ref(), agreed);
-    if reader.problems.is_empty() {
-        // Without a problem every required part was found.
-        manifest.ok_or_else(Vec::new)
-    } else {
-        reader.problems.sort_by_key(|problem| (problem.span.start, problem.span.end));
-        Err(reader.problems)
-    }
+    reader.problems.sort_by_key(|problem| (problem.span.start, problem.span.end));
+    ManifestReading { manifest, problems: reader.problems }
 }
 
 /// Reads `[offers]` alone; nothing when it has a problem of its own.
