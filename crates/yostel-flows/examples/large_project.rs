@@ -17,7 +17,7 @@ use std::path::PathBuf;
 
 use jiff::Timestamp;
 use yostel_flows::{
-    Keep, LockRequest, Settings, Silent, create_registry, current_platform, load_project, lock, publish,
+    Context, Keep, LockRequest, Settings, Silent, create_registry, current_platform, load_project, lock, publish,
 };
 use yostel_registry::ReleaseRemarks;
 use yostel_versions::{Order, Version};
@@ -83,7 +83,11 @@ fn main() {
         format!("[project]\nname = \"console\"\n[needs.run]\n{needs}[sources.station]\nfolder = \"../station\"\n");
     fs::write(console.join("yostel.toml"), manifest).unwrap();
     let project = load_project(&console.canonicalize().unwrap(), &settings).unwrap();
-    let report =
-        lock(&project, LockRequest { keep: Keep::Nothing, ..LockRequest::default() }, &settings, &Silent).unwrap();
+    let report = lock(
+        &project,
+        LockRequest { keep: Keep::Nothing, ..LockRequest::default() },
+        &Context::new(&settings, &Silent),
+    )
+    .unwrap();
     println!("{} packages locked in {}", report.packages, report.path.display());
 }

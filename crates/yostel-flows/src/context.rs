@@ -5,8 +5,10 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 use yostel_sources::{OpenSource, Patience};
+use yostel_store::Cache;
 use yostel_versions::Version;
 
+use crate::observer::Observer;
 use crate::project::files::Files;
 
 /// What a flow would otherwise have to ask the machine for.
@@ -26,6 +28,23 @@ pub struct Settings {
     pub sources: Arc<dyn OpenSource>,
     /// Where manifests and lockfiles are read from.
     pub files: Arc<dyn Files>,
+}
+
+/// What every use case works with: settings, the cache, and whoever looks on.
+pub struct Context<'c> {
+    /// What it would otherwise have to ask the machine for.
+    pub settings: &'c Settings,
+    /// The cache of these settings.
+    pub cache: Cache,
+    /// Who is told what happens, and may say stop.
+    pub observer: &'c dyn Observer,
+}
+
+impl<'c> Context<'c> {
+    /// Joins settings and an observer; the cache is not touched yet.
+    pub fn new(settings: &'c Settings, observer: &'c dyn Observer) -> Self {
+        Self { settings, cache: Cache::open(&settings.cache), observer }
+    }
 }
 
 /// Returns the platform this program was built for, by the names that container images use.

@@ -20,7 +20,7 @@ mod share;
 mod using;
 
 pub use content::trust::{LockCheck, check_lock};
-pub use context::{Settings, current_platform};
+pub use context::{Context, Settings, current_platform};
 pub use decide::lock::{LockReport, LockRequest, SearchReport, Standing, Write, lock};
 pub use decide::settle::{Settlement, apply_settlement, settle};
 pub use declare::add::{AddReport, AddRequest, AddedElsewhere, TakeFrom, add, add_elsewhere};

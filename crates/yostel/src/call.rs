@@ -10,7 +10,7 @@ use yostel_answers::words::Viewpoint;
 use yostel_answers::{Code, Diagnostic};
 use yostel_documents::PackageName;
 use yostel_flows::{
-    DiskFiles, FlowError, LoadedProject, Patience, RealSources, Settings, current_platform, load_manifests,
+    Context, DiskFiles, FlowError, LoadedProject, Patience, RealSources, Settings, current_platform, load_manifests,
     load_project,
 };
 use yostel_versions::{Order, Version};
@@ -108,6 +108,11 @@ impl Call {
             quiet: options.quiet,
             verbose: options.verbose,
         })
+    }
+
+    /// What every flow works with.
+    pub(crate) fn context(&self) -> Context<'_> {
+        Context::new(&self.settings, &self.progress)
     }
 
     /// Reads the project here or above.

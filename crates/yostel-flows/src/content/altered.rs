@@ -4,9 +4,10 @@ use yostel_documents::{Alteration, Artifact, LockedPackage, Lockfile, PackageNam
 use yostel_store::{Cache, PlannedPackage, StagedTree};
 
 use crate::content::bring::bring_in;
+use crate::context::Context;
 use crate::error::FlowError;
 use crate::error::told::{NotAltered, PatchProblem};
-use crate::observer::{Event, Observer, waiting};
+use crate::observer::{Event, waiting};
 use crate::project::LoadedProject;
 use crate::project::patches::Patches;
 
@@ -17,8 +18,7 @@ pub(crate) fn complete_patches(
     before: Option<&Lockfile>,
     patches: &Patches,
     project: &LoadedProject,
-    cache: &Cache,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<(), FlowError> {
     let mut open = Vec::new();
     for package in patches.packages() {
@@ -49,8 +49,8 @@ pub(crate) fn complete_patches(
         .iter()
         .flat_map(|package| lockfile.chosen[package].artifacts.iter().map(move |artifact| planned(package, artifact)))
         .collect();
-    let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
-    bring_in(project, lockfile, &packages.iter().collect::<Vec<_>>(), cache, false, observer)?;
+    let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
+    bring_in(project, lockfile, &packages.iter().collect::<Vec<_>>(), false, context)?;
     let mut staged = Vec::new();
     for package in open {
         let (Some(locked), Some(digest)) = (lockfile.chosen.get_mut(&package), patches.digest(&package)) else {
@@ -59,13 +59,13 @@ pub(crate) fn complete_patches(
         let patch = patches.patch(&package)?;
         let mut trees = Vec::new();
         for artifact in &locked.artifacts {
-            let made = stage_patched(&package, artifact, &patch, None, patches, cache)?;
+            let made = stage_patched(&package, artifact, &patch, None, patches, &context.cache)?;
             trees.push(made.tree());
             staged.push(made);
         }
         locked.altered = Some(Alteration { patch: digest, trees });
     }
-    Ok(cache.commit(Vec::new(), staged)?)
+    Ok(context.cache.commit(Vec::new(), staged)?)
 }
 
 /// Makes the tree of a package with local changes, aside.

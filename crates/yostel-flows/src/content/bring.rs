@@ -4,13 +4,14 @@ use std::sync::Mutex;
 
 use yostel_documents::{Lockfile, Origin, PackageName, TreeDigest};
 use yostel_sources::{SourceErrorKind, SourceSet};
-use yostel_store::{AdmitError, Cache, PlannedPackage, StagedArchive, StagedTree, UnpackConfig, for_each_in_parallel};
+use yostel_store::{AdmitError, PlannedPackage, StagedArchive, StagedTree, UnpackConfig, for_each_in_parallel};
 use yostel_versions::Version;
 
 use crate::content::fetch::{fetch, place_of, refused_by};
 use crate::content::republished::find_republished;
+use crate::context::Context;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer, go_on, waiting};
+use crate::observer::{Event, go_on, waiting};
 use crate::project::LoadedProject;
 
 /// What came into the cache.
@@ -27,21 +28,20 @@ pub(crate) fn bring_in(
     project: &LoadedProject,
     lockfile: &Lockfile,
     packages: &[&PlannedPackage],
-    cache: &Cache,
     offline: bool,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<Brought, FlowError> {
-    observer.notice(Event::Begin("checking the cache", packages.len() as u64));
+    context.observer.notice(Event::Begin("checking the cache", packages.len() as u64));
     let sound = for_each_in_parallel(packages, |package| {
-        if observer.stops() {
+        if context.observer.stops() {
             return false;
         }
-        let sound = cache.is_tree_sound(package.artifact.tree);
-        observer.notice(Event::Advance(1));
+        let sound = context.cache.is_tree_sound(package.artifact.tree);
+        context.observer.notice(Event::Advance(1));
         sound
     });
-    observer.notice(Event::End);
-    go_on(observer)?;
+    context.observer.notice(Event::End);
+    go_on(context.observer)?;
     let missing: Vec<&PlannedPackage> =
         packages.iter().zip(sound).filter(|(_, sound)| !sound).map(|(package, _)| *package).collect();
     if missing.is_empty() {
@@ -51,36 +51,38 @@ pub(crate) fn bring_in(
     let _fetching = match offline {
         true => None,
         false => {
-            let wanted = missing.iter().map(|p| p.artifact.digest).filter(|archive| !cache.has_archive(*archive));
-            Some(cache.claim(wanted, waiting(observer, Event::WaitForFetch))?)
+            let wanted =
+                missing.iter().map(|p| p.artifact.digest).filter(|archive| !context.cache.has_archive(*archive));
+            Some(context.cache.claim(wanted, waiting(context.observer, Event::WaitForFetch))?)
         }
     };
-    let still = for_each_in_parallel(&missing, |package| cache.is_tree_sound(package.artifact.tree));
+    let still = for_each_in_parallel(&missing, |package| context.cache.is_tree_sound(package.artifact.tree));
     let missing: Vec<&PlannedPackage> =
         missing.into_iter().zip(still).filter(|(_, sound)| !sound).map(|(package, _)| package).collect();
-    let absent: Vec<&&PlannedPackage> = missing.iter().filter(|p| !cache.has_archive(p.artifact.digest)).collect();
+    let absent: Vec<&&PlannedPackage> =
+        missing.iter().filter(|p| !context.cache.has_archive(p.artifact.digest)).collect();
     if offline && !absent.is_empty() {
         return Err(FlowError::NotInCache(absent.iter().map(|p| (p.name.clone(), p.version.clone())).collect()));
     }
     // Sources are opened only when something must come from them, so that a full cache needs none of them.
     let sources = if absent.is_empty() { SourceSet::default() } else { project.sources()? };
-    observer.notice(Event::Begin("fetching", missing.iter().map(|p| p.artifact.size).sum()));
+    context.observer.notice(Event::Begin("fetching", missing.iter().map(|p| p.artifact.size).sum()));
     // What releases of a package have in common is there once.
-    let latest = cache.latest_trees()?;
+    let latest = context.cache.latest_trees()?;
     let fetched = Mutex::new(Vec::new());
     let staged = for_each_in_parallel(&missing, |package| {
-        go_on(observer)?;
+        go_on(context.observer)?;
         let locked = lockfile.chosen.at(&package.name, &package.version).or_else(|| lockfile.chosen.get(&package.name));
         let from = &locked.expect("what is planned is locked").from;
         let like = latest.get(package.name.as_str()).copied();
-        let staged = stage(project, package, (from, like), cache, &sources, offline, observer)?;
+        let staged = stage(project, package, (from, like), &sources, offline, context)?;
         if staged.0.is_some() {
             let entry = (package.name.clone(), package.version.clone(), package.artifact.size);
             fetched.lock().expect("no thread panics while holding the lock").push(entry);
         }
         Ok::<_, FlowError>(staged)
     });
-    observer.notice(Event::End);
+    context.observer.notice(Event::End);
     let mut brought = Brought::default();
     let (mut archives, mut trees, mut failures) = (Vec::new(), Vec::new(), Vec::new());
     for (package, outcome) in missing.iter().zip(staged) {
@@ -88,7 +90,7 @@ pub(crate) fn bring_in(
             Ok((archive, tree)) => {
                 archives.extend(archive);
                 trees.push(tree);
-                if cache.has_tree(package.artifact.tree) {
+                if context.cache.has_tree(package.artifact.tree) {
                     brought.put_back.push((package.name.clone(), package.version.clone()));
                 }
             }
@@ -98,7 +100,7 @@ pub(crate) fn bring_in(
     if !failures.is_empty() {
         return Err(FlowError::several(failures));
     }
-    cache.commit(archives, trees)?;
+    context.cache.commit(archives, trees)?;
     brought.fetched = fetched.into_inner().expect("all threads ended");
     brought.fetched.sort();
     Ok(brought)
@@ -108,26 +110,26 @@ fn stage(
     project: &LoadedProject,
     package: &PlannedPackage,
     (from, like): (&Origin, Option<TreeDigest>),
-    cache: &Cache,
     sources: &SourceSet,
     offline: bool,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<(Option<StagedArchive>, StagedTree), FlowError> {
     let release = (&package.name, &package.version);
-    let refused = |place| refused_by((release.0, Some(release.1)), &package.artifact, cache, place);
-    if cache.has_archive(package.artifact.digest) {
-        observer.notice(Event::Unpack(package.name.clone()));
-        match cache.stage_tree(&package.artifact, None, UnpackConfig::default(), like) {
+    let refused = |place| refused_by((release.0, Some(release.1)), &package.artifact, &context.cache, place);
+    if context.cache.has_archive(package.artifact.digest) {
+        context.observer.notice(Event::Unpack(package.name.clone()));
+        match context.cache.stage_tree(&package.artifact, None, UnpackConfig::default(), like) {
             Ok(tree) => return Ok((None, tree)),
             // The cached archive had rotted and is gone now: fetch it anew.
             Err(AdmitError::ArchiveDiffers { .. }) if !offline => {}
-            Err(error) => return Err(refused(format!("the cache, {}", cache.root().display()))(error)),
+            Err(error) => return Err(refused(format!("the cache, {}", context.cache.root().display()))(error)),
         }
     }
     if from.source().is_none() {
-        let archive = project.fetch_elsewhere(release, from, &package.artifact, cache, observer)?;
-        observer.notice(Event::Unpack(package.name.clone()));
-        let tree = cache
+        let archive = project.fetch_elsewhere(release, from, &package.artifact, context)?;
+        context.observer.notice(Event::Unpack(package.name.clone()));
+        let tree = context
+            .cache
             .stage_tree(&package.artifact, Some(&archive), UnpackConfig::default(), like)
             .map_err(refused(from.to_string()))?;
         return Ok((Some(archive), tree));
@@ -142,16 +144,17 @@ fn stage(
             opened.source(from.source().ok_or_else(unknown)?).ok_or_else(unknown)?
         }
     };
-    let archive = fetch(source, release, &package.artifact, cache, observer).map_err(|error| {
+    let archive = fetch(source, release, &package.artifact, context).map_err(|error| {
         // What the lockfile has is not there any more, or is not what it was: the source may tell of something else by now.
         let gone =
             matches!(&error, FlowError::Source(error) if matches!(error.kind, SourceErrorKind::ArchiveMissing(_)));
         let other = matches!(&error, FlowError::Admit { error: AdmitError::ArchiveDiffers { .. }, .. });
-        let told = (gone || other).then(|| find_republished(release, &package.artifact, source, cache, observer));
+        let told = (gone || other).then(|| find_republished(release, &package.artifact, source, context));
         told.flatten().map_or(error, |told| FlowError::Republished(vec![told]))
     })?;
-    observer.notice(Event::Unpack(package.name.clone()));
-    let tree = cache
+    context.observer.notice(Event::Unpack(package.name.clone()));
+    let tree = context
+        .cache
         .stage_tree(&package.artifact, Some(&archive), UnpackConfig::default(), like)
         .map_err(refused(place_of(source)))?;
     Ok((Some(archive), tree))

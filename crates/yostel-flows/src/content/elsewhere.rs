@@ -17,9 +17,10 @@ use yostel_store::{
 use yostel_versions::Version;
 
 use crate::content::fetch::refused_by;
+use crate::context::Context;
 use crate::error::FlowError;
 use crate::error::told::ForeignProblem;
-use crate::observer::{Event, Observer, Stoppable};
+use crate::observer::{Event, Stoppable};
 use crate::project::files::{MANIFEST_NAME, MOST_MANIFEST};
 use crate::project::places::is_relative;
 use crate::project::{LoadedProject, version_of};
@@ -45,8 +46,7 @@ impl LoadedProject {
         &self,
         lockfile: Option<&Lockfile>,
         keep: Keep,
-        cache: &Cache,
-        observer: &dyn Observer,
+        context: &Context<'_>,
     ) -> Result<SourceSet, FlowError> {
         let mut sources = self.sources()?;
         for (package, elsewhere) in &self.elsewhere {
@@ -59,11 +59,11 @@ impl LoadedProject {
                         }
                         _ => None,
                     };
-                    self.git(package, place, (there, keep), cache, observer)?
+                    self.git(package, place, (there, keep), context)?
                 }
                 Elsewhere::Archive { address, digest } => {
                     let origin = Origin::Archive { address: address.clone() };
-                    let document = self.archive(package, (&origin, address, *digest), locked, cache, observer)?;
+                    let document = self.archive(package, (&origin, address, *digest), locked, context)?;
                     (origin, document)
                 }
                 // Those are read with the project.
@@ -79,13 +79,12 @@ impl LoadedProject {
         package: &PackageName,
         place: &GitPlace,
         (locked, keep): (Option<(&str, &LockedPackage)>, Keep),
-        cache: &Cache,
-        observer: &dyn Observer,
+        context: &Context<'_>,
     ) -> Result<(Origin, PackageDocument), FlowError> {
         let commit = match locked.filter(|_| keep == Keep::Locked) {
             Some((commit, _)) => commit.to_owned(),
             None => {
-                observer.notice(Event::Fetch(package.clone()));
+                context.observer.notice(Event::Fetch(package.clone()));
                 let fail = |error| FlowError::Git { package: package.clone(), commit: None, error };
                 commit_of(&self.address(&place.address), &place.at, &self.git_config()).map_err(fail)?
             }
@@ -93,15 +92,15 @@ impl LoadedProject {
         let of_lock = locked.filter(|(was, _)| *was == commit).and_then(|(_, locked)| locked.artifacts.first());
         let origin = Origin::Git { place: place.clone(), commit };
         if let Some(artifact) = of_lock
-            && is_in(cache, artifact)?
+            && is_in(&context.cache, artifact)?
         {
-            let document = self.describe(package, &origin, artifact.clone(), &cache.tree(artifact.tree)?)?;
+            let document = self.describe(package, &origin, artifact.clone(), &context.cache.tree(artifact.tree)?)?;
             return Ok((origin, document));
         }
-        let fetched = self.fetch_package(package, &origin, cache, observer)?;
+        let fetched = self.fetch_package(package, &origin, context)?;
         // What cannot be used does not stay.
         let document = self.describe(package, &origin, fetched.artifact, &fetched.tree.files()?)?;
-        cache.commit(vec![fetched.archive], vec![fetched.tree])?;
+        context.cache.commit(vec![fetched.archive], vec![fetched.tree])?;
         Ok((origin, document))
     }
 
@@ -110,30 +109,29 @@ impl LoadedProject {
         package: &PackageName,
         (origin, address, digest): (&Origin, &str, ArchiveDigest),
         locked: Option<&LockedPackage>,
-        cache: &Cache,
-        observer: &dyn Observer,
+        context: &Context<'_>,
     ) -> Result<PackageDocument, FlowError> {
         let of_lock = locked.and_then(|locked| locked.artifacts.iter().find(|artifact| artifact.digest == digest));
         if let Some(artifact) = of_lock
-            && is_in(cache, artifact)?
+            && is_in(&context.cache, artifact)?
         {
-            return self.describe(package, origin, artifact.clone(), &cache.tree(artifact.tree)?);
+            return self.describe(package, origin, artifact.clone(), &context.cache.tree(artifact.tree)?);
         }
-        let stream: Box<dyn Read + Send> = match cache.open_archive(digest) {
+        let stream: Box<dyn Read + Send> = match context.cache.open_archive(digest) {
             Ok(file) => Box::new(file),
             Err(_) => {
-                observer.notice(Event::Fetch(package.clone()));
+                context.observer.notice(Event::Fetch(package.clone()));
                 let fail = |error| FlowError::Archive { package: package.clone(), error };
                 open_archive(address, &self.root, &self.patience).map_err(fail)?
             }
         };
-        let mut stream = Stoppable { stream, observer };
-        let came = cache.stage_unknown(digest, &mut stream, UnpackConfig::default(), |_| {});
+        let mut stream = Stoppable { stream, observer: context.observer };
+        let came = context.cache.stage_unknown(digest, &mut stream, UnpackConfig::default(), |_| {});
         let announced = unknown_artifact(digest);
         let place = format!("archive {address}");
-        let (artifact, archive, tree) = came.map_err(refused_by((package, None), &announced, cache, place))?;
+        let (artifact, archive, tree) = came.map_err(refused_by((package, None), &announced, &context.cache, place))?;
         let document = self.describe(package, origin, artifact, &tree.files()?)?;
-        cache.commit(vec![archive], vec![tree])?;
+        context.cache.commit(vec![archive], vec![tree])?;
         Ok(document)
     }
 
@@ -146,25 +144,24 @@ impl LoadedProject {
         (package, version): (&PackageName, &Version),
         origin: &Origin,
         artifact: &Artifact,
-        cache: &Cache,
-        observer: &dyn Observer,
+        context: &Context<'_>,
     ) -> Result<StagedArchive, FlowError> {
-        observer.notice(Event::Fetch(package.clone()));
-        let refused = |place| refused_by((package, Some(version)), artifact, cache, place);
-        let advance = |bytes| observer.notice(Event::Advance(bytes));
+        context.observer.notice(Event::Fetch(package.clone()));
+        let refused = |place| refused_by((package, Some(version)), artifact, &context.cache, place);
+        let advance = |bytes| context.observer.notice(Event::Advance(bytes));
         match origin {
             Origin::Git { place, .. } => {
-                let work = cache.work_folder()?;
+                let work = context.cache.work_folder()?;
                 self.pack_commit(package, origin, &work)?;
                 let mut file = work.folder().open_file(ARCHIVE)?;
-                cache.stage_archive(artifact, &mut file, advance).map_err(refused(place.to_string()))
+                context.cache.stage_archive(artifact, &mut file, advance).map_err(refused(place.to_string()))
             }
             Origin::Archive { address } => {
                 let fail = |error| FlowError::Archive { package: package.clone(), error };
                 let stream = open_archive(address, &self.root, &self.patience).map_err(fail)?;
-                let mut stream = Stoppable { stream, observer };
+                let mut stream = Stoppable { stream, observer: context.observer };
                 let place = format!("archive {address}");
-                cache.stage_archive(artifact, &mut stream, advance).map_err(refused(place))
+                context.cache.stage_archive(artifact, &mut stream, advance).map_err(refused(place))
             }
             Origin::Source(_) | Origin::Path { .. } | Origin::Project { .. } => {
                 Err(FlowError::UnknownSource { package: package.clone(), source_name: origin.to_string() })
@@ -176,17 +173,17 @@ impl LoadedProject {
         &self,
         package: &PackageName,
         origin: &Origin,
-        cache: &Cache,
-        observer: &dyn Observer,
+        context: &Context<'_>,
     ) -> Result<FetchedPackage, FlowError> {
-        observer.notice(Event::Fetch(package.clone()));
-        let work = cache.work_folder()?;
+        context.observer.notice(Event::Fetch(package.clone()));
+        let work = context.cache.work_folder()?;
         let artifact = self.pack_commit(package, origin, &work)?;
-        let refused = || refused_by((package, None), &artifact, cache, origin.to_string());
+        let refused = || refused_by((package, None), &artifact, &context.cache, origin.to_string());
         let mut file = work.folder().open_file(ARCHIVE)?;
-        let archive = cache.stage_archive(&artifact, &mut file, |_| {}).map_err(refused())?;
-        observer.notice(Event::Unpack(package.clone()));
-        let tree = cache.stage_tree(&artifact, Some(&archive), UnpackConfig::default(), None).map_err(refused())?;
+        let archive = context.cache.stage_archive(&artifact, &mut file, |_| {}).map_err(refused())?;
+        context.observer.notice(Event::Unpack(package.clone()));
+        let tree =
+            context.cache.stage_tree(&artifact, Some(&archive), UnpackConfig::default(), None).map_err(refused())?;
         Ok(FetchedPackage { artifact: artifact.clone(), archive, tree })
     }
 

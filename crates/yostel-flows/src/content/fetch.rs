@@ -7,24 +7,24 @@ use yostel_sources::Source;
 use yostel_store::{AdmitError, Cache, StagedArchive};
 use yostel_versions::Version;
 
-use crate::context::Settings;
+use crate::context::{Context, Settings};
 use crate::error::FlowError;
 use crate::error::told::Seen;
-use crate::observer::{Event, Observer, Stoppable, go_on};
+use crate::observer::{Event, Stoppable, go_on};
 
 /// Fetches an archive from its source, aside.
 pub(crate) fn fetch(
     source: &dyn Source,
     (name, version): (&PackageName, &Version),
     artifact: &Artifact,
-    cache: &Cache,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<StagedArchive, FlowError> {
-    go_on(observer)?;
-    observer.notice(Event::Fetch(name.clone()));
-    let mut stream = Stoppable { stream: source.open(name, artifact, 0)?, observer };
-    let staged = cache.stage_archive(artifact, &mut stream, |bytes| observer.notice(Event::Advance(bytes)));
-    staged.map_err(refused_by((name, Some(version)), artifact, cache, place_of(source)))
+    go_on(context.observer)?;
+    context.observer.notice(Event::Fetch(name.clone()));
+    let mut stream = Stoppable { stream: source.open(name, artifact, 0)?, observer: context.observer };
+    let staged =
+        context.cache.stage_archive(artifact, &mut stream, |bytes| context.observer.notice(Event::Advance(bytes)));
+    staged.map_err(refused_by((name, Some(version)), artifact, &context.cache, place_of(source)))
 }
 
 /// Says which release was refused, and when its right content was last here.

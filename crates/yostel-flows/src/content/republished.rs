@@ -2,12 +2,12 @@
 
 use yostel_documents::{Artifact, Lockfile, PackageName};
 use yostel_sources::{Source, SourceSet, document_of};
-use yostel_store::{Cache, UnpackConfig, changes_between};
+use yostel_store::{UnpackConfig, changes_between};
 use yostel_versions::Version;
 
 use crate::content::fetch::{fetch, place_of};
+use crate::context::Context;
 use crate::error::told::{Republished, Seen};
-use crate::observer::Observer;
 
 /// Archives longer than this are not fetched just to tell what differs.
 const MOST_FETCHED: u64 = 64 << 20;
@@ -19,17 +19,17 @@ pub(crate) fn republished(
     locked: &Artifact,
     offered: &Artifact,
     source: &dyn Source,
-    cache: &Cache,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Republished {
     let changes = || {
-        let listing = cache.is_tree_sound(locked.tree).then(|| cache.listing(locked.tree).ok()).flatten()?;
+        let listing =
+            context.cache.is_tree_sound(locked.tree).then(|| context.cache.listing(locked.tree).ok()).flatten()?;
         if offered.size > MOST_FETCHED {
             return None;
         }
-        let archive = fetch(source, (package, version), offered, cache, observer).ok()?;
-        let tree = cache.stage_tree(offered, Some(&archive), UnpackConfig::default(), None).ok()?;
-        let (old, new) = (cache.tree(locked.tree).ok()?, tree.files().ok()?);
+        let archive = fetch(source, (package, version), offered, context).ok()?;
+        let tree = context.cache.stage_tree(offered, Some(&archive), UnpackConfig::default(), None).ok()?;
+        let (old, new) = (context.cache.tree(locked.tree).ok()?, tree.files().ok()?);
         changes_between((&old, &listing), (&new, &tree.listing().ok()?)).ok()
     };
     Republished {
@@ -38,7 +38,7 @@ pub(crate) fn republished(
         locked: locked.clone(),
         offered: offered.clone(),
         place: place_of(source),
-        seen: Seen::of(cache, locked),
+        seen: Seen::of(&context.cache, locked),
         changes: changes(),
     }
 }
@@ -48,12 +48,11 @@ pub(crate) fn find_republished(
     (package, version): (&PackageName, &Version),
     locked: &Artifact,
     source: &dyn Source,
-    cache: &Cache,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Option<Republished> {
     let document = document_of(source, package).ok()??.document;
     let offered = other_content(locked, &document.release(version)?.artifacts)?;
-    Some(republished((package, version), locked, offered, source, cache, observer))
+    Some(republished((package, version), locked, offered, source, context))
 }
 
 /// Finds the artifact that stands where this one stood and is another.
@@ -67,8 +66,7 @@ pub(crate) fn all_republished(
     before: &Lockfile,
     after: &Lockfile,
     sources: &SourceSet,
-    cache: &Cache,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Vec<Republished> {
     let mut told = Vec::new();
     for (package, was) in before.chosen.iter() {
@@ -76,7 +74,7 @@ pub(crate) fn all_republished(
         let pair = was.artifacts.iter().find_map(|locked| Some((locked, other_content(locked, &is.artifacts)?)));
         if let (Some((locked, offered)), Some(source)) = (pair, is.from.source().and_then(|name| sources.source(name)))
         {
-            told.push(republished((package, &is.version), locked, offered, source, cache, observer));
+            told.push(republished((package, &is.version), locked, offered, source, context));
         }
     }
     told

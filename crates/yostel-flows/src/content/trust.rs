@@ -13,7 +13,7 @@ use yostel_documents::{
 use yostel_store::{Cache, for_each_in_parallel};
 
 use crate::content::ask::documents_of;
-use crate::context::Settings;
+use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::{Event, Observer, waiting};
 use crate::project::LoadedProject;
@@ -99,24 +99,19 @@ pub struct LockCheck {
 ///
 /// # Errors
 /// `NoLockfile`, `Lockfile`, `Stale`, `Disputed`, `Source`.
-pub fn check_lock(
-    project: &LoadedProject,
-    offline: bool,
-    settings: &Settings,
-    observer: &dyn Observer,
-) -> Result<LockCheck, FlowError> {
+pub fn check_lock(project: &LoadedProject, offline: bool, context: &Context<'_>) -> Result<LockCheck, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
     let declared = project.declared()?;
-    let cache = Cache::open(&settings.cache);
-    let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
+    let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
     let all = lockfile.chosen.iter().flat_map(|(name, locked)| locked.artifacts.iter().map(move |a| (name, locked, a)));
     let all: Vec<Content<'_>> = all.collect();
-    let sound = for_each_in_parallel(&all, |(_, _, artifact)| cache.is_tree_sound(artifact.tree));
+    let sound = for_each_in_parallel(&all, |(_, _, artifact)| context.cache.is_tree_sound(artifact.tree));
     let there: Vec<Content<'_>> = all.into_iter().zip(sound).filter(|(_, sound)| *sound).map(|(one, _)| one).collect();
-    let mut disputes = disputed_contents(&lockfile, &declared, &there, &cache)?;
+    let mut disputes = disputed_contents(&lockfile, &declared, &there, &context.cache)?;
     // The cache knows which tree came out of an archive.
     for (name, locked, artifact) in &there {
-        let other = cache.last_seen(artifact.digest).is_none() && cache.has_note_on(artifact.tree, artifact.digest);
+        let other = context.cache.last_seen(artifact.digest).is_none()
+            && context.cache.has_note_on(artifact.tree, artifact.digest);
         if other {
             let about = Disputed::Content { locked: Box::new((*artifact).clone()), offered: None };
             disputes.push(Dispute { package: (*name).clone(), version: locked.version.clone(), about });
@@ -126,7 +121,7 @@ pub fn check_lock(
     if !offline {
         let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
         let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
-        let documents = told_by_sources(project, &names, observer)?;
+        let documents = told_by_sources(project, &names, context.observer)?;
         compared = documents.len();
         disputes.extend(disputes_with(&lockfile, &declared, &documents));
     }

@@ -13,14 +13,12 @@ use yostel_findings::Move;
 use yostel_resolve::{
     Collision, Outcome, Overridden, Problem, Resolution, Resolver, SearchStats, Unfinished, overridden,
 };
-use yostel_store::Cache;
 use yostel_versions::Version;
 
 use crate::content::trust::disputes_with;
-use crate::context::Settings;
+use crate::context::Context;
 use crate::error::FlowError;
 use crate::error::told::RulePlace;
-use crate::observer::Observer;
 use crate::project::read::{glance_at_lockfile, load_lockfile};
 use crate::project::{LoadedProject, line_of};
 use crate::search::drive::{Driven, drive_within, places_of};
@@ -159,12 +157,7 @@ impl Standing {
 /// # Errors
 /// `Collision`, `UnknownPackage`, `Unreadable`, `Republished` (when keeping), and whatever reading the project, asking
 /// its sources and writing refuse. The lockfile is then as it was.
-pub fn lock(
-    project: &LoadedProject,
-    request: LockRequest,
-    settings: &Settings,
-    observer: &dyn Observer,
-) -> Result<LockReport, FlowError> {
+pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>) -> Result<LockReport, FlowError> {
     // Long: the order of these steps is what the command promises, and each is a call or a few lines.
     let path = project.lockfile_path();
     let patches = project.patches()?;
@@ -185,16 +178,15 @@ pub fn lock(
         (Some(lockfile), Keep::Locked) => kept_versions(lockfile, &declared),
         _ => BTreeMap::new(),
     };
-    let rules = rules_of(project, request.as_of, request.take, settings);
+    let rules = rules_of(project, request.as_of, request.take, context.settings);
     let problem = Problem { wishes: declared.wishes.clone(), keep, rules };
     let (resolution, documents, search) = if declared.wishes.is_empty() {
         (Resolution::default(), BTreeMap::new(), None)
     } else {
-        let cache = Cache::open(&settings.cache);
-        let sources = project.sources_and_elsewhere(before.as_ref(), request.keep, &cache, observer)?;
+        let sources = project.sources_and_elsewhere(before.as_ref(), request.keep, context)?;
         let resolver = Resolver::new(problem);
         let Driven { outcome, mut resolver, phases } =
-            drive_within(resolver, project, &sources, observer, request.time_limit)?;
+            drive_within(resolver, project, &sources, context.observer, request.time_limit)?;
         let stats = resolver.stats();
         let report = |standing| Some(SearchReport { stats, phases, standing });
         match outcome {
@@ -217,17 +209,16 @@ pub fn lock(
             }
         }
     };
-    let cache = Cache::open(&settings.cache);
     if let Some(before) = before.as_ref().filter(|_| request.keep == Keep::Locked) {
         refuse_other_needs(before, &declared, &documents)?;
     }
     let (keep, shareable) = (request.keep, request.shareable);
     let basis = Basis { project, declared: &declared, patches: &patches, before: before.as_ref(), keep, shareable };
-    let proposal = Proposal::of(&resolution, &basis, &cache, observer)?;
+    let proposal = Proposal::of(&resolution, &basis, context)?;
     let changed = proposal.changes_lockfile();
     let written = changed && request.write == Write::File;
     if written {
-        proposal.write(project, observer)?;
+        proposal.write(project, context.observer)?;
     }
     let gone = before.as_ref().map(|before| gone_from_sources(before, &documents)).unwrap_or_default();
     let only_here = proposal.only_here();

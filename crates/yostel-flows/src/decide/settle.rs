@@ -6,9 +6,8 @@ use jiff::Timestamp;
 use yostel_documents::{Declared, NeedForm, PackageName, Purpose, Requirement, add_coexist, add_need, remove_need};
 use yostel_findings::MoveKind;
 use yostel_resolve::{EditSet, Outcome, Problem, Resolution, Resolver, WishEdit};
-use yostel_store::Cache;
 
-use crate::context::Settings;
+use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::Observer;
 use crate::project::LoadedProject;
@@ -42,8 +41,7 @@ pub struct Settlement {
 pub fn settle(
     project: &LoadedProject,
     as_of: Option<Timestamp>,
-    settings: &Settings,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<Option<Vec<Settlement>>, FlowError> {
     let before = load_lockfile(project)?;
     let patches = project.patches()?;
@@ -53,17 +51,16 @@ pub fn settle(
     }
     let keep = before.as_ref().map(|before| kept_versions(before, &declared)).unwrap_or_default();
     let wishes = declared.wishes.clone();
-    let rules = rules_of(project, as_of, None, settings);
+    let rules = rules_of(project, as_of, None, context.settings);
     let resolver = Resolver::with_edits(Problem { wishes, keep: keep.clone(), rules });
-    let cache = Cache::open(&settings.cache);
-    let sources = project.sources_and_elsewhere(before.as_ref(), Keep::Locked, &cache, observer)?;
-    let Driven { outcome, mut resolver, .. } = drive(resolver, project, &sources, observer)?;
+    let sources = project.sources_and_elsewhere(before.as_ref(), Keep::Locked, context)?;
+    let Driven { outcome, mut resolver, .. } = drive(resolver, project, &sources, context.observer)?;
     let Outcome::Collision(collision) = outcome else { return Ok(None) };
     let mut settlements = Vec::new();
     let propose = |project: &LoadedProject, declared: &Declared, resolution: &Resolution| {
         let (before, keep) = (before.as_ref(), Keep::Locked);
         let basis = Basis { project, declared, patches: &patches, before, keep, shareable: false };
-        Proposal::of(resolution, &basis, &cache, observer)
+        Proposal::of(resolution, &basis, context)
     };
     for edit_set in resolver.edit_sets(MOST_EDIT_SETS) {
         let texts = edited(project, &edit_set.edits)?;
@@ -76,10 +73,10 @@ pub fn settle(
     // Where two lines of a package are wanted, permitting both is one edit too.
     let apart: BTreeSet<&PackageName> = collision.lines.iter().map(|apart| &apart.package).collect();
     for package in apart {
-        let mut rules = rules_of(project, as_of, None, settings);
+        let mut rules = rules_of(project, as_of, None, context.settings);
         rules.coexist.insert(package.clone());
         let problem = Problem { wishes: declared.wishes.clone(), keep: keep.clone(), rules };
-        let Driven { outcome, .. } = drive(Resolver::new(problem), project, &sources, observer)?;
+        let Driven { outcome, .. } = drive(Resolver::new(problem), project, &sources, context.observer)?;
         let Outcome::Resolved(resolution) = outcome else { continue };
         let mut declared = declared.clone();
         declared.coexist.insert(package.clone());

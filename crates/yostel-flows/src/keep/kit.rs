@@ -7,12 +7,12 @@ use std::path::Path;
 
 use yostel_documents::Lockfile;
 use yostel_files::write_atomically_with;
-use yostel_store::{Cache, Carried, KitError, Loaded, for_each_in_parallel};
+use yostel_store::{Carried, KitError, Loaded, for_each_in_parallel};
 
 use crate::content::fetch::{fetch, note_use};
-use crate::context::Settings;
+use crate::context::Context;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer, Stoppable, waiting};
+use crate::observer::{Event, Stoppable, waiting};
 use crate::project::LoadedProject;
 use crate::project::read::load_fitting_lockfile;
 
@@ -25,11 +25,9 @@ pub fn save_kit(
     project: &LoadedProject,
     to: &Path,
     offline: bool,
-    settings: &Settings,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<Vec<Carried>, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
-    let cache = Cache::open(&settings.cache);
     let mut carried = Vec::new();
     for (package, locked) in lockfile.chosen.iter() {
         carried.extend(locked.artifacts.iter().map(|artifact| Carried {
@@ -39,15 +37,17 @@ pub fn save_kit(
             artifact: artifact.clone(),
         }));
     }
-    let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
-    fetch_missing(project, &lockfile, &cache, offline, observer)?;
-    observer.notice(Event::Begin("saving", carried.iter().map(|one| one.artifact.size).sum()));
+    let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
+    fetch_missing(project, &lockfile, offline, context)?;
+    context.observer.notice(Event::Begin("saving", carried.iter().map(|one| one.artifact.size).sum()));
     write_atomically_with(to, |file| {
-        cache.write_kit(&lockfile.write(), &carried, file, |bytes| observer.notice(Event::Advance(bytes)))
+        context
+            .cache
+            .write_kit(&lockfile.write(), &carried, file, |bytes| context.observer.notice(Event::Advance(bytes)))
     })
     .map_err(|error| kit_error(to, error))?;
-    observer.notice(Event::End);
-    observer.notice(Event::Write("the kit"));
+    context.observer.notice(Event::End);
+    context.observer.notice(Event::Write("the kit"));
     Ok(carried)
 }
 
@@ -55,12 +55,11 @@ pub fn save_kit(
 fn fetch_missing(
     project: &LoadedProject,
     lockfile: &Lockfile,
-    cache: &Cache,
     offline: bool,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<(), FlowError> {
     let all = lockfile.chosen.iter().flat_map(|(name, locked)| locked.artifacts.iter().map(move |a| (name, locked, a)));
-    let absent: Vec<_> = all.filter(|(_, _, artifact)| !cache.has_archive(artifact.digest)).collect();
+    let absent: Vec<_> = all.filter(|(_, _, artifact)| !context.cache.has_archive(artifact.digest)).collect();
     if absent.is_empty() {
         return Ok(());
     }
@@ -71,21 +70,21 @@ fn fetch_missing(
     }
     let sources = project.sources()?;
     let wanted = absent.iter().map(|(_, _, artifact)| artifact.digest);
-    let _fetching = cache.claim(wanted, waiting(observer, Event::WaitForFetch))?;
-    observer.notice(Event::Begin("fetching", absent.iter().map(|(_, _, artifact)| artifact.size).sum()));
+    let _fetching = context.cache.claim(wanted, waiting(context.observer, Event::WaitForFetch))?;
+    context.observer.notice(Event::Begin("fetching", absent.iter().map(|(_, _, artifact)| artifact.size).sum()));
     let staged = for_each_in_parallel(&absent, |(name, locked, artifact)| {
-        if cache.has_archive(artifact.digest) {
+        if context.cache.has_archive(artifact.digest) {
             return Ok(None);
         }
         if locked.from.source().is_none() {
             let release = (*name, &locked.version);
-            return project.fetch_elsewhere(release, &locked.from, artifact, cache, observer).map(Some);
+            return project.fetch_elsewhere(release, &locked.from, artifact, context).map(Some);
         }
         let unknown = || FlowError::UnknownSource { package: (*name).clone(), source_name: locked.from.to_string() };
         let source = locked.from.source().and_then(|name| sources.source(name)).ok_or_else(unknown)?;
-        fetch(source, (name, &locked.version), artifact, cache, observer).map(Some)
+        fetch(source, (name, &locked.version), artifact, context).map(Some)
     });
-    observer.notice(Event::End);
+    context.observer.notice(Event::End);
     let (mut archives, mut failures) = (Vec::new(), Vec::new());
     for outcome in staged {
         match outcome {
@@ -96,28 +95,28 @@ fn fetch_missing(
     if !failures.is_empty() {
         return Err(FlowError::several(failures));
     }
-    Ok(cache.commit(archives, Vec::new())?)
+    Ok(context.cache.commit(archives, Vec::new())?)
 }
 
 /// Takes everything that a kit carries into the cache, or nothing; asks no source.
 ///
 /// # Errors
 /// `Kit`.
-pub fn load_kit(from: &Path, settings: &Settings, observer: &dyn Observer) -> Result<Loaded, FlowError> {
+pub fn load_kit(from: &Path, context: &Context<'_>) -> Result<Loaded, FlowError> {
     let file = File::open(from).map_err(|cause| FlowError::Read { path: from.to_owned(), cause })?;
     let bytes = file.metadata().map_or(0, |metadata| metadata.len());
-    let cache = Cache::open(&settings.cache);
-    let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
-    observer.notice(Event::Begin("loading", bytes));
-    let loaded = cache
-        .load_kit(&mut Stoppable { stream: BufReader::new(file), observer }, |bytes| {
-            observer.notice(Event::Advance(bytes))
+    let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
+    context.observer.notice(Event::Begin("loading", bytes));
+    let loaded = context
+        .cache
+        .load_kit(&mut Stoppable { stream: BufReader::new(file), observer: context.observer }, |bytes| {
+            context.observer.notice(Event::Advance(bytes))
         })
         .map_err(|error| kit_error(from, error))?;
-    observer.notice(Event::End);
+    context.observer.notice(Event::End);
     for one in &loaded.carried {
         let release = [one.package.as_str(), one.version.as_str(), one.from.as_str()];
-        note_use(&cache, release, &one.artifact, from, settings);
+        note_use(&context.cache, release, &one.artifact, from, context.settings);
     }
     Ok(loaded)
 }

@@ -6,11 +6,10 @@ use yostel_documents::{Dispute, Disputed, PackageName};
 use yostel_findings::{Duplicate, Outdated, duplicates, outdated};
 
 use crate::content::trust::{disputes_with, told_by_sources};
-use crate::context::Settings;
+use crate::context::Context;
 use crate::error::FlowError;
 use crate::look::join::{Joining, joinings};
 use crate::look::upkeep::{Upkeep, upkeep};
-use crate::observer::Observer;
 use crate::project::LoadedProject;
 use crate::project::read::load_fitting_lockfile;
 
@@ -51,12 +50,12 @@ impl AuditReport {
 ///
 /// # Errors
 /// As loading a lockfile that must fit the manifest, and asking the sources.
-pub fn audit(project: &LoadedProject, settings: &Settings, observer: &dyn Observer) -> Result<AuditReport, FlowError> {
+pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditReport, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
     // Of what does not come from a source, none can tell anything.
     let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
     let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
-    let documents = told_by_sources(project, &names, observer)?;
+    let documents = told_by_sources(project, &names, context.observer)?;
     let unknown = names.into_iter().filter(|name| !documents.contains_key(name)).collect();
     let mut alarms = disputes_with(&lockfile, &project.declared()?, &documents);
     // Told as unknown already.
@@ -64,12 +63,12 @@ pub fn audit(project: &LoadedProject, settings: &Settings, observer: &dyn Observ
     let duplicates = duplicates(&lockfile, &documents);
     Ok(AuditReport {
         project: project.here().name().clone(),
-        joinings: joinings(project, &lockfile, &duplicates, settings, observer)?,
+        joinings: joinings(project, &lockfile, &duplicates, context)?,
         packages: lockfile.chosen.len(),
         outdated: outdated(&lockfile, &documents),
         duplicates,
         unknown,
         alarms,
-        upkeep: upkeep(project, &lockfile, settings, observer)?,
+        upkeep: upkeep(project, &lockfile, context)?,
     })
 }

@@ -5,14 +5,12 @@ use std::collections::BTreeSet;
 use yostel_documents::{Asker, Lockfile, PackageDocument, PackageName, Requirement, nearest, run_purpose};
 use yostel_findings::Move;
 use yostel_resolve::{Collision, Outcome, Problem, Reason, Resolver, Why, why};
-use yostel_store::Cache;
 use yostel_versions::{Accept, Version};
 
 use crate::content::ask::documents_of;
-use crate::context::Settings;
+use crate::context::Context;
 use crate::error::FlowError;
 use crate::error::told::WishPlace;
-use crate::observer::Observer;
 use crate::project::LoadedProject;
 use crate::project::read::load_fitting_lockfile;
 use crate::search::drive::{drive, places_of};
@@ -63,8 +61,7 @@ pub fn explain(
     project: &LoadedProject,
     package: &PackageName,
     other: Option<&str>,
-    settings: &Settings,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<ExplainReport, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
     if !lockfile.chosen.contains_key(package) {
@@ -72,11 +69,10 @@ pub fn explain(
         let near = near.and_then(|near| PackageName::parse(near).ok());
         return Err(FlowError::NotLocked { package: package.clone(), near });
     }
-    let cache = Cache::open(&settings.cache);
-    let sources = project.sources_and_elsewhere(Some(&lockfile), Keep::Locked, &cache, observer)?;
+    let sources = project.sources_and_elsewhere(Some(&lockfile), Keep::Locked, context)?;
     let names: BTreeSet<PackageName> = lockfile.chosen.keys().cloned().collect();
-    let documents = documents_of(&names, &sources, observer)?;
-    let rules = rules_of(project, None, None, settings);
+    let documents = documents_of(&names, &sources, context.observer)?;
+    let rules = rules_of(project, None, None, context.settings);
     let not_locked = || FlowError::NotLocked { package: package.clone(), near: None };
     let why = why(&lockfile, &documents, package, &rules).ok_or_else(not_locked)?;
     let version = match other {
@@ -84,7 +80,7 @@ pub fn explain(
         None => why.newer.iter().find(|newer| newer.reason == Reason::Admitted).map(|newer| newer.version.clone()),
     };
     let instead = match version {
-        Some(version) => Some(demand(project, &lockfile, &documents[package], version, settings, observer)?),
+        Some(version) => Some(demand(project, &lockfile, &documents[package], version, context)?),
         None => None,
     };
     Ok(ExplainReport { why, instead })
@@ -103,8 +99,7 @@ fn demand(
     lockfile: &Lockfile,
     document: &PackageDocument,
     version: Version,
-    settings: &Settings,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<Instead, FlowError> {
     let package = &document.name;
     let here = Asker::Project(project.here().manifest.project.name.clone());
@@ -126,13 +121,12 @@ fn demand(
     let mut keep = versions_of(lockfile);
     // What is demanded is not held against keeping it where it is.
     keep.insert(package.clone(), [version.clone()].into());
-    let mut rules = rules_of(project, None, None, settings);
+    let mut rules = rules_of(project, None, None, context.settings);
     // What would be without it is the question.
     rules.overrides.forced.remove(package);
     let problem = Problem { wishes, keep, rules };
-    let cache = Cache::open(&settings.cache);
-    let sources = project.sources_and_elsewhere(Some(lockfile), Keep::Locked, &cache, observer)?;
-    let outcome = drive(Resolver::new(problem), project, &sources, observer)?.outcome;
+    let sources = project.sources_and_elsewhere(Some(lockfile), Keep::Locked, context)?;
+    let outcome = drive(Resolver::new(problem), project, &sources, context.observer)?.outcome;
     let outcome = match outcome {
         Outcome::Resolved(resolution) => Counterfactual::Possible(moves_to(&resolution, &declared, lockfile)),
         Outcome::Collision(collision) => {

@@ -6,11 +6,9 @@ use yostel_documents::{Lockfile, PackageName};
 use yostel_findings::Duplicate;
 use yostel_resolve::{EditSet, Outcome, Problem, Resolver, WishEdit};
 use yostel_sources::SourceSet;
-use yostel_store::Cache;
 
-use crate::context::Settings;
+use crate::context::Context;
 use crate::error::FlowError;
-use crate::observer::Observer;
 use crate::project::LoadedProject;
 use crate::search::drive::{Driven, drive};
 use crate::search::rules::{Keep, rules_of, versions_of};
@@ -37,8 +35,7 @@ pub(crate) fn joinings(
     project: &LoadedProject,
     lockfile: &Lockfile,
     duplicates: &[Duplicate],
-    settings: &Settings,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<BTreeMap<PackageName, Joining>, FlowError> {
     let several = duplicates.iter().filter_map(|duplicate| match duplicate {
         Duplicate::Versions { package, .. } => Some(package),
@@ -49,13 +46,13 @@ pub(crate) fn joinings(
     if several.is_empty() {
         return Ok(found);
     }
-    let cache = Cache::open(&settings.cache);
-    let sources: SourceSet = project.sources_and_elsewhere(Some(lockfile), Keep::Locked, &cache, observer)?;
+    let sources: SourceSet = project.sources_and_elsewhere(Some(lockfile), Keep::Locked, context)?;
     for package in several {
-        let mut rules = rules_of(project, None, None, settings);
+        let mut rules = rules_of(project, None, None, context.settings);
         rules.coexist.remove(package);
         let problem = Problem { wishes: project.requirements(), keep: versions_of(lockfile), rules };
-        let Driven { outcome, mut resolver, .. } = drive(Resolver::with_edits(problem), project, &sources, observer)?;
+        let Driven { outcome, mut resolver, .. } =
+            drive(Resolver::with_edits(problem), project, &sources, context.observer)?;
         let joining = match outcome {
             Outcome::Resolved(_) => Joining::Freely,
             _ => {

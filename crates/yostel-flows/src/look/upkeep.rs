@@ -6,10 +6,9 @@ use std::ops::Range;
 use yostel_documents::{Lockfile, PackageName};
 use yostel_resolve::{Outcome, Problem, Resolver, Rules};
 use yostel_sources::SourceSet;
-use yostel_store::Cache;
 use yostel_versions::Version;
 
-use crate::context::Settings;
+use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::Observer;
 use crate::project::{LoadedProject, ProjectFile, line_of};
@@ -64,21 +63,19 @@ pub struct Upkeep {
 pub(crate) fn upkeep(
     project: &LoadedProject,
     lockfile: &Lockfile,
-    settings: &Settings,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<Vec<Upkeep>, FlowError> {
     let manifest = project.manifest();
-    let cache = Cache::open(&settings.cache);
     let sources = match manifest.force.is_empty() && manifest.swap.is_empty() {
         true => SourceSet::default(),
-        false => project.sources_and_elsewhere(Some(lockfile), Keep::Locked, &cache, observer)?,
+        false => project.sources_and_elsewhere(Some(lockfile), Keep::Locked, context)?,
     };
-    let today = settings.now.to_zoned(jiff::tz::TimeZone::UTC).date();
+    let today = context.settings.now.to_zoned(jiff::tz::TimeZone::UTC).date();
     let past = |until: Option<jiff::civil::Date>| {
         let days = until.and_then(|until| today.since(until).ok()).map_or(0, |span| i64::from(span.get_days()));
         (days > 0).then_some(Debt::Past(days))
     };
-    let rules = || rules_of(project, None, None, settings);
+    let rules = || rules_of(project, None, None, context.settings);
     let mut found = Vec::new();
     let mut look = |rule, package: &PackageName, (file, span): (&ProjectFile, &Range<usize>), why: &str, debts| {
         let debts: Vec<Debt> = debts;
@@ -92,7 +89,7 @@ pub(crate) fn upkeep(
         let mut without = rules();
         without.overrides.forced.remove(package);
         let mut debts: Vec<Debt> = past(force.until).into_iter().collect();
-        debts.extend(compare_without((project, &sources), lockfile, without, package, observer)?);
+        debts.extend(compare_without((project, &sources), lockfile, without, package, context.observer)?);
         look(UpkeepRule::Force, package, (top, &force.span), &force.why, debts);
     }
     for (package, swap) in &manifest.swap {
@@ -100,7 +97,7 @@ pub(crate) fn upkeep(
         without.overrides.swapped.remove(package);
         let mut debts: Vec<Debt> = past(swap.until).into_iter().collect();
         debts.extend(
-            compare_without((project, &sources), lockfile, without, package, observer)?
+            compare_without((project, &sources), lockfile, without, package, context.observer)?
                 .filter(|d| *d == Debt::ChangesNothing),
         );
         look(UpkeepRule::Swap, package, (top, &swap.span), &swap.why, debts);

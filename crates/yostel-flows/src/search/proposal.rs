@@ -8,10 +8,10 @@ use yostel_documents::{Declared, Dispute, Disputed, Lockfile, Origin, PackageNam
 use yostel_files::write_atomically;
 use yostel_findings::{Move, MoveKind, compare};
 use yostel_resolve::Resolution;
-use yostel_store::Cache;
 
 use crate::content::altered::complete_patches;
 use crate::content::republished::all_republished;
+use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
@@ -51,12 +51,7 @@ impl Proposal {
     /// # Errors
     /// `ForcedOutsideAgreed`, `NotShareable`, `Republished`, `TooLong`; `Patch` and whatever bringing in the archives of
     /// changed packages refuses.
-    pub(crate) fn of(
-        resolution: &Resolution,
-        basis: &Basis<'_>,
-        cache: &Cache,
-        observer: &dyn Observer,
-    ) -> Result<Self, FlowError> {
+    pub(crate) fn of(resolution: &Resolution, basis: &Basis<'_>, context: &Context<'_>) -> Result<Self, FlowError> {
         forced_inside_agreed(basis.project, resolution)?;
         #[allow(clippy::disallowed_methods, reason = "this is the one place")]
         let mut lockfile = resolution.to_lockfile(basis.declared);
@@ -66,10 +61,10 @@ impl Proposal {
         }
         if let Some(before) = basis.before.filter(|_| basis.keep == Keep::Locked) {
             let moves = compare(Some(before), &lockfile);
-            refuse_published_again(&moves, (before, &lockfile), basis, cache, observer)?;
+            refuse_published_again(&moves, (before, &lockfile), basis, context)?;
             refuse_other_records(moves)?;
         }
-        complete_patches(&mut lockfile, basis.before, basis.patches, basis.project, cache, observer)?;
+        complete_patches(&mut lockfile, basis.before, basis.patches, basis.project, context)?;
         let (text, seal) = lockfile.sealed();
         if Lockfile::parse(&text).as_ref() != Ok(&lockfile) {
             return Err(unreadable(&lockfile, &text));
@@ -162,13 +157,12 @@ fn refuse_published_again(
     moves: &[Move],
     (before, after): (&Lockfile, &Lockfile),
     basis: &Basis<'_>,
-    cache: &Cache,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<(), FlowError> {
     if !moves.iter().any(|m| matches!(m.kind, MoveKind::Content { .. })) {
         return Ok(());
     }
-    let told = all_republished(before, after, &basis.project.sources()?, cache, observer);
+    let told = all_republished(before, after, &basis.project.sources()?, context);
     if told.is_empty() { Ok(()) } else { Err(FlowError::Republished(told)) }
 }
 

@@ -10,7 +10,7 @@ use yostel_store::{
 use yostel_versions::Version;
 
 use crate::content::bring::bring_in;
-use crate::context::Settings;
+use crate::context::Context;
 use crate::decide::lock::{LockRequest, lock};
 use crate::error::FlowError;
 use crate::error::told::NotAltered;
@@ -71,27 +71,21 @@ pub enum Dropped {
 ///
 /// # Errors
 /// `NotLocked`, and as installing.
-pub fn open_alter(
-    project: &LoadedProject,
-    package: &PackageName,
-    settings: &Settings,
-    observer: &dyn Observer,
-) -> Result<Opened, FlowError> {
+pub fn open_alter(project: &LoadedProject, package: &PackageName, context: &Context<'_>) -> Result<Opened, FlowError> {
     if let Some(folder) = project.live().get(package).and_then(|live| live.origin.live_folder()) {
         return Err(not_altered(package, NotAltered::Live(folder.to_owned())));
     }
     if load_fitting_lockfile(project)?.chosen.all(package).len() > 1 {
         return Err(not_altered(package, NotAltered::Several));
     }
-    let planned = planned_package(project, package, settings)?;
-    reinstall(project, settings, observer)?;
-    let cache = Cache::open(&settings.cache);
-    let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
+    let planned = planned_package(project, package, context.settings)?;
+    reinstall(project, context)?;
+    let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
     // Changes are told against the release, so its own tree is needed too.
-    bring_release_in(project, &planned, &cache, observer)?;
-    let held = hold(project, observer)?;
+    bring_release_in(project, &planned, context)?;
+    let held = hold(project, context.observer)?;
     let was_there = held.project().opened(package).is_some();
-    held.open(&planned, &cache)?;
+    held.open(&planned, &context.cache)?;
     Ok(Opened {
         folder: project.root.join(altered_folder(package)),
         was_there,
@@ -104,14 +98,9 @@ pub fn open_alter(
 ///
 /// # Errors
 /// `NotAltered` when it is neither open nor changed.
-pub fn show_alter(
-    project: &LoadedProject,
-    package: &PackageName,
-    settings: &Settings,
-    observer: &dyn Observer,
-) -> Result<Changes, FlowError> {
+pub fn show_alter(project: &LoadedProject, package: &PackageName, context: &Context<'_>) -> Result<Changes, FlowError> {
     if let Some(open) = Project::at(&project.root)?.opened(package) {
-        let files = changes_in_copy(project, package, &open, settings, observer)?;
+        let files = changes_in_copy(project, package, &open, context)?;
         return Ok(Changes { open: Some(open), files });
     }
     if !project.manifest().alter.contains_key(package) {
@@ -136,18 +125,17 @@ pub fn keep_alter(
     project: &LoadedProject,
     package: &PackageName,
     why: Option<&str>,
-    settings: &Settings,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<Kept, FlowError> {
     let refuse = |why| Err(not_altered(package, why));
     let target = Project::at(&project.root)?;
     let Some(open) = target.opened(package) else { return refuse(NotAltered::NotOpen) };
-    let planned = planned_package(project, package, settings)?;
+    let planned = planned_package(project, package, context.settings)?;
     if planned.artifact.tree != open.base {
         let (opened, locked) = (open.version, planned.version.to_string());
         return refuse(NotAltered::OtherRelease { opened, locked });
     }
-    let files = changes_in_copy(project, package, &open, settings, observer)?;
+    let files = changes_in_copy(project, package, &open, context)?;
     if files.is_empty() {
         return refuse(NotAltered::Nothing);
     }
@@ -169,15 +157,15 @@ pub fn keep_alter(
     let text = format!("{package} {}: {why}\n\n{text}", planned.version);
     let mut undo = Undo::at(&project.root)?;
     let locked = (|| {
-        undo.write(&patch, Some(&text), observer)?;
-        undo.write(MANIFEST_NAME, Some(&add_alter(&project.top.text, package, &patch, &why)?), observer)?;
-        let project = load_project(&project.root, settings)?;
-        lock(&project, LockRequest::default(), settings, observer)?;
+        undo.write(&patch, Some(&text), context.observer)?;
+        undo.write(MANIFEST_NAME, Some(&add_alter(&project.top.text, package, &patch, &why)?), context.observer)?;
+        let project = load_project(&project.root, context.settings)?;
+        lock(&project, LockRequest::default(), context)?;
         Ok(project)
     })();
     let project = undo.unless_done(locked)?;
-    hold(&project, observer)?.close(package)?;
-    reinstall(&project, settings, observer)?;
+    hold(&project, context.observer)?.close(package)?;
+    reinstall(&project, context)?;
     Ok(Kept { version: planned.version, patch, why, files })
 }
 
@@ -185,16 +173,11 @@ pub fn keep_alter(
 ///
 /// # Errors
 /// `NotAltered` when there are none, and as locking and installing.
-pub fn drop_alter(
-    project: &LoadedProject,
-    package: &PackageName,
-    settings: &Settings,
-    observer: &dyn Observer,
-) -> Result<Dropped, FlowError> {
+pub fn drop_alter(project: &LoadedProject, package: &PackageName, context: &Context<'_>) -> Result<Dropped, FlowError> {
     let target = Project::at(&project.root)?;
     if let Some(open) = target.opened(package) {
         // What somebody wrote is not thrown away unseen.
-        let changes = changes_in_copy(project, package, &open, settings, observer)?;
+        let changes = changes_in_copy(project, package, &open, context)?;
         let patch = Patch { files: changes.into_iter().filter_map(|change| change.patch).collect() };
         let kept = dropped_patch(package);
         let worth = !patch.files.is_empty() && Some(&patch) != project.patches()?.patch(package).ok().as_ref();
@@ -202,8 +185,8 @@ pub fn drop_alter(
             Folder::open(&project.root)?.write_atomically(&kept, patch.write().as_bytes())?;
         }
         let kept = project.root.join(kept);
-        hold(project, observer)?.close(package)?;
-        reinstall(project, settings, observer)?;
+        hold(project, context.observer)?.close(package)?;
+        reinstall(project, context)?;
         return Ok(Dropped::Copy(worth.then_some(kept)));
     }
     let Some(named) = project.manifest().alter.get(package) else {
@@ -211,14 +194,14 @@ pub fn drop_alter(
     };
     let mut undo = Undo::at(&project.root)?;
     let locked = (|| {
-        undo.write(MANIFEST_NAME, Some(&remove_alter(&project.top.text, package)?), observer)?;
-        undo.write(&named.patch, None, observer)?;
-        let project = load_project(&project.root, settings)?;
-        lock(&project, LockRequest::default(), settings, observer)?;
+        undo.write(MANIFEST_NAME, Some(&remove_alter(&project.top.text, package)?), context.observer)?;
+        undo.write(&named.patch, None, context.observer)?;
+        let project = load_project(&project.root, context.settings)?;
+        lock(&project, LockRequest::default(), context)?;
         Ok(project)
     })();
     let project = undo.unless_done(locked)?;
-    reinstall(&project, settings, observer)?;
+    reinstall(&project, context)?;
     Ok(Dropped::Patch(named.patch.clone()))
 }
 
@@ -226,13 +209,8 @@ fn not_altered(package: &PackageName, why: NotAltered) -> FlowError {
     FlowError::NotAltered { package: package.clone(), why }
 }
 
-fn bring_release_in(
-    project: &LoadedProject,
-    planned: &PlannedPackage,
-    cache: &Cache,
-    observer: &dyn Observer,
-) -> Result<(), FlowError> {
-    bring_in(project, &load_fitting_lockfile(project)?, &[planned], cache, false, observer).map(drop)
+fn bring_release_in(project: &LoadedProject, planned: &PlannedPackage, context: &Context<'_>) -> Result<(), FlowError> {
+    bring_in(project, &load_fitting_lockfile(project)?, &[planned], false, context).map(drop)
 }
 
 /// Lists what was changed in an open copy. Somebody may have emptied the cache since it was opened: what is still locked is
@@ -241,18 +219,16 @@ fn changes_in_copy(
     project: &LoadedProject,
     package: &PackageName,
     open: &OpenPackage,
-    settings: &Settings,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<Vec<FileChange>, FlowError> {
-    let cache = Cache::open(&settings.cache);
-    if !cache.is_tree_sound(open.base) {
-        let planned = planned_package(project, package, settings)?;
+    if !context.cache.is_tree_sound(open.base) {
+        let planned = planned_package(project, package, context.settings)?;
         if planned.artifact.tree == open.base {
-            let _in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
-            bring_release_in(project, &planned, &cache, observer)?;
+            let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
+            bring_release_in(project, &planned, context)?;
         }
     }
-    Ok(Project::at(&project.root)?.changes_in_copy(package, open, &cache)?)
+    Ok(Project::at(&project.root)?.changes_in_copy(package, open, &context.cache)?)
 }
 
 fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject, FlowError> {
@@ -260,9 +236,10 @@ fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject,
 }
 
 /// Installs what is locked, in the way in which it was installed before.
-fn reinstall(project: &LoadedProject, settings: &Settings, observer: &dyn Observer) -> Result<(), FlowError> {
-    let (placing, selection) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
-    install(project, &InstallRequest::again(placing, selection), settings, observer).map(drop)
+fn reinstall(project: &LoadedProject, context: &Context<'_>) -> Result<(), FlowError> {
+    let (placing, selection) =
+        as_installed(&Project::at(&project.root)?, &Cache::open(&context.settings.cache), context.settings);
+    install(project, &InstallRequest::again(placing, selection), context).map(drop)
 }
 
 /// Files below the project's folder as they were before they were written.

@@ -8,9 +8,9 @@ use yostel_files::read_text_of;
 use yostel_store::{Cache, Project};
 use yostel_versions::Version;
 
-use crate::context::Settings;
+use crate::context::Context;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer, waiting};
+use crate::observer::{Event, waiting};
 use crate::plan::compose::plan_of;
 use crate::plan::installed::as_installed;
 use crate::plan::launchers::{Launchers, Member, programs_in};
@@ -36,14 +36,10 @@ pub struct Environment {
 ///
 /// # Errors
 /// `NotInstalled` when the lockfile's packages are not (all) there, `Variable`, `Separator`, and as loading the lockfile.
-pub fn environment(
-    project: &LoadedProject,
-    settings: &Settings,
-    observer: &dyn Observer,
-) -> Result<Environment, FlowError> {
+pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Environment, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
     let target = Project::at(&project.root)?;
-    let (_, selection) = as_installed(&target, &Cache::open(&settings.cache), settings);
+    let (_, selection) = as_installed(&target, &Cache::open(&context.settings.cache), context.settings);
     let declared = project.declared()?;
     let plan = plan_of(&lockfile, &declared, &selection, &project.patches()?)?;
     let mut wishes = declared.bound_wishes();
@@ -73,7 +69,7 @@ pub fn environment(
         members.push(Member { name, version, folder, offers, programs });
     }
     let launchers = Launchers::of(project, &lockfile, &declared, &selection.platform, &members);
-    target.write_launchers(&launchers.scripts(), waiting(observer, Event::Wait))?;
+    target.write_launchers(&launchers.scripts(), waiting(context.observer, Event::Wait))?;
     let mut environment = Environment::default();
     for member in &members {
         if direct.contains(&(member.name, member.version)) {

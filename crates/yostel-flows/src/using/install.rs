@@ -10,9 +10,9 @@ use crate::content::altered::make_altered;
 use crate::content::bring::{Brought, bring_in};
 use crate::content::fetch::note_use;
 use crate::content::trust::{Content, check_contents};
-use crate::context::Settings;
+use crate::context::Context;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer, waiting};
+use crate::observer::{Event, waiting};
 use crate::plan::compose::{Selection, plan_of};
 use crate::plan::installed::selection_of;
 use crate::project::LoadedProject;
@@ -68,16 +68,14 @@ pub struct InstallReport {
 pub fn install(
     project: &LoadedProject,
     request: &InstallRequest,
-    settings: &Settings,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<InstallReport, FlowError> {
-    let cache = Cache::open(&settings.cache);
     let target = Project::at(&project.root)?.placing(request.placing);
-    let platform = request.platform.as_deref().unwrap_or(&settings.platform);
+    let platform = request.platform.as_deref().unwrap_or(&context.settings.platform);
     let (purposes, projects) = (request.purposes.clone(), request.projects.clone());
     let selection = Selection { platform: platform.to_owned(), purposes, projects };
     if request.quick
-        && let Some(report) = recorded(project, &target, &cache, &selection)
+        && let Some(report) = recorded(project, &target, &context.cache, &selection)
     {
         return Ok(report);
     }
@@ -93,16 +91,16 @@ pub fn install(
         done: None,
         digest: plan.inventory().digest(),
     };
-    if target.is_current(&plan, &cache) {
+    if target.is_current(&plan, &context.cache) {
         return Ok(report);
     }
     let packages: Vec<&PlannedPackage> = plan.packages.values().collect();
-    let in_use = cache.use_with_others(waiting(observer, Event::WaitForPrune))?;
+    let in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
     // A tree with local changes that is there needs no other.
-    let is_there = |package: &PlannedPackage| package.altered.is_some() && cache.is_tree_sound(package.tree());
+    let is_there = |package: &PlannedPackage| package.altered.is_some() && context.cache.is_tree_sound(package.tree());
     let needed: Vec<&PlannedPackage> = packages.iter().copied().filter(|package| !is_there(package)).collect();
     Brought { fetched: report.fetched, put_back: report.put_back } =
-        bring_in(project, &lockfile, &needed, &cache, request.offline, observer)?;
+        bring_in(project, &lockfile, &needed, request.offline, context)?;
     let contents: Vec<Content<'_>> = needed
         .iter()
         .filter(|package| package.altered.is_none())
@@ -111,20 +109,20 @@ pub fn install(
             Some((&package.name, locked, &package.artifact))
         })
         .collect();
-    check_contents(&lockfile, &project.declared()?, &contents, &cache)?;
-    make_altered(&needed, &project.patches()?, &cache)?;
-    let held = target.hold(waiting(observer, Event::Wait))?;
+    check_contents(&lockfile, &project.declared()?, &contents, &context.cache)?;
+    make_altered(&needed, &project.patches()?, &context.cache)?;
+    let held = target.hold(waiting(context.observer, Event::Wait))?;
     // While we waited, another process may have done it all.
-    if !held.project().is_current(&plan, &cache) {
-        observer.notice(Event::Begin("installing", packages.len() as u64));
-        report.done = Some(held.apply(&plan, &cache, || observer.notice(Event::Advance(1)))?);
-        observer.notice(Event::End);
+    if !held.project().is_current(&plan, &context.cache) {
+        context.observer.notice(Event::Begin("installing", packages.len() as u64));
+        report.done = Some(held.apply(&plan, &context.cache, || context.observer.notice(Event::Advance(1)))?);
+        context.observer.notice(Event::End);
     }
     for package in packages {
         let Some(locked) = lockfile.chosen.at(&package.name, &package.version) else { continue };
         let from = locked.from.to_string();
         let release = [package.name.as_str(), package.version.as_str(), &from];
-        note_use(&cache, release, &package.artifact, &project.root, settings);
+        note_use(&context.cache, release, &package.artifact, &project.root, context.settings);
     }
     drop(in_use);
     Ok(report)

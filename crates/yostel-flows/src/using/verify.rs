@@ -3,9 +3,9 @@
 use yostel_documents::{FilePatch, PackageName, Seal, TreeFile};
 use yostel_store::{Cache, FileChange, PlannedPackage, Project, TreeDifference, Trust};
 
-use crate::context::Settings;
+use crate::context::Context;
 use crate::error::FlowError;
-use crate::observer::{Event, Observer, stepping};
+use crate::observer::{Event, stepping};
 use crate::plan::compose::plan_of;
 use crate::plan::installed::as_installed;
 use crate::project::LoadedProject;
@@ -34,24 +34,18 @@ pub struct VerifyReport {
 ///
 /// # Errors
 /// `NotInstalled`, `NoLockfile`, `Stale`, and whatever reading refuses.
-pub fn verify(
-    project: &LoadedProject,
-    trust: Trust,
-    settings: &Settings,
-    observer: &dyn Observer,
-) -> Result<VerifyReport, FlowError> {
+pub fn verify(project: &LoadedProject, trust: Trust, context: &Context<'_>) -> Result<VerifyReport, FlowError> {
     let lockfile = load_fitting_lockfile(project)?;
-    let cache = Cache::open(&settings.cache);
     let target = Project::at(&project.root)?;
-    let (placing, selection) = as_installed(&target, &cache, settings);
+    let (placing, selection) = as_installed(&target, &context.cache, context.settings);
     let target = target.placing(placing);
     let plan = plan_of(&lockfile, &project.declared()?, &selection, &project.patches()?)?;
     if !plan.packages.is_empty() && !target.has_packages() {
         return Err(FlowError::NotInstalled);
     }
-    observer.notice(Event::Begin("verifying", plan.packages.len() as u64));
-    let found = target.verify(&plan, &cache, trust, stepping(observer))?;
-    observer.notice(Event::End);
+    context.observer.notice(Event::Begin("verifying", plan.packages.len() as u64));
+    let found = target.verify(&plan, &context.cache, trust, stepping(context.observer))?;
+    context.observer.notice(Event::End);
     let label = |name: &Option<PackageName>| match name {
         Some(name) => format!("{name} {}", plan.packages[name].version),
         None => ".yostel".to_owned(),
@@ -60,7 +54,7 @@ pub fn verify(
     let changes =
         found.iter().filter_map(|(name, differences)| Some((plan.packages.get(name.as_ref()?)?, differences)));
     let changes = changes.flat_map(|(package, differences)| {
-        let changes = changes_of(package, differences, &target, &cache);
+        let changes = changes_of(package, differences, &target, &context.cache);
         changes.into_iter().map(|change| (label(&Some(package.name.clone())), change))
     });
     let changes = changes.collect();
@@ -102,14 +96,12 @@ fn changes_of(
 pub fn put_back(
     project: &LoadedProject,
     report: &VerifyReport,
-    settings: &Settings,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<InstallReport, FlowError> {
-    let cache = Cache::open(&settings.cache);
     let target = Project::at(&project.root)?;
-    let (placing, selection) = as_installed(&target, &cache, settings);
+    let (placing, selection) = as_installed(&target, &context.cache, context.settings);
     let plan = plan_of(&load_fitting_lockfile(project)?, &project.declared()?, &selection, &project.patches()?)?;
     let differing: Vec<&PlannedPackage> = report.differing.iter().filter_map(|name| plan.packages.get(name)).collect();
-    target.distrust(&differing, &cache)?;
-    install(project, &InstallRequest::again(placing, selection), settings, observer)
+    target.distrust(&differing, &context.cache)?;
+    install(project, &InstallRequest::again(placing, selection), context)
 }

@@ -15,9 +15,10 @@ use std::sync::{Arc, Mutex};
 use jiff::Timestamp;
 use yostel_documents::PackageName;
 use yostel_flows::{
-    Counterfactual, DiskFiles, Environment, Event, Files, FlowClass, FlowError, InstallRequest, Keep, LoadedProject,
-    LockReport, LockRequest, Observer, OpenSource, RealSources, Settings, Silent, Write, apply_settlement,
-    create_registry, environment, explain, install, load_project, lock, publish, settle, verify, where_is,
+    Context, Counterfactual, DiskFiles, Environment, Event, Files, FlowClass, FlowError, InstallRequest, Keep,
+    LoadedProject, LockReport, LockRequest, Observer, OpenSource, RealSources, Settings, Silent, Write,
+    apply_settlement, create_registry, environment, explain, install, load_project, lock, publish, settle, verify,
+    where_is,
 };
 use yostel_registry::ReleaseRemarks;
 use yostel_versions::{Order, Version};
@@ -103,15 +104,21 @@ impl World {
 
     fn lock(&self, keep: Keep, write: Write) -> (Result<LockReport, FlowError>, Vec<String>) {
         let ear = Ear::default();
-        let report =
-            lock(&self.project(), LockRequest { keep, write, ..LockRequest::default() }, &self.settings(), &ear);
+        let report = lock(
+            &self.project(),
+            LockRequest { keep, write, ..LockRequest::default() },
+            &Context::new(&self.settings(), &ear),
+        );
         (report, ear.heard())
     }
 
     fn install(&self, offline: bool) -> (Result<yostel_flows::InstallReport, FlowError>, Vec<String>) {
         let ear = Ear::default();
-        let report =
-            install(&self.project(), &InstallRequest { offline, ..InstallRequest::default() }, &self.settings(), &ear);
+        let report = install(
+            &self.project(),
+            &InstallRequest { offline, ..InstallRequest::default() },
+            &Context::new(&self.settings(), &ear),
+        );
         (report, ear.heard())
     }
 }
@@ -173,7 +180,7 @@ fn a_full_cache_needs_no_source_and_an_empty_one_says_what_it_lacks() {
     fs::remove_dir_all(world.path("console/.yostel")).unwrap();
     world.install(false).0.unwrap();
     assert!(
-        verify(&world.project(), yostel_store::Trust::Nothing, &world.settings(), &Silent)
+        verify(&world.project(), yostel_store::Trust::Nothing, &Context::new(&world.settings(), &Silent))
             .unwrap()
             .differences
             .is_empty()
@@ -204,9 +211,12 @@ fn a_collision_knows_the_lines_of_its_wishes() {
 fn the_environment_has_programs_of_direct_needs_and_variables_of_all() {
     let world = World::new(&["aaa 1.0.0", "zzz 1.0.0: aaa = '*'"], "zzz = '*'");
     world.lock(Keep::Locked, Write::File).0.unwrap();
-    assert!(matches!(environment(&world.project(), &world.settings(), &Silent), Err(FlowError::NotInstalled)));
+    assert!(matches!(
+        environment(&world.project(), &Context::new(&world.settings(), &Silent)),
+        Err(FlowError::NotInstalled)
+    ));
     world.install(false).0.unwrap();
-    let Environment { prepend, .. } = environment(&world.project(), &world.settings(), &Silent).unwrap();
+    let Environment { prepend, .. } = environment(&world.project(), &Context::new(&world.settings(), &Silent)).unwrap();
     let names: BTreeMap<&str, Vec<bool>> = prepend
         .iter()
         .map(|(variable, folders)| {
@@ -222,7 +232,7 @@ fn the_environment_has_programs_of_direct_needs_and_variables_of_all() {
 fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
     let world = World::new(&RELEASES, "gust = '^2'  # calibrated\nunit = '^2'");
     let ear = Ear::default();
-    let settlements = settle(&world.project(), None, &world.settings(), &ear).unwrap().unwrap();
+    let settlements = settle(&world.project(), None, &Context::new(&world.settings(), &ear)).unwrap().unwrap();
     assert!(!ear.heard().iter().any(|event| event.starts_with("Write")), "looking writes nothing");
     assert_eq!(settlements[0].edit_set.edits.len(), 1);
     apply_settlement(&world.project(), &settlements[0], &Silent).unwrap();
@@ -235,13 +245,13 @@ fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
         (settlements[0].proposal.lockfile().seal(), vec![]),
         "the lock was fresh"
     );
-    assert!(settle(&world.project(), None, &world.settings(), &Silent).unwrap().is_none());
+    assert!(settle(&world.project(), None, &Context::new(&world.settings(), &Silent)).unwrap().is_none());
 }
 
 #[test]
 fn a_settlement_that_cannot_be_locked_puts_the_manifest_back() {
     let world = World::new(&RELEASES, "gust = '^2'\nunit = '^2'");
-    let settlements = settle(&world.project(), None, &world.settings(), &Silent).unwrap().unwrap();
+    let settlements = settle(&world.project(), None, &Context::new(&world.settings(), &Silent)).unwrap().unwrap();
     let before = fs::read_to_string(world.path("console/yostel.toml")).unwrap();
     // A folder in the lockfile's place cannot be replaced by a file.
     fs::create_dir_all(world.path("console/yostel.lock/in-the-way")).unwrap();
@@ -256,11 +266,11 @@ fn explaining_tells_what_another_version_would_move_without_moving_it() {
     world.lock(Keep::Locked, Write::File).0.unwrap();
     let before = fs::read_to_string(world.path("console/yostel.lock")).unwrap();
     let gust = PackageName::parse("gust").unwrap();
-    let ask = |version| explain(&world.project(), &gust, Some(version), &world.settings(), &Silent);
+    let ask = |version| explain(&world.project(), &gust, Some(version), &Context::new(&world.settings(), &Silent));
     let instead = ask("2.0.0").unwrap().instead.unwrap();
     assert!(matches!(instead.outcome, Counterfactual::Possible(ref moves) if moves.len() == 1), "{instead:?}");
     let unit = PackageName::parse("unit").unwrap();
-    let report = explain(&world.project(), &unit, Some("2.0.0"), &world.settings(), &Silent).unwrap();
+    let report = explain(&world.project(), &unit, Some("2.0.0"), &Context::new(&world.settings(), &Silent)).unwrap();
     let Counterfactual::Impossible { collision, demand, .. } = report.instead.unwrap().outcome else { panic!() };
     assert!(collision.wishes.contains(&demand) && collision.wishes.len() == 2);
     assert!(matches!(ask("9.9.9"), Err(FlowError::NoSuchVersion { .. })));

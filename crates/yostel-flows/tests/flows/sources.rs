@@ -8,8 +8,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use yostel_documents::PackageName;
 use yostel_flows::{
-    Event, Files, FlowClass, FlowError, Keep, LockRequest, Observer, OpenFiles, Silent, Write, audit, explain, install,
-    load_project, lock, verify,
+    Context, Event, Files, FlowClass, FlowError, Keep, LockRequest, Observer, OpenFiles, Silent, Write, audit, explain,
+    install, load_project, lock, verify,
 };
 use yostel_testkit::{MemoryContent, MemorySources};
 
@@ -96,13 +96,13 @@ fn what_is_told_to_stop_says_so_and_leaves_everything_as_it_was() {
     let stops = |at| StopsAt(at, AtomicBool::new(false));
     let (project, settings) = (world.project(), world.settings());
     for at in ["Begin(\"resolving\"", "Ask", "Advance"] {
-        let refused = lock(&project, LockRequest::default(), &settings, &stops(at));
+        let refused = lock(&project, LockRequest::default(), &Context::new(&settings, &stops(at)));
         assert!(matches!(refused, Err(FlowError::Stopped)), "{at}: {refused:?}");
         assert!(!world.path("console/yostel.lock").exists());
     }
     world.lock(Keep::Locked, Write::File).0.unwrap();
     for at in ["Begin(\"checking", "Begin(\"fetching", "Fetch"] {
-        let refused = install(&project, &Default::default(), &settings, &stops(at));
+        let refused = install(&project, &Default::default(), &Context::new(&settings, &stops(at)));
         let class = refused.as_ref().map(|_| ()).map_err(FlowError::class);
         // What was being read breaks off as a source does, and whoever told it to stop knows why.
         let right = matches!(class, Err(FlowClass::Stopped)) || at == "Fetch" && class.is_err();
@@ -110,14 +110,22 @@ fn what_is_told_to_stop_says_so_and_leaves_everything_as_it_was() {
         assert!(!world.path("console/.yostel").exists(), "{at}");
     }
     world.install(false).0.unwrap();
-    let refused = verify(&project, yostel_store::Trust::Nothing, &settings, &stops("Advance"));
+    let refused = verify(&project, yostel_store::Trust::Nothing, &Context::new(&settings, &stops("Advance")));
     assert!(refused.is_err(), "{refused:?}");
     for at in ["Advance", "Begin(\"asking"] {
-        assert!(matches!(audit(&project, &settings, &stops(at)), Err(FlowError::Stopped)), "{at}");
+        assert!(matches!(audit(&project, &Context::new(&settings, &stops(at))), Err(FlowError::Stopped)), "{at}");
     }
     let unit = name("unit");
-    assert!(matches!(explain(&project, &unit, None, &settings, &stops("Advance")), Err(FlowError::Stopped)));
-    assert!(verify(&project, yostel_store::Trust::Nothing, &settings, &Silent).unwrap().differences.is_empty());
+    assert!(matches!(
+        explain(&project, &unit, None, &Context::new(&settings, &stops("Advance"))),
+        Err(FlowError::Stopped)
+    ));
+    assert!(
+        verify(&project, yostel_store::Trust::Nothing, &Context::new(&settings, &Silent))
+            .unwrap()
+            .differences
+            .is_empty()
+    );
 }
 
 #[test]
@@ -136,7 +144,7 @@ fn what_an_editor_has_open_counts_before_what_is_on_disk() {
     let refused = load_project(&world.path("console"), &world.settings());
     assert!(matches!(refused, Err(FlowError::Manifest { .. })), "{refused:?}");
     world.files = open(&[(&lockfile, "nonsense".into())]);
-    let refused = audit(&world.project(), &world.settings(), &Silent);
+    let refused = audit(&world.project(), &Context::new(&world.settings(), &Silent));
     assert!(matches!(refused, Err(FlowError::Lockfile { .. })), "{refused:?}");
     // A project that was never saved.
     let unsaved = world.path("new");

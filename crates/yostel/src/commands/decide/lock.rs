@@ -98,7 +98,7 @@ pub(crate) fn run(arguments: Lock, call: &Call) -> Result<Answer, FlowError> {
         shareable: arguments.shareable,
     };
     let started = Instant::now();
-    let report = lock(&project, request, &call.settings, &call.progress)?;
+    let report = lock(&project, request, &call.context())?;
     let took = started.elapsed();
     Ok(Answer::either(call, Exit::Fine, || LockAnswer::from(&report), || words(&report, &arguments, took, call)))
 }

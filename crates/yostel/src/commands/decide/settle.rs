@@ -36,7 +36,7 @@ pub(crate) struct Settle {
 
 pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
-    let Some(settlements) = settle(&project, arguments.as_of, &call.settings, &call.progress)? else {
+    let Some(settlements) = settle(&project, arguments.as_of, &call.context())? else {
         return Ok(Answer::either(call, Exit::Fine, SettleAnswer::nothing, || {
             format!("Nothing collides.\n{} yostel lock\n", paint(Role::Good, "next:"))
         }));

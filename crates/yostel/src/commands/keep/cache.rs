@@ -107,7 +107,7 @@ pub(crate) fn run(arguments: Cache, call: &Call) -> Result<Answer, FlowError> {
 }
 
 fn list(arguments: &List, call: &Call) -> Result<Answer, FlowError> {
-    let mut entries = list_cache(&call.settings, &call.progress)?;
+    let mut entries = list_cache(&call.context())?;
     if let Some(package) = &arguments.package {
         entries.retain(|entry| entry.note.as_ref().is_some_and(|note| note.package == *package));
     }
@@ -133,7 +133,7 @@ fn list(arguments: &List, call: &Call) -> Result<Answer, FlowError> {
 fn save(arguments: &Save, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
     let file = call.folder.join(&arguments.file);
-    let carried = save_kit(&project, &file, arguments.offline, &call.settings, &call.progress)?;
+    let carried = save_kit(&project, &file, arguments.offline, &call.context())?;
     let bytes: u64 = carried.iter().map(|one| one.artifact.size).sum();
     Ok(Answer::either(
         call,
@@ -152,7 +152,7 @@ fn save(arguments: &Save, call: &Call) -> Result<Answer, FlowError> {
 
 fn load(arguments: &Load, call: &Call) -> Result<Answer, FlowError> {
     let file = call.folder.join(&arguments.file);
-    let loaded = load_kit(&file, &call.settings, &call.progress)?;
+    let loaded = load_kit(&file, &call.context())?;
     Ok(Answer::either(
         call,
         Exit::Fine,
@@ -200,7 +200,7 @@ fn cells(entry: &CacheEntry, call: &Call) -> [String; 7] {
 fn prune(arguments: &Prune, call: &Call) -> Result<Answer, FlowError> {
     let used_before = arguments.unused_for.map(|seconds| call.settings.now.as_second().saturating_sub(seconds));
     let rule = PruneRule { used_before, keep_under: arguments.keep_under };
-    let pruned = prune_cache(rule, arguments.preview, &call.settings, &call.progress)?;
+    let pruned = prune_cache(rule, arguments.preview, &call.context())?;
     let freed: u64 = pruned.gone.iter().map(CacheEntry::bytes).sum();
     Ok(Answer::either(
         call,
@@ -231,7 +231,7 @@ fn prune(arguments: &Prune, call: &Call) -> Result<Answer, FlowError> {
 }
 
 fn stats(call: &Call) -> Result<Answer, FlowError> {
-    let stats = cache_stats(&call.settings, &call.progress)?;
+    let stats = cache_stats(&call.context())?;
     let folder = &call.settings.cache;
     if call.json() {
         return Ok(Answer::document(Exit::Fine, &CacheStatsAnswer::of(&stats, folder)));
@@ -255,7 +255,7 @@ fn stats(call: &Call) -> Result<Answer, FlowError> {
 }
 
 fn verify(call: &Call) -> Result<Answer, FlowError> {
-    let report = verify_cache(&call.settings, &call.progress)?;
+    let report = verify_cache(&call.context())?;
     let sound = report.problems.is_empty();
     let exit = if sound { Exit::Fine } else { Exit::Integrity };
     let replaced = report.problems.iter().any(|problem| !matches!(problem, CacheProblem::Stranger(_)));

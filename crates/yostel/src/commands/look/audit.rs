@@ -38,7 +38,7 @@ enum Kind {
 }
 
 pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
-    let mut report = audit(&call.project()?, &call.settings, &call.progress)?;
+    let mut report = audit(&call.project()?, &call.context())?;
     let looked_for = |kind| arguments.kinds.is_empty() || arguments.kinds.contains(&kind);
     if !looked_for(Kind::Outdated) {
         report.outdated.clear();

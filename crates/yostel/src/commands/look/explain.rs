@@ -32,7 +32,7 @@ pub(crate) struct Explain {
 pub(crate) fn run(arguments: Explain, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
     let asked = arguments.instead.as_deref();
-    let report = explain(&project, &arguments.package, asked, &call.settings, &call.progress)?;
+    let report = explain(&project, &arguments.package, asked, &call.context())?;
     if call.json() {
         return Ok(Answer::document(Exit::Fine, &ExplainAnswer::from(&report)));
     }

@@ -53,7 +53,7 @@ pub(crate) fn run(arguments: Alter, call: &Call) -> Result<Answer, FlowError> {
 }
 
 fn open(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
-    let opened = open_alter(&call.project()?, package, &call.settings, &call.progress)?;
+    let opened = open_alter(&call.project()?, package, &call.context())?;
     let folder = call.show(&opened.folder);
     Ok(Answer::either(
         call,
@@ -73,7 +73,7 @@ fn open(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
 }
 
 fn show(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
-    let changes = show_alter(&call.project()?, package, &call.settings, &call.progress)?;
+    let changes = show_alter(&call.project()?, package, &call.context())?;
     Ok(Answer::either(
         call,
         Exit::Fine,
@@ -104,7 +104,7 @@ fn told(change: &FileChange) -> String {
 }
 
 fn keep(package: &PackageName, why: Option<&str>, call: &Call) -> Result<Answer, FlowError> {
-    let kept = keep_alter(&call.project()?, package, why, &call.settings, &call.progress)?;
+    let kept = keep_alter(&call.project()?, package, why, &call.context())?;
     Ok(Answer::either(
         call,
         Exit::Fine,
@@ -122,7 +122,7 @@ fn keep(package: &PackageName, why: Option<&str>, call: &Call) -> Result<Answer,
 }
 
 fn drop_changes(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
-    let dropped = drop_alter(&call.project()?, package, &call.settings, &call.progress)?;
+    let dropped = drop_alter(&call.project()?, package, &call.context())?;
     Ok(Answer::either(
         call,
         Exit::Fine,

@@ -15,7 +15,7 @@ pub(crate) struct Env {}
 
 pub(crate) fn run(_: Env, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
-    let environment = environment(&project, &call.settings, &call.progress)?;
+    let environment = environment(&project, &call.context())?;
     if call.json() {
         return Ok(Answer::document(Exit::Fine, &EnvAnswer::from(&environment)));
     }

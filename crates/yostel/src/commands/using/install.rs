@@ -63,7 +63,7 @@ pub(crate) fn run(arguments: Install, call: &Call) -> Result<Answer, FlowError> 
         projects: arguments.needed_by.into_iter().collect(),
         quick: arguments.quick,
     };
-    let report = install(&project, &request, &call.settings, &call.progress)?;
+    let report = install(&project, &request, &call.context())?;
     Ok(Answer::either(
         call,
         Exit::Fine,

@@ -44,7 +44,7 @@ pub(crate) fn run(arguments: Run, call: &Call) -> Result<Answer, FlowError> {
     if arguments.each {
         return each(&arguments, project, call);
     }
-    let environment = environment(&project, &call.settings, &call.progress)?;
+    let environment = environment(&project, &call.context())?;
     // With the project named, one stands in its folder.
     let folder = call.project.as_ref().map_or(call.folder.clone(), |_| project.folder_of(project.here()));
     if !call.quiet {
@@ -125,7 +125,7 @@ fn each(arguments: &Run, project: LoadedProject, call: &Call) -> Result<Answer, 
             outcomes.push(Outcome { project: name, ended: None });
             continue;
         }
-        let environment = environment(&project, &call.settings, &call.progress)?;
+        let environment = environment(&project, &call.context())?;
         if !call.quiet && !call.json() {
             anstream::eprintln!("{}", shown(&format!("{} {name}", paint(Role::Title, "in"))));
         }

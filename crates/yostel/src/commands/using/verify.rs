@@ -47,12 +47,12 @@ pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
         return verify_lock(&project, arguments.offline, call);
     }
     let trust = if arguments.quick { Trust::Stamps } else { Trust::Nothing };
-    let report = verify(&project, trust, &call.settings, &call.progress)?;
+    let report = verify(&project, trust, &call.context())?;
     let sound = report.differences.is_empty();
     let mut is_put_back = false;
     if arguments.put_back && !sound {
-        put_back(&project, &report, &call.settings, &call.progress)?;
-        let again = verify(&project, Trust::Nothing, &call.settings, &call.progress)?;
+        put_back(&project, &report, &call.context())?;
+        let again = verify(&project, Trust::Nothing, &call.context())?;
         is_put_back = again.differences.is_empty();
     }
     let exit = if sound || is_put_back { Exit::Fine } else { Exit::Integrity };
@@ -117,7 +117,7 @@ pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
 }
 
 fn verify_lock(project: &LoadedProject, offline: bool, call: &Call) -> Result<Answer, FlowError> {
-    let check = check_lock(project, offline, &call.settings, &call.progress)?;
+    let check = check_lock(project, offline, &call.context())?;
     Ok(Answer::either(
         call,
         Exit::Fine,
