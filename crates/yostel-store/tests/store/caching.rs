@@ -126,6 +126,38 @@ fn without_hard_links_files_are_copied() {
     assert!(held.project().verify(&plan, &cache, Trust::Nothing, || true).unwrap().is_empty());
 }
 
+/// Tells that it waits, the first time that it is asked.
+fn tells_once(told: &std::sync::mpsc::Sender<&'static str>) -> impl FnMut() -> bool {
+    let mut first = true;
+    move || {
+        if std::mem::take(&mut first) {
+            told.send("waits").unwrap();
+        }
+        true
+    }
+}
+
+#[test]
+fn who_does_not_want_to_wait_any_longer_does_not() {
+    let folder = tempfile::tempdir().unwrap();
+    let cache = Cache::open(folder.path().join("cache"));
+    let in_use = cache.use_with_others(|| true).unwrap();
+    let wanted = [ArchiveDigest::of(b"one")];
+    let claim = cache.claim(wanted, || true).unwrap();
+    let mut asked = 0;
+    let mut twice = || {
+        asked += 1;
+        asked < 3
+    };
+    let other = Cache::open(folder.path().join("cache"));
+    assert!(other.claim(wanted, &mut twice).unwrap_err().is_stop());
+    assert_eq!(asked, 3, "it is asked again and again");
+    let rule = PruneRule { keep_under: Some(0), ..PruneRule::default() };
+    assert!(other.prune(rule, || false).unwrap_err().is_stop());
+    drop((claim, in_use));
+    other.prune(rule, || false).unwrap();
+}
+
 #[test]
 fn one_of_two_fetches_and_the_other_waits_until_it_is_there() {
     let folder = tempfile::tempdir().unwrap();
@@ -139,7 +171,7 @@ fn one_of_two_fetches_and_the_other_waits_until_it_is_there() {
             let cache = cache(i);
             scope.spawn(move || {
                 // In another order: whoever takes them all in the order of digests cannot block another for ever.
-                let claim = cache.claim([wanted[1], wanted[0]], || told.send("waits").is_ok()).unwrap();
+                let claim = cache.claim([wanted[1], wanted[0]], tells_once(&told)).unwrap();
                 told.send("has it").unwrap();
                 drop(claim);
             });
@@ -169,7 +201,7 @@ fn a_prune_waits_for_those_who_use_the_cache_and_they_for_it() {
     std::thread::scope(|scope| {
         scope.spawn(|| {
             let rule = PruneRule { keep_under: Some(0), ..PruneRule::default() };
-            let pruned = Cache::open(cache.root()).prune(rule, || told.send("waits").is_ok()).unwrap();
+            let pruned = Cache::open(cache.root()).prune(rule, tells_once(&told)).unwrap();
             assert_eq!((pruned.gone.len(), pruned.left, pruned.still_over), (1, 0, false));
             told.send("pruned").unwrap();
         });
