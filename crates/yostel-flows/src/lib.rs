@@ -22,7 +22,7 @@ mod using;
 pub use content::trust::{LockCheck, check_lock};
 pub use context::{Context, Settings, current_platform};
 pub use decide::lock::{LockReport, LockRequest, SearchReport, Standing, Write, lock};
-pub use decide::settle::{Settlement, apply_settlement, settle};
+pub use decide::settle::{Settlement, settle};
 pub use declare::add::{AddReport, AddRequest, AddedElsewhere, TakeFrom, add, add_elsewhere};
 pub use declare::agree::{AgreeReport, agree};
 pub use declare::init::{InitRequest, init};

@@ -223,7 +223,8 @@ impl SettleAnswer {
 
     /// Tells of one set of edits.
     pub fn chosen(settlement: &Settlement, applied: bool) -> Self {
-        let manifests = settlement.texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
+        let manifests =
+            settlement.proposal.manifests().iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
         Self::Chosen(ChosenEditsTold { set: settlement.into(), applied, manifests })
     }
 }

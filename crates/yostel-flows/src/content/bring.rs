@@ -4,7 +4,7 @@ use std::sync::Mutex;
 
 use yostel_documents::{Lockfile, Origin, PackageName, TreeDigest};
 use yostel_sources::{SourceErrorKind, SourceSet};
-use yostel_store::{AdmitError, PlannedPackage, StagedArchive, StagedTree, UnpackConfig, for_each_in_parallel};
+use yostel_store::{AdmitError, Cache, PlannedPackage, StagedArchive, StagedTree, UnpackConfig, for_each_in_parallel};
 use yostel_versions::Version;
 
 use crate::content::fetch::{fetch, place_of, refused_by};
@@ -83,15 +83,26 @@ pub(crate) fn bring_in(
         Ok::<_, FlowError>(staged)
     });
     context.observer.notice(Event::End);
-    let mut brought = Brought::default();
+    let fetched = fetched.into_inner().expect("all threads ended");
+    name_all(&missing, staged, fetched, &context.cache)
+}
+
+/// Gives everything its name in the cache, when all of it came; nothing when something did not.
+fn name_all(
+    missing: &[&PlannedPackage],
+    staged: Vec<Result<Staged, FlowError>>,
+    mut fetched: Vec<(PackageName, Version, u64)>,
+    cache: &Cache,
+) -> Result<Brought, FlowError> {
+    let mut put_back = Vec::new();
     let (mut archives, mut trees, mut failures) = (Vec::new(), Vec::new(), Vec::new());
     for (package, outcome) in missing.iter().zip(staged) {
         match outcome {
             Ok((archive, tree)) => {
                 archives.extend(archive);
                 trees.push(tree);
-                if context.cache.has_tree(package.artifact.tree) {
-                    brought.put_back.push((package.name.clone(), package.version.clone()));
+                if cache.has_tree(package.artifact.tree) {
+                    put_back.push((package.name.clone(), package.version.clone()));
                 }
             }
             Err(error) => failures.push(error),
@@ -100,11 +111,13 @@ pub(crate) fn bring_in(
     if !failures.is_empty() {
         return Err(FlowError::several(failures));
     }
-    context.cache.commit(archives, trees)?;
-    brought.fetched = fetched.into_inner().expect("all threads ended");
-    brought.fetched.sort();
-    Ok(brought)
+    cache.commit(archives, trees)?;
+    fetched.sort();
+    Ok(Brought { fetched, put_back })
 }
+
+/// What was unpacked aside, with its archive when that was fetched.
+type Staged = (Option<StagedArchive>, StagedTree);
 
 fn stage(
     project: &LoadedProject,
@@ -113,7 +126,7 @@ fn stage(
     sources: &SourceSet,
     offline: bool,
     context: &Context<'_>,
-) -> Result<(Option<StagedArchive>, StagedTree), FlowError> {
+) -> Result<Staged, FlowError> {
     let release = (&package.name, &package.version);
     let refused = |place| refused_by((release.0, Some(release.1)), &package.artifact, &context.cache, place);
     if context.cache.has_archive(package.artifact.digest) {

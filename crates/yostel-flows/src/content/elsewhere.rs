@@ -45,7 +45,7 @@ impl LoadedProject {
     pub(crate) fn sources_and_elsewhere(
         &self,
         lockfile: Option<&Lockfile>,
-        keep: Keep,
+        keep: &Keep,
         context: &Context<'_>,
     ) -> Result<SourceSet, FlowError> {
         let mut sources = self.sources()?;
@@ -78,10 +78,10 @@ impl LoadedProject {
         &self,
         package: &PackageName,
         place: &GitPlace,
-        (locked, keep): (Option<(&str, &LockedPackage)>, Keep),
+        (locked, keep): (Option<(&str, &LockedPackage)>, &Keep),
         context: &Context<'_>,
     ) -> Result<(Origin, PackageDocument), FlowError> {
-        let commit = match locked.filter(|_| keep == Keep::Locked) {
+        let commit = match locked.filter(|_| keep.keeps(package)) {
             Some((commit, _)) => commit.to_owned(),
             None => {
                 context.observer.notice(Event::Fetch(package.clone()));

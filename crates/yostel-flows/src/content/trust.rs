@@ -18,7 +18,7 @@ use crate::error::FlowError;
 use crate::observer::{Event, Observer, waiting};
 use crate::project::LoadedProject;
 use crate::project::files::{MANIFEST_NAME, MOST_MANIFEST};
-use crate::project::read::load_fitting_lockfile;
+use crate::project::prepared::Prepared;
 
 /// A locked package and one of its artifacts.
 pub(crate) type Content<'l> = (&'l PackageName, &'l LockedPackage, &'l Artifact);
@@ -100,8 +100,7 @@ pub struct LockCheck {
 /// # Errors
 /// `NoLockfile`, `Lockfile`, `Stale`, `Disputed`, `Source`.
 pub fn check_lock(project: &LoadedProject, offline: bool, context: &Context<'_>) -> Result<LockCheck, FlowError> {
-    let lockfile = load_fitting_lockfile(project)?;
-    let declared = project.declared()?;
+    let Prepared { lockfile, declared, .. } = project.prepare()?;
     let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
     let all = lockfile.chosen.iter().flat_map(|(name, locked)| locked.artifacts.iter().map(move |a| (name, locked, a)));
     let all: Vec<Content<'_>> = all.collect();

@@ -23,7 +23,7 @@ use crate::project::read::{glance_at_lockfile, load_lockfile};
 use crate::project::{LoadedProject, line_of};
 use crate::search::drive::{Driven, drive_within, places_of};
 use crate::search::proposal::{Basis, Proposal};
-use crate::search::rules::{Keep, KeptVersions, kept_versions, rules_of};
+use crate::search::rules::{Keep, kept_versions, rules_of};
 
 /// Whether to write.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -170,20 +170,17 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     {
         return Ok(LockReport::nothing_new(path, packages, seal));
     }
-    let before = match (load_lockfile(project), request.keep) {
+    let before = match (load_lockfile(project), &request.keep) {
         (Err(FlowError::Lockfile { .. }), Keep::Nothing) => None,
         (before, _) => before?,
     };
-    let keep: KeptVersions = match (&before, request.keep) {
-        (Some(lockfile), Keep::Locked) => kept_versions(lockfile, &declared),
-        _ => BTreeMap::new(),
-    };
+    let keep = before.as_ref().map(|lockfile| kept_versions(lockfile, &declared, &request.keep)).unwrap_or_default();
     let rules = rules_of(project, request.as_of, request.take, context.settings);
     let problem = Problem { wishes: declared.wishes.clone(), keep, rules };
     let (resolution, documents, search) = if declared.wishes.is_empty() {
         (Resolution::default(), BTreeMap::new(), None)
     } else {
-        let sources = project.sources_and_elsewhere(before.as_ref(), request.keep, context)?;
+        let sources = project.sources_and_elsewhere(before.as_ref(), &request.keep, context)?;
         let resolver = Resolver::new(problem);
         let Driven { outcome, mut resolver, phases } =
             drive_within(resolver, project, &sources, context.observer, request.time_limit)?;
@@ -209,16 +206,19 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
             }
         }
     };
-    if let Some(before) = before.as_ref().filter(|_| request.keep == Keep::Locked) {
-        refuse_other_needs(before, &declared, &documents)?;
+    if let Some(before) = &before {
+        refuse_other_needs(before, &declared, &documents, &request.keep)?;
     }
-    let (keep, shareable) = (request.keep, request.shareable);
-    let basis = Basis { project, declared: &declared, patches: &patches, before: before.as_ref(), keep, shareable };
+    let (keep, shareable) = (&request.keep, request.shareable);
+    let manifests = BTreeMap::new();
+    let before_it = before.as_ref();
+    let basis =
+        Basis { project, declared: &declared, patches: &patches, before: before_it, keep, manifests, shareable };
     let proposal = Proposal::of(&resolution, &basis, context)?;
     let changed = proposal.changes_lockfile();
     let written = changed && request.write == Write::File;
     if written {
-        proposal.write(project, context.observer)?;
+        proposal.apply(project, context.observer)?;
     }
     let gone = before.as_ref().map(|before| gone_from_sources(before, &documents)).unwrap_or_default();
     let only_here = proposal.only_here();
@@ -249,6 +249,7 @@ fn refuse_other_needs(
     before: &Lockfile,
     declared: &Declared,
     documents: &BTreeMap<PackageName, PackageDocument>,
+    keep: &Keep,
 ) -> Result<(), FlowError> {
     let same = before.declarations == declared.seal();
     // What is declared now rewrites needs otherwise than what was declared then.
@@ -256,7 +257,8 @@ fn refuse_other_needs(
         return Ok(());
     }
     let disputes = disputes_with(before, declared, documents);
-    let needs: Vec<Dispute> = disputes.into_iter().filter(|one| matches!(one.about, Disputed::Needs { .. })).collect();
+    let kept = disputes.into_iter().filter(|one| keep.keeps(&one.package));
+    let needs: Vec<Dispute> = kept.filter(|one| matches!(one.about, Disputed::Needs { .. })).collect();
     if needs.is_empty() { Ok(()) } else { Err(FlowError::Disputed(needs)) }
 }
 

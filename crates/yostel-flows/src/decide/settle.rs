@@ -1,6 +1,6 @@
 //! The smallest edits that end a collision: listed, previewed, applied.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 use yostel_documents::{Declared, NeedForm, PackageName, Purpose, Requirement, add_coexist, add_need, remove_need};
@@ -9,10 +9,9 @@ use yostel_resolve::{EditSet, Outcome, Problem, Resolution, Resolver, WishEdit};
 
 use crate::context::Context;
 use crate::error::FlowError;
-use crate::observer::Observer;
 use crate::project::LoadedProject;
 use crate::project::read::load_lockfile;
-use crate::project::write::{Texts, write_back, write_manifests};
+use crate::project::write::Texts;
 use crate::search::drive::{Driven, drive};
 use crate::search::proposal::{Basis, Proposal};
 use crate::search::rules::{Keep, kept_versions, rules_of};
@@ -27,9 +26,7 @@ pub struct Settlement {
     pub edit_set: EditSet,
     /// The package that may stand at several versions, when that is the edit.
     pub coexist: Option<PackageName>,
-    /// The manifests that change, each by its path relative to the root, with its text before and afterwards.
-    pub texts: BTreeMap<String, (String, String)>,
-    /// The lockfile afterwards, and what moves.
+    /// The manifests and the lockfile afterwards, and what moves; to be applied.
     pub proposal: Proposal,
 }
 
@@ -49,17 +46,17 @@ pub fn settle(
     if declared.wishes.is_empty() {
         return Ok(None);
     }
-    let keep = before.as_ref().map(|before| kept_versions(before, &declared)).unwrap_or_default();
+    let keep = before.as_ref().map(|before| kept_versions(before, &declared, &Keep::Locked)).unwrap_or_default();
     let wishes = declared.wishes.clone();
     let rules = rules_of(project, as_of, None, context.settings);
     let resolver = Resolver::with_edits(Problem { wishes, keep: keep.clone(), rules });
-    let sources = project.sources_and_elsewhere(before.as_ref(), Keep::Locked, context)?;
+    let sources = project.sources_and_elsewhere(before.as_ref(), &Keep::Locked, context)?;
     let Driven { outcome, mut resolver, .. } = drive(resolver, project, &sources, context.observer)?;
     let Outcome::Collision(collision) = outcome else { return Ok(None) };
     let mut settlements = Vec::new();
-    let propose = |project: &LoadedProject, declared: &Declared, resolution: &Resolution| {
-        let (before, keep) = (before.as_ref(), Keep::Locked);
-        let basis = Basis { project, declared, patches: &patches, before, keep, shareable: false };
+    let propose = |project: &LoadedProject, declared: &Declared, resolution: &Resolution, manifests: Texts| {
+        let (before, keep) = (before.as_ref(), &Keep::Locked);
+        let basis = Basis { project, declared, patches: &patches, before, keep, manifests, shareable: false };
         Proposal::of(resolution, &basis, context)
     };
     for edit_set in resolver.edit_sets(MOST_EDIT_SETS) {
@@ -67,8 +64,8 @@ pub fn settle(
         // What is said about packages wherever they turn up can undo an edit, or forbid it.
         let Some(edited) = means(project, &texts, &edit_set.wishes) else { continue };
         let declared = Declared { wishes: edit_set.wishes.clone(), ..declared.clone() };
-        let proposal = propose(&edited, &declared, &edit_set.resolution)?;
-        settlements.push(Settlement { edit_set, coexist: None, texts, proposal });
+        let proposal = propose(&edited, &declared, &edit_set.resolution, texts)?;
+        settlements.push(Settlement { edit_set, coexist: None, proposal });
     }
     // Where two lines of a package are wanted, permitting both is one edit too.
     let apart: BTreeSet<&PackageName> = collision.lines.iter().map(|apart| &apart.package).collect();
@@ -80,12 +77,12 @@ pub fn settle(
         let Outcome::Resolved(resolution) = outcome else { continue };
         let mut declared = declared.clone();
         declared.coexist.insert(package.clone());
-        let proposal = propose(project, &declared, &resolution)?;
         let after = add_coexist(&project.top.text, package)?;
         let texts = [(project.top.manifest_path(), (project.top.text.clone(), after))].into();
+        let proposal = propose(project, &declared, &resolution, texts)?;
         let moved = proposal.moves().iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
         let edit_set = EditSet { edits: Vec::new(), wishes: declared.wishes.clone(), resolution, moved };
-        settlements.push(Settlement { edit_set, coexist: Some(package.clone()), texts, proposal });
+        settlements.push(Settlement { edit_set, coexist: Some(package.clone()), proposal });
     }
     let drops = |edit: &&WishEdit| matches!(edit, WishEdit::Drop { .. });
     let rank = |settlement: &Settlement| {
@@ -120,21 +117,4 @@ fn edited(project: &LoadedProject, edits: &[WishEdit]) -> Result<Texts, FlowErro
         };
     }
     Ok(texts)
-}
-
-/// Applies an edit set: the manifests in place, then the lockfile.
-///
-/// # Errors
-/// `Store`; everything is put back when something cannot be written.
-pub fn apply_settlement(
-    project: &LoadedProject,
-    settlement: &Settlement,
-    observer: &dyn Observer,
-) -> Result<(), FlowError> {
-    write_manifests(project, &settlement.texts, observer)?;
-    if let Err(error) = settlement.proposal.write(project, observer) {
-        write_back(project, settlement.texts.iter())?;
-        return Err(error);
-    }
-    Ok(())
 }

@@ -1,6 +1,9 @@
 //! Everything a flow can fail with. Each error carries the values a sentence needs; the words are the command line's.
 
+mod class;
 pub(crate) mod told;
+
+pub use class::FlowClass;
 
 use std::io;
 use std::ops::Range;
@@ -12,34 +15,13 @@ use yostel_documents::{
 use yostel_files::FileError;
 use yostel_registry::RegistryError;
 use yostel_resolve::{Collision, ResolveError};
-use yostel_sources::{ArchiveError, GitError, SourceError, SourceErrorKind};
-use yostel_store::{AdmitError, AlterError, ErrorClass, KitError};
+use yostel_sources::{ArchiveError, GitError, SourceError};
+use yostel_store::AdmitError;
 use yostel_versions::{Accept, BindError, Version};
 
 use crate::error::told::{
     ForeignProblem, NotAltered, PatchProblem, PathProblem, Republished, RulePlace, Seen, WishPlace, WorkspaceProblem,
 };
-
-/// What helps against an error; the command line maps it to an exit status.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum FlowClass {
-    /// The manifest or the call is wrong.
-    Usage,
-    /// There is no consistent set.
-    NoResolution,
-    /// Content is not what was vouched for.
-    Integrity,
-    /// A source cannot be asked.
-    SourceUnavailable,
-    /// The lockfile does not fit the manifest.
-    Stale,
-    /// The machine refused: permissions, space.
-    Machine,
-    /// It was told to stop.
-    Stopped,
-    /// Our own fault.
-    Internal,
-}
 
 /// Why a flow failed.
 #[derive(Debug, thiserror::Error)]
@@ -377,70 +359,6 @@ pub enum FlowError {
 }
 
 impl FlowError {
-    /// Returns what helps against it.
-    pub fn class(&self) -> FlowClass {
-        match self {
-            Self::NoProject(_)
-            | Self::Manifest { .. }
-            | Self::OtherTool { .. }
-            | Self::Workspace { .. }
-            | Self::NoSuchProject { .. }
-            | Self::Path { .. }
-            | Self::NotShareable(_)
-            | Self::NotReadableBack { .. }
-            | Self::Separator(_)
-            | Self::Variable { .. }
-            | Self::ForcedOutsideAgreed { .. }
-            | Self::Foreign { .. }
-            | Self::AlreadyAProject(_)
-            | Self::NoSources
-            | Self::UnknownPackage { .. }
-            | Self::Unreadable { .. }
-            | Self::AdmitsNothing { .. }
-            | Self::UnknownSource { .. }
-            | Self::NoArtifact { .. }
-            | Self::NotLocked { .. }
-            | Self::NoSuchVersion { .. }
-            | Self::NotAltered { .. }
-            | Self::UnknownPurpose { .. }
-            | Self::Deviates { .. }
-            | Self::Edit(_) => FlowClass::Usage,
-            Self::Patch { problem: PatchProblem::NotMade { error: AlterError::Store(_), .. }, .. } => {
-                FlowClass::Machine
-            }
-            Self::Patch { problem: PatchProblem::NotMade { error: AlterError::TreeDiffers { .. }, .. }, .. } => {
-                FlowClass::Integrity
-            }
-            Self::Patch { .. } => FlowClass::Usage,
-            Self::Collision { .. } | Self::OutOfTime(_) => FlowClass::NoResolution,
-            Self::Lockfile { .. } | Self::Republished(_) | Self::Disputed(_) => FlowClass::Integrity,
-            Self::NoLockfile(_) | Self::Stale(_) | Self::NotInstalled => FlowClass::Stale,
-            Self::Source(error) => match error.kind {
-                SourceErrorKind::Ambiguous { .. } => FlowClass::Usage,
-                _ => FlowClass::SourceUnavailable,
-            },
-            Self::Kit { error: KitError::Blob { error, .. }, .. } if error.class() == ErrorClass::Machine => {
-                FlowClass::Machine
-            }
-            Self::Kit { .. } => FlowClass::Integrity,
-            Self::Stopped | Self::Git { error: GitError::Stopped(_), .. } => FlowClass::Stopped,
-            Self::Git { error: GitError::Write { .. }, .. } => FlowClass::Machine,
-            Self::Git { error: GitError::Address { .. }, .. } => FlowClass::Usage,
-            Self::Git { error: GitError::Unfit { .. }, .. } => FlowClass::Integrity,
-            Self::NotInCache(_) | Self::Git { .. } | Self::Archive { .. } => FlowClass::SourceUnavailable,
-            Self::Admit { error: AdmitError::Read { .. }, .. } => FlowClass::SourceUnavailable,
-            Self::Admit { error, .. } => match error.class() {
-                ErrorClass::Integrity => FlowClass::Integrity,
-                ErrorClass::Machine => FlowClass::Machine,
-            },
-            Self::Registry(RegistryError::Store(_)) | Self::Store(_) | Self::Read { .. } => FlowClass::Machine,
-            Self::Registry(RegistryError::AlreadyPublished { .. }) => FlowClass::Integrity,
-            Self::Registry(_) => FlowClass::Usage,
-            Self::WrongAnswer(_) => FlowClass::Internal,
-            Self::Several(errors) => errors.first().map_or(FlowClass::Internal, Self::class),
-        }
-    }
-
     /// Joins failures: one stays itself.
     pub(crate) fn several(mut errors: Vec<Self>) -> Self {
         if errors.iter().any(|error| matches!(error, Self::Stopped)) {

@@ -14,7 +14,6 @@ use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::{Event, Stoppable, waiting};
 use crate::project::LoadedProject;
-use crate::project::read::load_fitting_lockfile;
 
 /// Writes everything that the project's lockfile needs, for all its platforms, into one file. What the cache does not
 /// hold is fetched first, unless `offline`. Returns what is carried.
@@ -27,7 +26,7 @@ pub fn save_kit(
     offline: bool,
     context: &Context<'_>,
 ) -> Result<Vec<Carried>, FlowError> {
-    let lockfile = load_fitting_lockfile(project)?;
+    let lockfile = project.prepare()?.lockfile;
     let mut carried = Vec::new();
     for (package, locked) in lockfile.chosen.iter() {
         carried.extend(locked.artifacts.iter().map(|artifact| Carried {

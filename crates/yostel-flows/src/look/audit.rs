@@ -11,7 +11,7 @@ use crate::error::FlowError;
 use crate::look::join::{Joining, joinings};
 use crate::look::upkeep::{Upkeep, upkeep};
 use crate::project::LoadedProject;
-use crate::project::read::load_fitting_lockfile;
+use crate::project::prepared::Prepared;
 
 /// What an audit found.
 #[derive(Debug)]
@@ -51,13 +51,13 @@ impl AuditReport {
 /// # Errors
 /// As loading a lockfile that must fit the manifest, and asking the sources.
 pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditReport, FlowError> {
-    let lockfile = load_fitting_lockfile(project)?;
+    let Prepared { lockfile, declared, .. } = project.prepare()?;
     // Of what does not come from a source, none can tell anything.
     let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
     let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
     let documents = told_by_sources(project, &names, context.observer)?;
     let unknown = names.into_iter().filter(|name| !documents.contains_key(name)).collect();
-    let mut alarms = disputes_with(&lockfile, &project.declared()?, &documents);
+    let mut alarms = disputes_with(&lockfile, &declared, &documents);
     // Told as unknown already.
     alarms.retain(|alarm| alarm.about != Disputed::Package);
     let duplicates = duplicates(&lockfile, &documents);

@@ -12,7 +12,6 @@ use crate::context::Context;
 use crate::error::FlowError;
 use crate::error::told::WishPlace;
 use crate::project::LoadedProject;
-use crate::project::read::load_fitting_lockfile;
 use crate::search::drive::{drive, places_of};
 use crate::search::proposal::moves_to;
 use crate::search::rules::{Keep, rules_of, versions_of};
@@ -63,13 +62,13 @@ pub fn explain(
     other: Option<&str>,
     context: &Context<'_>,
 ) -> Result<ExplainReport, FlowError> {
-    let lockfile = load_fitting_lockfile(project)?;
+    let lockfile = project.prepare()?.lockfile;
     if !lockfile.chosen.contains_key(package) {
         let near = nearest(package.as_str(), lockfile.chosen.keys().map(PackageName::as_str));
         let near = near.and_then(|near| PackageName::parse(near).ok());
         return Err(FlowError::NotLocked { package: package.clone(), near });
     }
-    let sources = project.sources_and_elsewhere(Some(&lockfile), Keep::Locked, context)?;
+    let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Locked, context)?;
     let names: BTreeSet<PackageName> = lockfile.chosen.keys().cloned().collect();
     let documents = documents_of(&names, &sources, context.observer)?;
     let rules = rules_of(project, None, None, context.settings);
@@ -125,7 +124,7 @@ fn demand(
     // What would be without it is the question.
     rules.overrides.forced.remove(package);
     let problem = Problem { wishes, keep, rules };
-    let sources = project.sources_and_elsewhere(Some(lockfile), Keep::Locked, context)?;
+    let sources = project.sources_and_elsewhere(Some(lockfile), &Keep::Locked, context)?;
     let outcome = drive(Resolver::new(problem), project, &sources, context.observer)?.outcome;
     let outcome = match outcome {
         Outcome::Resolved(resolution) => Counterfactual::Possible(moves_to(&resolution, &declared, lockfile)),

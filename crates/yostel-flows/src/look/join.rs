@@ -46,7 +46,7 @@ pub(crate) fn joinings(
     if several.is_empty() {
         return Ok(found);
     }
-    let sources: SourceSet = project.sources_and_elsewhere(Some(lockfile), Keep::Locked, context)?;
+    let sources: SourceSet = project.sources_and_elsewhere(Some(lockfile), &Keep::Locked, context)?;
     for package in several {
         let mut rules = rules_of(project, None, None, context.settings);
         rules.coexist.remove(package);

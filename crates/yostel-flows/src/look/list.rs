@@ -7,7 +7,7 @@ use yostel_versions::Version;
 
 use crate::error::FlowError;
 use crate::project::LoadedProject;
-use crate::project::read::load_fitting_lockfile;
+use crate::project::prepared::Prepared;
 
 /// All locked packages.
 #[derive(Debug)]
@@ -42,8 +42,7 @@ pub struct ListRow {
 /// # Errors
 /// As loading a lockfile that must fit the manifest.
 pub fn list(project: &LoadedProject) -> Result<ListReport, FlowError> {
-    let lockfile = load_fitting_lockfile(project)?;
-    let declared = project.declared()?;
+    let Prepared { lockfile, declared, .. } = project.prepare()?;
     let mut wishes = declared.bound_wishes();
     let here = project.here().name();
     wishes.retain(|wish| project.here.is_none() || wish.asker.name() == here);

@@ -6,7 +6,7 @@ use yostel_documents::{Asker, LockedPackage, Origin, PackageName, Purpose, Requi
 use yostel_versions::{Accept, Version};
 
 use crate::error::FlowError;
-use crate::project::read::load_fitting_lockfile;
+use crate::project::prepared::Prepared;
 use crate::project::{LoadedProject, ProjectFile};
 
 /// The graph, as a tree from the project down.
@@ -53,8 +53,7 @@ pub const MOST_LEVELS: usize = 60;
 /// As loading a lockfile that must fit the manifest.
 pub fn tree(project: &LoadedProject, levels: usize) -> Result<Vec<Tree>, FlowError> {
     let levels = levels.clamp(1, MOST_LEVELS);
-    let lockfile = load_fitting_lockfile(project)?;
-    let declared = project.declared()?;
+    let Prepared { lockfile, declared, .. } = project.prepare()?;
     let mut needs: Needs<'_> = BTreeMap::new();
     for (name, locked) in lockfile.chosen.iter() {
         for asked in &locked.asked_by {

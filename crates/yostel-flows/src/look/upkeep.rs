@@ -68,7 +68,7 @@ pub(crate) fn upkeep(
     let manifest = project.manifest();
     let sources = match manifest.force.is_empty() && manifest.swap.is_empty() {
         true => SourceSet::default(),
-        false => project.sources_and_elsewhere(Some(lockfile), Keep::Locked, context)?,
+        false => project.sources_and_elsewhere(Some(lockfile), &Keep::Locked, context)?,
     };
     let today = context.settings.now.to_zoned(jiff::tz::TimeZone::UTC).date();
     let past = |until: Option<jiff::civil::Date>| {

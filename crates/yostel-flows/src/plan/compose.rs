@@ -8,6 +8,7 @@ use yostel_versions::Version;
 
 use crate::error::FlowError;
 use crate::project::patches::Patches;
+use crate::project::prepared::Prepared;
 
 /// Which part of a lockfile to install.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -30,6 +31,22 @@ impl Selection {
     fn takes(&self, wish: &Requirement) -> bool {
         (self.purposes.is_empty() || self.purposes.contains(&wish.purpose))
             && (self.projects.is_empty() || self.projects.contains(wish.asker.name()))
+    }
+}
+
+impl Prepared {
+    /// Plans the install of what is selected.
+    ///
+    /// # Errors
+    /// As [`plan_of`].
+    pub(crate) fn plan(&self, selection: &Selection) -> Result<InstallPlan, FlowError> {
+        let mut plan = plan_of(&self.lockfile, &self.declared, selection, &self.patches)?;
+        if let Some(root) = &self.seen_from_elsewhere {
+            for folder in plan.live.values_mut() {
+                *folder = root.join(&*folder).to_string_lossy().into_owned();
+            }
+        }
+        Ok(plan)
     }
 }
 

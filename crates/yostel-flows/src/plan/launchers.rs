@@ -94,7 +94,7 @@ impl<'m, 'l> Launchers<'m, 'l> {
             of_one.sort_unstable();
             of_one.dedup();
         }
-        Self { root: project.root.clone(), members, needs }
+        Self { root: project.target.clone(), members, needs }
     }
 
     fn index(&self, member: &Member<'_>) -> usize {

@@ -3,15 +3,14 @@
 use std::path::PathBuf;
 
 use yostel_documents::{PackageName, nearest};
-use yostel_store::{Cache, InstallPlan, PlannedPackage, Project, STATE_FOLDER};
+use yostel_store::{Cache, InstallPlan, PlannedPackage, STATE_FOLDER};
 use yostel_versions::Version;
 
 use crate::context::Settings;
 use crate::error::FlowError;
-use crate::plan::compose::plan_of;
 use crate::plan::installed::as_installed;
 use crate::project::LoadedProject;
-use crate::project::read::load_fitting_lockfile;
+use crate::project::prepared::Prepared;
 
 /// Returns where a package lies, or would when it were installed.
 pub(crate) fn folder_of(
@@ -25,7 +24,7 @@ pub(crate) fn folder_of(
         return Some(folder.canonicalize().unwrap_or(folder));
     }
     let planned = plan.packages.at(package, version)?;
-    Some(project.root.join(STATE_FOLDER).join("packages").join(planned.folder()))
+    Some(project.target.join(STATE_FOLDER).join("packages").join(planned.folder()))
 }
 
 /// Plans a locked package as it is, or would be, installed.
@@ -34,10 +33,10 @@ pub(crate) fn planned_package(
     package: &PackageName,
     settings: &Settings,
 ) -> Result<PlannedPackage, FlowError> {
-    let lockfile = load_fitting_lockfile(project)?;
-    let (_, selection) = as_installed(&Project::at(&project.root)?, &Cache::open(&settings.cache), settings);
-    let declared = project.declared()?;
-    let mut plan = plan_of(&lockfile, &declared, &selection, &project.patches()?)?;
+    let prepared = project.prepare()?;
+    let (_, selection) = as_installed(&project.target()?, &Cache::open(&settings.cache), settings);
+    let mut plan = prepared.plan(&selection)?;
+    let Prepared { lockfile, declared, .. } = prepared;
     // Of several, the one that the project worked on gets; else the newest.
     let here = project.here().name();
     let wishes = declared.bound_wishes();

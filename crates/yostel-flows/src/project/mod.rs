@@ -3,6 +3,7 @@
 pub(crate) mod files;
 pub(crate) mod patches;
 pub(crate) mod places;
+pub(crate) mod prepared;
 pub(crate) mod read;
 pub(crate) mod workspace;
 pub(crate) mod write;
@@ -15,7 +16,9 @@ use std::sync::Arc;
 use yostel_documents::{
     Elsewhere, Live, Manifest, Need, Origin, Overrides, PackageDocument, PackageName, Release, Requirement, run_purpose,
 };
+use yostel_files::FileError;
 use yostel_sources::{OpenSource, Patience, SourceSet};
+use yostel_store::Project;
 use yostel_versions::{Accept, Numbering, Version};
 
 use crate::error::FlowError;
@@ -44,6 +47,8 @@ pub struct LoadedProject {
     pub(crate) opener: Arc<dyn OpenSource>,
     /// Where its manifests and its lockfile are read from.
     pub(crate) files: Arc<dyn Files>,
+    /// The folder whose `.yostel` everything is installed into; the root's, unless somebody wants another.
+    pub(crate) target: PathBuf,
 }
 
 /// A package that is what lies in a folder.
@@ -56,6 +61,18 @@ pub(crate) struct PathPackage {
 }
 
 impl LoadedProject {
+    /// Installs into another folder, and looks there for what is installed: to try a set without touching the project. What
+    /// the manifests name is still as they name it, seen from the root.
+    #[must_use]
+    pub fn installed_in(self, target: PathBuf) -> Self {
+        Self { target, ..self }
+    }
+
+    /// Opens the folder that everything is installed into.
+    pub(crate) fn target(&self) -> Result<Project, FileError> {
+        Project::at(&self.target)
+    }
+
     /// Returns the project that is worked on.
     pub fn here(&self) -> &ProjectFile {
         self.here.map_or(&self.top, |at| &self.below[at])

@@ -71,7 +71,8 @@ pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject
     let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
     let (patience, opener) = (settings.patience.clone(), settings.sources.clone());
     let (paths, elsewhere, files) = (BTreeMap::new(), BTreeMap::new(), settings.files.clone());
-    Ok(LoadedProject { root, top, below, here, paths, elsewhere, patience, opener, files })
+    let target = root.clone();
+    Ok(LoadedProject { root, top, below, here, paths, elsewhere, patience, opener, files, target })
 }
 
 /// Removes what killed runs left beside the files that they were replacing.
@@ -127,14 +128,4 @@ pub fn load_lockfile(project: &LoadedProject) -> Result<Option<Lockfile>, FlowEr
 /// Looks at a project's lockfile without reading it in full; nothing when that cannot be done.
 pub(crate) fn glance_at_lockfile(project: &LoadedProject) -> Option<Glance> {
     Lockfile::glance(&project.files.read(&project.lockfile_path(), MOST_LOCKFILE).ok()?)
-}
-
-/// Reads a project's lockfile and refuses one that does not fit the manifest.
-///
-/// # Errors
-/// `NoLockfile`, `Stale`, and as [`load_lockfile`].
-pub(crate) fn load_fitting_lockfile(project: &LoadedProject) -> Result<Lockfile, FlowError> {
-    let lockfile = load_lockfile(project)?.ok_or_else(|| FlowError::NoLockfile(project.lockfile_path()))?;
-    let differences = lockfile.differences(&project.declared()?);
-    if differences.is_empty() { Ok(lockfile) } else { Err(FlowError::Stale(differences)) }
 }

@@ -4,6 +4,8 @@
 //! proposal, and a proposal alone is written. What is written was read back first, so that no lockfile ever gets its name
 //! that the next command cannot read.
 
+use std::collections::BTreeMap;
+
 use yostel_documents::{Declared, Dispute, Disputed, Lockfile, Origin, PackageName, Seal};
 use yostel_files::write_atomically;
 use yostel_findings::{Move, MoveKind, compare};
@@ -17,11 +19,14 @@ use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 use crate::project::files::LOCKFILE_NAME;
 use crate::project::patches::Patches;
+use crate::project::write::{Texts, write_back, write_manifests};
 use crate::search::rules::Keep;
 
-/// A lockfile that may be written.
+/// A lockfile that may be written, with the manifests that it comes with.
 #[derive(Debug)]
 pub struct Proposal {
+    /// The manifests that change with it.
+    manifests: Texts,
     lockfile: Lockfile,
     text: String,
     seal: Seal,
@@ -40,7 +45,9 @@ pub(crate) struct Basis<'b> {
     /// The lockfile as it is.
     pub(crate) before: Option<&'b Lockfile>,
     /// What of that is to be kept.
-    pub(crate) keep: Keep,
+    pub(crate) keep: &'b Keep,
+    /// The manifests that change, before and afterwards.
+    pub(crate) manifests: Texts,
     /// Whether to refuse packages that only this machine has.
     pub(crate) shareable: bool,
 }
@@ -59,8 +66,10 @@ impl Proposal {
         if basis.shareable && !here_only.is_empty() {
             return Err(FlowError::NotShareable(here_only));
         }
-        if let Some(before) = basis.before.filter(|_| basis.keep == Keep::Locked) {
-            let moves = compare(Some(before), &lockfile);
+        if let Some(before) = basis.before.filter(|_| *basis.keep != Keep::Nothing) {
+            // What may move may also be something else than it was.
+            let mut moves = compare(Some(before), &lockfile);
+            moves.retain(|m| basis.keep.keeps(&m.package));
             refuse_published_again(&moves, (before, &lockfile), basis, context)?;
             refuse_other_records(moves)?;
         }
@@ -71,7 +80,7 @@ impl Proposal {
         }
         let moves = compare(basis.before, &lockfile);
         let changed = basis.before != Some(&lockfile);
-        Ok(Self { lockfile, text, seal, moves, changed })
+        Ok(Self { manifests: basis.manifests.clone(), lockfile, text, seal, moves, changed })
     }
 
     /// Returns the lockfile.
@@ -104,13 +113,24 @@ impl Proposal {
         (self.lockfile, self.moves)
     }
 
-    /// Writes the lockfile.
+    /// Returns the manifests that change with it, each by its path relative to the root, with its text before and
+    /// afterwards.
+    pub fn manifests(&self) -> &BTreeMap<String, (String, String)> {
+        &self.manifests
+    }
+
+    /// Writes the manifests, then the lockfile.
     ///
     /// # Errors
-    /// `Store`; the lockfile is then as it was.
-    pub(crate) fn write(&self, project: &LoadedProject, observer: &dyn Observer) -> Result<(), FlowError> {
+    /// `Store`; manifests and lockfile are then as they were.
+    pub fn apply(&self, project: &LoadedProject, observer: &dyn Observer) -> Result<(), FlowError> {
+        write_manifests(project, &self.manifests, observer)?;
         observer.notice(Event::Write(LOCKFILE_NAME));
-        Ok(write_atomically(&project.lockfile_path(), self.text.as_bytes())?)
+        if let Err(error) = write_atomically(&project.lockfile_path(), self.text.as_bytes()) {
+            write_back(project, self.manifests.iter())?;
+            return Err(error.into());
+        }
+        Ok(())
     }
 }
 

@@ -11,12 +11,25 @@ use crate::context::Settings;
 use crate::project::LoadedProject;
 
 /// What to keep of an earlier lockfile.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Keep {
     /// Every version that can stay.
     Locked,
+    /// Like `Locked`, but for these packages: they may move as if they were new.
+    But(BTreeSet<PackageName>),
     /// Nothing: everything as new as can be.
     Nothing,
+}
+
+impl Keep {
+    /// Tells whether a package is to be kept where it is.
+    pub fn keeps(&self, package: &PackageName) -> bool {
+        match self {
+            Self::Locked => true,
+            Self::But(free) => !free.contains(package),
+            Self::Nothing => false,
+        }
+    }
 }
 
 /// Joins the manifest's policy with what was asked for.
@@ -43,12 +56,13 @@ pub(crate) fn rules_of(
 /// Versions to keep, by package.
 pub(crate) type KeptVersions = BTreeMap<PackageName, BTreeSet<Version>>;
 
-/// Reads a lockfile's versions as versions to keep: all but those that were forced and are not any more, since nobody
-/// chose them.
-pub(crate) fn kept_versions(lockfile: &Lockfile, declared: &Declared) -> KeptVersions {
-    let mut keep = versions_of(lockfile);
-    keep.retain(|name, _| !lockfile.chosen[name].forced || declared.overrides.forced.contains_key(name));
-    keep
+/// Reads a lockfile's versions as versions to keep: all that may be kept but those that were forced and are not any more,
+/// since nobody chose them.
+pub(crate) fn kept_versions(lockfile: &Lockfile, declared: &Declared, keep: &Keep) -> KeptVersions {
+    let mut kept = versions_of(lockfile);
+    let was_chosen = |name: &PackageName| !lockfile.chosen[name].forced || declared.overrides.forced.contains_key(name);
+    kept.retain(|name, _| keep.keeps(name) && was_chosen(name));
+    kept
 }
 
 /// Reads a lockfile's versions as versions to keep.

@@ -4,9 +4,7 @@ use std::path::{Path, PathBuf};
 
 use yostel_documents::{PackageName, Patch, add_alter, remove_alter};
 use yostel_files::Folder;
-use yostel_store::{
-    Cache, FileChange, HeldProject, OpenPackage, PlannedPackage, Project, altered_folder, dropped_patch,
-};
+use yostel_store::{Cache, FileChange, HeldProject, OpenPackage, PlannedPackage, altered_folder, dropped_patch};
 use yostel_versions::Version;
 
 use crate::content::bring::bring_in;
@@ -20,7 +18,7 @@ use crate::plan::planned::planned_package;
 use crate::project::LoadedProject;
 use crate::project::files::MANIFEST_NAME;
 use crate::project::patches::MOST_PATCH;
-use crate::project::read::{load_fitting_lockfile, load_project};
+use crate::project::read::load_project;
 use crate::using::install::{InstallRequest, install};
 
 /// A package that is open for changes.
@@ -75,7 +73,7 @@ pub fn open_alter(project: &LoadedProject, package: &PackageName, context: &Cont
     if let Some(folder) = project.live().get(package).and_then(|live| live.origin.live_folder()) {
         return Err(not_altered(package, NotAltered::Live(folder.to_owned())));
     }
-    if load_fitting_lockfile(project)?.chosen.all(package).len() > 1 {
+    if project.prepare()?.lockfile.chosen.all(package).len() > 1 {
         return Err(not_altered(package, NotAltered::Several));
     }
     let planned = planned_package(project, package, context.settings)?;
@@ -99,7 +97,7 @@ pub fn open_alter(project: &LoadedProject, package: &PackageName, context: &Cont
 /// # Errors
 /// `NotAltered` when it is neither open nor changed.
 pub fn show_alter(project: &LoadedProject, package: &PackageName, context: &Context<'_>) -> Result<Changes, FlowError> {
-    if let Some(open) = Project::at(&project.root)?.opened(package) {
+    if let Some(open) = project.target()?.opened(package) {
         let files = changes_in_copy(project, package, &open, context)?;
         return Ok(Changes { open: Some(open), files });
     }
@@ -128,7 +126,7 @@ pub fn keep_alter(
     context: &Context<'_>,
 ) -> Result<Kept, FlowError> {
     let refuse = |why| Err(not_altered(package, why));
-    let target = Project::at(&project.root)?;
+    let target = project.target()?;
     let Some(open) = target.opened(package) else { return refuse(NotAltered::NotOpen) };
     let planned = planned_package(project, package, context.settings)?;
     if planned.artifact.tree != open.base {
@@ -174,7 +172,7 @@ pub fn keep_alter(
 /// # Errors
 /// `NotAltered` when there are none, and as locking and installing.
 pub fn drop_alter(project: &LoadedProject, package: &PackageName, context: &Context<'_>) -> Result<Dropped, FlowError> {
-    let target = Project::at(&project.root)?;
+    let target = project.target()?;
     if let Some(open) = target.opened(package) {
         // What somebody wrote is not thrown away unseen.
         let changes = changes_in_copy(project, package, &open, context)?;
@@ -210,7 +208,7 @@ fn not_altered(package: &PackageName, why: NotAltered) -> FlowError {
 }
 
 fn bring_release_in(project: &LoadedProject, planned: &PlannedPackage, context: &Context<'_>) -> Result<(), FlowError> {
-    bring_in(project, &load_fitting_lockfile(project)?, &[planned], false, context).map(drop)
+    bring_in(project, &project.prepare()?.lockfile, &[planned], false, context).map(drop)
 }
 
 /// Lists what was changed in an open copy. Somebody may have emptied the cache since it was opened: what is still locked is
@@ -228,17 +226,17 @@ fn changes_in_copy(
             bring_release_in(project, &planned, context)?;
         }
     }
-    Ok(Project::at(&project.root)?.changes_in_copy(package, open, &context.cache)?)
+    Ok(project.target()?.changes_in_copy(package, open, &context.cache)?)
 }
 
 fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject, FlowError> {
-    Ok(Project::at(&project.root)?.hold(waiting(observer, Event::Wait))?)
+    Ok(project.target()?.hold(waiting(observer, Event::Wait))?)
 }
 
 /// Installs what is locked, in the way in which it was installed before.
 fn reinstall(project: &LoadedProject, context: &Context<'_>) -> Result<(), FlowError> {
     let (placing, selection) =
-        as_installed(&Project::at(&project.root)?, &Cache::open(&context.settings.cache), context.settings);
+        as_installed(&project.target()?, &Cache::open(&context.settings.cache), context.settings);
     install(project, &InstallRequest::again(placing, selection), context).map(drop)
 }
 

@@ -5,19 +5,17 @@ use std::path::PathBuf;
 
 use yostel_documents::{Manifest, PackageName, Purpose, is_loading_variable};
 use yostel_files::read_text_of;
-use yostel_store::{Cache, Project};
 use yostel_versions::Version;
 
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::{Event, waiting};
-use crate::plan::compose::plan_of;
 use crate::plan::installed::as_installed;
 use crate::plan::launchers::{Launchers, Member, programs_in};
 use crate::plan::planned::folder_of;
 use crate::project::LoadedProject;
 use crate::project::files::{MANIFEST_NAME, MOST_MANIFEST};
-use crate::project::read::load_fitting_lockfile;
+use crate::project::prepared::Prepared;
 
 /// Folders to put before what each variable of the environment holds.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -37,11 +35,11 @@ pub struct Environment {
 /// # Errors
 /// `NotInstalled` when the lockfile's packages are not (all) there, `Variable`, `Separator`, and as loading the lockfile.
 pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Environment, FlowError> {
-    let lockfile = load_fitting_lockfile(project)?;
-    let target = Project::at(&project.root)?;
-    let (_, selection) = as_installed(&target, &Cache::open(&context.settings.cache), context.settings);
-    let declared = project.declared()?;
-    let plan = plan_of(&lockfile, &declared, &selection, &project.patches()?)?;
+    let prepared = project.prepare()?;
+    let target = project.target()?;
+    let (_, selection) = as_installed(&target, &context.cache, context.settings);
+    let plan = prepared.plan(&selection)?;
+    let Prepared { lockfile, declared, .. } = prepared;
     let mut wishes = declared.bound_wishes();
     wishes.retain(|wish| wish.asker.name() == project.here().name());
     // What was left out of the install on purpose is not missed.

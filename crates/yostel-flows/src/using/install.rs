@@ -13,10 +13,10 @@ use crate::content::trust::{Content, check_contents};
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::{Event, waiting};
-use crate::plan::compose::{Selection, plan_of};
+use crate::plan::compose::Selection;
 use crate::plan::installed::selection_of;
 use crate::project::LoadedProject;
-use crate::project::read::{glance_at_lockfile, load_fitting_lockfile};
+use crate::project::read::glance_at_lockfile;
 
 /// How to install.
 #[derive(Debug, Clone, Default)]
@@ -70,7 +70,7 @@ pub fn install(
     request: &InstallRequest,
     context: &Context<'_>,
 ) -> Result<InstallReport, FlowError> {
-    let target = Project::at(&project.root)?.placing(request.placing);
+    let target = project.target()?.placing(request.placing);
     let platform = request.platform.as_deref().unwrap_or(&context.settings.platform);
     let (purposes, projects) = (request.purposes.clone(), request.projects.clone());
     let selection = Selection { platform: platform.to_owned(), purposes, projects };
@@ -79,10 +79,11 @@ pub fn install(
     {
         return Ok(report);
     }
-    let lockfile = load_fitting_lockfile(project)?;
-    known_purposes(project, &lockfile, &request.purposes)?;
+    let prepared = project.prepare()?;
+    let lockfile = &prepared.lockfile;
+    known_purposes(project, lockfile, &request.purposes)?;
     request.projects.iter().try_for_each(|name| project.project(name).map(drop))?;
-    let plan = plan_of(&lockfile, &project.declared()?, &selection, &project.patches()?)?;
+    let plan = prepared.plan(&selection)?;
     let mut report = InstallReport {
         packages: plan.packages.len(),
         fetched: Vec::new(),
@@ -100,7 +101,7 @@ pub fn install(
     let is_there = |package: &PlannedPackage| package.altered.is_some() && context.cache.is_tree_sound(package.tree());
     let needed: Vec<&PlannedPackage> = packages.iter().copied().filter(|package| !is_there(package)).collect();
     Brought { fetched: report.fetched, put_back: report.put_back } =
-        bring_in(project, &lockfile, &needed, request.offline, context)?;
+        bring_in(project, lockfile, &needed, request.offline, context)?;
     let contents: Vec<Content<'_>> = needed
         .iter()
         .filter(|package| package.altered.is_none())
@@ -109,8 +110,8 @@ pub fn install(
             Some((&package.name, locked, &package.artifact))
         })
         .collect();
-    check_contents(&lockfile, &project.declared()?, &contents, &context.cache)?;
-    make_altered(&needed, &project.patches()?, &context.cache)?;
+    check_contents(lockfile, &prepared.declared, &contents, &context.cache)?;
+    make_altered(&needed, &prepared.patches, &context.cache)?;
     let held = target.hold(waiting(context.observer, Event::Wait))?;
     // While we waited, another process may have done it all.
     if !held.project().is_current(&plan, &context.cache) {
@@ -122,7 +123,7 @@ pub fn install(
         let Some(locked) = lockfile.chosen.at(&package.name, &package.version) else { continue };
         let from = locked.from.to_string();
         let release = [package.name.as_str(), package.version.as_str(), &from];
-        note_use(&context.cache, release, &package.artifact, &project.root, context.settings);
+        note_use(&context.cache, release, &package.artifact, &project.target, context.settings);
     }
     drop(in_use);
     Ok(report)

@@ -6,10 +6,8 @@ use yostel_store::{Cache, FileChange, PlannedPackage, Project, TreeDifference, T
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::{Event, stepping};
-use crate::plan::compose::plan_of;
 use crate::plan::installed::as_installed;
 use crate::project::LoadedProject;
-use crate::project::read::load_fitting_lockfile;
 use crate::using::install::{InstallReport, InstallRequest, install};
 
 /// What a verification found.
@@ -35,11 +33,10 @@ pub struct VerifyReport {
 /// # Errors
 /// `NotInstalled`, `NoLockfile`, `Stale`, and whatever reading refuses.
 pub fn verify(project: &LoadedProject, trust: Trust, context: &Context<'_>) -> Result<VerifyReport, FlowError> {
-    let lockfile = load_fitting_lockfile(project)?;
-    let target = Project::at(&project.root)?;
+    let target = project.target()?;
     let (placing, selection) = as_installed(&target, &context.cache, context.settings);
     let target = target.placing(placing);
-    let plan = plan_of(&lockfile, &project.declared()?, &selection, &project.patches()?)?;
+    let plan = project.prepare()?.plan(&selection)?;
     if !plan.packages.is_empty() && !target.has_packages() {
         return Err(FlowError::NotInstalled);
     }
@@ -98,9 +95,9 @@ pub fn put_back(
     report: &VerifyReport,
     context: &Context<'_>,
 ) -> Result<InstallReport, FlowError> {
-    let target = Project::at(&project.root)?;
+    let target = project.target()?;
     let (placing, selection) = as_installed(&target, &context.cache, context.settings);
-    let plan = plan_of(&load_fitting_lockfile(project)?, &project.declared()?, &selection, &project.patches()?)?;
+    let plan = project.prepare()?.plan(&selection)?;
     let differing: Vec<&PlannedPackage> = report.differing.iter().filter_map(|name| plan.packages.get(name)).collect();
     target.distrust(&differing, &context.cache)?;
     install(project, &InstallRequest::again(placing, selection), context)

@@ -3,7 +3,6 @@
 use std::path::PathBuf;
 
 use yostel_documents::PackageName;
-use yostel_store::Project;
 
 use crate::context::Settings;
 use crate::error::FlowError;
@@ -20,7 +19,7 @@ pub fn where_is(project: &LoadedProject, package: &PackageName, settings: &Setti
         Some(folder) => project.root.join(folder),
         None => {
             let planned = planned_package(project, package, settings)?;
-            Project::at(&project.root)?.state().join("packages").join(planned.folder())
+            project.target()?.state().join("packages").join(planned.folder())
         }
     };
     let folder = folder.canonicalize().unwrap_or(folder);

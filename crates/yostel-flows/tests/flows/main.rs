@@ -17,8 +17,7 @@ use yostel_documents::PackageName;
 use yostel_flows::{
     Context, Counterfactual, DiskFiles, Environment, Event, Files, FlowClass, FlowError, InstallRequest, Keep,
     LoadedProject, LockReport, LockRequest, Observer, OpenSource, RealSources, Settings, Silent, Write,
-    apply_settlement, create_registry, environment, explain, install, load_project, lock, publish, settle, verify,
-    where_is,
+    create_registry, environment, explain, install, load_project, lock, publish, settle, verify, where_is,
 };
 use yostel_registry::ReleaseRemarks;
 use yostel_versions::{Order, Version};
@@ -235,8 +234,8 @@ fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
     let settlements = settle(&world.project(), None, &Context::new(&world.settings(), &ear)).unwrap().unwrap();
     assert!(!ear.heard().iter().any(|event| event.starts_with("Write")), "looking writes nothing");
     assert_eq!(settlements[0].edit_set.edits.len(), 1);
-    apply_settlement(&world.project(), &settlements[0], &Silent).unwrap();
-    let (_, after) = &settlements[0].texts["yostel.toml"];
+    settlements[0].proposal.apply(&world.project(), &Silent).unwrap();
+    let (_, after) = &settlements[0].proposal.manifests()["yostel.toml"];
     assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), *after);
     assert!(after.contains("# calibrated"));
     let (report, heard) = world.lock(Keep::Locked, Write::File);
@@ -255,7 +254,7 @@ fn a_settlement_that_cannot_be_locked_puts_the_manifest_back() {
     let before = fs::read_to_string(world.path("console/yostel.toml")).unwrap();
     // A folder in the lockfile's place cannot be replaced by a file.
     fs::create_dir_all(world.path("console/yostel.lock/in-the-way")).unwrap();
-    let refused = apply_settlement(&world.project(), &settlements[0], &Silent);
+    let refused = settlements[0].proposal.apply(&world.project(), &Silent);
     assert!(matches!(refused, Err(FlowError::Store(_))), "{refused:?}");
     assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), before);
 }

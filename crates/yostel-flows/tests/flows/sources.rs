@@ -8,8 +8,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use yostel_documents::PackageName;
 use yostel_flows::{
-    Context, Event, Files, FlowClass, FlowError, Keep, LockRequest, Observer, OpenFiles, Silent, Write, audit, explain,
-    install, load_project, lock, verify,
+    Context, Event, Files, FlowClass, FlowError, Keep, LockRequest, Observer, OpenFiles, Silent, Write, audit,
+    environment, explain, install, load_project, lock, publish, verify,
 };
 use yostel_testkit::{MemoryContent, MemorySources};
 
@@ -152,4 +152,52 @@ fn what_an_editor_has_open_counts_before_what_is_on_disk() {
     world.files = open(&[(&unsaved.join("yostel.toml"), "[project]\nname = \"new\"\n".into())]);
     assert_eq!(load_project(&unsaved, &world.settings()).unwrap().top.name().as_str(), "new");
     assert_eq!(fs::read_to_string(&manifest).unwrap(), on_disk);
+}
+
+#[test]
+fn a_set_is_installed_elsewhere_without_touching_the_project() {
+    let world = World::new(&RELEASES, "gust = '^2'");
+    let near = world.path("near");
+    fs::create_dir_all(&near).unwrap();
+    fs::write(near.join("yostel.toml"), "[project]\nname = \"near\"\nversion = \"1.0.0\"\n").unwrap();
+    world.declare("gust = '^2'\nnear = { path = '../near' }");
+    world.lock(Keep::Locked, Write::File).0.unwrap();
+    let tried = world.path("tried");
+    fs::create_dir_all(&tried).unwrap();
+    let (project, settings) = (world.project().installed_in(tried.clone()), world.settings());
+    let context = Context::new(&settings, &Silent);
+    install(&project, &Default::default(), &context).unwrap();
+    assert!(!world.path("console/.yostel").exists());
+    assert!(verify(&project, yostel_store::Trust::Nothing, &context).unwrap().differences.is_empty());
+    let folders = environment(&project, &context).unwrap().prepend["PATH"].clone();
+    assert!(folders.iter().all(|folder| folder.starts_with(tried.join(".yostel"))), "{folders:?}");
+    let link = tried.join(".yostel/reach/projects/console/run/near");
+    assert_eq!(fs::canonicalize(link).unwrap(), near);
+    let refused = verify(&world.project(), yostel_store::Trust::Nothing, &context);
+    assert!(matches!(refused, Err(FlowError::NotInstalled)), "{refused:?}");
+}
+
+#[test]
+fn what_may_move_is_said_package_by_package() {
+    let world = World::new(&RELEASES, "gust = '=2.0.0'\n'valley/map' = '*'");
+    world.lock(Keep::Locked, Write::File).0.unwrap();
+    publish_more(&world, "valley/map 1.1.0");
+    world.declare("gust = '^2'\n'valley/map' = '*'");
+    let moved = |keep| {
+        let moves = world.lock(keep, Write::Nothing).0.unwrap().moves;
+        moves.into_iter().map(|m| m.package.to_string()).collect::<Vec<_>>()
+    };
+    assert_eq!(moved(Keep::Locked), [""; 0]);
+    assert_eq!(moved(Keep::But([name("gust")].into())), ["gust"]);
+    assert_eq!(moved(Keep::But([name("valley/map")].into())), ["valley/map"]);
+    assert_eq!(moved(Keep::Nothing), ["gust", "valley/map"]);
+}
+
+fn publish_more(world: &World, label: &str) {
+    let (name, version) = label.split_once(' ').unwrap();
+    let folder = world.path(&format!("made/more-{version}"));
+    fs::create_dir_all(&folder).unwrap();
+    fs::write(folder.join("yostel.toml"), format!("[project]\nname = \"{name}\"\nversion = \"{version}\"\n")).unwrap();
+    let package = load_project(&folder, &world.settings()).unwrap();
+    publish(&package, &world.path("station"), Default::default(), &world.settings()).unwrap();
 }

@@ -6,7 +6,7 @@ use similar::{ChangeTag, TextDiff};
 use yostel_answers::answers::decide::SettleAnswer;
 use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_findings::MoveKind;
-use yostel_flows::{FlowError, Settlement, apply_settlement, settle};
+use yostel_flows::{FlowError, Settlement, settle};
 use yostel_resolve::WishEdit;
 
 use super::lock::{moment, moves};
@@ -56,15 +56,15 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
         return Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
     };
     if !arguments.preview {
-        apply_settlement(&project, settlement, &call.progress)?;
+        settlement.proposal.apply(&project, &call.progress)?;
     }
     Ok(Answer::either(
         call,
         Exit::Fine,
         || SettleAnswer::chosen(settlement, !arguments.preview),
         || {
-            let files: Vec<String> = settlement.texts.keys().cloned().collect();
-            let diffs = settlement.texts.iter().map(|(file, (before, after))| match files.len() {
+            let files: Vec<String> = settlement.proposal.manifests().keys().cloned().collect();
+            let diffs = settlement.proposal.manifests().iter().map(|(file, (before, after))| match files.len() {
                 1 => diff(before, after),
                 _ => format!("  {file}\n{}", diff(before, after)),
             });
