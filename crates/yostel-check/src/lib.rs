@@ -3,6 +3,14 @@
 //! Written to be read in one sitting, against the formats alone (DIMACS CNF; DRUP, the part of DRAT whose steps follow
 //! by unit propagation), with none of the solver's code and none of its speed tricks. Cost: every step of a proof
 //! propagates over all clauses, so this is for tests and for a proof that somebody doubts.
+//!
+//! # Examples
+//! ```
+//! use yostel_check::{check_assignment, parse_cnf};
+//! let problem = parse_cnf("p cnf 2 2\n1 2 0\n-1 2 0\n").unwrap();
+//! assert!(check_assignment(&problem, &[false, true]).is_ok());
+//! assert!(check_assignment(&problem, &[true, false]).is_err());
+//! ```
 
 #![deny(missing_docs)]
 

@@ -1,19 +1,19 @@
-//! What stands in a set, by package: each once, but those that may coexist once a compatible line.
+//! What is in a set, by package: each once, but those that may coexist once a compatible line.
 
 use std::collections::BTreeMap;
 use std::ops::Index;
 
-use yostel_versions::{Accept, Numbering, Version};
+use yostel_versions::{ConstraintText, Numbering, Version};
 
 use crate::name::PackageName;
 
-/// What stands at a version.
+/// What is at a version.
 pub trait AtVersion {
     /// Returns the version.
     fn version(&self) -> &Version;
 }
 
-/// What stands at a version, knows how its package numbers, and serves platforms.
+/// What is at a version, knows how its package numbers, and serves platforms.
 pub trait Numbered: AtVersion {
     /// Returns how its package numbers.
     fn numbering(&self) -> &Numbering;
@@ -48,7 +48,7 @@ impl<T: AtVersion> Chosen<T> {
         self.0.get(package).map_or(&[], Vec::as_slice)
     }
 
-    /// Returns all of a package, rising, with its name as it stands here.
+    /// Returns all of a package, rising, with its name as it is here.
     pub fn entry(&self, package: &PackageName) -> Option<(&PackageName, &[T])> {
         self.0.get_key_value(package).map(|(name, all)| (name, all.as_slice()))
     }
@@ -63,7 +63,7 @@ impl<T: AtVersion> Chosen<T> {
         self.0.get_mut(package)?.iter_mut().find(|one| one.version() == version)
     }
 
-    /// Tells whether a package stands here.
+    /// Tells whether a package is here.
     pub fn contains_key(&self, package: &PackageName) -> bool {
         self.0.contains_key(package)
     }
@@ -129,12 +129,12 @@ impl<T: AtVersion> Chosen<T> {
 }
 
 impl<T: Numbered> Chosen<T> {
-    /// Returns what meets a need: the newest of the package that it admits and that serves these platforms.
-    pub fn met_by(&self, package: &PackageName, accept: &Accept, on: &[&String]) -> Option<(&PackageName, &T)> {
+    /// Returns what meets a need: the newest of the package that it accepts and that serves these platforms.
+    pub fn met_by(&self, package: &PackageName, accept: &ConstraintText, on: &[&String]) -> Option<(&PackageName, &T)> {
         let (name, all) = self.0.get_key_value(package)?;
-        let admits = |one: &&T| accept.bind(one.numbering()).is_ok_and(|c| c.admits(one.version()));
+        let accepts = |one: &&T| accept.bind(one.numbering()).is_ok_and(|c| c.accepts(one.version()));
         let serves = |one: &&T| on.iter().all(|platform| one.serves(platform));
-        Some((name, all.iter().rfind(|one| admits(one) && serves(one))?))
+        Some((name, all.iter().rfind(|one| accepts(one) && serves(one))?))
     }
 }
 

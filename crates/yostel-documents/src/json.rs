@@ -11,7 +11,7 @@ use serde_json::value::RawValue;
 /// The largest whole number that every reader of JSON takes for the same (RFC 7493 §2.2).
 const MOST_WHOLE: u64 = (1 << 53) - 1;
 
-/// The members of an object, in the order of the text; a name that stands twice is refused.
+/// The members of an object, in the order of the text; a name that is there twice is refused.
 pub(crate) struct Members<'t>(Vec<(String, &'t RawValue)>);
 
 impl<'t> Members<'t> {
@@ -53,13 +53,13 @@ impl<'de: 't, 't> serde::Deserialize<'de> for Members<'t> {
 }
 
 fn twice<E: Error>(name: &str) -> E {
-    E::custom(format_args!("the name `{}` stands there twice", name.escape_debug()))
+    E::custom(format_args!("the name `{}` is there twice", name.escape_debug()))
 }
 
 /// Brings a JSON text into its canonical form: that of RFC 8785, of texts whose numbers are whole.
 ///
 /// # Errors
-/// When it is not JSON, a name stands twice in an object, or a number is not a whole one of at most 2^53 - 1.
+/// When it is not JSON, a name is there twice in an object, or a number is not a whole one of at most 2^53 - 1.
 pub(crate) fn canonical(text: &str) -> serde_json::Result<String> {
     let mut out = String::with_capacity(text.len());
     let mut reader = serde_json::Deserializer::from_str(text);

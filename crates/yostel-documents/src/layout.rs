@@ -1,4 +1,4 @@
-//! Where things lie in a registry, and what its head says. Carries out docs/formats.md §4.
+//! Where things are in a registry, and what its head says. Carries out docs/formats.md §4.
 
 use std::path::{Path, PathBuf};
 
@@ -46,7 +46,7 @@ impl RegistryHead {
     }
 }
 
-/// Returns where a package's document lies below a registry.
+/// Returns where a package's document is below a registry.
 pub fn document_file(package: &PackageName) -> PathBuf {
     Path::new(DOCUMENTS).join(format!("{}.json", package.to_path()))
 }
@@ -56,12 +56,12 @@ pub fn package_of_document(path: &Path) -> Option<PackageName> {
     PackageName::from_path(path.to_str()?.strip_suffix(".json")?)
 }
 
-/// Returns where an archive that we write lies below a registry.
+/// Returns where an archive that we write is below a registry.
 pub fn archive_file(digest: ArchiveDigest) -> PathBuf {
     archive_files(digest).next().expect("there is at least one ending")
 }
 
-/// Returns where an archive may lie below a registry.
+/// Returns where an archive may be below a registry.
 pub fn archive_files(digest: ArchiveDigest) -> impl Iterator<Item = PathBuf> {
     let folder = Path::new("archives/sha256");
     ENDINGS.iter().map(move |ending| folder.join(format!("{}.{ending}", digest.to_hex())))

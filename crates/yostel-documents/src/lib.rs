@@ -19,15 +19,15 @@ mod requirement;
 mod tree;
 
 pub use chosen::{AtVersion, Chosen, Numbered};
-pub use declared::{Declared, Live};
+pub use declared::{Declared, LocalPackage};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, RecordDigest, Seal, Sha256, TreeDigest, to_hex};
 pub use layout::{
     DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, archive_file, archive_files,
     document_file, package_of_document,
 };
 pub use lockfile::{
-    Alteration, AskedBy, Claims, Difference, Dispute, Disputed, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile,
-    LockfileError, Reached,
+    Alteration, AskedBy, Claims, Difference, Dispute, Disputed, LOCKFILE_FORMAT, LockedPackage, Lockfile,
+    LockfileError, LockfileHeader, Reached,
 };
 pub use manifest::{
     Alter, EditError, Force, Identity, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading, NamePattern,

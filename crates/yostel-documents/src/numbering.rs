@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use yostel_versions::{Numbering, Order, Words};
 
-/// The table as it stands; a key that is left out has its default.
+/// The table as it is; a key that is left out has its default.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub(crate) struct NumberingTable {

@@ -5,7 +5,7 @@ use std::fmt;
 use crate::digest::ArchiveDigest;
 use crate::name::SourceName;
 
-/// Where a manifest says that a package lies, when it is not for a source to say.
+/// Where a manifest says that a package is, when it is not for a source to say.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Elsewhere {
     /// In a repository.
@@ -118,7 +118,7 @@ impl Origin {
     }
 
     /// Returns the folder whose files are the package, whatever they are at the time; nothing when its content is locked.
-    pub fn live_folder(&self) -> Option<&str> {
+    pub fn local_folder(&self) -> Option<&str> {
         match self {
             Self::Path { folder } | Self::Project { folder } => Some(folder),
             Self::Source(_) | Self::Git { .. } | Self::Archive { .. } => None,

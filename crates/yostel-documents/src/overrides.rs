@@ -4,7 +4,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 use crate::name::PackageName;
 use crate::requirement::Requirement;
@@ -13,16 +13,16 @@ use crate::requirement::Requirement;
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Overrides {
     /// Constraints that bind a package beside what is asked of it.
-    pub agreed: BTreeMap<PackageName, Accept>,
-    /// Constraints of one version that stand in place of whatever is asked.
-    pub forced: BTreeMap<PackageName, Accept>,
+    pub agreed: BTreeMap<PackageName, ConstraintText>,
+    /// Constraints of one version that are in place of whatever is asked.
+    pub forced: BTreeMap<PackageName, ConstraintText>,
     /// Packages that stand in for others, each with the constraint that then counts; without one, what was asked.
-    pub swapped: BTreeMap<PackageName, (PackageName, Option<Accept>)>,
+    pub swapped: BTreeMap<PackageName, (PackageName, Option<ConstraintText>)>,
 }
 
 impl Overrides {
     /// Returns what a need of a package comes to; nothing when it stays as it is.
-    pub fn bind(&self, package: &PackageName, accept: &Accept) -> Option<(PackageName, Accept)> {
+    pub fn bind(&self, package: &PackageName, accept: &ConstraintText) -> Option<(PackageName, ConstraintText)> {
         let (mut package, mut accept, mut changed) = (package, accept.clone(), false);
         // A chain of swaps is followed to its end; the manifest refuses circles, and their length is the limit here.
         for _ in 0..self.swapped.len() {
@@ -47,9 +47,9 @@ impl Overrides {
     /// Rewrites needs; those that become needs of one package on the same platforms are joined.
     pub fn bind_all<'a>(
         &self,
-        needs: impl IntoIterator<Item = (&'a PackageName, &'a Accept)>,
-    ) -> Vec<(PackageName, Accept)> {
-        let mut bound: Vec<(PackageName, Accept)> = Vec::new();
+        needs: impl IntoIterator<Item = (&'a PackageName, &'a ConstraintText)>,
+    ) -> Vec<(PackageName, ConstraintText)> {
+        let mut bound: Vec<(PackageName, ConstraintText)> = Vec::new();
         for (package, accept) in needs {
             let (package, accept) = self.bind(package, accept).unwrap_or_else(|| (package.clone(), accept.clone()));
             match bound.iter_mut().find(|(other, there)| *other == package && there.counts_where(&accept)) {
@@ -103,7 +103,7 @@ impl Overrides {
         let agreed = self.agreed.iter().map(|(package, accept)| format!("agreed on\t{package}\t{accept}\n"));
         let forced = self.forced.iter().map(|(package, accept)| format!("forced to\t{package}\t{accept}\n"));
         let swapped = self.swapped.iter().map(|(package, (other, accept))| {
-            format!("swapped for\t{package}\t{other}\t{}\n", accept.as_ref().map_or("", Accept::as_str))
+            format!("swapped for\t{package}\t{other}\t{}\n", accept.as_ref().map_or("", ConstraintText::as_str))
         });
         agreed.chain(forced).chain(swapped).collect()
     }
@@ -118,8 +118,8 @@ mod tests {
         PackageName::parse(text).unwrap()
     }
 
-    fn accept(text: &str) -> Accept {
-        Accept::parse(text).unwrap()
+    fn accept(text: &str) -> ConstraintText {
+        ConstraintText::parse(text).unwrap()
     }
 
     #[test]
@@ -155,8 +155,8 @@ mod tests {
             let joined = accept(one).and(&accept(other)).bind(&numbering).unwrap();
             for version in ["1.0.0", "1.2.0", "1.4.0", "2.0.0", "2.1.0", "2.2.0", "3.0.0"] {
                 let version = numbering.parse_version(version).unwrap();
-                let admits = |text: &str| accept(text).bind(&numbering).unwrap().admits(&version);
-                assert_eq!(joined.admits(&version), admits(one) && admits(other), "{one} and {other}: {version}");
+                let accepts = |text: &str| accept(text).bind(&numbering).unwrap().accepts(&version);
+                assert_eq!(joined.accepts(&version), accepts(one) && accepts(other), "{one} and {other}: {version}");
             }
         }
     }

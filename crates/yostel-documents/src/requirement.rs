@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use yostel_versions::{Accept, Version};
+use yostel_versions::{ConstraintText, Version};
 
 use crate::name::{PackageName, Purpose};
 
@@ -39,7 +39,7 @@ impl fmt::Display for Asker {
     }
 }
 
-/// One need (a wish, when a project asks).
+/// One need (a need, when a project asks).
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Requirement {
     /// Who asks.
@@ -47,7 +47,7 @@ pub struct Requirement {
     /// The package wanted.
     pub package: PackageName,
     /// Which of its versions will do.
-    pub accept: Accept,
+    pub accept: ConstraintText,
     /// What it is for.
     pub purpose: Purpose,
 }

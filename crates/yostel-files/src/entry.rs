@@ -1,4 +1,4 @@
-//! What lies in a folder: its name, its kind, what is known of it.
+//! What is in a folder: its name, its kind, what is known of it.
 
 use std::borrow::Cow;
 use std::ffi::OsString;

@@ -4,6 +4,15 @@
 //! whoever puts a link there, before or while we work, makes an operation fail and never makes it happen elsewhere.
 //! Every change passes a [`Disk`], so that a test can watch each step and refuse any of them.
 //!
+//! ```
+//! let folder = tempfile::tempdir().unwrap();
+//! let held = yostel_files::Folder::open(folder.path()).unwrap();
+//! held.write_atomically("note", b"whole or not at all").unwrap();
+//! assert_eq!(held.read_text("note", 100).unwrap(), "whole or not at all");
+//! std::os::unix::fs::symlink("/etc", folder.path().join("elsewhere")).unwrap();
+//! assert!(held.folder("elsewhere").is_err(), "nothing is reached through a link");
+//! ```
+//!
 //! The crates above forbid `std::fs` for what they keep (their `clippy.toml`), so that this door is hard to avoid.
 //!
 //! The rules that make an install safe when the power goes:

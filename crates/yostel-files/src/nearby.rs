@@ -18,7 +18,7 @@ impl Nearby {
         Self { base, last: None }
     }
 
-    /// Returns the folder in which a path lies, and the path's last part.
+    /// Returns the folder in which a path is, and the path's last part.
     ///
     /// # Errors
     /// When it is not there, or a part is a link or a file.

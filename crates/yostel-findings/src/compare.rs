@@ -15,7 +15,7 @@ pub struct Move {
     /// Who asks for it now (or asked, when it is gone).
     pub asked_by: BTreeSet<AskedBy>,
     /// From a project to who pulled it where it is, each asked for by the one before: to the first of those who ask and do
-    /// not admit the version it had, or else by the shortest way; of a way of more than 100, its project and the last 99.
+    /// not accept the version it had, or else by the shortest way; of a way of more than 100, its project and the last 99.
     /// Empty when it is gone.
     pub pulled_by: Vec<Asker>,
 }
@@ -123,12 +123,12 @@ fn paired<'l>(before: &'l [LockedPackage], after: &'l [LockedPackage]) -> Vec<Pa
     pairs
 }
 
-/// Returns who pulled a package: the first who asks and does not admit what was there.
+/// Returns who pulled a package: the first who asks and does not accept what was there.
 fn puller<'l>(from: Option<&LockedPackage>, to: &'l LockedPackage) -> Option<&'l Asker> {
-    let admits = |asked: &AskedBy, version: &Version| {
-        asked.accept.bind(&to.numbering).is_ok_and(|constraint| constraint.admits(version))
+    let accepts = |asked: &AskedBy, version: &Version| {
+        asked.accept.bind(&to.numbering).is_ok_and(|constraint| constraint.accepts(version))
     };
-    let moved = from.and_then(|from| to.asked_by.iter().find(|asked| !admits(asked, &from.version)));
+    let moved = from.and_then(|from| to.asked_by.iter().find(|asked| !accepts(asked, &from.version)));
     moved
         .or_else(|| to.asked_by.iter().find(|asked| asked.who.is_project()).or(to.asked_by.first()))
         .map(|asked| &asked.who)
@@ -174,7 +174,7 @@ fn nearest_askers(lockfile: &Lockfile) -> Nearest<'_> {
     nearer
 }
 
-/// Follows who asks for whom up to a project; each stands nearer to one than the one before. Of a long way, the middle is
+/// Follows who asks for whom up to a project; each is nearer to one than the one before. Of a long way, the middle is
 /// left out: it is never walked.
 fn way_to<'l>(who: Option<&'l Asker>, nearer: &Nearest<'l>) -> Vec<Asker> {
     let mut way: Vec<Asker> = Vec::new();

@@ -1,4 +1,37 @@
 //! What can be told of a lockfile: what is outdated, what is there twice, what moved. Pure functions over values.
+//!
+//! # Examples
+//! ```
+//! # use yostel_documents::{Manifest, Origin, PackageDocument, PackageName, Word};
+//! # use yostel_resolve::{Arrival, Outcome, Problem, Resolver, Step};
+//! #
+//! # let manifest = Manifest::parse("[project]\nname = 'console'\n[needs.run]\ngust = '^2'\n").unwrap();
+//! # let mut resolver = Resolver::new(Problem { requirements: manifest.requirements(), ..Problem::default() });
+//! # let mut arrived = Vec::new();
+//! # let resolution = loop {
+//! #     match resolver.step(std::mem::take(&mut arrived)).unwrap() {
+//! #         // Whoever has the documents hands them in, in any order.
+//! #         Step::Need(packages) => arrived.extend(packages.into_iter().map(|package| {
+//! #             let artifact = format!(r#"{{"platform":"any","digest":"{0}","size":1,"tree":"{0}"}}"#, format!("sha256:{}", "0".repeat(64)));
+//! #             let release = |version: &str| format!(r#"{{"record":{{"version":"{version}","published":"2026-01-01T00:00:00Z","artifacts":[{artifact}]}}}}"#);
+//! #             let text = format!(r#"{{"format":1,"name":"{package}","releases":[{},{}]}}"#, release("2.1.0"), release("3.0.0"));
+//! #             let document = PackageDocument::parse(&text, &package).unwrap();
+//! #             Arrival { package, found: Some((Origin::Source(Word::parse("station").unwrap()), document)) }
+//! #         })),
+//! #         Step::Going(_) => {}
+//! #         Step::Done(Outcome::Resolved(resolution)) => break resolution,
+//! #         Step::Done(other) => panic!("{other:?}"),
+//! #     }
+//! # };
+//! use yostel_documents::Declared;
+//! use yostel_findings::{MoveKind, compare};
+//!
+//! // With a resolution, as the example of `yostel_resolve` makes it:
+//! let lockfile = resolution.to_lockfile(&Declared::from(manifest.requirements()));
+//! let moves = compare(None, &lockfile);
+//! assert!(matches!(&moves[0].kind, MoveKind::Added { to } if to.as_str() == "2.1.0"));
+//! assert!(compare(Some(&lockfile), &lockfile).is_empty());
+//! ```
 
 #![deny(missing_docs)]
 

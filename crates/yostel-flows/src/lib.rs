@@ -2,6 +2,32 @@
 //!
 //! A flow takes values, reports to an [`Observer`] and returns a value or a [`FlowError`]. It never prints, never
 //! exits, and never reads arguments, the environment or the clock: those come in by [`Settings`].
+//!
+//! # Examples
+//! ```
+//! use std::sync::Arc;
+//! use yostel_documents::PackageName;
+//! use yostel_flows::{
+//!     Context, DiskFiles, InitRequest, LockRequest, Patience, RealSources, Settings, Silent, current_platform, init,
+//!     load_project, lock,
+//! };
+//! use yostel_versions::{Order, Version};
+//!
+//! let folder = tempfile::tempdir().unwrap();
+//! let settings = Settings {
+//!     cache: folder.path().join("cache"),
+//!     now: jiff::Timestamp::UNIX_EPOCH,
+//!     platform: current_platform(),
+//!     tool: Version::parse("0.1.0", &Order::Semver).unwrap(),
+//!     patience: Patience::default(),
+//!     sources: Arc::new(RealSources),
+//!     files: Arc::new(DiskFiles),
+//! };
+//! init(folder.path(), &InitRequest { name: PackageName::parse("console").unwrap(), source: None }).unwrap();
+//! let project = load_project(folder.path(), &settings).unwrap();
+//! let report = lock(&project, LockRequest::default(), &Context::new(&settings, &Silent)).unwrap();
+//! assert_eq!((report.packages, report.written), (0, true));
+//! ```
 
 #![deny(missing_docs)]
 
@@ -28,14 +54,15 @@ pub use declare::agree::{AgreeReport, agree};
 pub use declare::init::{InitRequest, init};
 pub use declare::remove::{RemoveReport, remove};
 pub use error::told::{
-    ForeignProblem, NotAltered, PatchProblem, PathProblem, Republished, RulePlace, Seen, WishPlace, WorkspaceProblem,
+    ForeignProblem, NotAltered, PatchProblem, PathProblem, Republished, RequirementPlace, RulePlace, Seen,
+    WorkspaceProblem,
 };
 pub use error::{FlowClass, FlowError};
 pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
 pub use keep::kit::{load_kit, save_kit};
 pub use look::audit::{AuditReport, audit};
+pub use look::dedupe::Dedupe;
 pub use look::explain::{Counterfactual, ExplainReport, Instead, explain};
-pub use look::join::Joining;
 pub use look::list::{ListReport, ListRow, list};
 pub use look::tree::{MOST_LEVELS, Tree, TreeNode, tree};
 pub use look::upkeep::{Debt, Upkeep, UpkeepRule};

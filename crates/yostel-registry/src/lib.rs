@@ -3,6 +3,14 @@
 //! Order of writes: the archive first, the package's document last, so that a reader never finds a release without its
 //! archive. Writers hold a guard file; readers need none, since every file is replaced whole. The folder is reached as it
 //! was named, and nothing in it through a link.
+//!
+//! # Examples
+//! ```
+//! let folder = tempfile::tempdir().unwrap();
+//! let made = yostel_registry::Registry::create(&folder.path().join("station"), "station").unwrap();
+//! assert_eq!((made.name(), made.contents().unwrap().len()), ("station", 0));
+//! assert!(yostel_registry::Registry::create(&folder.path().join("station"), "again").is_err());
+//! ```
 
 #![deny(missing_docs)]
 
@@ -53,7 +61,7 @@ pub enum RegistryError {
         package: PackageName,
         /// What it needs.
         needed: PackageName,
-        /// Where that lies.
+        /// Where that is.
         place: String,
     },
     /// The version is there already, with other content.
@@ -121,7 +129,7 @@ impl From<PackError> for RegistryError {
 /// What a publish did.
 #[derive(Debug)]
 pub struct Published {
-    /// The release as it now stands.
+    /// The release as it is now.
     pub release: Release,
     /// How many files it holds.
     pub files: usize,

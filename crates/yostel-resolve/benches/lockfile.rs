@@ -22,7 +22,7 @@ fn world() -> World {
 fn benches(criterion: &mut Criterion) {
     let world = world();
     let Ok(Outcome::Resolved(resolution)) = world.resolve(&[]) else { panic!("the world can be met") };
-    let lockfile = resolution.to_lockfile(&world.wishes.clone().into());
+    let lockfile = resolution.to_lockfile(&world.requirements.clone().into());
     assert_eq!(lockfile.chosen.len(), 300);
     let text = lockfile.write();
     criterion
@@ -31,7 +31,7 @@ fn benches(criterion: &mut Criterion) {
         b.iter(|| assert_eq!(Lockfile::parse(&text).unwrap().chosen.len(), 300));
     });
     criterion.bench_function("tell that 300 locked packages are fresh", |b| {
-        b.iter(|| assert!(lockfile.differences(&world.wishes.clone().into()).is_empty()));
+        b.iter(|| assert!(lockfile.differences(&world.requirements.clone().into()).is_empty()));
     });
     criterion.bench_function("resolve 300 packages of 5 releases", |b| {
         b.iter(|| assert!(matches!(world.resolve(&[]), Ok(Outcome::Resolved(_)))));

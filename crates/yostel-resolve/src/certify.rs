@@ -40,7 +40,7 @@ fn write(encoding: &Encoding, known: &Known) -> Formula {
                 variables.push_str(&format!("{number}\trelease\t{} {version}\n", known.name(id)));
             }
             Meaning::Need(need) => {
-                let (package, accept) = known.said(need);
+                let (package, accept) = known.text_of(need);
                 variables.push_str(&format!("{number}\tneed\t{package} {accept}\n"));
             }
             Meaning::Helper => {}
@@ -52,8 +52,8 @@ fn write(encoding: &Encoding, known: &Known) -> Formula {
 fn encode(problem: &Problem, known: &mut Known) -> Encoding {
     let solver = Solver::new(Config { record_proof: true, ..Config::default() });
     let mut encoding = Encoding::with_solver(solver);
-    for wish in &problem.wishes {
-        let need = known.wish(&wish.package, &wish.accept);
+    for requirement in &problem.requirements {
+        let need = known.requirement(&requirement.package, &requirement.accept);
         let need = encoding.need(need, problem, known);
         encoding.solver.add_clause(&[need]);
     }

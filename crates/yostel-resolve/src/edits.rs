@@ -1,16 +1,16 @@
-//! What to do about a collision: the smallest sets of edits to the user's own wishes after which there is a set.
+//! What to do about a collision: the smallest sets of edits to the user's own needs after which there is a set.
 //!
-//! Each wish gets two switches: *touched* (its constraint no longer binds, but the package must still be there) and
-//! *dropped* (nor must the package). Sets of touched wishes are enumerated by size, each blocked once found, so what is
+//! Each need gets two switches: *touched* (its constraint no longer binds, but the package must still be there) and
+//! *dropped* (nor must the package). Sets of touched needs are enumerated by size, each blocked once found, so what is
 //! found is minimal and nothing smaller exists (minimal correction sets, Liffiton and Sakallah 2008). Then each is made
-//! concrete: the best set under the touched wishes shows which versions they could have, and a constraint on those lines
+//! concrete: the best set under the touched needs shows which versions they could have, and a constraint on those lines
 //! is written. That very edit is resolved again before it is offered.
 
 use std::collections::BTreeSet;
 
 use yostel_documents::Requirement;
 use yostel_solver::{Lit, Outcome};
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 use crate::encode::{Encoding, at_most};
 use crate::known::Known;
@@ -22,28 +22,28 @@ use crate::satisfies::satisfies;
 /// Sets of more edits than this are not looked for: nobody weighs them against each other.
 const MOST_EDITS: usize = 4;
 
-/// One edit of the user's wishes.
+/// One edit of the user's needs.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub enum WishEdit {
-    /// Give the wish another constraint.
+pub enum RequirementEdit {
+    /// Give the need another constraint.
     Change {
-        /// The wish as it stands.
-        wish: Requirement,
+        /// The need as it is.
+        requirement: Requirement,
         /// Its new constraint.
-        accept: Accept,
+        accept: ConstraintText,
     },
-    /// Drop the wish.
+    /// Drop the need.
     Drop {
-        /// The wish as it stands.
-        wish: Requirement,
+        /// The need as it is.
+        requirement: Requirement,
     },
 }
 
-impl WishEdit {
-    /// Returns the wish as it stands.
-    pub fn wish(&self) -> &Requirement {
+impl RequirementEdit {
+    /// Returns the need as it is.
+    pub fn requirement(&self) -> &Requirement {
         match self {
-            Self::Change { wish, .. } | Self::Drop { wish } => wish,
+            Self::Change { requirement, .. } | Self::Drop { requirement } => requirement,
         }
     }
 }
@@ -52,10 +52,10 @@ impl WishEdit {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct EditSet {
     /// The edits, sorted; none can be left out.
-    pub edits: Vec<WishEdit>,
-    /// The wishes after the edits.
-    pub wishes: Vec<Requirement>,
-    /// The set that the edited wishes resolve to.
+    pub edits: Vec<RequirementEdit>,
+    /// The needs after the edits.
+    pub requirements: Vec<Requirement>,
+    /// The set that the edited needs resolve to.
     pub resolution: Resolution,
     /// How many locked packages move.
     pub moved: usize,
@@ -64,24 +64,25 @@ pub struct EditSet {
 pub(super) fn edit_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<EditSet> {
     let sets = touched_sets(problem, known, most);
     let mut found: Vec<EditSet> = sets.into_iter().filter_map(|set| concrete(problem, known, &set)).collect();
-    let drops = |edit_set: &EditSet| edit_set.edits.iter().filter(|edit| matches!(edit, WishEdit::Drop { .. })).count();
+    let drops =
+        |edit_set: &EditSet| edit_set.edits.iter().filter(|edit| matches!(edit, RequirementEdit::Drop { .. })).count();
     found.sort_by(|a, b| {
         (a.edits.len(), drops(a), a.moved).cmp(&(b.edits.len(), drops(b), b.moved)).then_with(|| a.edits.cmp(&b.edits))
     });
     found
 }
 
-/// Wishes to touch, by index; true = to drop.
+/// Needs to touch, by index; true = to drop.
 type Touched = Vec<(usize, bool)>;
 
-/// Enumerates minimal sets of wishes to touch, smallest first; of one size, those that drop nothing first.
+/// Enumerates minimal sets of needs to touch, smallest first; of one size, those that drop nothing first.
 fn touched_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<Touched> {
     let mut encoding = Encoding::default();
     encoding.state_all(problem, known);
     let mut switches: Vec<(Lit, Lit)> = Vec::new();
-    for wish in &problem.wishes {
-        let need = known.wish(&wish.package, &wish.accept);
-        let id = known.package(&wish.package);
+    for requirement in &problem.requirements {
+        let need = known.requirement(&requirement.package, &requirement.accept);
+        let id = known.package(&requirement.package);
         let (touched, dropped) = (encoding.helper(), encoding.helper());
         let need = encoding.need(need, problem, known);
         let releases = encoding.candidates(id, problem, known);
@@ -113,7 +114,7 @@ fn touched_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<Touche
     sets
 }
 
-/// Decides which wishes of a set must be dropped and for which another constraint will do.
+/// Decides which needs of a set must be dropped and for which another constraint will do.
 fn fewest_drops(encoding: &mut Encoding, switches: &[(Lit, Lit)], set: &[usize]) -> Touched {
     let mut assumptions: Vec<Lit> = (0..switches.len()).filter(|i| !set.contains(i)).map(|i| !switches[i].0).collect();
     let mut decided = Vec::new();
@@ -128,37 +129,42 @@ fn fewest_drops(encoding: &mut Encoding, switches: &[(Lit, Lit)], set: &[usize])
     decided
 }
 
-/// Finds constraints for the touched wishes, and proves the edit by resolving it.
+/// Finds constraints for the touched needs, and proves the edit by resolving it.
 fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<EditSet> {
     let dropped: BTreeSet<usize> = set.iter().filter(|(_, drop)| *drop).map(|(i, _)| *i).collect();
     let changed: BTreeSet<usize> = set.iter().filter(|(_, drop)| !*drop).map(|(i, _)| *i).collect();
-    let with = |accept_of: &dyn Fn(usize) -> Accept| {
-        let wishes = problem.wishes.iter().enumerate().filter(|(i, _)| !dropped.contains(i)).map(|(i, wish)| {
-            let accept = match changed.contains(&i) {
-                true => accept_of(i).where_counts(&wish.accept),
-                false => wish.accept.clone(),
-            };
-            Requirement { accept, ..wish.clone() }
-        });
-        Problem { wishes: wishes.collect(), ..problem.clone() }
+    let with = |accept_of: &dyn Fn(usize) -> ConstraintText| {
+        let requirements =
+            problem.requirements.iter().enumerate().filter(|(i, _)| !dropped.contains(i)).map(|(i, requirement)| {
+                let accept = match changed.contains(&i) {
+                    true => accept_of(i).where_counts(&requirement.accept),
+                    false => requirement.accept.clone(),
+                };
+                Requirement { accept, ..requirement.clone() }
+            });
+        Problem { requirements: requirements.collect(), ..problem.clone() }
     };
-    // A release first; a pre-release is admitted only where nothing else will do.
-    let any_release = Accept::parse("*").expect("a star is a constraint");
+    // A release first; a pre-release is accepted only where nothing else will do.
+    let any_release = ConstraintText::parse("*").expect("a star is a constraint");
     let of_any_release = with(&|_| any_release.clone());
-    let of_any_version = with(&|i| any_version(known, &problem.wishes[i]));
+    let of_any_version = with(&|i| any_version(known, &problem.requirements[i]));
     let trial = best(&of_any_release, known).ok()?.or_else(|| best(&of_any_version, known).ok()?)?;
     let on_its_line = |i: usize| {
-        let version = &trial.chosen[&problem.wishes[i].package].release.version;
-        Accept::parse(&format!("^{version}")).expect("a version makes a constraint")
+        let version = &trial.chosen[&problem.requirements[i].package].release.version;
+        ConstraintText::parse(&format!("^{version}")).expect("a version makes a constraint")
     };
     let edited = with(&on_its_line);
     let resolution = best(&edited, known).ok()?.filter(|resolution| satisfies(&edited, resolution).is_empty())?;
-    let mut edits: Vec<WishEdit> = set
+    let mut edits: Vec<RequirementEdit> = set
         .iter()
         .map(|&(i, drop)| {
-            let wish = problem.wishes[i].clone();
-            let accept = || on_its_line(i).where_counts(&wish.accept);
-            if drop { WishEdit::Drop { wish } } else { WishEdit::Change { accept: accept(), wish } }
+            let requirement = problem.requirements[i].clone();
+            let accept = || on_its_line(i).where_counts(&requirement.accept);
+            if drop {
+                RequirementEdit::Drop { requirement }
+            } else {
+                RequirementEdit::Change { accept: accept(), requirement }
+            }
         })
         .collect();
     edits.sort();
@@ -166,12 +172,12 @@ fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<EditS
     let moved = kept.filter(|(name, version)| {
         resolution.chosen.contains_key(name) && resolution.chosen.at(name, version).is_none()
     });
-    Some(EditSet { edits, wishes: edited.wishes, moved: moved.count(), resolution })
+    Some(EditSet { edits, requirements: edited.requirements, moved: moved.count(), resolution })
 }
 
-/// Admits every release of the wished package, pre-releases too, by naming each.
-fn any_version(known: &Known, wish: &Requirement) -> Accept {
-    let releases = known.document(&wish.package).map_or(&[][..], |document| &document.releases);
+/// Admits every release of the needed package, pre-releases too, by naming each.
+fn any_version(known: &Known, requirement: &Requirement) -> ConstraintText {
+    let releases = known.document(&requirement.package).map_or(&[][..], |document| &document.releases);
     let texts: Vec<String> = releases.iter().map(|release| format!("={}", release.version)).collect();
-    Accept::parse(&texts.join(" || ")).unwrap_or_else(|_| wish.accept.clone())
+    ConstraintText::parse(&texts.join(" || ")).unwrap_or_else(|_| requirement.accept.clone())
 }

@@ -1,7 +1,7 @@
 //! From packages to clauses, as far as the search gets.
 //!
 //! One variable a release that may be chosen: true = chosen; at most one of a package's. One variable a need (a package
-//! and a constraint): true = one of the releases admitted is chosen. A release that needs something implies that need's
+//! and a constraint): true = one of the releases accepted is chosen. A release that needs something implies that need's
 //! variable, so a need that many share is one clause. Only when a release becomes true in the search is it looked at
 //! and what it needs stated; what is never looked at costs nothing.
 
@@ -198,7 +198,7 @@ fn positive(number: usize) -> Lit {
 }
 
 impl Tables {
-    fn mean(&mut self, first: usize, meanings: impl Iterator<Item = Meaning>) {
+    fn record_meanings(&mut self, first: usize, meanings: impl Iterator<Item = Meaning>) {
         self.meanings.resize(first, Meaning::Helper);
         self.meanings.extend(meanings);
     }
@@ -234,7 +234,7 @@ impl Tables {
         });
         candidates.kept = kept.collect();
         if let Some(number) = candidates.span().next() {
-            self.mean(number, candidates.places.iter().map(|&at| Meaning::Release(id, at)));
+            self.record_meanings(number, candidates.places.iter().map(|&at| Meaning::Release(id, at)));
             // A good guess at the best set; a guess changes how soon it is found, never which it is.
             match candidates.kept.is_empty() {
                 true => search.prefer(positive(number)),
@@ -282,7 +282,7 @@ impl Tables {
             return literal;
         }
         let var = search.new_var();
-        self.mean(var.index(), std::iter::once(Meaning::Need(need)));
+        self.record_meanings(var.index(), std::iter::once(Meaning::Need(need)));
         self.needs[need.index()] = Some((var.positive(), None));
         self.bind(need, problem, known, search);
         var.positive()
@@ -290,7 +290,7 @@ impl Tables {
 
     /// States what a need means, or that it waits for its package.
     fn bind(&mut self, need: NeedId, problem: &Problem, known: &Known, search: &mut Searching<'_>) {
-        let (id, admitted) = known.admitted(need);
+        let (id, accepted) = known.accepted(need);
         if !known.has_arrived(id) {
             self.waiting.push(need);
             return;
@@ -300,7 +300,7 @@ impl Tables {
         else {
             return;
         };
-        let mut met_by: Vec<Lit> = admitted.iter().filter_map(|&at| candidates.literal(at)).collect();
+        let mut met_by: Vec<Lit> = accepted.iter().filter_map(|&at| candidates.literal(at)).collect();
         met_by.sort_unstable();
         let mut excluded: Vec<Range<usize>> = Vec::new();
         let mut from = candidates.span().start;

@@ -1,6 +1,6 @@
-//! Why there is no set: a minimal set of wishes that cannot be met together, and the facts that make it so.
+//! Why there is no set: a minimal set of needs that cannot be met together, and the facts that make it so.
 //!
-//! The solver blames wishes, and dropping them one by one (deletion-based minimal unsatisfiable subset, Marques-Silva
+//! The solver blames needs, and dropping them one by one (deletion-based minimal unsatisfiable subset, Marques-Silva
 //! 2010) leaves some of which none can go. Then every need of a release that was looked at gets a switch of its own, and
 //! the same leaves facts of which none can go.
 
@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_documents::{Asker, Origin, PackageName, Requirement, Word, run_purpose};
 use yostel_solver::{Lit, Outcome};
-use yostel_versions::{Accept, Version};
+use yostel_versions::{ConstraintText, Version};
 
 use crate::encode::Encoding;
 use crate::known::Halt;
@@ -16,11 +16,11 @@ use crate::known::{Known, PackageId};
 use crate::objective::is_solvable;
 use crate::problem::Problem;
 
-/// Wishes that no resolution meets together; without any one of them there is one.
+/// Needs that no resolution meets together; without any one of them there is one.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Collision {
-    /// The wishes, sorted.
-    pub wishes: Vec<Requirement>,
+    /// The needs, sorted.
+    pub requirements: Vec<Requirement>,
     /// What releases say that makes them collide, in the order in which a reader meets the packages.
     pub facts: Vec<Fact>,
     /// Roles that two of the packages would fill.
@@ -29,9 +29,9 @@ pub struct Collision {
     pub lines: Vec<LinesApart>,
     /// What the constraints in the story admit.
     pub reach: Vec<WithinReach>,
-    /// Collisions beside this one that share no wish with it or with each other: ending one leaves the others.
+    /// Collisions beside this one that share no need with it or with each other: ending one leaves the others.
     pub others: Vec<Collision>,
-    /// Whether it was shown that no wish and no fact can go. Of a very hard collision that would take too long, and then
+    /// Whether it was shown that no need and no fact can go. Of a very hard collision that would take too long, and then
     /// some may be beside the point.
     pub minimal: bool,
 }
@@ -46,25 +46,25 @@ pub struct Fact {
     /// The package they need.
     pub package: PackageName,
     /// Which of its versions will do for them.
-    pub accept: Accept,
+    pub accept: ConstraintText,
 }
 
-/// Which releases a constraint of the story admits.
+/// Which releases a constraint of the story accepts.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WithinReach {
     /// The package.
     pub package: PackageName,
     /// The constraint.
-    pub accept: Accept,
-    /// The releases it admits that may be chosen, rising.
+    pub accept: ConstraintText,
+    /// The releases it accepts that may be chosen, rising.
     pub versions: Vec<Version>,
-    /// How many more it admits that may not be chosen: withdrawn, or published too late.
+    /// How many more it accepts that may not be chosen: withdrawn, or published too late.
     pub barred: usize,
-    /// How many more it admits that offer nothing for a platform to be served, and for which none of these does.
+    /// How many more it accepts that offer nothing for a platform to be served, and for which none of these does.
     pub unserved: (usize, BTreeSet<String>),
     /// Whether any source has the package.
     pub known: bool,
-    /// The one version there is and where it lies, of a package that no source tells of.
+    /// The one version there is and where it is, of a package that no source tells of.
     pub elsewhere: Option<(Version, Origin)>,
 }
 
@@ -105,21 +105,21 @@ const MOST_FORCED: u64 = 10_000_000;
 /// Conflicts that one question of that may cost.
 const MOST_CONFLICTS: u64 = 2_000;
 
-/// Finds a collision, and those that remain when its wishes are set aside.
+/// Finds a collision, and those that remain when its needs are set aside.
 ///
 /// # Errors
 /// [`Halt`]: packages must arrive first, or time is up; start anew then.
 pub(super) fn collision(problem: &Problem, known: &mut Known) -> Result<Collision, Halt> {
     let mut first = one_collision(problem, known)?;
     let mut rest = problem.clone();
-    let mut found = first.wishes.clone();
+    let mut found = first.requirements.clone();
     while first.others.len() < MOST_OTHERS {
-        rest.wishes.retain(|wish| !found.contains(wish));
+        rest.requirements.retain(|requirement| !found.contains(requirement));
         if is_solvable(&rest, known)? {
             break;
         }
         let other = one_collision(&rest, known)?;
-        found.clone_from(&other.wishes);
+        found.clone_from(&other.requirements);
         first.others.push(other);
     }
     Ok(first)
@@ -127,10 +127,10 @@ pub(super) fn collision(problem: &Problem, known: &mut Known) -> Result<Collisio
 
 fn one_collision(problem: &Problem, known: &mut Known) -> Result<Collision, Halt> {
     let mut patience = Patience(MOST_FORCED);
-    let wishes = colliding_wishes(problem, known, &mut patience)?;
-    let facts = colliding_facts(&wishes, problem, known, &mut patience);
+    let requirements = colliding_requirements(problem, known, &mut patience)?;
+    let facts = colliding_facts(&requirements, problem, known, &mut patience);
     let minimal = patience.0 > 0;
-    Ok(Collision { minimal, ..tell(wishes, facts, problem, known) })
+    Ok(Collision { minimal, ..tell(requirements, facts, problem, known) })
 }
 
 /// Literals that making an explanation smaller may still force.
@@ -161,13 +161,17 @@ impl Patience {
     }
 }
 
-/// Finds wishes that collide and of which none can go: as few as can be is what a reader has to hold in mind.
-fn colliding_wishes(problem: &Problem, known: &mut Known, patience: &mut Patience) -> Result<Vec<Requirement>, Halt> {
+/// Finds needs that collide and of which none can go: as few as can be is what a reader has to hold in mind.
+fn colliding_requirements(
+    problem: &Problem,
+    known: &mut Known,
+    patience: &mut Patience,
+) -> Result<Vec<Requirement>, Halt> {
     let mut encoding = Encoding::default();
     let mut switches: BTreeMap<Lit, Vec<&Requirement>> = BTreeMap::new();
-    for wish in &problem.wishes {
-        let need = known.wish(&wish.package, &wish.accept);
-        switches.entry(encoding.need(need, problem, known)).or_default().push(wish);
+    for requirement in &problem.requirements {
+        let need = known.requirement(&requirement.package, &requirement.accept);
+        switches.entry(encoding.need(need, problem, known)).or_default().push(requirement);
     }
     let all: Vec<Lit> = switches.keys().copied().collect();
     let kept = minimise(&all, |on| {
@@ -178,7 +182,7 @@ fn colliding_wishes(problem: &Problem, known: &mut Known, patience: &mut Patienc
         let answer = patience.ask(&mut encoding, |encoding| encoding.solve_or_blame(on, problem, known))?;
         Ok(answer.and_then(Result::err))
     })?;
-    // Of two wishes that say the same of one package, one is enough.
+    // Of two needs that say the same of one package, one is enough.
     Ok(switches
         .into_iter()
         .filter(|(on, _)| kept.contains(on))
@@ -186,17 +190,17 @@ fn colliding_wishes(problem: &Problem, known: &mut Known, patience: &mut Patienc
         .collect())
 }
 
-/// Finds, among what the releases that were looked at need, facts that make the wishes collide and of which none can
+/// Finds, among what the releases that were looked at need, facts that make the needs collide and of which none can
 /// go. What was looked at is enough: the collision was found with it.
 fn colliding_facts(
-    wishes: &[Requirement],
+    requirements: &[Requirement],
     problem: &Problem,
     known: &mut Known,
     patience: &mut Patience,
 ) -> Vec<Switched> {
     let mut encoding = Encoding::default();
-    for wish in wishes {
-        let need = known.wish(&wish.package, &wish.accept);
+    for requirement in requirements {
+        let need = known.requirement(&requirement.package, &requirement.accept);
         let need = encoding.need(need, problem, known);
         encoding.solver.add_clause(&[need]);
     }
@@ -218,7 +222,7 @@ fn colliding_facts(
                 encoding.solver.add_clause(&[!asker, fills]);
             }
             for &need in needs {
-                let (package, accept) = known.said(need);
+                let (package, accept) = known.text_of(need);
                 let requirement = Requirement {
                     asker: Asker::Release(known.name(id).clone(), release.version.clone()),
                     package: package.clone(),
@@ -279,8 +283,8 @@ fn minimise(
     Ok(kept)
 }
 
-/// Joins needs of several releases into facts and orders them as a reader follows them from the wishes.
-fn tell(wishes: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, known: &Known) -> Collision {
+/// Joins needs of several releases into facts and orders them as a reader follows them from the needs.
+fn tell(requirements: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, known: &Known) -> Collision {
     let (mut needs, mut roles) = (Vec::new(), Vec::new());
     for fact in kept {
         match fact {
@@ -289,7 +293,7 @@ fn tell(wishes: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, known:
         }
     }
     roles.sort();
-    let mut joined: BTreeMap<(PackageName, PackageName, Accept), Vec<Version>> = BTreeMap::new();
+    let mut joined: BTreeMap<(PackageName, PackageName, ConstraintText), Vec<Version>> = BTreeMap::new();
     for need in needs {
         if let yostel_documents::Asker::Release(asker, version) = need.asker {
             joined.entry((asker, need.package, need.accept)).or_default().push(version);
@@ -302,7 +306,7 @@ fn tell(wishes: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, known:
             Fact { asker, versions, package, accept }
         })
         .collect();
-    let mut met: BTreeSet<PackageName> = wishes.iter().map(|wish| wish.package.clone()).collect();
+    let mut met: BTreeSet<PackageName> = requirements.iter().map(|requirement| requirement.package.clone()).collect();
     let mut facts: Vec<Fact> = Vec::new();
     while !rest.is_empty() {
         let at = rest.iter().position(|fact| met.contains(&fact.asker)).unwrap_or(0);
@@ -311,16 +315,17 @@ fn tell(wishes: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, known:
         facts.push(fact);
     }
     let mut reach: Vec<WithinReach> = Vec::new();
-    let said = wishes.iter().map(|w| (&w.package, &w.accept)).chain(facts.iter().map(|f| (&f.package, &f.accept)));
+    let said =
+        requirements.iter().map(|w| (&w.package, &w.accept)).chain(facts.iter().map(|f| (&f.package, &f.accept)));
     for (package, accept) in said {
         if reach.iter().any(|r| r.package == *package && r.accept == *accept) {
             continue;
         }
         let constraint = known.bind(package, accept);
         let releases = known.document(package).map_or(&[][..], |document| &document.releases);
-        let admitted = releases.iter().filter(|r| constraint.as_ref().is_some_and(|c| c.admits(&r.version)));
+        let accepted = releases.iter().filter(|r| constraint.as_ref().is_some_and(|c| c.accepts(&r.version)));
         let (unserved, served): (Vec<_>, Vec<_>) =
-            admitted.partition(|release| problem.unserved(accept, release).next().is_some());
+            accepted.partition(|release| problem.unserved(accept, release).next().is_some());
         let (open, barred): (Vec<_>, Vec<_>) =
             served.into_iter().partition(|release| problem.may_choose(package, release));
         let platforms = unserved.iter().flat_map(|release| problem.unserved(accept, release)).cloned().collect();
@@ -334,17 +339,19 @@ fn tell(wishes: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, known:
             elsewhere: known.elsewhere(package),
         });
     }
-    let lines = lines_apart(&reach, &wishes, &facts, known);
-    Collision { wishes, facts, roles, lines, reach, others: Vec::new(), minimal: false }
+    let lines = lines_apart(&reach, &requirements, &facts, known);
+    Collision { requirements, facts, roles, lines, reach, others: Vec::new(), minimal: false }
 }
 
 /// Finds packages of which two askers want releases of no line in common.
-fn lines_apart(reach: &[WithinReach], wishes: &[Requirement], facts: &[Fact], known: &Known) -> Vec<LinesApart> {
-    // What releases of one package need are its author's changes of mind, and stand against nothing.
+fn lines_apart(reach: &[WithinReach], requirements: &[Requirement], facts: &[Fact], known: &Known) -> Vec<LinesApart> {
+    // What releases of one package need are its author's changes of mind, and rule nothing out.
     let askers = |reach: &WithinReach| -> BTreeSet<&PackageName> {
-        let wished = wishes.iter().filter(|wish| wish.package == reach.package && wish.accept == reach.accept);
+        let requiremented = requirements
+            .iter()
+            .filter(|requirement| requirement.package == reach.package && requirement.accept == reach.accept);
         let needed = facts.iter().filter(|fact| fact.package == reach.package && fact.accept == reach.accept);
-        wished.map(|wish| wish.asker.name()).chain(needed.map(|fact| &fact.asker)).collect()
+        requiremented.map(|requirement| requirement.asker.name()).chain(needed.map(|fact| &fact.asker)).collect()
     };
     let mut found: Vec<LinesApart> = Vec::new();
     for (at, one) in reach.iter().enumerate() {
@@ -352,9 +359,11 @@ fn lines_apart(reach: &[WithinReach], wishes: &[Requirement], facts: &[Fact], kn
             let Some(numbering) = known.document(&one.package).map(|document| &document.numbering) else { continue };
             let (Some(here), Some(there)) = (one.versions.last(), other.versions.last()) else { continue };
             let shares = |a: &Version| other.versions.iter().any(|b| numbering.is_same_line(a, b));
-            let wished =
-                |reach: &WithinReach| wishes.iter().any(|w| w.package == reach.package && w.accept == reach.accept);
-            let by_one = askers(one) == askers(other) && askers(one).len() == 1 && !wished(one) && !wished(other);
+            let requiremented = |reach: &WithinReach| {
+                requirements.iter().any(|w| w.package == reach.package && w.accept == reach.accept)
+            };
+            let by_one =
+                askers(one) == askers(other) && askers(one).len() == 1 && !requiremented(one) && !requiremented(other);
             let told = found.iter().any(|apart| apart.package == one.package);
             if by_one || told || one.versions.iter().any(shares) {
                 continue;

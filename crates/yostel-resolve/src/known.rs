@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use yostel_documents::{Origin, Overrides, PackageDocument, PackageName, Purpose, Release, Word, run_purpose};
-use yostel_versions::{Accept, Bindings, Constraint, Lookup, Version};
+use yostel_versions::{Bindings, Constraint, ConstraintText, Lookup, Version};
 
 use crate::problem::Rules;
 
@@ -55,7 +55,7 @@ impl NeedId {
 pub(super) enum Reach {
     /// At releases that the search comes by.
     AsNeeded,
-    /// At every release that some need met on the way admits, and every release of a wished package: the least set
+    /// At every release that some need met on the way accepts, and every release of a needed package: the least set
     /// closed under that.
     Whole,
 }
@@ -73,10 +73,10 @@ enum State {
 struct KnownPackage {
     name: PackageName,
     state: State,
-    /// Whether a wish names it.
-    wished: bool,
+    /// Whether a need names it.
+    requiremented: bool,
     /// Needs on this package by text and the platforms that what meets them must serve.
-    needs: BTreeMap<(Accept, Served), NeedId>,
+    needs: BTreeMap<(ConstraintText, Served), NeedId>,
     /// By release: what it needs, once it was looked at.
     looked_at: Vec<Option<Box<[NeedId]>>>,
 }
@@ -84,11 +84,11 @@ struct KnownPackage {
 #[derive(Debug)]
 struct KnownNeed {
     package: PackageId,
-    accept: Accept,
+    accept: ConstraintText,
     /// The platforms that what meets it must serve.
     served: Served,
-    /// Releases that are admitted, rising; known once the package is here.
-    admitted: Option<Box<[u32]>>,
+    /// Releases that are accepted, rising; known once the package is here.
+    accepted: Option<Box<[u32]>>,
 }
 
 /// What came and what was looked at.
@@ -107,7 +107,7 @@ pub(crate) struct Known {
     ids: Lookup<PackageName, PackageId>,
     packages: Vec<KnownPackage>,
     needs: Vec<KnownNeed>,
-    /// Needs whose admitted releases are to be looked at, when all in reach are.
+    /// Needs whose accepted releases are to be looked at, when all in reach are.
     open: Vec<NeedId>,
     /// Packages that are wanted and did not arrive.
     missing: BTreeSet<PackageName>,
@@ -122,9 +122,9 @@ pub(crate) struct Known {
 pub(super) type Served = u64;
 
 impl Known {
-    /// Starts with what the wishes name.
+    /// Starts with what the needs name.
     pub(super) fn new<'w>(
-        wishes: impl Iterator<Item = (&'w PackageName, &'w Accept)>,
+        requirements: impl Iterator<Item = (&'w PackageName, &'w ConstraintText)>,
         reach: Reach,
         rules: &Rules,
     ) -> Self {
@@ -141,10 +141,10 @@ impl Known {
             platforms: rules.platforms.iter().cloned().collect(),
             run: run_purpose(),
         };
-        for (package, accept) in wishes {
-            let need = known.wish(package, accept);
+        for (package, accept) in requirements {
+            let need = known.requirement(package, accept);
             let package = known.needs[need.index()].package;
-            known.packages[package.index()].wished = true;
+            known.packages[package.index()].requiremented = true;
             known.want(package);
         }
         known
@@ -175,11 +175,11 @@ impl Known {
         }
         while let Some(need) = self.open.pop() {
             let id = self.needs[need.index()].package;
-            let admitted: Vec<u32> = match self.packages[id.index()].wished {
+            let accepted: Vec<u32> = match self.packages[id.index()].requiremented {
                 true => (0u32..).take(self.packages[id.index()].looked_at.len()).collect(),
-                false => self.admitted(need).1.to_vec(),
+                false => self.accepted(need).1.to_vec(),
             };
-            admitted.into_iter().for_each(|at| {
+            accepted.into_iter().for_each(|at| {
                 self.look_at(id, at);
             });
         }
@@ -206,24 +206,24 @@ impl Known {
         let id = PackageId(u32::try_from(self.packages.len()).expect("fewer than 2^32 packages fit in memory"));
         self.ids.insert(name.clone(), id);
         let (name, needs, looked_at) = (name.clone(), BTreeMap::new(), Vec::new());
-        self.packages.push(KnownPackage { name, state: State::Awaited, wished: false, needs, looked_at });
+        self.packages.push(KnownPackage { name, state: State::Awaited, requiremented: false, needs, looked_at });
         id
     }
 
     /// Numbers a need of a project.
-    pub(super) fn wish(&mut self, name: &PackageName, accept: &Accept) -> NeedId {
+    pub(super) fn requirement(&mut self, name: &PackageName, accept: &ConstraintText) -> NeedId {
         let served = self.counts_on(accept);
         self.need(name, accept, served)
     }
 
     /// Returns the listed platforms on which a need counts.
-    fn counts_on(&self, accept: &Accept) -> Served {
+    fn counts_on(&self, accept: &ConstraintText) -> Served {
         let listed = self.platforms.iter().enumerate();
         listed.filter(|(_, platform)| accept.covers(platform)).fold(0, |served, (at, _)| served | 1 << at)
     }
 
     /// Numbers a need.
-    fn need(&mut self, name: &PackageName, accept: &Accept, served: Served) -> NeedId {
+    fn need(&mut self, name: &PackageName, accept: &ConstraintText, served: Served) -> NeedId {
         let id = self.package(name);
         let package = &mut self.packages[id.index()];
         if let Some(need) = package.needs.get(&(accept.clone(), served)) {
@@ -231,7 +231,7 @@ impl Known {
         }
         let need = NeedId(u32::try_from(self.needs.len()).expect("fewer than 2^32 needs fit in memory"));
         package.needs.insert((accept.clone(), served), need);
-        self.needs.push(KnownNeed { package: id, accept: accept.clone(), served, admitted: None });
+        self.needs.push(KnownNeed { package: id, accept: accept.clone(), served, accepted: None });
         if self.has_arrived(id) {
             self.bind_need(need);
         } else if self.reach == Reach::Whole {
@@ -249,13 +249,13 @@ impl Known {
             }
             State::Awaited | State::Absent => None,
         };
-        // A text that makes no sense for this package admits nothing.
-        let admitted = releases.map_or_else(Box::default, |(constraint, releases)| {
+        // A text that makes no sense for this package accepts nothing.
+        let accepted = releases.map_or_else(Box::default, |(constraint, releases)| {
             let serves = |release: &Release| served == 0 || served_by(release, platforms) & served == served;
-            let fits = |release: &Release| constraint.admits(&release.version) && serves(release);
+            let fits = |release: &Release| constraint.accepts(&release.version) && serves(release);
             (0u32..).zip(releases).filter(|(_, release)| fits(release)).map(|(at, _)| at).collect()
         });
-        self.needs[need.index()].admitted = Some(admitted);
+        self.needs[need.index()].accepted = Some(accepted);
         if self.reach == Reach::Whole {
             self.open.push(need);
         }
@@ -267,7 +267,7 @@ impl Known {
         if self.packages[id.index()].looked_at[place].is_none() {
             let State::Here(_, document) = &self.packages[id.index()].state else { return &[] };
             let needs = document.releases[place].needs.get(&self.run).into_iter().flatten();
-            let needs: Vec<(PackageName, Accept)> = match self.overrides.is_empty() {
+            let needs: Vec<(PackageName, ConstraintText)> = match self.overrides.is_empty() {
                 true => needs.map(|(name, accept)| (name.clone(), accept.clone())).collect(),
                 false => self.overrides.bind_all(needs),
             };
@@ -318,7 +318,7 @@ impl Known {
         self.here(id).map(|(source, _)| source)
     }
 
-    /// Returns the one version of a package that no source tells of, and where it lies.
+    /// Returns the one version of a package that no source tells of, and where it is.
     pub(super) fn elsewhere(&self, name: &PackageName) -> Option<(Version, Origin)> {
         let (origin, document) = self.here(*self.ids.get(name)?)?;
         let release = document.releases.first().filter(|_| origin.source().is_none())?;
@@ -326,7 +326,7 @@ impl Known {
     }
 
     /// Returns the set a text stands for, or nothing when it does not fit the package's numbering.
-    pub(super) fn bind(&self, package: &PackageName, accept: &Accept) -> Option<Constraint> {
+    pub(super) fn bind(&self, package: &PackageName, accept: &ConstraintText) -> Option<Constraint> {
         accept.bind(&self.document(package)?.numbering).ok()
     }
 
@@ -345,14 +345,14 @@ impl Known {
         (0u32..).zip(followed).filter_map(|(at, (release, needs))| Some((at, release, needs.as_deref()?)))
     }
 
-    /// Returns the package of a need and its releases that are admitted, rising; none before the package arrived.
-    pub(super) fn admitted(&self, need: NeedId) -> (PackageId, &[u32]) {
+    /// Returns the package of a need and its releases that are accepted, rising; none before the package arrived.
+    pub(super) fn accepted(&self, need: NeedId) -> (PackageId, &[u32]) {
         let need = &self.needs[need.index()];
-        (need.package, need.admitted.as_deref().unwrap_or_default())
+        (need.package, need.accepted.as_deref().unwrap_or_default())
     }
 
     /// Returns what a need says.
-    pub(super) fn said(&self, need: NeedId) -> (&PackageName, &Accept) {
+    pub(super) fn text_of(&self, need: NeedId) -> (&PackageName, &ConstraintText) {
         let need = &self.needs[need.index()];
         (self.name(need.package), &need.accept)
     }

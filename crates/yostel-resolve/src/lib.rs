@@ -1,5 +1,31 @@
-//! From what projects need to one consistent set of releases, or to what stands against it; and the second opinion on
+//! From what projects need to one consistent set of releases, or to what keeps it out; and the second opinion on
 //! both. Pure functions over values.
+//!
+//! # Examples
+//! ```
+//! use yostel_documents::{Manifest, Origin, PackageDocument, PackageName, Word};
+//! use yostel_resolve::{Arrival, Outcome, Problem, Resolver, Step};
+//!
+//! let manifest = Manifest::parse("[project]\nname = 'console'\n[needs.run]\ngust = '^2'\n").unwrap();
+//! let mut resolver = Resolver::new(Problem { requirements: manifest.requirements(), ..Problem::default() });
+//! let mut arrived = Vec::new();
+//! let resolution = loop {
+//!     match resolver.step(std::mem::take(&mut arrived)).unwrap() {
+//!         // Whoever has the documents hands them in, in any order.
+//!         Step::Need(packages) => arrived.extend(packages.into_iter().map(|package| {
+//!             let artifact = format!(r#"{{"platform":"any","digest":"{0}","size":1,"tree":"{0}"}}"#, format!("sha256:{}", "0".repeat(64)));
+//!             let release = |version: &str| format!(r#"{{"record":{{"version":"{version}","published":"2026-01-01T00:00:00Z","artifacts":[{artifact}]}}}}"#);
+//!             let text = format!(r#"{{"format":1,"name":"{package}","releases":[{},{}]}}"#, release("2.1.0"), release("3.0.0"));
+//!             let document = PackageDocument::parse(&text, &package).unwrap();
+//!             Arrival { package, found: Some((Origin::Source(Word::parse("station").unwrap()), document)) }
+//!         })),
+//!         Step::Going(_) => {}
+//!         Step::Done(Outcome::Resolved(resolution)) => break resolution,
+//!         Step::Done(other) => panic!("{other:?}"),
+//!     }
+//! };
+//! assert_eq!(resolution.chosen[&PackageName::parse("gust").unwrap()].release.version.as_str(), "2.1.0");
+//! ```
 
 #![deny(missing_docs)]
 
@@ -18,7 +44,7 @@ mod satisfies;
 mod why;
 
 pub use certify::{Certificate, Formula};
-pub use edits::{EditSet, WishEdit};
+pub use edits::{EditSet, RequirementEdit};
 pub use explain::{Collision, Fact, LinesApart, RoleClash, WithinReach};
 pub use known::Arrival;
 pub use objective::Phase;

@@ -10,7 +10,7 @@ use crate::resolution::Resolution;
 impl Resolution {
     /// Writes down a self. Local changes are for the caller to add: what they make of a tree depends on its files.
     pub fn to_lockfile(&self, declared: &Declared) -> Lockfile {
-        let wishes = &declared.bound_wishes();
+        let requirements = &declared.bound_requirements();
         let mut chosen: Chosen<LockedPackage> = self
             .chosen
             .iter()
@@ -50,12 +50,12 @@ impl Resolution {
                 }
             }
         };
-        ask(&declared.wishes);
+        ask(&declared.requirements);
         for (name, choice) in self.chosen.iter() {
             ask(&requirements_of(name, &choice.release));
         }
         let mut lockfile = Lockfile { declarations: declared.seal(), chosen };
-        let reached = lockfile.reached(wishes, declared, None);
+        let reached = lockfile.reached(requirements, declared, None);
         for (name, version) in reached.iter() {
             if let Some(locked) = lockfile.chosen.at_mut(name, version) {
                 locked.purposes = reached.purposes(name, version).cloned().unwrap_or_default();

@@ -52,7 +52,7 @@ pub(super) struct Search {
     encoding: Encoding,
     /// A model of all facts so far, once there is one.
     model: Option<Model>,
-    /// Whether the wishes are facts.
+    /// Whether the needs are facts.
     stated: bool,
     stage: Stage,
 }
@@ -82,7 +82,7 @@ struct Fewest {
     bound: Option<Lit>,
 }
 
-/// Packages by their distance from the wishes.
+/// Packages by their distance from the needs.
 #[derive(Debug)]
 struct Layers {
     /// Packages to decide, the last one first.
@@ -115,8 +115,8 @@ impl Search {
     /// [`Halt`]; call again once what is missing arrived.
     pub(super) fn find_any(&mut self, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
         if !std::mem::replace(&mut self.stated, true) {
-            for wish in &problem.wishes {
-                let need = known.wish(&wish.package, &wish.accept);
+            for requirement in &problem.requirements {
+                let need = known.requirement(&requirement.package, &requirement.accept);
                 let need = self.encoding.need(need, problem, known);
                 self.encoding.solver.add_clause(&[need]);
             }
@@ -138,7 +138,7 @@ impl Search {
         Ok(true)
     }
 
-    /// Carries out one stage, which is left as it stands when the search is halted; tells whether there is a set.
+    /// Carries out one stage, which is left as it is when the search is halted; tells whether there is a set.
     ///
     /// # Errors
     /// As [`Self::advance`].
@@ -258,7 +258,7 @@ impl Search {
                         if self.holds(literal, problem, known)? {
                             self.encoding.solver.add_clause(&[literal]);
                             let needs = known.look_at(id, at).to_vec();
-                            let packages = needs.into_iter().map(|need| known.said(need).0.clone());
+                            let packages = needs.into_iter().map(|need| known.text_of(need).0.clone());
                             layers.next.extend(packages.filter(|name| !layers.met.contains(name)));
                             break;
                         }
@@ -326,15 +326,15 @@ impl Search {
         let model = self.model.as_ref()?;
         let mut chosen = Chosen::default();
         let mut open: Vec<NeedId> = Vec::new();
-        for wish in &problem.wishes {
-            open.push(known.wish(&wish.package, &wish.accept));
+        for requirement in &problem.requirements {
+            open.push(known.requirement(&requirement.package, &requirement.accept));
         }
         let mut met = BTreeSet::new();
         while let Some(need) = open.pop() {
-            let (id, admitted) = known.admitted(need);
-            // Where several lines stand, a need is met by the newest that it admits.
+            let (id, accepted) = known.accepted(need);
+            // Where several lines are, a need is met by the newest that it accepts.
             let there = self.encoding.chosen(id, model);
-            let at = *there.iter().rfind(|at| admitted.binary_search(at).is_ok())?;
+            let at = *there.iter().rfind(|at| accepted.binary_search(at).is_ok())?;
             if !met.insert((id.index(), at)) {
                 continue;
             }
@@ -353,7 +353,8 @@ impl Search {
 
 impl Layers {
     fn of(problem: &Problem) -> Self {
-        let met: BTreeSet<PackageName> = problem.wishes.iter().map(|wish| wish.package.clone()).collect();
+        let met: BTreeSet<PackageName> =
+            problem.requirements.iter().map(|requirement| requirement.package.clone()).collect();
         Self { now: met.iter().rev().cloned().collect(), next: BTreeSet::new(), met }
     }
 }

@@ -18,15 +18,15 @@ pub struct Overridden {
 
 /// Lists the needs that get another package, or a version that they do not admit, because the project says so.
 pub fn overridden(declared: &Declared, resolution: &Resolution) -> Vec<Overridden> {
-    let needs = declared.wishes.iter().cloned().chain(resolution.requirements());
+    let needs = declared.requirements.iter().cloned().chain(resolution.requirements());
     let mut found: Vec<Overridden> = needs
         .filter_map(|asked| {
             let (package, accept) = declared.overrides.bind(&asked.package, &asked.accept)?;
             let bound = Requirement { package: package.clone(), accept, ..asked.clone() };
             let (_, choice) = resolution.met_by(&bound, &declared.platforms)?;
-            let admits = asked.accept.bind(&choice.numbering).is_ok_and(|c| c.admits(&choice.release.version));
+            let accepts = asked.accept.bind(&choice.numbering).is_ok_and(|c| c.accepts(&choice.release.version));
             let version = choice.release.version.clone();
-            (package != asked.package || !admits).then_some(Overridden { asked, package, version })
+            (package != asked.package || !accepts).then_some(Overridden { asked, package, version })
         })
         .collect();
     found.sort_by(|a, b| (&a.package, &a.asked).cmp(&(&b.package, &b.asked)));

@@ -4,13 +4,13 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use yostel_documents::{Asker, Overrides, PackageName, Release, Requirement, Take, Word, run_purpose};
-use yostel_versions::{Accept, Version};
+use yostel_versions::{ConstraintText, Version};
 
 /// What is to be resolved.
 #[derive(Debug, Clone, Default)]
 pub struct Problem {
     /// What the projects need; order does not matter.
-    pub wishes: Vec<Requirement>,
+    pub requirements: Vec<Requirement>,
     /// Versions to keep where possible, as a lockfile has them. A withdrawn release may be kept, never newly chosen.
     pub keep: BTreeMap<PackageName, BTreeSet<Version>>,
     /// Which releases may be chosen at all, and which are the better.
@@ -36,7 +36,11 @@ pub struct Rules {
 
 impl Problem {
     /// Lists the platforms to be served, of those on which a need counts, for which a release offers nothing.
-    pub fn unserved<'a>(&'a self, accept: &'a Accept, release: &'a Release) -> impl Iterator<Item = &'a String> {
+    pub fn unserved<'a>(
+        &'a self,
+        accept: &'a ConstraintText,
+        release: &'a Release,
+    ) -> impl Iterator<Item = &'a String> {
         self.rules.platforms.iter().filter(|platform| accept.covers(platform) && !release.serves(platform))
     }
 

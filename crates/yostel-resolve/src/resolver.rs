@@ -1,8 +1,8 @@
-//! Resolving: from wishes to one consistent set of releases, or to the wishes that collide.
+//! Resolving: from needs to one consistent set of releases, or to the needs that collide.
 //!
 //! A step machine: it says which packages' releases it needs next and is handed them, in any order and grouping; it
 //! never reaches out itself. Releases are looked at only as far as the search gets. It ends with a resolution that
-//! [`crate::satisfies`] has judged, or with a collision. The outcome is a pure function of the wishes, the releases, and
+//! [`crate::satisfies`] has judged, or with a collision. The outcome is a pure function of the needs, the releases, and
 //! the versions to keep (docs/resolution.md).
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -61,10 +61,10 @@ pub enum ResolveError {
     #[error("{} is in none of the sources", .0.package)]
     UnknownPackage(Requirement),
     /// A project's constraint does not fit the package's numbering.
-    #[error("{wish}: {cause}")]
+    #[error("{requirement}: {cause}")]
     Unreadable {
         /// Who wants what.
-        wish: Requirement,
+        requirement: Requirement,
         /// Why it does not fit.
         cause: BindError,
     },
@@ -112,7 +112,7 @@ impl Resolver {
         Self::with_reach(problem, Reach::AsNeeded)
     }
 
-    /// Starts on a problem whose edit sets will be asked for: everything in reach of any release of a wished package is
+    /// Starts on a problem whose edit sets will be asked for: everything in reach of any release of a needed package is
     /// looked at.
     pub fn with_edits(problem: Problem) -> Self {
         Self::with_reach(problem, Reach::Whole)
@@ -124,14 +124,16 @@ impl Resolver {
     }
 
     fn with_reach(mut problem: Problem, reach: Reach) -> Self {
-        problem.wishes = problem.rules.overrides.bound_all(&problem.wishes, &problem.rules.coexist);
-        problem.wishes.sort();
-        problem.wishes.dedup();
-        // A wish that counts on none of the listed platforms is none.
+        problem.requirements = problem.rules.overrides.bound_all(&problem.requirements, &problem.rules.coexist);
+        problem.requirements.sort();
+        problem.requirements.dedup();
+        // A need that counts on none of the listed platforms is none.
         let platforms = &problem.rules.platforms;
-        problem.wishes.retain(|wish| platforms.is_empty() || platforms.iter().any(|p| wish.accept.covers(p)));
-        let wishes = problem.wishes.iter().map(|wish| (&wish.package, &wish.accept));
-        let mut known = Known::new(wishes, reach, &problem.rules);
+        problem
+            .requirements
+            .retain(|requirement| platforms.is_empty() || platforms.iter().any(|p| requirement.accept.covers(p)));
+        let requirements = problem.requirements.iter().map(|requirement| (&requirement.package, &requirement.accept));
+        let mut known = Known::new(requirements, reach, &problem.rules);
         // What was locked is needed again, as a rule, so it is asked for at once.
         for name in problem.keep.keys() {
             let id = known.package(name);
@@ -142,7 +144,7 @@ impl Resolver {
         Self { problem, known, search, stop, refuted: false, stats: SearchStats::default() }
     }
 
-    /// Lists the smallest sets of edits to the wishes that make the problem solvable, smallest first and then those
+    /// Lists the smallest sets of edits to the needs that make the problem solvable, smallest first and then those
     /// after which the fewest packages move; each was resolved. Ask after [`Outcome::Collision`], of a resolver made by
     /// [`Self::with_edits`].
     pub fn edit_sets(&mut self, most: usize) -> Vec<EditSet> {
@@ -163,18 +165,18 @@ impl Resolver {
     /// Takes in what arrived and says what is needed next, or what was found. The first call brings nothing.
     ///
     /// # Errors
-    /// [`ResolveError`] when a wish names an unknown package or does not fit its numbering.
+    /// [`ResolveError`] when a need names an unknown package or does not fit its numbering.
     pub fn step(&mut self, arrived: Vec<Arrival>) -> Result<Step, ResolveError> {
         self.known.take(arrived);
         if !self.known.missing().is_empty() {
             return Ok(Step::Need(self.known.missing().clone()));
         }
-        for wish in &self.problem.wishes {
-            let Some(document) = self.known.document(&wish.package) else {
-                return Err(ResolveError::UnknownPackage(wish.clone()));
+        for requirement in &self.problem.requirements {
+            let Some(document) = self.known.document(&requirement.package) else {
+                return Err(ResolveError::UnknownPackage(requirement.clone()));
             };
-            if let Err(cause) = wish.accept.bind(&document.numbering) {
-                return Err(ResolveError::Unreadable { wish: wish.clone(), cause });
+            if let Err(cause) = requirement.accept.bind(&document.numbering) {
+                return Err(ResolveError::Unreadable { requirement: requirement.clone(), cause });
             }
         }
         let step = self.go_on();

@@ -15,8 +15,8 @@ use crate::resolution::{Choice, Resolution};
 pub enum Violation {
     /// A requirement's package is not in the set.
     Missing(Requirement),
-    /// A requirement does not admit the version in the set.
-    NotAdmitted(Requirement, Version),
+    /// A requirement does not accept the version in the set.
+    NotAccepted(Requirement, Version),
     /// Nothing needs the package.
     Unneeded(PackageName),
     /// The release is withdrawn and was not there before.
@@ -35,7 +35,7 @@ impl fmt::Display for Violation {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Missing(requirement) => write!(f, "{requirement}, which is missing"),
-            Self::NotAdmitted(requirement, version) => write!(f, "{requirement}, not {version}"),
+            Self::NotAccepted(requirement, version) => write!(f, "{requirement}, not {version}"),
             Self::Unneeded(package) => write!(f, "nothing needs {package}"),
             Self::Withdrawn(package, version) => write!(f, "{package} {version} is withdrawn"),
             Self::TooNew(package, version) => write!(f, "{package} {version} was published too late"),
@@ -50,7 +50,7 @@ impl fmt::Display for Violation {
 
 /// Lists the rules that the set breaks; empty when it is right.
 pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
-    // Long: the rules stand in the order of docs/resolution.md §1, to be compared with it line by line.
+    // Long: the rules are in the order of docs/resolution.md §1, to be compared with it line by line.
     let mut violations = Vec::new();
     let mut bindings = Bindings::default();
     // Judges one requirement and returns what fills it.
@@ -58,7 +58,7 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
     let platforms = &problem.rules.platforms;
     let serves = |release: &Release, platform: &String| {
         let fits = |artifact: &Artifact| artifact.platform == *platform || artifact.platform == ANY_PLATFORM;
-        // Without any, it is what lies in a folder at the time.
+        // Without any, it is a local package.
         release.artifacts.is_empty() || release.artifacts.iter().any(fits)
     };
     let mut judge = |bound: &Requirement, asker: Option<&Release>| {
@@ -75,15 +75,15 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
             violations.push(Violation::Missing(requirement()));
             return None;
         };
-        let mut admits = |choice: &&Choice| {
+        let mut accepts = |choice: &&Choice| {
             let constraint = bindings.bind(accept, &choice.numbering);
-            constraint.is_some_and(|constraint| constraint.admits(&choice.release.version))
+            constraint.is_some_and(|constraint| constraint.accepts(&choice.release.version))
         };
-        let admitted: Vec<&Choice> = there.iter().filter(|choice| admits(choice)).collect();
-        let met = admitted.iter().rfind(|choice| on.iter().all(|platform| serves(&choice.release, platform))).copied();
-        match (met, admitted.last()) {
+        let accepted: Vec<&Choice> = there.iter().filter(|choice| accepts(choice)).collect();
+        let met = accepted.iter().rfind(|choice| on.iter().all(|platform| serves(&choice.release, platform))).copied();
+        match (met, accepted.last()) {
             (Some(_), _) => {}
-            (None, None) => violations.push(Violation::NotAdmitted(requirement(), newest.release.version.clone())),
+            (None, None) => violations.push(Violation::NotAccepted(requirement(), newest.release.version.clone())),
             (None, Some(choice)) => {
                 let without = on.iter().filter(|platform| !serves(&choice.release, platform));
                 let told = |platform: &&String| {
@@ -96,7 +96,7 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
     };
     let bound = |requirements: &[Requirement]| overrides.bound_all(requirements, &problem.rules.coexist);
     let mut open: Vec<(&PackageName, &Choice)> =
-        bound(&problem.wishes).iter().filter_map(|wish| judge(wish, None)).collect();
+        bound(&problem.requirements).iter().filter_map(|requirement| judge(requirement, None)).collect();
     let mut needed: BTreeSet<(&PackageName, &Version)> = BTreeSet::new();
     while let Some((name, choice)) = open.pop() {
         if !needed.insert((name, &choice.release.version)) {

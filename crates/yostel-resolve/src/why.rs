@@ -13,15 +13,15 @@ use crate::problem::Rules;
 pub struct Why {
     /// The package.
     pub package: PackageName,
-    /// Its locked version; the newest where it stands at several.
+    /// Its locked version; the newest where it is locked at several.
     pub locked: Version,
-    /// Older versions that stand beside it, each with who asks for it.
+    /// Older versions that are beside it, each with who asks for it.
     pub beside: Vec<(Version, BTreeSet<AskedBy>)>,
     /// Shortest ways from a project to it, one for each direct need that leads here, shortest first: who asks whom.
     pub ways: Vec<Vec<(Asker, PackageName)>>,
     /// Who asks for it.
     pub asked_by: BTreeSet<AskedBy>,
-    /// Releases above the locked one, newest first, each with what stands against it.
+    /// Releases above the locked one, newest first, each with what keeps it out.
     pub newer: Vec<NotTaken>,
 }
 
@@ -30,15 +30,15 @@ pub struct Why {
 pub struct NotTaken {
     /// Its version.
     pub version: Version,
-    /// What stands against it.
+    /// What keeps it out.
     pub reason: Reason,
 }
 
-/// What stands against a release.
+/// What keeps a release out.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Reason {
-    /// These do not admit it; never empty.
-    NotAdmitted(Vec<AskedBy>),
+    /// These do not accept it; never empty.
+    NotAccepted(Vec<AskedBy>),
     /// It was withdrawn.
     Withdrawn(String),
     /// It was published too late.
@@ -47,8 +47,8 @@ pub enum Reason {
     Unserved(String),
     /// It needs something that no source has, or no release of which is what it needs.
     NeverMet(PackageName),
-    /// Everyone who asks admits it: it was kept where it is, or something further away stands against it.
-    Admitted,
+    /// Everyone who asks accepts it: it was kept where it is, or something further away keeps it out.
+    Accepted,
 }
 
 /// Explains a locked package; nothing when it is not locked.
@@ -96,11 +96,11 @@ fn reason(
         return Reason::Unserved(platform.clone());
     }
     let refuses = |asked: &&AskedBy| {
-        asked.accept.bind(&document.numbering).is_ok_and(|constraint| !constraint.admits(&release.version))
+        asked.accept.bind(&document.numbering).is_ok_and(|constraint| !constraint.accepts(&release.version))
     };
     let holders: Vec<AskedBy> = asked_by.iter().filter(refuses).cloned().collect();
     if !holders.is_empty() {
-        return Reason::NotAdmitted(holders);
+        return Reason::NotAccepted(holders);
     }
     let needs = release.needs.get(&yostel_documents::run_purpose()).into_iter().flatten();
     let unmet = needs.into_iter().find(|(needed, accept)| {
@@ -108,10 +108,10 @@ fn reason(
         documents.get(needed).is_some_and(|document| {
             accept
                 .bind(&document.numbering)
-                .is_ok_and(|constraint| !document.releases.iter().any(|release| constraint.admits(&release.version)))
+                .is_ok_and(|constraint| !document.releases.iter().any(|release| constraint.accepts(&release.version)))
         })
     });
-    unmet.map_or(Reason::Admitted, |(needed, _)| Reason::NeverMet(needed.clone()))
+    unmet.map_or(Reason::Accepted, |(needed, _)| Reason::NeverMet(needed.clone()))
 }
 
 /// Most steps of a way that are told.

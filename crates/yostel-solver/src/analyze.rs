@@ -10,13 +10,13 @@ use crate::literal::{Lit, Var};
 use crate::trail::{Level, Trail};
 
 /// What a conflict taught.
-pub(crate) struct Lesson {
+pub(crate) struct LearnedClause {
     /// The learned clause; never empty.
     pub(crate) clause: Vec<Lit>,
     /// The level on which its first literal is forced.
     pub(crate) level: Level,
-    /// How many levels its literals stand on.
-    pub(crate) spread: u32,
+    /// How many levels its literals are on.
+    pub(crate) lbd: u32,
 }
 
 /// Marks reused between conflicts.
@@ -36,7 +36,7 @@ impl Analyzer {
         self.seen.resize(variables, false);
     }
 
-    /// Derives the lesson of `conflict`, which is falsified on the trail's current level (not 0).
+    /// Derives the learned clause of `conflict`, which is falsified on the trail's current level (not 0).
     pub(crate) fn learn(
         &mut self,
         conflict: Conflict,
@@ -44,7 +44,7 @@ impl Analyzer {
         trail: &Trail,
         decider: &mut Decider,
         minimise: bool,
-    ) -> Lesson {
+    ) -> LearnedClause {
         debug_assert!(trail.level() > 0);
         let mut lower = Vec::new();
         let mut open = 0;
@@ -90,8 +90,8 @@ impl Analyzer {
             clause.swap(1, i);
             trail.level_of(clause[1].var())
         });
-        let spread = self.spread(&clause, trail);
-        Lesson { clause, level, spread }
+        let lbd = self.lbd(&clause, trail);
+        LearnedClause { clause, level, lbd }
     }
 
     /// Marks the literals of a clause, counting those of the current level and collecting those of lower ones.
@@ -111,16 +111,16 @@ impl Analyzer {
         }
     }
 
-    fn spread(&mut self, clause: &[Lit], trail: &Trail) -> u32 {
+    fn lbd(&mut self, clause: &[Lit], trail: &Trail) -> u32 {
         self.conflicts += 1;
         self.counted.resize(self.counted.len().max(trail.level() as usize + 1), 0);
-        let mut spread = 0;
+        let mut lbd = 0;
         for literal in clause {
             let counted = &mut self.counted[trail.level_of(literal.var()) as usize];
-            spread += u32::from(*counted != self.conflicts);
+            lbd += u32::from(*counted != self.conflicts);
             *counted = self.conflicts;
         }
-        spread
+        lbd
     }
 
     fn mark(&mut self, var: Var) {

@@ -2,7 +2,7 @@
 //!
 //! Invariants, named by number where they are kept or used:
 //! 1. A stored clause has at least two literals; shorter ones live on the trail at level 0.
-//! 2. The first two literals are the watched ones; each clause stands in exactly their two lists.
+//! 2. The first two literals are the watched ones; each clause is in exactly their two lists.
 //! 3. A watched literal is false only while the other watched literal is true, or a propagation is pending.
 //! 4. A clause that forced a literal has it at its first place for as long as the literal stays forced.
 
@@ -45,8 +45,8 @@ pub(crate) enum Origin {
 struct Clause {
     start: u32,
     length: u32,
-    /// How many levels its literals stood on when it was learned: few is good (Audemard and Simon 2009).
-    spread: u32,
+    /// How many levels its literals were on when it was learned: few is good (Audemard and Simon 2009).
+    lbd: u32,
     /// Raised whenever the clause takes part in a conflict; decays over time.
     activity: f32,
     origin: Origin,
@@ -89,7 +89,7 @@ impl Clauses {
         self.spans_of.resize(variables, (0, 0));
     }
 
-    pub(crate) fn add(&mut self, literals: &[Lit], origin: Origin, spread: u32) -> ClauseId {
+    pub(crate) fn add(&mut self, literals: &[Lit], origin: Origin, lbd: u32) -> ClauseId {
         debug_assert!(literals.len() >= 2, "invariant 1");
         let small = |count: usize| u32::try_from(count).expect("fewer than 2^32 literals fit in memory");
         let id = ClauseId(small(self.store.len()));
@@ -99,7 +99,7 @@ impl Clauses {
             self.learned += 1;
         }
         let (start, length) = (small(self.literals.len()), small(literals.len()));
-        self.store.push(Clause { start, length, spread, activity: self.increment, origin, dropped: false });
+        self.store.push(Clause { start, length, lbd, activity: self.increment, origin, dropped: false });
         self.literals.extend_from_slice(literals);
         id
     }
@@ -190,8 +190,8 @@ impl Clauses {
         self.store[id.0 as usize].activity
     }
 
-    pub(crate) fn spread(&self, id: ClauseId) -> u32 {
-        self.store[id.0 as usize].spread
+    pub(crate) fn lbd(&self, id: ClauseId) -> u32 {
+        self.store[id.0 as usize].lbd
     }
 
     /// Lists the clauses watched by a literal.

@@ -13,12 +13,12 @@ pub(crate) fn reduce(clauses: &mut Clauses, trail: &Trail, proof: &mut ProofLog)
         .map(|(id, _)| id)
         .filter(|&id| {
             let literals = clauses.literals(id);
-            literals.len() > 2 && clauses.spread(id) > 2 && !trail.is_reason(id, literals[0])
+            literals.len() > 2 && clauses.lbd(id) > 2 && !trail.is_reason(id, literals[0])
         })
         .collect();
     candidates.sort_by(|&a, &b| {
-        let spread = clauses.spread(b).cmp(&clauses.spread(a));
-        spread.then(clauses.activity(a).total_cmp(&clauses.activity(b))).then(a.0.cmp(&b.0))
+        let lbd = clauses.lbd(b).cmp(&clauses.lbd(a));
+        lbd.then(clauses.activity(a).total_cmp(&clauses.activity(b))).then(a.0.cmp(&b.0))
     });
     candidates.truncate(candidates.len() / 2);
     for &id in &candidates {

@@ -158,7 +158,7 @@ impl Solver {
         }
     }
 
-    /// Adds a clause wherever the search stands, going back no further than to where it would have forced a literal.
+    /// Adds a clause wherever the search is, going back no further than to where it would have forced a literal.
     pub(crate) fn add_clause_in_search(&mut self, literals: &[Lit]) {
         if self.trail.level() == 0 {
             return self.add_clause(literals);
@@ -366,16 +366,16 @@ impl Solver {
     }
 
     fn learn_from(&mut self, conflict: Conflict) {
-        let lesson =
+        let learned =
             self.analyzer.learn(conflict, &mut self.clauses, &self.trail, &mut self.decider, self.config.minimise);
         self.stats.learned += 1;
-        self.proof.add(&lesson.clause);
-        self.backjump(lesson.level);
-        let first = lesson.clause[0];
-        if lesson.clause.len() == 1 {
+        self.proof.add(&learned.clause);
+        self.backjump(learned.level);
+        let first = learned.clause[0];
+        if learned.clause.len() == 1 {
             self.trail.assign(first, Reason::None);
         } else {
-            let id = self.clauses.add(&lesson.clause, Origin::Learned, lesson.spread);
+            let id = self.clauses.add(&learned.clause, Origin::Learned, learned.lbd);
             // What was forced late may have been forced again, against this.
             self.force(first, id);
         }

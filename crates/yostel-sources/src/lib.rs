@@ -1,7 +1,15 @@
 //! Places releases come from, one client a file, behind one trait.
 //!
-//! A source tells of releases and hands out archives. It knows neither what a lockfile is nor where the cache lies, and
+//! A source tells of releases and hands out archives. It knows neither what a lockfile is nor where the cache is, and
 //! vouches for nothing: whoever takes an archive checks its digest.
+//!
+//! # Examples
+//! ```
+//! use yostel_documents::PackageName;
+//! use yostel_sources::SourceSet;
+//! let none = SourceSet::default();
+//! assert!(none.document(&PackageName::parse("gust").unwrap()).unwrap().is_none());
+//! ```
 
 #![deny(missing_docs)]
 
@@ -52,7 +60,7 @@ pub trait Source: Send + Sync {
     fn place(&self) -> String;
 
     /// Asks about all of these packages at once, as many at a time as suits the source. Calls `deliver` exactly once for
-    /// each package, from any thread and in any order, as the answers come: one that cannot be had keeps no other back.
+    /// each package, from any thread and in any order, as the answers come: one that cannot be fetched keeps no other back.
     fn documents(&self, packages: &BTreeSet<PackageName>, deliver: &(dyn Fn(&PackageName, SourceAnswer) + Sync));
 
     /// Opens an archive of a package, at a byte of it: what came before is there already.

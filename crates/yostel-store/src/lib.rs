@@ -1,7 +1,16 @@
 //! The local cache, packing, unpacking, tree digests, install and verify.
 //!
-//! Knows archives, trees and folders; nothing of resolving, fetching or printing. What stands on disk and in which order
+//! Knows archives, trees and folders; nothing of resolving, fetching or printing. What is on disk and in which order
 //! it is written is docs/formats.md §5 to §8.
+//!
+//! # Examples
+//! ```
+//! let folder = tempfile::tempdir().unwrap();
+//! let cache = yostel_store::Cache::open(folder.path().join("cache"));
+//! assert!(!cache.is_there(), "looking makes nothing");
+//! let in_use = cache.use_with_others(|| true).unwrap();
+//! assert_eq!(cache.stats().unwrap().archives, 0);
+//! ```
 
 #![deny(missing_docs)]
 

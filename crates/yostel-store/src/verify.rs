@@ -87,7 +87,7 @@ pub fn list_tree(folder: &Folder) -> Result<Listing, FileError> {
     Ok(Listing { entries: entries.into_iter().map(|(path, (entry, _))| (path, entry)).collect() })
 }
 
-/// What lies below a folder.
+/// What is below a folder.
 #[derive(Default)]
 struct Found {
     /// Files and links by path; links with their targets.

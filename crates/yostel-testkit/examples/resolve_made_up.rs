@@ -111,7 +111,7 @@ fn resolve(world: &World) -> (Option<Resolution>, [Duration; 2], SearchStats) {
             let told = format!("{} chosen", resolution.chosen.len());
             (Some(resolution), told)
         }
-        Outcome::Collision(collision) => (None, format!("collision of {} wishes", collision.wishes.len())),
+        Outcome::Collision(collision) => (None, format!("collision of {} needs", collision.requirements.len())),
         Outcome::Stopped(_) => unreachable!("nobody says stop"),
     };
     println!("yostel: {told} in {took:.1?}, of which {phases:.1?}");
@@ -148,7 +148,8 @@ fn by_general_solver(world: &World, formula: &Formula, ours: Option<&Resolution>
     assert_eq!(solvable, ours.is_some(), "the verdicts differ");
     let Some(ours) = ours else { return (verdict, verdict) };
     let mut model: BTreeSet<Lit> = general.model().unwrap().into_iter().collect();
-    let mut met: BTreeSet<PackageName> = world.wishes.iter().map(|wish| wish.package.clone()).collect();
+    let mut met: BTreeSet<PackageName> =
+        world.requirements.iter().map(|requirement| requirement.package.clone()).collect();
     let mut layer = met.clone();
     while !layer.is_empty() {
         let mut next = BTreeSet::new();

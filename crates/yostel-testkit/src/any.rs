@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use proptest::prelude::*;
 use yostel_documents::{Overrides, PackageName};
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 /// A small world as text: up to four packages of up to three releases, needs among them.
 pub fn any_world() -> impl Strategy<Value = String> {
@@ -31,9 +31,9 @@ pub fn any_world() -> impl Strategy<Value = String> {
     });
     let mark = prop_oneof![17 => Just(""), 2 => Just(" withdrawn"), 1 => Just(" for=linux/amd64"), 2 => Just(" role=one"), 1 => Just(" role=other role=one")];
     let release = (0usize..4, 0usize..4, needs.clone(), mark);
-    (needs, prop::collection::vec(release, 1..10)).prop_map(move |(wishes, releases)| {
+    (needs, prop::collection::vec(release, 1..10)).prop_map(move |(requirements, releases)| {
         let versions = ["1.0.0", "1.1.0", "2.0.0", "2.0.0-rc.1"];
-        let mut text = format!("console: {wishes}\n");
+        let mut text = format!("console: {requirements}\n");
         let mut seen = BTreeSet::new();
         for (package, version, needs, mark) in releases {
             if seen.insert((package, version)) {
@@ -48,7 +48,7 @@ pub fn any_world() -> impl Strategy<Value = String> {
 pub fn any_overrides() -> impl Strategy<Value = Overrides> {
     prop::sample::subsequence(vec![0usize, 1, 2, 3], 0..=2).prop_map(|rules| {
         let name = |text: &str| PackageName::parse(text).unwrap();
-        let accept = |text: &str| Accept::parse(text).unwrap();
+        let accept = |text: &str| ConstraintText::parse(text).unwrap();
         let mut overrides = Overrides::default();
         for rule in rules {
             match rule {
@@ -62,7 +62,7 @@ pub fn any_overrides() -> impl Strategy<Value = Overrides> {
     })
 }
 
-/// Packages that may stand at several versions: often none.
+/// Packages that may be there at several versions: often none.
 pub fn any_coexist() -> impl Strategy<Value = BTreeSet<PackageName>> {
     let some = prop::sample::subsequence(vec!["a", "b", "c", "d"], 0..=4);
     let names = |names: Vec<&str>| names.into_iter().map(|name| PackageName::parse(name).unwrap()).collect();

@@ -1,11 +1,11 @@
-//! The naive twin of the resolver: tries every set, judges each by the rules, and picks the best by the definition in
-//! docs/resolution.md §2. Knows neither clauses nor the order of search.
+//! The naive twin of the resolver: tries every set, judges each by the rules of docs/resolution.md §1 in its own words, and
+//! picks the best by the definition in §2. Knows neither clauses nor the order of search, nor the judge that ships.
 
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_documents::{Origin, PackageName, Take, Word};
-use yostel_resolve::{Choice, Problem, Resolution, requirements_of, satisfies};
+use yostel_documents::{Origin, PackageName, Release, Requirement, Take, Word};
+use yostel_resolve::{Choice, Problem, Resolution, requirements_of};
 use yostel_versions::Version;
 
 use crate::World;
@@ -15,30 +15,103 @@ use crate::World;
 /// # Panics
 /// Never for worlds made by [`World::parse`].
 pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
+    let right = every_set(world).into_iter().filter(|set| is_right(problem, set));
+    right.max_by(|a, b| better(world, problem, a, b))
+}
+
+/// Lists every set of releases there is, right or wrong, some of which have a package at several versions.
+///
+/// # Panics
+/// Never for worlds made by [`World::parse`].
+pub fn every_set(world: &World) -> Vec<Resolution> {
     let mut sets = vec![Resolution::default()];
     for (name, document) in &world.documents {
         for release in &document.releases {
-            // One a package, or one a line.
-            let beside = |other: &Choice| {
-                problem.rules.coexist.contains(name)
-                    && !document.numbering.is_same_line(&other.release.version, &release.version)
-            };
             let choice = Choice {
                 release: release.clone(),
                 numbering: document.numbering.clone(),
                 origin: Origin::Source(Word::parse("station").unwrap()),
             };
-            let more = sets.iter().filter(|set| set.chosen.all(name).iter().all(beside)).map(|set| {
+            let with = |set: &Resolution| {
                 let mut with = set.clone();
                 with.chosen.insert(name.clone(), choice.clone());
                 with
-            });
-            let more: Vec<Resolution> = more.collect();
+            };
+            let more: Vec<Resolution> = sets.iter().map(with).collect();
             sets.extend(more);
         }
     }
-    sets.retain(|set| satisfies(problem, set).is_empty());
-    sets.into_iter().max_by(|a, b| better(world, problem, a, b))
+    sets
+}
+
+/// Tells whether a set keeps every rule. As plain as can be: everything that is needed is found by looking again and
+/// again, until nothing new is.
+pub fn is_right(problem: &Problem, set: &Resolution) -> bool {
+    let rules = &problem.rules;
+    let all: Vec<(&PackageName, &Choice)> = set.chosen.iter().collect();
+    let offers = |release: &Release, platform: &str| {
+        release.artifacts.is_empty() || release.artifacts.iter().any(|a| a.platform == platform || a.platform == "any")
+    };
+    // Which release in the set meets a need: `None` when it counts nowhere, `Some(None)` when none does.
+    let met = |need: &Requirement, asker: Option<&Release>| -> Option<Option<(&PackageName, &Choice)>> {
+        let mut on: Vec<&str> = Vec::new();
+        for platform in &rules.platforms {
+            if need.accept.covers(platform) && asker.is_none_or(|asker| offers(asker, platform)) {
+                on.push(platform);
+            }
+        }
+        if on.is_empty() && !rules.platforms.is_empty() {
+            return None;
+        }
+        let mut best: Option<(&PackageName, &Choice)> = None;
+        for (name, choice) in &all {
+            let accepted = **name == need.package
+                && need.accept.bind(&choice.numbering).is_ok_and(|c| c.accepts(&choice.release.version));
+            let newer = best.is_none_or(|(_, other)| choice.release.version > other.release.version);
+            if accepted && newer && on.iter().all(|platform| offers(&choice.release, platform)) {
+                best = Some((name, choice));
+            }
+        }
+        Some(best)
+    };
+    let mut needed: BTreeSet<(&PackageName, &Version)> = BTreeSet::new();
+    loop {
+        let mut needs: Vec<(Requirement, Option<&Release>)> = Vec::new();
+        for need in rules.overrides.bound_all(&problem.requirements, &rules.coexist) {
+            needs.push((need, None));
+        }
+        for (name, choice) in all.iter().filter(|(name, choice)| needed.contains(&(*name, &choice.release.version))) {
+            for need in rules.overrides.bound_all(&requirements_of(name, &choice.release), &rules.coexist) {
+                needs.push((need, Some(&*choice.release)));
+            }
+        }
+        let before = needed.len();
+        for (need, asker) in &needs {
+            match met(need, *asker) {
+                None => {}
+                Some(None) => return false,
+                Some(Some((name, choice))) => drop(needed.insert((name, &choice.release.version))),
+            }
+        }
+        if needed.len() == before {
+            break;
+        }
+    }
+    let may_be_there = |(name, choice): &(&PackageName, &Choice)| {
+        let version = &choice.release.version;
+        let was_locked = problem.keep.get(*name).is_some_and(|kept| kept.contains(version));
+        let too_new = rules.published_by.is_some_and(|by| choice.release.published > by);
+        let others = all.iter().filter(|(other, beside)| other == name && beside.release.version != *version);
+        let mut beside = others.map(|(_, other)| &other.release.version);
+        let alone = beside.all(|other| rules.coexist.contains(*name) && !choice.numbering.is_same_line(other, version));
+        needed.contains(&(*name, version)) && (was_locked || choice.release.withdrawn.is_none() && !too_new) && alone
+    };
+    let has = |choice: &Choice, role: &Word| choice.release.offers.roles.contains(role);
+    let roles_apart = |(name, choice): &(&PackageName, &Choice)| {
+        let roles = choice.release.offers.roles.iter().filter(|role| !rules.shared_roles.contains(*role));
+        roles.into_iter().all(|role| !all.iter().any(|(other, beside)| other != name && has(beside, role)))
+    };
+    all.iter().all(may_be_there) && all.iter().all(roles_apart)
 }
 
 /// Orders two right sets: the greater is the better.
@@ -66,14 +139,15 @@ fn better(world: &World, problem: &Problem, a: &Resolution, b: &Resolution) -> O
     if order.is_ne() {
         return order;
     }
-    let bound = |wish: &yostel_documents::Requirement| problem.rules.overrides.bound(wish).package;
+    let bound = |requirement: &Requirement| problem.rules.overrides.bound(requirement).package;
     // What counts on none of the listed platforms is no need.
-    let counts = |need: &yostel_documents::Requirement, asker: Option<&yostel_documents::Release>| {
+    let counts = |need: &Requirement, asker: Option<&Release>| {
         let platforms = &problem.rules.platforms;
         let on = |p: &String| need.accept.covers(p) && asker.is_none_or(|asker| asker.serves(p));
         platforms.is_empty() || platforms.iter().any(on)
     };
-    let mut layer: BTreeSet<PackageName> = problem.wishes.iter().filter(|wish| counts(wish, None)).map(bound).collect();
+    let mut layer: BTreeSet<PackageName> =
+        problem.requirements.iter().filter(|requirement| counts(requirement, None)).map(bound).collect();
     let mut done: BTreeMap<PackageName, ()> = BTreeMap::new();
     while !layer.is_empty() {
         let mut next = BTreeSet::new();

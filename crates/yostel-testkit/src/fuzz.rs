@@ -10,7 +10,7 @@ use std::path::{Component, Path};
 use yostel_documents::{Identity, Listing, Lockfile, Manifest, PackageDocument, PackageName, Patch, TreeFile};
 use yostel_sources::CommitFile;
 use yostel_store::{Cache, UnpackConfig, unpack};
-use yostel_versions::{Accept, Numbering, Order, Version};
+use yostel_versions::{ConstraintText, Numbering, Order, Version};
 
 /// Reads a manifest, and edits one that can be read.
 pub fn manifest(data: &[u8]) {
@@ -20,7 +20,7 @@ pub fn manifest(data: &[u8]) {
     if let Ok(manifest) = Manifest::parse(text) {
         let name = PackageName::parse("a/b").expect("that is a name");
         let purpose = yostel_documents::run_purpose();
-        let need = yostel_documents::NeedForm::Accept(Accept::anything());
+        let need = yostel_documents::NeedForm::Constraint(ConstraintText::anything());
         if let Ok(edit) = yostel_documents::add_need(text, &purpose, &name, &need) {
             assert!(
                 Manifest::parse(&edit.text).is_ok() || manifest.needs.is_empty(),
@@ -34,7 +34,7 @@ pub fn manifest(data: &[u8]) {
 /// Reads a lockfile; its seal is made to fit, since no fuzzer guesses one.
 pub fn lockfile(data: &[u8]) {
     let Ok(text) = std::str::from_utf8(data) else { return };
-    Lockfile::glance(text);
+    Lockfile::header(text);
     let sealed = text.split_once("seal = ").and_then(|(head, rest)| {
         let (_, body) = rest.split_once('\n')?;
         Some(format!("{head}seal = \"{}\"\n{body}", yostel_documents::Seal::of(body.replace("\r\n", "\n").as_bytes())))
@@ -72,14 +72,14 @@ pub fn head(data: &[u8]) {
 pub fn constraint(data: &[u8]) {
     let Ok(text) = std::str::from_utf8(data) else { return };
     let mut lines = text.lines();
-    let Ok(accept) = Accept::parse(lines.next().unwrap_or_default()) else { return };
-    assert_eq!(Accept::parse_joined(accept.as_str()).as_ref(), Ok(&accept), "it is not canonical");
+    let Ok(accept) = ConstraintText::parse(lines.next().unwrap_or_default()) else { return };
+    assert_eq!(ConstraintText::parse_joined(accept.as_str()).as_ref(), Ok(&accept), "it is not canonical");
     let joined = accept.and(&accept);
     for order in [Order::Semver, Order::words()] {
         let Ok(numbering) = Numbering::new(order.clone(), None) else { continue };
         let (Ok(one), Ok(two)) = (accept.bind(&numbering), joined.bind(&numbering)) else { continue };
         for version in lines.clone().filter_map(|line| Version::parse(line, &order).ok()) {
-            assert_eq!(one.admits(&version), two.admits(&version), "joined with itself it admits another set");
+            assert_eq!(one.accepts(&version), two.accepts(&version), "joined with itself it admits another set");
         }
     }
 }

@@ -6,8 +6,8 @@ use crate::World;
 /// one release for each of its literals, which needs that literal.
 pub fn dress(variables: i64, clauses: &[Vec<i64>]) -> World {
     let mut text = String::from("console: ");
-    let wishes: Vec<String> = (0..clauses.len()).map(|i| format!("clause{i} *")).collect();
-    text.push_str(&wishes.join(", "));
+    let requirements: Vec<String> = (0..clauses.len()).map(|i| format!("clause{i} *")).collect();
+    text.push_str(&requirements.join(", "));
     text.push('\n');
     for variable in 1..=variables {
         text.push_str(&format!("var{variable} 1.0.0\nvar{variable} 2.0.0\n"));

@@ -37,9 +37,9 @@ impl LargeWorld {
         let mut text = String::new();
         let mut wanted: Vec<u64> = (0..self.direct).map(|i| i * self.packages / self.direct.max(1) / 2).collect();
         wanted.dedup();
-        let wishes: Vec<String> =
+        let requirements: Vec<String> =
             wanted.iter().map(|p| format!("p{p} >={}", version(below(self.releases / 2)))).collect();
-        text.push_str(&format!("console: {}\n", wishes.join("; ")));
+        text.push_str(&format!("console: {}\n", requirements.join("; ")));
         for package in 0..self.packages {
             let mut targets: Vec<u64> = (0..self.needs)
                 .map(|_| package + 1 + below((self.packages / 10).max(20)))

@@ -13,7 +13,7 @@ mod memory;
 mod sandbox;
 mod world;
 
-pub use brute::brute_force;
+pub use brute::{brute_force, every_set, is_right};
 pub use hard::{colouring, dress, pigeonhole, three_sat, trap};
 pub use kills::{KillReport, kill_at_random};
 pub use large::LargeWorld;

@@ -1,7 +1,7 @@
 //! Worlds of made-up packages, written as one line a release.
 //!
 //! ```text
-//! console: gust ^2, cable ^3       a project's wishes
+//! console: gust ^2, cable ^3       a project's needs
 //! gust 2.0.0: unit ^1              a release and its needs
 //! gust 2.1.0 withdrawn @12: unit ^2     withdrawn; published on day 12 after 1970 began
 //! gust 2.2.0 role=wind-source:     fills a role
@@ -16,13 +16,13 @@ use yostel_documents::{
     TreeDigest, Withdrawal, Word, run_purpose,
 };
 use yostel_resolve::{Arrival, Outcome, Problem, ResolveError, Resolver, Step};
-use yostel_versions::{Accept, Numbering, Version};
+use yostel_versions::{ConstraintText, Numbering, Version};
 
-/// Wishes and releases.
+/// Needs and releases.
 #[derive(Debug, Clone, Default)]
 pub struct World {
     /// What the project needs.
-    pub wishes: Vec<Requirement>,
+    pub requirements: Vec<Requirement>,
     /// All packages.
     pub documents: BTreeMap<PackageName, PackageDocument>,
 }
@@ -38,18 +38,18 @@ impl World {
             let (head, needs) = line.split_once(':').unwrap_or((line, ""));
             let mut words = head.split_whitespace();
             let name = PackageName::parse(words.next().unwrap()).unwrap();
-            let needs: Vec<(PackageName, Accept)> = needs
+            let needs: Vec<(PackageName, ConstraintText)> = needs
                 .split(';')
                 .flat_map(|part| part.split(", "))
                 .map(str::trim)
                 .filter(|need| !need.is_empty())
                 .map(|need| {
                     let (package, accept) = need.split_once(' ').unwrap_or((need, "*"));
-                    (PackageName::parse(package).unwrap(), Accept::parse(&accept.replace('&', ",")).unwrap())
+                    (PackageName::parse(package).unwrap(), ConstraintText::parse(&accept.replace('&', ",")).unwrap())
                 })
                 .collect();
             match words.next() {
-                None => world.wishes.extend(needs.into_iter().map(|(package, accept)| Requirement {
+                None => world.requirements.extend(needs.into_iter().map(|(package, accept)| Requirement {
                     asker: Asker::Project(name.clone()),
                     package,
                     accept,
@@ -61,7 +61,7 @@ impl World {
         world
     }
 
-    fn add(&mut self, name: &PackageName, version: &str, needs: Vec<(PackageName, Accept)>, marks: Vec<&str>) {
+    fn add(&mut self, name: &PackageName, version: &str, needs: Vec<(PackageName, ConstraintText)>, marks: Vec<&str>) {
         let numbering = Numbering::default();
         let version = numbering.parse_version(version).unwrap();
         let content = format!("{name} {version}");
@@ -104,7 +104,7 @@ impl World {
             let version = Numbering::default().parse_version(version).unwrap();
             kept.entry(PackageName::parse(name).unwrap()).or_default().insert(version);
         }
-        Problem { wishes: self.wishes.clone(), keep: kept, ..Problem::default() }
+        Problem { requirements: self.requirements.clone(), keep: kept, ..Problem::default() }
     }
 
     /// Answers a question of the resolver.
@@ -153,7 +153,7 @@ impl World {
         self.resolve_with(self.problem(keep), |answers| answers)
     }
 
-    /// Resolves and writes the set as `name version` joined by `, `, or `collision: …` with the wishes.
+    /// Resolves and writes the set as `name version` joined by `, `, or `collision: …` with the needs.
     ///
     /// # Panics
     /// When the resolver reports an error.
@@ -165,8 +165,11 @@ impl World {
                 chosen.collect::<Vec<_>>().join(", ")
             }
             Outcome::Collision(collision) => {
-                let wishes = collision.wishes.iter().map(|wish| format!("{} {}", wish.package, wish.accept));
-                format!("collision: {}", wishes.collect::<Vec<_>>().join("; "))
+                let requirements = collision
+                    .requirements
+                    .iter()
+                    .map(|requirement| format!("{} {}", requirement.package, requirement.accept));
+                format!("collision: {}", requirements.collect::<Vec<_>>().join("; "))
             }
             Outcome::Stopped(unfinished) => panic!("nobody said stop: {unfinished:?}"),
         }

@@ -1,4 +1,4 @@
-//! Versions, the numberings that order them, and the constraints that admit them, as pure functions over values.
+//! Versions, the numberings that order them, and the constraints that accept them, as pure functions over values.
 
 #![deny(missing_docs)]
 
@@ -6,6 +6,8 @@ mod constraint;
 mod lookup;
 mod version;
 
-pub use constraint::{Accept, AcceptError, AcceptProblem, BindError, Bindings, Constraint, VersionSet};
+pub use constraint::{
+    BindError, Bindings, Constraint, ConstraintProblem, ConstraintText, ConstraintTextError, VersionSet,
+};
 pub use lookup::Lookup;
 pub use version::{Numbering, NumberingError, Order, Unlisted, VERSION_LIMIT, Version, VersionError, Words};

@@ -56,7 +56,7 @@ impl Call {
         }
         let folder = std::fs::canonicalize(&folder).unwrap_or(folder);
         let cache = options.cache.as_ref().map(|cache| here.join(cache)).or_else(default_cache).ok_or_else(|| {
-            let headline = "neither YOSTEL_CACHE nor HOME says where the cache should lie".to_owned();
+            let headline = "neither YOSTEL_CACHE nor HOME says where the cache should be".to_owned();
             usage(Code::NoCacheFolder, headline, "yostel --cache FOLDER …, or set YOSTEL_CACHE")
         })?;
         let now = match std::env::var("SOURCE_DATE_EPOCH") {

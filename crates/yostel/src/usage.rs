@@ -60,7 +60,7 @@ pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnost
         ErrorKind::ArgumentConflict => {
             let others: Vec<String> = texts(error, ContextKind::PriorArg).iter().map(|name| plain(name)).collect();
             let headline = match others.is_empty() {
-                true => format!("{argument} stands there twice"),
+                true => format!("{argument} is given twice"),
                 false => format!("{argument} does not go with {}", join(&others)),
             };
             (headline, "leave one of them out".into())

@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{AskedBy, Dispute, Disputed};
 use yostel_findings::{Duplicate, Holder, Outdated};
-use yostel_flows::{AuditReport, Debt, Joining, Upkeep, UpkeepRule};
+use yostel_flows::{AuditReport, Debt, Dedupe, Upkeep, UpkeepRule};
 use yostel_versions::Version;
 
 use super::Told;
@@ -85,7 +85,7 @@ impl OutdatedTold {
             locked: outdated.locked.to_string(),
             published: outdated.published.map(|published| published.to_string()),
             age_days: outdated.published.map(days),
-            accepted: outdated.admitted.as_ref().map(ToString::to_string),
+            accepted: outdated.accepted.as_ref().map(ToString::to_string),
             newest: outdated.newest.to_string(),
             newest_published: outdated.newest_published.to_string(),
             crosses_line: outdated.crosses_line,
@@ -145,12 +145,12 @@ pub struct JoinTold {
     pub edits: Option<Vec<EditTold>>,
 }
 
-impl From<Option<&Joining>> for JoinTold {
-    fn from(joining: Option<&Joining>) -> Self {
-        let edits = match joining {
-            Some(Joining::Freely) => Some(Vec::new()),
-            Some(Joining::Edits(edits)) => Some(told(edits)),
-            Some(Joining::Impossible) | None => None,
+impl From<Option<&Dedupe>> for JoinTold {
+    fn from(dedupe: Option<&Dedupe>) -> Self {
+        let edits = match dedupe {
+            Some(Dedupe::ByPolicyOnly) => Some(Vec::new()),
+            Some(Dedupe::Edits(edits)) => Some(told(edits)),
+            Some(Dedupe::Impossible) | None => None,
         };
         Self { possible: edits.is_some(), edits }
     }
@@ -169,7 +169,7 @@ impl DuplicateTold {
                     VersionTold { package, version, asked_by: told(by) }
                 };
                 let packages = versions.iter().map(one).collect();
-                let join = report.joinings.get(package).into();
+                let join = report.dedupes.get(package).into();
                 Self::Versions { versions: package.to_string(), packages, join }
             }
         }

@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{Elsewhere, NeedForm, PackageName, Purpose};
 use yostel_flows::{AddReport, AddedElsewhere, AgreeReport, RemoveReport};
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 use super::Told;
 use super::parts::{OriginTold, texts};
@@ -98,8 +98,8 @@ impl From<&AddReport> for AddAnswer {
             means: report.constraint.to_words(),
             before: report.before.clone(),
             source: (&report.source).into(),
-            accepted: texts(&report.admitted),
-            newest_not_accepted: report.newest_not_admitted.as_ref().map(ToString::to_string),
+            accepted: texts(&report.accepted),
+            newest_not_accepted: report.newest_not_accepted.as_ref().map(ToString::to_string),
             bounded_above: report.constraint.is_bounded_above(),
         })
     }
@@ -111,7 +111,7 @@ impl AddAnswer {
         report: &AddedElsewhere,
         package: &PackageName,
         purpose: &Purpose,
-        accept: Option<&Accept>,
+        accept: Option<&ConstraintText>,
     ) -> Self {
         let digest = match &report.elsewhere {
             Elsewhere::Archive { digest, .. } => Some(digest.to_string()),
@@ -181,7 +181,7 @@ impl From<&AgreeReport> for AgreeAnswer {
             accept: accept.to_string(),
             projects: texts(projects),
         });
-        let need = |(project, accept): &(PackageName, Accept)| ProjectNeedTold {
+        let need = |(project, accept): &(PackageName, ConstraintText)| ProjectNeedTold {
             project: project.to_string(),
             accept: accept.to_string(),
         };

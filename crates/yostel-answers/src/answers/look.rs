@@ -67,12 +67,12 @@ pub enum KeptOutTold {
 impl From<&NotTaken> for NotTakenTold {
     fn from(newer: &NotTaken) -> Self {
         let reason = match &newer.reason {
-            Reason::NotAdmitted(holders) => KeptOutTold::NotAccepted(told(holders)),
+            Reason::NotAccepted(holders) => KeptOutTold::NotAccepted(told(holders)),
             Reason::Withdrawn(why) => KeptOutTold::Withdrawn(why.clone()),
             Reason::Unserved(platform) => KeptOutTold::Unserved(platform.clone()),
             Reason::TooNew(published) => KeptOutTold::TooNew(published.to_string()),
             Reason::NeverMet(package) => KeptOutTold::NeverMet(package.to_string()),
-            Reason::Admitted => KeptOutTold::Accepted(()),
+            Reason::Accepted => KeptOutTold::Accepted(()),
         };
         Self { version: newer.version.to_string(), reason }
     }

@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{AskedBy, Origin, PackageName};
 use yostel_findings::{Move, MoveKind};
-use yostel_resolve::WishEdit;
+use yostel_resolve::RequirementEdit;
 use yostel_store::FileChange;
 use yostel_versions::Version;
 
@@ -232,14 +232,16 @@ pub enum EditTold {
     },
 }
 
-impl From<&WishEdit> for EditTold {
-    fn from(edit: &WishEdit) -> Self {
-        let wish = edit.wish();
-        let (package, purpose) = (wish.package.to_string(), wish.purpose.to_string());
-        let (project, from) = (wish.asker.to_string(), wish.accept.to_string());
+impl From<&RequirementEdit> for EditTold {
+    fn from(edit: &RequirementEdit) -> Self {
+        let requirement = edit.requirement();
+        let (package, purpose) = (requirement.package.to_string(), requirement.purpose.to_string());
+        let (project, from) = (requirement.asker.to_string(), requirement.accept.to_string());
         match edit {
-            WishEdit::Change { accept, .. } => Self::Change { package, purpose, project, from, to: accept.to_string() },
-            WishEdit::Drop { .. } => Self::Remove { package, purpose, project, from },
+            RequirementEdit::Change { accept, .. } => {
+                Self::Change { package, purpose, project, from, to: accept.to_string() }
+            }
+            RequirementEdit::Drop { .. } => Self::Remove { package, purpose, project, from },
         }
     }
 }

@@ -1,9 +1,9 @@
-//! Collisions: the wishes, the facts, and what to do.
+//! Collisions: the needs, the facts, and what to do.
 
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Note, Suggestion};
 use yostel_documents::{PackageName, Requirement};
-use yostel_flows::WishPlace;
+use yostel_flows::RequirementPlace;
 use yostel_resolve::Collision;
 use yostel_versions::Version;
 
@@ -24,12 +24,12 @@ fn one_of_versions(versions: &[Version]) -> String {
     some_versions(versions).replace(" and ", " or ")
 }
 
-/// Tells a collision as a story: the wishes, then each fact with what it admits, in the order one follows them.
-pub(super) fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagnostic {
-    let headline = match &collision.wishes[..] {
+/// Tells a collision as a story: the needs, then each fact with what it accepts, in the order one follows them.
+pub(super) fn of_collision(collision: &Collision, places: &[RequirementPlace]) -> Diagnostic {
+    let headline = match &collision.requirements[..] {
         [one] => format!("{one}: no release can meet that"),
-        wishes => {
-            let names: Vec<String> = wishes.iter().map(|w| format!("{} {}", w.package, w.accept)).collect();
+        requirements => {
+            let names: Vec<String> = requirements.iter().map(|w| format!("{} {}", w.package, w.accept)).collect();
             format!("{} cannot be met together", join(&names))
         }
     };
@@ -63,12 +63,14 @@ pub(super) fn of_collision(collision: &Collision, places: &[WishPlace]) -> Diagn
     diagnostic
 }
 
-/// Tells a collision line by line: the wishes with their places, then each fact with what it admits. The wish that only
+/// Tells a collision line by line: the needs with their places, then each fact with what it accepts. The need that only
 /// stands for a question is told as such.
-pub fn story(collision: &Collision, places: &[WishPlace], asked: Option<&Requirement>) -> Vec<Note> {
-    let mut lines: Vec<Note> =
-        asked.iter().map(|wish| format!("asked for: {} {}", wish.package, wish.accept).into()).collect();
-    let admits = |package: &PackageName, accept: &yostel_versions::Accept| {
+pub fn story(collision: &Collision, places: &[RequirementPlace], asked: Option<&Requirement>) -> Vec<Note> {
+    let mut lines: Vec<Note> = asked
+        .iter()
+        .map(|requirement| format!("asked for: {} {}", requirement.package, requirement.accept).into())
+        .collect();
+    let accepts = |package: &PackageName, accept: &yostel_versions::ConstraintText| {
         let reach = collision.reach.iter().find(|reach| reach.package == *package && reach.accept == *accept);
         match reach {
             Some(reach) if !reach.known => format!("; no source has {package}"),
@@ -90,12 +92,12 @@ pub fn story(collision: &Collision, places: &[WishPlace], asked: Option<&Require
             None => String::new(),
         }
     };
-    for wish in &collision.wishes {
-        if asked == Some(wish) {
+    for requirement in &collision.requirements {
+        if asked == Some(requirement) {
             continue;
         }
-        let says = format!("{wish}{}", admits(&wish.package, &wish.accept));
-        let place = places.iter().find(|place| place.wish == *wish);
+        let says = format!("{requirement}{}", accepts(&requirement.package, &requirement.accept));
+        let place = places.iter().find(|place| place.requirement == *requirement);
         lines.push(place.map_or_else(|| Note::from(&*says), |place| Note::at(&place.file, place.line, &*says)));
     }
     for fact in collision.facts.iter().take(2 * TOLD) {
@@ -106,7 +108,7 @@ pub fn story(collision: &Collision, places: &[WishPlace], asked: Option<&Require
             join(&versions)
         };
         let verb = if fact.versions.len() == 1 { "needs" } else { "need" };
-        let reach = admits(&fact.package, &fact.accept);
+        let reach = accepts(&fact.package, &fact.accept);
         lines.push(format!("{} {versions} {verb} {} {}{reach}", fact.asker, fact.package, fact.accept).into());
     }
     for clash in &collision.roles {

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Suggestion};
 use yostel_documents::{Dispute, Disputed, PackageName};
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 use super::{join, tell};
 
@@ -100,7 +100,7 @@ fn short(digest: &impl std::fmt::Display) -> String {
     format!("{}…", digest.to_string().chars().take(19).collect::<String>())
 }
 
-fn need_words(name: &PackageName, accept: Option<&Accept>) -> String {
+fn need_words(name: &PackageName, accept: Option<&ConstraintText>) -> String {
     match accept {
         Some(accept) => format!("{name} {accept}"),
         None => name.to_string(),

@@ -9,7 +9,7 @@ use yostel_flows::WorkspaceProblem;
 use yostel_versions::NumberingError;
 
 use super::join;
-use super::{TOLD, bad_accept, bad_name, tell};
+use super::{TOLD, bad_constraint, bad_name, tell};
 
 pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> Diagnostic {
     // Long: an arm a problem, as in `diagnostic_of`.
@@ -46,7 +46,7 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
             format!("write, for example: {}", example.replace('\n', " and below it ")),
         ),
         ManifestProblemKind::Name(error) => bad_name(error),
-        ManifestProblemKind::Accept(error) => bad_accept(error, None),
+        ManifestProblemKind::Constraint(error) => bad_constraint(error, None),
         ManifestProblemKind::Version(error) => {
             if let Some(unlisted) = &error.unlisted {
                 let [before, after] = unlisted.words.with(&unlisted.word);
@@ -131,7 +131,7 @@ pub(super) fn of_workspace(problem: &WorkspaceProblem, file: &str, text: &str, s
         WorkspaceProblem::TwoPlaces { package, one, .. } if one.starts_with("project ") => {
             let next = format!("need it by a constraint: yostel add {package} CONSTRAINT");
             tell(Code::ManifestContradiction, headline, next)
-                .note("a project of the workspace is there as it lies, whoever needs it")
+                .note("a project of the workspace is taken as it is in its folder, whoever needs it")
         }
         WorkspaceProblem::TwoPlaces { package, .. } => tell(
             Code::ManifestContradiction,

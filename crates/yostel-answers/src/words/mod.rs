@@ -13,8 +13,8 @@ use std::path::Path;
 
 use jiff::Timestamp;
 use yostel_documents::{EditError, NameError, PackageName, Purpose, nearest};
-use yostel_flows::{FlowError, ForeignProblem, NotAltered, PathProblem, RulePlace, WishPlace};
-use yostel_versions::{AcceptError, AcceptProblem, BindError};
+use yostel_flows::{FlowError, ForeignProblem, NotAltered, PathProblem, RequirementPlace, RulePlace};
+use yostel_versions::{BindError, ConstraintProblem, ConstraintTextError};
 
 pub use collision::story;
 use collision::{of_collision, some_versions};
@@ -153,7 +153,7 @@ fn diagnostic_of(error: &FlowError, view: &Viewpoint<'_>) -> Diagnostic {
             "the manifest names no source to get packages from",
             "add to yostel.toml: [sources.station] and below it folder = \"../station\"",
         ),
-        FlowError::UnknownPackage { package, wish, near, sources } => {
+        FlowError::UnknownPackage { package, requirement, near, sources } => {
             let sources: Vec<String> = sources.iter().map(ToString::to_string).collect();
             let next = match near {
                 Some(near) => format!("{near} exists, if that is the one"),
@@ -161,12 +161,12 @@ fn diagnostic_of(error: &FlowError, view: &Viewpoint<'_>) -> Diagnostic {
             };
             let diagnostic =
                 tell(Code::UnknownPackage, format!("no source has {package} (asked: {})", join(&sources)), next);
-            with_wish(diagnostic, wish.as_deref())
+            with_requirement(diagnostic, requirement.as_deref())
         }
-        FlowError::Unreadable { package, accept, wish, cause } => {
-            with_wish(of_bind(cause, package, accept.as_str()), wish.as_deref())
+        FlowError::Unreadable { package, accept, requirement, cause } => {
+            with_requirement(of_bind(cause, package, accept.as_str()), requirement.as_deref())
         }
-        FlowError::AdmitsNothing { package, accept, known } => {
+        FlowError::AcceptsNothing { package, accept, known } => {
             let next = match known.last() {
                 Some(newest) => Suggestion::run(
                     format!("yostel add {package} '^{newest}'"),
@@ -324,9 +324,9 @@ fn internal(headline: String) -> Diagnostic {
         .note("this is a fault in yostel")
 }
 
-fn with_wish(mut diagnostic: Diagnostic, place: Option<&WishPlace>) -> Diagnostic {
+fn with_requirement(mut diagnostic: Diagnostic, place: Option<&RequirementPlace>) -> Diagnostic {
     if let Some(place) = place {
-        diagnostic.notes.insert(0, Note::at(&place.file, place.line, place.wish.to_string()));
+        diagnostic.notes.insert(0, Note::at(&place.file, place.line, place.requirement.to_string()));
     }
     diagnostic
 }
@@ -341,7 +341,7 @@ pub fn bad_name(error: &NameError) -> Diagnostic {
 }
 
 /// Tells a constraint that is none.
-pub fn bad_accept(error: &AcceptError, package: Option<&PackageName>) -> Diagnostic {
+pub fn bad_constraint(error: &ConstraintTextError, package: Option<&PackageName>) -> Diagnostic {
     // What is typed on a command line is typed again; what is in a file is written there.
     let write = |text: &str, purpose: &str| match package {
         Some(package) => Suggestion::run(format!("yostel add {package} '{text}'"), purpose),
@@ -350,25 +350,25 @@ pub fn bad_accept(error: &AcceptError, package: Option<&PackageName>) -> Diagnos
     let signs = "comparisons are = != > >= < <= and ^, joined by `,` (and) or `||` (or)";
     let headline = error.to_string();
     match &error.problem {
-        AcceptProblem::BareVersion { readings: [exact, compatible] } => {
+        ConstraintProblem::BareVersion { readings: [exact, compatible] } => {
             tell(Code::Constraint, headline, write(exact, "for exactly that version"))
                 .or(write(compatible, "for it and what is compatible with it"))
         }
-        AcceptProblem::Tilde { range } => tell(Code::Constraint, headline, write(range, "which says the range")),
-        AcceptProblem::Missing | AcceptProblem::MissingVersion(_) => {
+        ConstraintProblem::Tilde { range } => tell(Code::Constraint, headline, write(range, "which says the range")),
+        ConstraintProblem::Missing | ConstraintProblem::MissingVersion(_) => {
             tell(Code::Constraint, headline, write("^1.4.2", "for example; `*` accepts every release"))
         }
-        AcceptProblem::NotPlatforms(_) => {
+        ConstraintProblem::NotPlatforms(_) => {
             tell(Code::Constraint, headline, "write a system and an architecture: linux/*, */arm64 or !windows/*")
         }
-        AcceptProblem::TooLong(_)
-        | AcceptProblem::TooManyAlternatives
-        | AcceptProblem::VersionTooLong
-        | AcceptProblem::UnknownSign(_)
-        | AcceptProblem::NotAVersion
-        | AcceptProblem::MisplacedStar
-        | AcceptProblem::SingleBar
-        | AcceptProblem::MissingComma => {
+        ConstraintProblem::TooLong(_)
+        | ConstraintProblem::TooManyAlternatives
+        | ConstraintProblem::VersionTooLong
+        | ConstraintProblem::UnknownSign(_)
+        | ConstraintProblem::NotAVersion
+        | ConstraintProblem::MisplacedStar
+        | ConstraintProblem::SingleBar
+        | ConstraintProblem::MissingComma => {
             tell(Code::Constraint, headline, write(">=1.4, <3 || ^4", "for example")).note(signs)
         }
     }

@@ -88,7 +88,7 @@ pub(super) fn of_not_altered(why: &NotAltered, package: &PackageName) -> Diagnos
     match why {
         NotAltered::NotOpen => tell(Code::NotAltered, headline, open),
         NotAltered::Several => tell(Code::NotAltered, headline, format!("take {package} out of `coexist` in [policy]")),
-        NotAltered::Live(folder) => tell(Code::NotAltered, headline, format!("change it there, in {folder}")),
+        NotAltered::LocalPackage(folder) => tell(Code::NotAltered, headline, format!("change it there, in {folder}")),
         NotAltered::Nothing => {
             let next = format!("change something in altered/{}", package.to_path());
             tell(Code::NotAltered, headline, next)

@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_versions::{Accept, Version};
+use yostel_versions::{ConstraintText, Version};
 
 use super::{LockedPackage, Lockfile};
 use crate::chosen::Numbered;
@@ -42,9 +42,9 @@ pub enum Disputed {
     /// The release needs something else.
     Needs {
         /// What it needs, and the lockfile does not say; a constraint that only its author's workspace knows is left out.
-        missing: Vec<(PackageName, Option<Accept>)>,
+        missing: Vec<(PackageName, Option<ConstraintText>)>,
         /// What the lockfile says, and it does not need.
-        extra: Vec<(PackageName, Accept)>,
+        extra: Vec<(PackageName, ConstraintText)>,
     },
     /// The record of the release is another than the one that was locked, though its needs and archives are the same.
     Record,
@@ -63,7 +63,7 @@ pub enum Disputed {
 #[derive(Debug)]
 pub struct Claims<'l> {
     declared: &'l Declared,
-    needs: BTreeMap<(&'l PackageName, &'l Version), BTreeSet<(&'l PackageName, &'l Accept)>>,
+    needs: BTreeMap<(&'l PackageName, &'l Version), BTreeSet<(&'l PackageName, &'l ConstraintText)>>,
 }
 
 impl<'l> Claims<'l> {
@@ -127,10 +127,10 @@ impl<'l> Claims<'l> {
         &self,
         name: &PackageName,
         locked: &LockedPackage,
-        needs: &BTreeMap<PackageName, Option<Accept>>,
+        needs: &BTreeMap<PackageName, Option<ConstraintText>>,
     ) -> Option<Disputed> {
-        let anything = Accept::anything();
-        let asked = |(package, accept): (&PackageName, &Option<Accept>)| Requirement {
+        let anything = ConstraintText::anything();
+        let asked = |(package, accept): (&PackageName, &Option<ConstraintText>)| Requirement {
             asker: Asker::Release(name.clone(), locked.version.clone()),
             package: package.clone(),
             accept: accept.as_ref().unwrap_or(&anything).clone(),
@@ -164,7 +164,7 @@ impl<'l> Claims<'l> {
             .filter(|need| counts(need) && !says(need) && !is_joined(need))
             .map(|need| (need.package.clone(), (!unknown.contains(&need.package)).then(|| need.accept.clone())))
             .collect();
-        let is_needed = |package: &PackageName, accept: &Accept| {
+        let is_needed = |package: &PackageName, accept: &ConstraintText| {
             unknown.contains(package) || bound.iter().any(|need| (&need.package, &need.accept) == (package, accept))
         };
         let extra = said.iter().filter(|(package, accept)| !is_needed(package, accept));

@@ -21,7 +21,7 @@ use crate::name::{PackageName, Purpose};
 use crate::origin::Origin;
 use crate::release::{Artifact, artifact_for};
 use crate::requirement::{Asker, Requirement};
-use yostel_versions::{Accept, Numbering, Version};
+use yostel_versions::{ConstraintText, Numbering, Version};
 
 /// The format number this version writes and reads.
 pub const LOCKFILE_FORMAT: u32 = 1;
@@ -50,7 +50,7 @@ pub struct LockedPackage {
     pub purposes: BTreeSet<Purpose>,
     /// Who asked for it; never empty.
     pub asked_by: BTreeSet<AskedBy>,
-    /// Its files by platform, sorted; none when it is what lies in a folder at the time.
+    /// Its files by platform, sorted; none when it is a local package.
     pub artifacts: Vec<Artifact>,
     /// How it is changed locally, when it is.
     pub altered: Option<Alteration>,
@@ -90,7 +90,7 @@ impl Numbered for LockedPackage {
     }
 
     fn serves(&self, platform: &str) -> bool {
-        self.from.live_folder().is_some() || artifact_for(&self.artifacts, platform).is_some()
+        self.from.local_folder().is_some() || artifact_for(&self.artifacts, platform).is_some()
     }
 }
 
@@ -123,12 +123,12 @@ pub struct AskedBy {
     /// For which purpose; a release asks for `run` only.
     pub purpose: Purpose,
     /// Which versions will do.
-    pub accept: Accept,
+    pub accept: ConstraintText,
 }
 
 /// What a look at a lockfile tells.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Glance {
+pub struct LockfileHeader {
     /// Its seal, which fits its content.
     pub seal: Seal,
     /// The digest of what was declared when it was written.
@@ -148,17 +148,17 @@ impl Lockfile {
         self.chosen.met_by(&need.package, &need.accept, &on.collect::<Vec<_>>())
     }
 
-    /// Lists, for each package reached from these wishes, as they bind, the purposes it is reached for. The way goes along
+    /// Lists, for each package reached from these needs, as they bind, the purposes it is reached for. The way goes along
     /// who asked for whom; from a package in a folder, along what it needs by now, and from a project, along what that
     /// needs to run. Only what counts on the platform is followed, or on any of those listed when none is given.
-    pub fn reached(&self, wishes: &[Requirement], declared: &Declared, platform: Option<&str>) -> Reached {
+    pub fn reached(&self, requirements: &[Requirement], declared: &Declared, platform: Option<&str>) -> Reached {
         type Id<'l> = (&'l PackageName, &'l Version);
         let run = run_purpose();
         let mut needed_by: BTreeMap<(&PackageName, Option<&Version>), BTreeSet<Id<'_>>> = BTreeMap::new();
         for (name, locked) in self.chosen.iter() {
             for asked in &locked.asked_by {
                 if let Asker::Release(asker, version) = &asked.who
-                    && !declared.live.contains_key(asker)
+                    && !declared.local.contains_key(asker)
                     && declared.counts(&asked.accept, platform)
                 {
                     needed_by.entry((asker, Some(version))).or_default().insert((name, &locked.version));
@@ -167,16 +167,16 @@ impl Lockfile {
         }
         let met_by = |need: &Requirement| {
             let newest = || Some((self.chosen.entry(&need.package)?.0, self.chosen.get(&need.package)?));
-            // One that is locked and not admitted is told as that; it is reached all the same. So of a package that is
-            // locked once, nobody has to ask whether it is admitted, which takes long for thousands of needs.
+            // One that is locked and not accepted is told as that; it is reached all the same. So of a package that is
+            // locked once, nobody has to ask whether it is accepted, which takes long for thousands of needs.
             let only = self.chosen.is_single(&need.package).then(newest).flatten();
             let met = only.or_else(|| self.met_by(need, declared)).or_else(newest);
             let met = met.map(|(name, locked)| (name, &locked.version));
             met.filter(|_| declared.counts(&need.accept, platform))
         };
-        let bound = declared.bound_wishes();
-        let of_live: Vec<Requirement> = declared.live.keys().flat_map(|name| declared.needs_of_live(name)).collect();
-        let runs = bound.iter().filter(|wish| wish.purpose == run).chain(&of_live);
+        let bound = declared.bound_requirements();
+        let of_local: Vec<Requirement> = declared.local.keys().flat_map(|name| declared.needs_of_local(name)).collect();
+        let runs = bound.iter().filter(|requirement| requirement.purpose == run).chain(&of_local);
         for need in runs {
             if let Some(met) = met_by(need) {
                 needed_by.entry((need.asker.name(), None)).or_default().insert(met);
@@ -184,11 +184,11 @@ impl Lockfile {
         }
         let mut reached: BTreeMap<Id<'_>, BTreeSet<Purpose>> = BTreeMap::new();
         let mut open: Vec<(Id<'_>, &Purpose)> =
-            wishes.iter().filter_map(|wish| Some((met_by(wish)?, &wish.purpose))).collect();
+            requirements.iter().filter_map(|requirement| Some((met_by(requirement)?, &requirement.purpose))).collect();
         while let Some((id, purpose)) = open.pop() {
             if reached.entry(id).or_default().insert(purpose.clone()) {
                 let (name, version) = id;
-                let from = if declared.live.contains_key(name) { (name, None) } else { (name, Some(version)) };
+                let from = if declared.local.contains_key(name) { (name, None) } else { (name, Some(version)) };
                 open.extend(needed_by.get(&from).into_iter().flatten().map(|needed| (*needed, purpose)));
             }
         }
@@ -224,14 +224,14 @@ impl Lockfile {
 
     /// Looks at what a lockfile's text tells without reading all of it: far cheaper, and enough to see that what is
     /// declared did not change. Its seal is checked. Nothing when the text must be read in full to say what it is.
-    pub fn glance(text: &str) -> Option<Glance> {
-        read::glance(text)
+    pub fn header(text: &str) -> Option<LockfileHeader> {
+        read::header(text)
     }
 
     /// Lists why this lockfile no longer fits what the projects declare; empty when it does.
     ///
-    /// It fits when every wish is met, nothing is locked that nobody needs, every package is there for just the purposes
-    /// that the wishes give it, has something for each platform, and is changed just as declared. An edit that leaves this so makes no lockfile stale.
+    /// It fits when every need is met, nothing is locked that nobody needs, every package is there for just the purposes
+    /// that the needs give it, has something for each platform, and is changed just as declared. An edit that leaves this so makes no lockfile stale.
     pub fn differences(&self, declared: &Declared) -> Vec<Difference> {
         stale::differences(self, declared)
     }

@@ -5,10 +5,10 @@ use std::ops::Range;
 
 use serde::Deserialize;
 use toml::Spanned;
-use yostel_versions::{Accept, Numbering};
+use yostel_versions::{ConstraintText, Numbering};
 
 use super::write::{SEAL_KEY, head, seal_of};
-use super::{Alteration, AskedBy, Glance, LOCKFILE_FORMAT, LockedPackage, Lockfile};
+use super::{Alteration, AskedBy, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileHeader};
 use crate::chosen::Chosen;
 use crate::digest::{ArchiveDigest, ContentDigest, RecordDigest, Seal, TreeDigest};
 use crate::name::{PackageName, Word, run_purpose};
@@ -196,16 +196,16 @@ pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
 }
 
 /// Looks at what can be told without reading every block; nothing when the text must be read in full.
-pub(super) fn glance(original: &str) -> Option<Glance> {
+pub(super) fn header(original: &str) -> Option<LockfileHeader> {
     if merge_mark(original).is_some() {
         return None;
     }
     let seal = check_seal(original).ok()?;
-    // What stands before the body is not sealed: it must be what we write, to the byte.
+    // What is before the body is not sealed: it must be what we write, to the byte.
     let mut lines = original.strip_prefix(&head(seal))?.lines();
     let declarations = lines.next()?.strip_prefix("declarations = \"")?.strip_suffix('"')?;
     let packages = lines.filter(|line| *line == "[[chosen]]").count();
-    Some(Glance { seal, declarations: Seal::parse(declarations).ok()?, packages })
+    Some(LockfileHeader { seal, declarations: Seal::parse(declarations).ok()?, packages })
 }
 
 /// A later format may not even be readable, so its number is taken from its line before anything else is read.
@@ -243,7 +243,7 @@ fn check_seal(original: &str) -> Result<Seal, LockfileError> {
     Err(LockfileError::NoSeal)
 }
 
-type Asked = Vec<(String, Word, Accept)>;
+type Asked = Vec<(String, Word, ConstraintText)>;
 
 fn read_chosen(
     raw: RawChosen,
@@ -270,7 +270,7 @@ fn read_chosen(
     if record.is_some() != from.source().is_some() {
         return Err(format!("{name} is locked without the digest of its record, or with one where there can be none"));
     }
-    if artifacts.is_empty() != from.live_folder().is_some() {
+    if artifacts.is_empty() != from.local_folder().is_some() {
         return Err(format!("{name} is locked without artifacts, or with some where there can be none"));
     }
     if raw.asked_by.is_empty() || raw.purposes.is_empty() {
@@ -293,7 +293,7 @@ fn read_chosen(
         {
             return Err(format!("{name} is asked for by {}, which is not locked", entry.who.escape_debug()));
         }
-        asked.push((entry.who, purpose, Accept::parse_joined(&entry.accept).map_err(|e| text(&e))?));
+        asked.push((entry.who, purpose, ConstraintText::parse_joined(&entry.accept).map_err(|e| text(&e))?));
     }
     let locked = LockedPackage {
         version: numbering.parse_version(&raw.version).map_err(|e| text(&e))?,

@@ -1,9 +1,9 @@
-//! Staleness by meaning: what of the wishes a lockfile no longer meets.
+//! Staleness by meaning: what of the needs a lockfile no longer meets.
 
 use std::collections::BTreeSet;
 use std::fmt;
 
-use yostel_versions::{Accept, BindError, Version};
+use yostel_versions::{BindError, ConstraintText, Version};
 
 use super::{AskedBy, LockedPackage, Lockfile};
 use crate::chosen::Numbered;
@@ -18,16 +18,16 @@ pub enum Difference {
     /// A package is wanted and not locked.
     Missing(Requirement),
     /// The locked version is not one that will do.
-    NotAdmitted {
+    NotAccepted {
         /// Who wants what.
-        wish: Requirement,
+        requirement: Requirement,
         /// The version that is locked.
         locked: Version,
     },
     /// The constraint does not fit the package's numbering.
     Unreadable {
         /// Who wants what.
-        wish: Requirement,
+        requirement: Requirement,
         /// Why it does not fit.
         cause: BindError,
     },
@@ -52,7 +52,7 @@ pub enum Difference {
         platform: String,
     },
     /// A package is locked at two versions that may not be there together.
-    Beside {
+    IncompatibleVersions {
         /// The package.
         package: PackageName,
         /// The one version.
@@ -67,7 +67,7 @@ pub enum Difference {
         /// The version that is locked.
         locked: Version,
         /// What it should be forced to; nothing when it should not.
-        to: Option<Accept>,
+        to: Option<ConstraintText>,
     },
     /// A package is locked at a version that is not what is agreed.
     Agreed {
@@ -76,7 +76,7 @@ pub enum Difference {
         /// The version that is locked.
         locked: Version,
         /// What is agreed.
-        accept: Accept,
+        accept: ConstraintText,
     },
     /// A package should stand in for another and does not, or does and should not.
     Swapped {
@@ -112,11 +112,17 @@ impl fmt::Display for Difference {
         let list =
             |purposes: &BTreeSet<Purpose>| purposes.iter().map(Purpose::as_str).collect::<Vec<_>>().join(" and ");
         match self {
-            Self::Missing(wish) => write!(f, "{} is not locked, but {} needs it", wish.package, wish.asker),
-            Self::NotAdmitted { wish, locked } => {
-                write!(f, "{} is locked at {locked}, but {} needs {}", wish.package, wish.asker, wish.accept)
+            Self::Missing(requirement) => {
+                write!(f, "{} is not locked, but {} needs it", requirement.package, requirement.asker)
             }
-            Self::Unreadable { wish, cause } => write!(f, "{wish}: {cause}"),
+            Self::NotAccepted { requirement, locked } => {
+                write!(
+                    f,
+                    "{} is locked at {locked}, but {} needs {}",
+                    requirement.package, requirement.asker, requirement.accept
+                )
+            }
+            Self::Unreadable { requirement, cause } => write!(f, "{requirement}: {cause}"),
             Self::Unneeded(package, version) => {
                 write!(f, "{package} {version} is locked, but nothing needs it any more")
             }
@@ -126,7 +132,7 @@ impl fmt::Display for Difference {
             Self::Platform { package, locked, platform } => {
                 write!(f, "{package} {locked} is not locked for {platform}, which [project] lists")
             }
-            Self::Beside { package, one, other } => {
+            Self::IncompatibleVersions { package, one, other } => {
                 write!(f, "{package} is locked at {one} and at {other}, which `coexist` in [policy] does not permit")
             }
             Self::Forced { package, locked, to: Some(to) } => {
@@ -162,39 +168,41 @@ impl fmt::Display for Difference {
 
 pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Difference> {
     // Long: what makes a lockfile stale, in the order of docs/formats.md §3.
-    let wishes = &declared.bound_wishes();
+    let requirements = &declared.bound_requirements();
     let mut differences = Vec::new();
-    let of_live: Vec<Requirement> = lockfile.chosen.keys().flat_map(|name| declared.needs_of_live(name)).collect();
-    let counts = |wish: &&Requirement| declared.counts(&wish.accept, None);
-    for wish in wishes.iter().chain(&of_live).filter(counts) {
-        let met = lockfile.met_by(wish, declared).map(|(_, locked)| locked);
-        let Some(locked) = met.or_else(|| lockfile.chosen.get(&wish.package)) else {
-            differences.push(Difference::Missing(wish.clone()));
+    let of_local: Vec<Requirement> = lockfile.chosen.keys().flat_map(|name| declared.needs_of_local(name)).collect();
+    let counts = |requirement: &&Requirement| declared.counts(&requirement.accept, None);
+    for requirement in requirements.iter().chain(&of_local).filter(counts) {
+        let met = lockfile.met_by(requirement, declared).map(|(_, locked)| locked);
+        let Some(locked) = met.or_else(|| lockfile.chosen.get(&requirement.package)) else {
+            differences.push(Difference::Missing(requirement.clone()));
             continue;
         };
-        match wish.accept.bind(&locked.numbering) {
-            Ok(constraint) if constraint.admits(&locked.version) => {
-                for platform in declared.platforms_of(&wish.accept).filter(|platform| !locked.serves(platform)) {
-                    let (package, locked, platform) = (wish.package.clone(), locked.version.clone(), platform.clone());
+        match requirement.accept.bind(&locked.numbering) {
+            Ok(constraint) if constraint.accepts(&locked.version) => {
+                for platform in declared.platforms_of(&requirement.accept).filter(|platform| !locked.serves(platform)) {
+                    let (package, locked, platform) =
+                        (requirement.package.clone(), locked.version.clone(), platform.clone());
                     differences.push(Difference::Platform { package, locked, platform });
                 }
             }
-            Ok(_) => differences.push(Difference::NotAdmitted { wish: wish.clone(), locked: locked.version.clone() }),
-            Err(cause) => differences.push(Difference::Unreadable { wish: wish.clone(), cause }),
+            Ok(_) => differences
+                .push(Difference::NotAccepted { requirement: requirement.clone(), locked: locked.version.clone() }),
+            Err(cause) => differences.push(Difference::Unreadable { requirement: requirement.clone(), cause }),
         }
     }
     for (name, locked) in lockfile.chosen.iter() {
         differences.extend(other_origin(name, locked, declared));
-        let release = |asked: &&AskedBy| !asked.who.is_project() && !declared.live.contains_key(asked.who.name());
+        let release = |asked: &&AskedBy| !asked.who.is_project() && !declared.local.contains_key(asked.who.name());
         for asked in locked.asked_by.iter().filter(release) {
-            if !asked.accept.bind(&locked.numbering).is_ok_and(|constraint| constraint.admits(&locked.version)) {
+            if !asked.accept.bind(&locked.numbering).is_ok_and(|constraint| constraint.accepts(&locked.version)) {
                 let (asker, accept, purpose) = (asked.who.clone(), asked.accept.clone(), asked.purpose.clone());
-                let wish = Requirement { asker, package: name.clone(), accept, purpose };
-                differences.push(Difference::NotAdmitted { wish, locked: locked.version.clone() });
+                let requirement = Requirement { asker, package: name.clone(), accept, purpose };
+                differences.push(Difference::NotAccepted { requirement, locked: locked.version.clone() });
             }
         }
     }
-    let reached = lockfile.reached(wishes, declared, None);
+    let reached = lockfile.reached(requirements, declared, None);
     for (name, locked) in lockfile.chosen.iter() {
         match reached.purposes(name, &locked.version) {
             None => differences.push(Difference::Unneeded(name.clone(), locked.version.clone())),
@@ -212,7 +220,7 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
         };
         if let Some(other) = lockfile.chosen.all(name).iter().find(|other| same_line(other)) {
             let (package, one, other) = (name.clone(), other.version.clone(), locked.version.clone());
-            differences.push(Difference::Beside { package, one, other });
+            differences.push(Difference::IncompatibleVersions { package, one, other });
         }
         // A release's needs must be there where it is.
         let needed = |platform: &String| {
@@ -233,7 +241,9 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
             }
         }
         let to = declared.overrides.forced.get(name);
-        let fits = |to: &Accept| to.bind(&locked.numbering).is_ok_and(|constraint| constraint.admits(&locked.version));
+        let fits = |to: &ConstraintText| {
+            to.bind(&locked.numbering).is_ok_and(|constraint| constraint.accepts(&locked.version))
+        };
         if to.is_some() != locked.forced || !to.is_none_or(fits) {
             let (package, locked, to) = (name.clone(), locked.version.clone(), to.cloned());
             differences.push(Difference::Forced { package, locked, to });
@@ -248,7 +258,7 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
             differences.push(Difference::Swapped { package: name.clone(), by: by.clone(), wanted: true });
         }
         let stands_in = |other: &&PackageName| {
-            let anything = Accept::parse("*").expect("`*` is a constraint");
+            let anything = ConstraintText::parse("*").expect("`*` is a constraint");
             declared.overrides.bind(other, &anything).is_some_and(|(package, _)| package == *name)
         };
         for other in locked.stands_in_for.iter().filter(|other| !stands_in(other)) {
@@ -266,13 +276,13 @@ pub(super) fn differences(lockfile: &Lockfile, declared: &Declared) -> Vec<Diffe
 /// Says where a locked package comes from now, when that is not what is locked.
 fn other_origin(name: &PackageName, locked: &LockedPackage, declared: &Declared) -> Option<Difference> {
     let differs = |locked: String, wanted: String| Some(Difference::Origin { package: name.clone(), locked, wanted });
-    if let Some(live) = declared.live.get(name) {
-        let same = live.origin == locked.from
-            && live.numbering == locked.numbering
-            && live.version.as_str() == locked.version.as_str();
+    if let Some(local) = declared.local.get(name) {
+        let same = local.origin == locked.from
+            && local.numbering == locked.numbering
+            && local.version.as_str() == locked.version.as_str();
         let told = |version: &Version, from: &Origin| format!("{version} ({from})");
         return (!same)
-            .then(|| differs(told(&locked.version, &locked.from), told(&live.version, &live.origin)))
+            .then(|| differs(told(&locked.version, &locked.from), told(&local.version, &local.origin)))
             .flatten();
     }
     let fits = match (declared.elsewhere.get(name), &locked.from) {

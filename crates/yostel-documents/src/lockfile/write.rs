@@ -62,7 +62,7 @@ pub(super) fn body(lockfile: &Lockfile) -> String {
             text.push_str(&format!("  {{ who = \"{}\", {purpose}accept = \"{}\" }},\n", asked.who, asked.accept));
         }
         text.push_str("]\n");
-        if locked.from.live_folder().is_some() {
+        if locked.from.local_folder().is_some() {
             continue;
         }
         text.push_str("artifacts = [\n");

@@ -1,7 +1,7 @@
 //! Edits of a manifest in place: comments, order and spacing stay, and so does the kind of line ending.
 
 use toml_edit::{DocumentMut, Item, Table, Value};
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 use super::parse::AGREED;
 use crate::name::{PackageName, Purpose};
@@ -26,7 +26,7 @@ pub enum EditError {
 pub struct NeedEdit {
     /// The whole manifest afterwards.
     pub text: String,
-    /// The constraint that stood there before, if one did.
+    /// The constraint that was there before, if one did.
     pub before: Option<String>,
     /// Purposes that were touched, sorted.
     pub purposes: Vec<String>,
@@ -41,13 +41,13 @@ pub fn new_manifest(name: &PackageName, version: &str) -> String {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum NeedForm {
     /// A constraint.
-    Accept(Accept),
+    Constraint(ConstraintText),
     /// What is agreed.
     Agreed,
     /// A constraint in place of the one that is agreed, and why.
-    Deviation(Accept, String),
-    /// Where it lies, and a constraint if there is one.
-    Elsewhere(Elsewhere, Option<Accept>),
+    Deviation(ConstraintText, String),
+    /// Where it is, and a constraint if there is one.
+    Elsewhere(Elsewhere, Option<ConstraintText>),
 }
 
 /// Adds a need, or gives the one that is there a new constraint.
@@ -56,13 +56,13 @@ pub enum NeedForm {
 /// `Unreadable` when the text is no manifest.
 pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, form: &NeedForm) -> Result<NeedEdit, EditError> {
     let accept = match form {
-        NeedForm::Accept(accept) | NeedForm::Deviation(accept, _) => Some(accept),
+        NeedForm::Constraint(accept) | NeedForm::Deviation(accept, _) => Some(accept),
         NeedForm::Agreed => None,
         NeedForm::Elsewhere(_, accept) => accept.as_ref(),
     };
     let accept = match (accept, form) {
         (Some(accept), _) => accept.everywhere(),
-        (None, _) => Accept::anything(),
+        (None, _) => ConstraintText::anything(),
     };
     let accept = if matches!(form, NeedForm::Agreed) { AGREED } else { accept.as_str() };
     edit(text, |document| {
@@ -99,7 +99,7 @@ pub fn add_need(text: &str, purpose: &Purpose, package: &PackageName, form: &Nee
                 }
             }
             Some(Item::Value(value)) => {
-                // A table that says where the package lies may leave its constraint out.
+                // A table that says where the package is may leave its constraint out.
                 before = match value.as_inline_table() {
                     Some(table) => Some(table.get("accept").and_then(Value::as_str).unwrap_or("*").to_owned()),
                     None => value.as_str().map(str::to_owned),
@@ -128,8 +128,8 @@ impl NeedForm {
     /// Returns the patterns of the platforms on which the need counts; none when it counts everywhere.
     fn patterns(&self) -> Vec<String> {
         match self {
-            Self::Accept(accept) | Self::Deviation(accept, _) => accept.patterns(),
-            Self::Elsewhere(_, accept) => accept.as_ref().map(Accept::patterns).unwrap_or_default(),
+            Self::Constraint(accept) | Self::Deviation(accept, _) => accept.patterns(),
+            Self::Elsewhere(_, accept) => accept.as_ref().map(ConstraintText::patterns).unwrap_or_default(),
             Self::Agreed => Vec::new(),
         }
     }
@@ -151,7 +151,7 @@ fn need_value(accept: &str, form: &NeedForm) -> Value {
 
 fn plain_need_value(accept: &str, form: &NeedForm) -> Value {
     match form {
-        NeedForm::Accept(_) | NeedForm::Agreed => accept.into(),
+        NeedForm::Constraint(_) | NeedForm::Agreed => accept.into(),
         NeedForm::Deviation(_, why) => {
             let mut table = toml_edit::InlineTable::new();
             table.insert("accept", accept.into());
@@ -161,7 +161,7 @@ fn plain_need_value(accept: &str, form: &NeedForm) -> Value {
         NeedForm::Elsewhere(elsewhere, accept) => {
             let mut table = toml_edit::InlineTable::new();
             let mut put = |key: &str, value: &str| drop(table.insert(key, value.into()));
-            if let Some(accept) = accept.as_ref().map(Accept::everywhere) {
+            if let Some(accept) = accept.as_ref().map(ConstraintText::everywhere) {
                 put("accept", accept.as_str());
             }
             match elsewhere {
@@ -185,7 +185,7 @@ fn plain_need_value(accept: &str, form: &NeedForm) -> Value {
 ///
 /// # Errors
 /// `Unreadable` when the text is no manifest.
-pub fn add_agreed(text: &str, package: &PackageName, accept: &Accept) -> Result<String, EditError> {
+pub fn add_agreed(text: &str, package: &PackageName, accept: &ConstraintText) -> Result<String, EditError> {
     let edited = edit(text, |document| {
         let entries = document.entry(AGREED).or_insert_with(|| Item::Table(Table::new()));
         let entries = entries.as_table_like_mut().ok_or(EditError::Unreadable)?;
@@ -202,7 +202,7 @@ pub fn add_agreed(text: &str, package: &PackageName, accept: &Accept) -> Result<
     Ok(edited.text)
 }
 
-/// Permits a package to stand at one version a compatible line.
+/// Permits a package to be locked at one version a compatible line.
 ///
 /// # Errors
 /// `Unreadable` when the text is no manifest.

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use serde::Deserialize;
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 use crate::name::PackageName;
 use crate::name::run_purpose;
@@ -17,7 +17,7 @@ pub struct Identity {
     /// Its version as it is written; nothing when it says none.
     pub version: Option<String>,
     /// What it needs to run; nothing for a constraint that its workspace agreed on.
-    pub needs: BTreeMap<PackageName, Option<Accept>>,
+    pub needs: BTreeMap<PackageName, Option<ConstraintText>>,
 }
 
 #[derive(Deserialize)]
@@ -63,15 +63,15 @@ impl Identity {
 }
 
 /// Reads a constraint; nothing inside for one that is agreed, nothing at all for what is not one.
-fn accept_of(need: RawNeed) -> Option<Option<Accept>> {
+fn accept_of(need: RawNeed) -> Option<Option<ConstraintText>> {
     let (text, only_on) = match need {
         RawNeed::Text(text) => (Some(text), Vec::new()),
         RawNeed::Table(table) => (table.accept, table.only_on),
     };
     let accept = match text.as_deref() {
         Some("agreed") => return Some(None),
-        Some(text) => Accept::parse(text).ok()?,
-        None => Accept::anything(),
+        Some(text) => ConstraintText::parse(text).ok()?,
+        None => ConstraintText::anything(),
     };
     if only_on.is_empty() {
         return Some(Some(accept));
@@ -93,7 +93,7 @@ mod tests {
         let needs: Vec<String> = identity
             .needs
             .iter()
-            .map(|(name, accept)| format!("{name} {}", accept.as_ref().map_or("?", Accept::as_str)))
+            .map(|(name, accept)| format!("{name} {}", accept.as_ref().map_or("?", ConstraintText::as_str)))
             .collect();
         assert_eq!((identity.name.as_str(), identity.version.as_deref()), ("a/b", Some("1.0")));
         assert_eq!(needs, ["x ?", "y >=1, <2", "z ^1 on linux/*"]);

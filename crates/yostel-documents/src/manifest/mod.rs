@@ -25,7 +25,7 @@ use crate::origin::Elsewhere;
 use crate::overrides::Overrides;
 use crate::release::Offers;
 use crate::requirement::{Asker, Requirement};
-use yostel_versions::{Accept, Numbering, Version};
+use yostel_versions::{ConstraintText, Numbering, Version};
 
 /// A manifest that was read without a problem.
 #[derive(Debug, Clone)]
@@ -73,7 +73,7 @@ pub struct WorkspaceEntry {
 #[derive(Debug, Clone)]
 pub struct Force {
     /// The version, as a constraint.
-    pub accept: Accept,
+    pub accept: ConstraintText,
     /// Why.
     pub why: String,
     /// The day until which it should be needed.
@@ -88,8 +88,8 @@ pub struct Swap {
     /// The package that stands in.
     pub by: PackageName,
     /// Which of its versions will do; what was asked of the other, when it is left out.
-    pub accept: Option<Accept>,
-    /// Where it lies, when that is not for a source to say.
+    pub accept: Option<ConstraintText>,
+    /// Where it is, when that is not for a source to say.
     pub elsewhere: Option<Elsewhere>,
     /// Why.
     pub why: String,
@@ -149,7 +149,7 @@ pub struct Project {
     /// The platforms that its lockfile serves; none when any that there is will do.
     pub platforms: BTreeSet<String>,
     /// Which versions of the tool itself may work on it.
-    pub yostel: Option<Accept>,
+    pub yostel: Option<ConstraintText>,
     /// SPDX licence expression.
     pub licence: Option<String>,
     /// One sentence on what it is.
@@ -162,17 +162,17 @@ pub struct Project {
 #[derive(Debug, Clone)]
 pub struct Need {
     /// Which versions will do.
-    pub accept: Accept,
+    pub accept: ConstraintText,
     /// Why it deviates from what is agreed, when it does.
     pub why: Option<String>,
-    /// Where the package lies, when that is not for a source to say.
+    /// Where the package is, when that is not for a source to say.
     pub elsewhere: Option<Elsewhere>,
     /// Byte range of the entry's key in the manifest.
     pub span: Range<usize>,
 }
 
 impl Need {
-    pub(crate) fn of(accept: Accept, span: Range<usize>) -> Self {
+    pub(crate) fn of(accept: ConstraintText, span: Range<usize>) -> Self {
         Self { accept, why: None, elsewhere: None, span }
     }
 }
@@ -293,9 +293,9 @@ impl Manifest {
             self.needs.values().any(|needs| needs.get(package).is_some_and(|need| need.why.is_some()))
         };
         let agreed = self.agreed.iter().filter(|(package, _)| !deviates(package));
-        // What lies elsewhere stands in for whatever was asked.
+        // What is elsewhere stands in for whatever was asked.
         let instead = |swap: &Swap| match (&swap.accept, &swap.elsewhere) {
-            (None, Some(_)) => Some(Accept::anything()),
+            (None, Some(_)) => Some(ConstraintText::anything()),
             (accept, _) => accept.clone(),
         };
         let swapped = |swap: &Swap| (swap.by.clone(), instead(swap));

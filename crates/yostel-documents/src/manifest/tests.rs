@@ -38,11 +38,11 @@ fn package(text: &str) -> PackageName {
 }
 
 fn plain(text: &str) -> NeedForm {
-    NeedForm::Accept(accept(text))
+    NeedForm::Constraint(accept(text))
 }
 
-fn accept(text: &str) -> Accept {
-    Accept::parse(text).unwrap()
+fn accept(text: &str) -> ConstraintText {
+    ConstraintText::parse(text).unwrap()
 }
 
 #[test]

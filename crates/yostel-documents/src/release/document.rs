@@ -43,7 +43,7 @@ pub enum DocumentError {
         /// What is wrong.
         reason: String,
     },
-    /// Two releases stand at one place in the order.
+    /// Two releases are at one place in the order.
     #[error("`{0}` and `{1}` are the same version")]
     Twice(String, String),
 }

@@ -1,7 +1,7 @@
 //! Releases as a registry describes them: one document a package. Carries out docs/formats.md §4.
 //!
 //! A release's record is what its author published, and never changes: its digest is pinned in lockfiles. What is said of
-//! the release later stands beside it, as statements.
+//! the release later is beside it, as statements.
 
 mod document;
 mod offers;
@@ -14,7 +14,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use yostel_versions::{Accept, Numbering, Version};
+use yostel_versions::{ConstraintText, Numbering, Version};
 
 pub use document::DocumentError;
 pub use offers::{Offers, check_offered_path, check_variable, is_loading_variable};
@@ -54,14 +54,14 @@ pub struct Release {
     /// When it was published.
     pub published: Timestamp,
     /// What it needs, by purpose.
-    pub needs: BTreeMap<Purpose, BTreeMap<PackageName, Accept>>,
+    pub needs: BTreeMap<Purpose, BTreeMap<PackageName, ConstraintText>>,
     /// What it gives those who need it.
     pub offers: Offers,
     /// SPDX licence expression.
     pub licence: Option<String>,
     /// What is new in it.
     pub notes: Option<String>,
-    /// Its files, by platform; none when it is what lies in a folder at the time, which is there for every platform.
+    /// Its files, by platform; none when it is a local package, which is there for every platform.
     pub artifacts: Vec<Artifact>,
     /// Digest of its files without the manifest, to find one content under two names; not known of old releases.
     pub content: Option<TreeDigest>,
@@ -73,13 +73,13 @@ pub struct Release {
     pub replaced_by: Option<PackageName>,
     /// What was published; none of what no registry tells of.
     record: Option<Record>,
-    /// What was said of it since, in that order, as it stands there.
+    /// What was said of it since, in that order, as it is there.
     statements: Vec<Arc<str>>,
-    /// What stands beside the two.
+    /// What is beside the two.
     others: Others,
 }
 
-/// Members of an object that this version does not know, as they stand there: they survive every rewrite.
+/// Members of an object that this version does not know, as they are there: they survive every rewrite.
 type Others = Vec<(String, Box<str>)>;
 
 /// One file of a release.
@@ -132,7 +132,7 @@ impl Release {
     /// Describes what no registry tells of: it was never published, so it is as old as can be.
     pub fn unpublished(
         version: Version,
-        needs: BTreeMap<Purpose, BTreeMap<PackageName, Accept>>,
+        needs: BTreeMap<Purpose, BTreeMap<PackageName, ConstraintText>>,
         offers: Offers,
         artifacts: Vec<Artifact>,
     ) -> Self {

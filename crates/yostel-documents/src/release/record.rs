@@ -1,11 +1,11 @@
-//! A release's record: what its author published. It is kept as it stands, and digested in its canonical form.
+//! A release's record: what its author published. It is kept as it is, and digested in its canonical form.
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use yostel_versions::{Accept, Numbering};
+use yostel_versions::{ConstraintText, Numbering};
 
 use super::{Artifact, Offers, Release, check_offered_path, check_platform, check_variable};
 use crate::digest::{ArchiveDigest, RecordDigest, TreeDigest};
@@ -28,7 +28,7 @@ impl PartialEq for Record {
 
 impl Eq for Record {}
 
-/// What this version knows of a record. What else stands there is a later version's; it counts in the digest.
+/// What this version knows of a record. What else is there is a later version's; it counts in the digest.
 #[derive(Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 struct RawRecord {
@@ -89,7 +89,7 @@ pub(super) enum RecordError {
 impl Record {
     /// Writes down a release as it is.
     pub(super) fn of(release: &Release) -> Self {
-        let entries = |needs: &BTreeMap<PackageName, Accept>| {
+        let entries = |needs: &BTreeMap<PackageName, ConstraintText>| {
             needs.iter().map(|(name, accept)| (name.to_string(), accept.to_string())).collect()
         };
         let raw = RawRecord {
@@ -133,7 +133,7 @@ fn release_of(raw: RawRecord, numbering: &Numbering) -> Result<Release, String> 
         let mut accepted = BTreeMap::new();
         for (name, accept) in entries {
             let name = PackageName::parse(&name).map_err(|e| text(&e))?;
-            accepted.insert(name, Accept::parse(&accept).map_err(|e| text(&e))?);
+            accepted.insert(name, ConstraintText::parse(&accept).map_err(|e| text(&e))?);
         }
         needs.insert(purpose, accepted);
     }

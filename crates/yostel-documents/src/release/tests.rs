@@ -128,8 +128,8 @@ fn broken_documents_say_where_and_what() {
     assert!(refused("\"any\"", "\"linux\"").contains("like `linux/amd64`"));
     assert!(refused("\"record\"", "\"rekord\"").contains("a release has no `record`"));
     assert!(refused("\"later-field\":1", "\"later-field\":1.5").contains("not a whole one"));
-    assert!(refused("\"later-field\":1", "\"later-field\":{\"a\":1,\"a\":2}").contains("stands there twice"));
-    assert!(refused("\"statements\"", "\"record\":{},\"statements\"").contains("stands there twice"));
+    assert!(refused("\"later-field\":1", "\"later-field\":{\"a\":1,\"a\":2}").contains("is there twice"));
+    assert!(refused("\"statements\"", "\"record\":{},\"statements\"").contains("is there twice"));
     assert!(refused("\"why\":\"bad\",", "").contains("missing field `why`"));
     let artifact = format!(r#"{{"platform":"linux/amd64","digest":"{0}","size":1,"tree":"{0}"}}"#, digest());
     let twice = format!(

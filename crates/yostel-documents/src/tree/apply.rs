@@ -1,4 +1,4 @@
-//! Applying a patch: each hunk where its lines stand, exactly, or not at all.
+//! Applying a patch: each hunk where its lines are, exactly, or not at all.
 
 use super::patch::{FilePatch, Hunk, Mark};
 use super::{EntryKind, TreeFile};
@@ -23,11 +23,11 @@ pub enum RejectedReason {
     OtherKind,
     /// The file is not text.
     NotText,
-    /// A hunk's lines stand nowhere in the file.
+    /// A hunk's lines are nowhere in the file.
     Hunk {
         /// The hunk.
         hunk: Box<Hunk>,
-        /// The lines that stand where it should fit.
+        /// The lines that are where it should fit.
         found: Vec<String>,
     },
 }
@@ -35,7 +35,7 @@ pub enum RejectedReason {
 impl FilePatch {
     /// Applies the changes to a file's state and returns the new one; nothing for a file that goes.
     ///
-    /// A hunk whose lines moved is applied where they stand now: nearest to where they stood, the upper of two that are
+    /// A hunk whose lines moved is applied where they are now: nearest to where they were, the upper of two that are
     /// equally near. Not one line may differ.
     ///
     /// # Errors
@@ -86,14 +86,14 @@ impl FilePatch {
     }
 }
 
-/// Finds where these lines stand, at or after `from`, nearest to `near`.
+/// Finds where these lines are, at or after `from`, nearest to `near`.
 fn find(old: &[&str], wanted: &[&str], from: usize, near: usize) -> Option<usize> {
     let last = old.len().checked_sub(wanted.len())?;
     let fits = |at: usize| (from..=last).contains(&at) && old[at..at + wanted.len()] == *wanted;
     if wanted.is_empty() {
         return (from..=last).contains(&near).then_some(near);
     }
-    // It may say that it stood anywhere; it stands in the file.
+    // It may say that it was anywhere; it is in the file.
     let near = near.min(last);
     (0..=last).find_map(|distance| {
         let above = near.checked_sub(distance).filter(|at| fits(*at));

@@ -36,7 +36,7 @@ pub struct Hunk {
     pub new_start: usize,
     /// Its lines.
     pub lines: Vec<HunkLine>,
-    /// Where it stands in the patch's text, from 1; 0 when it was not read from one.
+    /// Where it is in the patch's text, from 1; 0 when it was not read from one.
     pub at: usize,
 }
 
@@ -137,7 +137,7 @@ impl Patch {
         text
     }
 
-    /// Reads a patch. What stands before the first file is passed over, as is custom.
+    /// Reads a patch. What is before the first file is passed over, as is custom.
     ///
     /// # Errors
     /// The first line that is not a patch's, or that changes a path no package can have.

@@ -249,7 +249,7 @@ impl Folder {
         self.readable().map(File::from).map_err(FileError::when("open the folder", &self.path))
     }
 
-    /// Returns the folder in which the last part of a path lies, and that part.
+    /// Returns the folder in which the last part of a path is, and that part.
     pub(crate) fn parent<'a>(&self, below: &'a Path) -> io::Result<(Arc<OwnedFd>, &'a OsStr)> {
         // Nearly always it is one name.
         let bytes = below.as_os_str().as_bytes();
@@ -362,7 +362,7 @@ fn no_way(below: &Path) -> io::Error {
     io::Error::new(io::ErrorKind::InvalidInput, format!("`{}` is not a path below a folder", below.display()))
 }
 
-/// Says in words that a link stands where it must not.
+/// Says in words that a link is where it must not.
 fn in_the_way(errno: rustix::io::Errno) -> io::Error {
     match errno {
         rustix::io::Errno::LOOP | rustix::io::Errno::NOTDIR => io::Error::new(

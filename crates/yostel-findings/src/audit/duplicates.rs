@@ -18,7 +18,7 @@ pub enum Duplicate {
         /// The packages, sorted.
         packages: Vec<(PackageName, Version)>,
     },
-    /// A package that stands at several versions.
+    /// A package that is locked at several versions.
     Versions {
         /// The package.
         package: PackageName,

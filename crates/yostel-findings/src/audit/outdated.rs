@@ -1,11 +1,11 @@
-//! For each locked package: is there something newer, may it be taken, and who stands against it.
+//! For each locked package: is there something newer, may it be taken, and who keeps it out.
 
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 
 use yostel_documents::{Asker, Lockfile, PackageDocument, PackageName};
-use yostel_versions::{Accept, Version};
+use yostel_versions::{ConstraintText, Version};
 
 /// A package for which something newer exists.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -18,15 +18,15 @@ pub struct Outdated {
     pub locked: Version,
     /// When the locked release was published, if a source still tells.
     pub published: Option<Timestamp>,
-    /// The newest that everyone who asks admits; none when nothing newer than the locked one is admitted.
-    pub admitted: Option<Version>,
+    /// The newest that everyone who asks accepts; none when nothing newer than the locked one is accepted.
+    pub accepted: Option<Version>,
     /// The newest of all.
     pub newest: Version,
     /// When the newest was published.
     pub newest_published: Timestamp,
     /// Whether the newest is on another compatible line.
     pub crosses_line: bool,
-    /// Who does not admit the newest; empty when everyone does.
+    /// Who does not accept the newest; empty when everyone does.
     pub held_by: Vec<Holder>,
 }
 
@@ -36,7 +36,7 @@ pub struct Holder {
     /// Who asks.
     pub who: Asker,
     /// What they admit.
-    pub accept: Accept,
+    pub accept: ConstraintText,
 }
 
 /// Lists the outdated packages, direct ones first, each group by name. Packages without a document are left out.
@@ -49,7 +49,7 @@ pub fn outdated(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDo
         let mut all = None;
         for asked in &locked.asked_by {
             let Ok(constraint) = asked.accept.bind(&document.numbering) else { continue };
-            if !constraint.admits(&newest.version) {
+            if !constraint.accepts(&newest.version) {
                 holders.push(Holder { who: asked.who.clone(), accept: asked.accept.clone() });
             }
             all = Some(match all {
@@ -57,19 +57,19 @@ pub fn outdated(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDo
                 Some(others) => constraint.intersection(&others),
             });
         }
-        let admitted = document
+        let accepted = document
             .releases
             .iter()
             .rev()
             .filter(|release| release.withdrawn.is_none() && release.version > locked.version)
-            .find(|release| all.as_ref().is_some_and(|all| all.admits(&release.version)))
+            .find(|release| all.as_ref().is_some_and(|all| all.accepts(&release.version)))
             .map(|release| release.version.clone());
         found.push(Outdated {
             package: name.clone(),
             direct: lockfile.is_direct(name),
             locked: locked.version.clone(),
             published: document.release(&locked.version).map(|release| release.published),
-            admitted,
+            accepted,
             newest: newest.version.clone(),
             newest_published: newest.published,
             crosses_line: !document.numbering.is_same_line(&locked.version, &newest.version),

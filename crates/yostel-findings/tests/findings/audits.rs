@@ -19,7 +19,7 @@ const WORLD: &str = "console: gust ^2, cable *
 
 fn lock(world: &World, keep: &[&str]) -> Lockfile {
     match world.resolve(keep).unwrap() {
-        Outcome::Resolved(resolution) => resolution.to_lockfile(&world.wishes.clone().into()),
+        Outcome::Resolved(resolution) => resolution.to_lockfile(&world.requirements.clone().into()),
         other => panic!("{other:?}"),
     }
 }
@@ -37,7 +37,7 @@ fn outdated_tells_what_may_be_had_and_who_stands_against_the_rest() {
         .iter()
         .map(|o| {
             let held: Vec<String> = o.held_by.iter().map(|h| format!("{} {}", h.who, h.accept)).collect();
-            format!("{} {} {:?} {} {} {}", o.package, o.locked, o.admitted, o.newest, o.crosses_line, held.join(";"))
+            format!("{} {} {:?} {} {} {}", o.package, o.locked, o.accepted, o.newest, o.crosses_line, held.join(";"))
         })
         .collect();
     assert_eq!(

@@ -11,7 +11,7 @@ use yostel_documents::{
 use yostel_findings::{Move, MoveKind, compare};
 use yostel_resolve::Outcome;
 use yostel_testkit::World;
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 const WORLD: &str = "console: gust ^2, cable ^1
     gust 2.0.0: unit ^1
@@ -23,16 +23,16 @@ const WORLD: &str = "console: gust ^2, cable ^1
 
 fn lock(world: &World, keep: &[&str]) -> Lockfile {
     match world.resolve(keep).unwrap() {
-        Outcome::Resolved(resolution) => resolution.to_lockfile(&world.wishes.clone().into()),
+        Outcome::Resolved(resolution) => resolution.to_lockfile(&world.requirements.clone().into()),
         other => panic!("{other:?}"),
     }
 }
 
-fn wish(package: &str, accept: &str, purpose: &str) -> Requirement {
+fn requirement(package: &str, accept: &str, purpose: &str) -> Requirement {
     Requirement {
         asker: Asker::Project(PackageName::parse("console").unwrap()),
         package: PackageName::parse(package).unwrap(),
-        accept: Accept::parse(accept).unwrap(),
+        accept: ConstraintText::parse(accept).unwrap(),
         purpose: Word::parse(purpose).unwrap(),
     }
 }
@@ -92,27 +92,30 @@ fn a_changed_lockfile_is_refused_and_says_how() {
 fn staleness_is_a_matter_of_meaning() {
     let world = World::parse(WORLD);
     let lockfile = lock(&world, &[]);
-    let told = |wishes: &[Requirement]| -> Vec<String> {
-        lockfile.differences(&wishes.to_vec().into()).iter().map(ToString::to_string).collect()
+    let told = |requirements: &[Requirement]| -> Vec<String> {
+        lockfile.differences(&requirements.to_vec().into()).iter().map(ToString::to_string).collect()
     };
-    let (gust, cable) = (wish("gust", "^2", "run"), wish("cable", "^1", "run"));
+    let (gust, cable) = (requirement("gust", "^2", "run"), requirement("cable", "^1", "run"));
     assert!(told(&[gust.clone(), cable.clone()]).is_empty());
-    assert!(told(&[cable.clone(), wish("gust", ">=2.1, <9", "run")]).is_empty(), "still satisfied, so not stale");
-    assert!(told(&[gust.clone(), cable.clone(), wish("unit", "*", "run")]).is_empty(), "was there anyway");
+    assert!(
+        told(&[cable.clone(), requirement("gust", ">=2.1, <9", "run")]).is_empty(),
+        "still satisfied, so not stale"
+    );
+    assert!(told(&[gust.clone(), cable.clone(), requirement("unit", "*", "run")]).is_empty(), "was there anyway");
     assert_eq!(
-        told(&[wish("gust", "<2.1", "run"), cable.clone()]),
+        told(&[requirement("gust", "<2.1", "run"), cable.clone()]),
         ["gust is locked at 2.1.0, but console needs <2.1"]
     );
     assert_eq!(
-        told(&[gust.clone(), cable.clone(), wish("spare", "*", "run")]),
+        told(&[gust.clone(), cable.clone(), requirement("spare", "*", "run")]),
         ["spare is not locked, but console needs it"]
     );
     assert_eq!(told(std::slice::from_ref(&gust)), ["cable 1.0.0 is locked, but nothing needs it any more"]);
     assert_eq!(
-        told(&[gust.clone(), wish("cable", "^1", "test")]),
+        told(&[gust.clone(), requirement("cable", "^1", "test")]),
         ["cable is locked for run, but needed for test", "unit is locked for run, but needed for run and test",]
     );
-    assert_eq!(told(&[gust, wish("cable", "=1", "run")]), ["console needs cable =1: `=1` leaves numbers out"]);
+    assert_eq!(told(&[gust, requirement("cable", "=1", "run")]), ["console needs cable =1: `=1` leaves numbers out"]);
 }
 
 #[test]
@@ -139,8 +142,10 @@ fn moves_say_from_what_to_what_and_whether_a_line_was_crossed() {
 
 #[test]
 fn declarations_do_not_depend_on_order() {
-    let (a, b) = (wish("a", "^1", "run"), wish("b", "^1", "test"));
-    let seal = |wishes: &[&Requirement]| Declared::from(wishes.iter().map(|w| (*w).clone()).collect::<Vec<_>>()).seal();
+    let (a, b) = (requirement("a", "^1", "run"), requirement("b", "^1", "test"));
+    let seal = |requirements: &[&Requirement]| {
+        Declared::from(requirements.iter().map(|w| (*w).clone()).collect::<Vec<_>>()).seal()
+    };
     assert_eq!(seal(&[&a, &b]), seal(&[&b, &a]));
     assert_ne!(seal(&[&a]), seal(&[&a, &b]));
 }
@@ -193,9 +198,9 @@ proptest! {
     fn the_way_to_whoever_pulled_a_package_is_one_of_needs(text in yostel_testkit::any::any_world(), keep in yostel_testkit::any::any_keep()) {
         let world = World::parse(&text);
         let Ok(Outcome::Resolved(found)) = world.resolve(&[]) else { return Ok(()) };
-        let new = found.to_lockfile(&world.wishes.clone().into());
+        let new = found.to_lockfile(&world.requirements.clone().into());
         let Ok(Outcome::Resolved(kept)) = world.resolve(&keep) else { return Ok(()) };
-        let old = kept.to_lockfile(&world.wishes.clone().into());
+        let old = kept.to_lockfile(&world.requirements.clone().into());
         for moved in compare(Some(&old), &new) {
             let Some(locked) = new.chosen.get(&moved.package) else {
                 prop_assert!(moved.pulled_by.is_empty(), "what is gone was pulled by nobody");
@@ -213,7 +218,7 @@ proptest! {
             // If anybody refuses what was there, who is named does.
             if let MoveKind::Moved { from, .. } = &moved.kind {
                 let refuses = |asked: &yostel_documents::AskedBy| {
-                    !asked.accept.bind(&locked.numbering).is_ok_and(|constraint| constraint.admits(from))
+                    !asked.accept.bind(&locked.numbering).is_ok_and(|constraint| constraint.accepts(from))
                 };
                 let by_puller = locked.asked_by.iter().any(|asked| asked.who == *puller && refuses(asked));
                 prop_assert_eq!(by_puller, locked.asked_by.iter().any(refuses));
@@ -225,20 +230,20 @@ proptest! {
     fn a_glance_sees_what_reading_in_full_sees(text in yostel_testkit::any::any_world(), at in any::<prop::sample::Index>(), byte in any::<u8>()) {
         let world = World::parse(&text);
         let Ok(Outcome::Resolved(found)) = world.resolve(&[]) else { return Ok(()) };
-        let lockfile = found.to_lockfile(&world.wishes.clone().into());
+        let lockfile = found.to_lockfile(&world.requirements.clone().into());
         let text = lockfile.write();
-        let glance = Lockfile::glance(&text).expect("what we write can be glanced at");
-        prop_assert_eq!((glance.seal, glance.packages), (lockfile.seal(), lockfile.chosen.len()));
-        prop_assert_eq!(glance.declarations, lockfile.declarations);
+        let header = Lockfile::header(&text).expect("what we write can be glanced at");
+        prop_assert_eq!((header.seal, header.packages), (lockfile.seal(), lockfile.chosen.len()));
+        prop_assert_eq!(header.declarations, lockfile.declarations);
         // A change anywhere: either reading in full refuses it too, or it changed nothing that counts.
         let mut bytes = text.clone().into_bytes();
         let at = at.index(bytes.len());
         bytes[at] = byte;
         if let Ok(changed) = String::from_utf8(bytes)
-            && let Some(glance) = Lockfile::glance(&changed)
+            && let Some(header) = Lockfile::header(&changed)
         {
             let read = Lockfile::parse(&changed);
-            prop_assert_eq!(read.as_ref().map(|read| (read.seal(), read.declarations)).ok(), Some((glance.seal, glance.declarations)));
+            prop_assert_eq!(read.as_ref().map(|read| (read.seal(), read.declarations)).ok(), Some((header.seal, header.declarations)));
         }
     }
 }
@@ -274,7 +279,7 @@ fn a_lock_serves_every_listed_platform_and_holds_no_artifact_beside() {
     assert_eq!(collision.reach[0].unserved, (3, platforms(&["linux/riscv64"])));
     // What is locked is what some listed platform takes.
     let two = platforms(&["linux/amd64", "linux/arm64"]);
-    let declared = Declared { wishes: world.wishes.clone(), platforms: two, ..Declared::default() };
+    let declared = Declared { requirements: world.requirements.clone(), platforms: two, ..Declared::default() };
     let Outcome::Resolved(resolution) = served(&world, &[], &["linux/amd64", "linux/arm64"]) else { panic!() };
     let lockfile = resolution.to_lockfile(&declared);
     let gust = &lockfile.chosen[&PackageName::parse("gust").unwrap()];
@@ -288,7 +293,7 @@ fn a_lock_serves_every_listed_platform_and_holds_no_artifact_beside() {
     assert_eq!(told, ["gust 1.0.0 is not locked for darwin/arm64, which [project] lists"]);
     assert_ne!(with(&["linux/arm64"]).seal(), declared.seal());
     // Other platforms are no other content; other files for one that was served are.
-    let more = resolution.to_lockfile(&world.wishes.clone().into());
+    let more = resolution.to_lockfile(&world.requirements.clone().into());
     assert!(
         matches!(&compare(Some(&lockfile), &more)[..], [Move { kind: MoveKind::Platforms { to, .. }, .. }] if to.len() == 3)
     );
@@ -303,11 +308,11 @@ fn a_lock_serves_every_listed_platform_and_holds_no_artifact_beside() {
 fn a_lock_says_what_a_patch_makes_of_each_artifact() {
     let world = World::parse("console: gust ^1\n gust 1.0.0 for=linux/amd64+linux/arm64:");
     let Outcome::Resolved(resolution) = world.resolve(&[]).unwrap() else { panic!() };
-    let plain = resolution.to_lockfile(&world.wishes.clone().into());
+    let plain = resolution.to_lockfile(&world.requirements.clone().into());
     let gust = PackageName::parse("gust").unwrap();
     let (one, other) = (ContentDigest::of(b"one"), ContentDigest::of(b"other"));
     let declared = |patch: &[ContentDigest]| Declared {
-        wishes: world.wishes.clone(),
+        requirements: world.requirements.clone(),
         alterations: patch.iter().map(|patch| (gust.clone(), *patch)).collect(),
         ..Declared::default()
     };
@@ -341,7 +346,7 @@ fn from_elsewhere(text: &str, origin: &str) -> String {
     format!("{before}{after}").replace("\"station\"", origin)
 }
 
-/// Takes the artifacts out of the only block with them, as it is for what lies in a folder.
+/// Takes the artifacts out of the only block with them, as it is for a local package.
 fn without_artifacts(text: &str) -> String {
     let (before, rest) = text.split_once("artifacts = [\n").unwrap();
     let (_, after) = rest.split_once("]\n").unwrap();
@@ -365,12 +370,12 @@ fn every_origin_is_written_and_read_back_and_none_that_is_half() {
         assert_eq!(lockfile.write(), locked);
     }
     for origin in ["{ path = \"../clock\" }", "{ project = \"libs/clock\" }"] {
-        let live = reseal(&without_artifacts(&from_elsewhere(&text, origin)));
-        let lockfile = Lockfile::parse(&live).unwrap_or_else(|error| panic!("{origin}: {error}"));
-        assert_eq!(lockfile.write(), live);
+        let local = reseal(&without_artifacts(&from_elsewhere(&text, origin)));
+        let lockfile = Lockfile::parse(&local).unwrap_or_else(|error| panic!("{origin}: {error}"));
+        assert_eq!(lockfile.write(), local);
         let gust = lockfile.chosen.get(&PackageName::parse("gust").unwrap()).unwrap();
-        assert!(gust.artifacts.is_empty() && gust.from.live_folder().is_some());
-        // What lies in a folder has no content to lock, and everything else has.
+        assert!(gust.artifacts.is_empty() && gust.from.local_folder().is_some());
+        // A local package has no content to lock, and everything else has.
         let with = reseal(&from_elsewhere(&text, origin));
         assert!(Lockfile::parse(&with).unwrap_err().to_string().contains("artifacts"), "{origin}");
     }
@@ -401,7 +406,7 @@ fn a_package_of_two_lines_has_a_block_for_each_and_its_moves_are_told_by_line() 
     );
     let tables = PackageName::parse("tables").unwrap();
     let coexist: std::collections::BTreeSet<PackageName> = [tables.clone()].into();
-    let declared = Declared { coexist: coexist.clone(), ..world.wishes.clone().into() };
+    let declared = Declared { coexist: coexist.clone(), ..world.requirements.clone().into() };
     let resolve = |world: &World| {
         let mut problem = world.problem(&[]);
         problem.rules.coexist = coexist.clone();
@@ -418,7 +423,7 @@ fn a_package_of_two_lines_has_a_block_for_each_and_its_moves_are_told_by_line() 
     assert_eq!(versions(&lockfile), ["1.5.0", "2.0.0"]);
     assert_eq!(lockfile.differences(&declared), []);
     let told: Vec<String> =
-        lockfile.differences(&world.wishes.clone().into()).iter().map(ToString::to_string).collect();
+        lockfile.differences(&world.requirements.clone().into()).iter().map(ToString::to_string).collect();
     assert_eq!(told, ["tables is locked at 1.5.0 and at 2.0.0, which `coexist` in [policy] does not permit"]);
     // Without the newest of the older line, that line moves, and the other is not spoken of.
     let mut less = world.clone();

@@ -1,5 +1,5 @@
 //! Asking sources about packages, all at once. What comes first does not matter: answers are put into the order of the
-//! names, and so is the error that is told when several cannot be had.
+//! names, and so is the error that is told when several cannot be fetched.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Mutex;

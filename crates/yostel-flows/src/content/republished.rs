@@ -55,7 +55,7 @@ pub(crate) fn find_republished(
     Some(republished((package, version), locked, offered, source, context))
 }
 
-/// Finds the artifact that stands where this one stood and is another.
+/// Finds the artifact that is where this one was and is another.
 pub(crate) fn other_content<'a>(locked: &Artifact, offered: &'a [Artifact]) -> Option<&'a Artifact> {
     let same_place = offered.iter().find(|artifact| artifact.platform == locked.platform);
     same_place.or(offered.first()).filter(|artifact| artifact.digest != locked.digest)

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use yostel_documents::{
-    Declared, Dispute, Disputed, Glance, Lockfile, Origin, PackageDocument, PackageName, Seal, Take,
+    Declared, Dispute, Disputed, Lockfile, LockfileHeader, Origin, PackageDocument, PackageName, Seal, Take,
 };
 use yostel_files::{Disk, Folder};
 use yostel_findings::Move;
@@ -19,7 +19,7 @@ use crate::content::trust::disputes_with;
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::error::told::RulePlace;
-use crate::project::read::{glance_at_lockfile, load_lockfile};
+use crate::project::read::{load_lockfile, lockfile_header};
 use crate::project::{LoadedProject, line_of};
 use crate::search::drive::{Driven, drive_within, places_of};
 use crate::search::proposal::{Basis, Proposal};
@@ -165,7 +165,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     // Whether it can be shared is for its content to tell.
     if request.keep == Keep::Locked
         && !request.shareable
-        && let Some(Glance { seal, declarations: locked, packages }) = glance_at_lockfile(project)
+        && let Some(LockfileHeader { seal, declarations: locked, packages }) = lockfile_header(project)
         && locked == declared.seal()
     {
         return Ok(LockReport::nothing_new(path, packages, seal));
@@ -176,8 +176,8 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     };
     let keep = before.as_ref().map(|lockfile| kept_versions(lockfile, &declared, &request.keep)).unwrap_or_default();
     let rules = rules_of(project, request.as_of, request.take, context.settings);
-    let problem = Problem { wishes: declared.wishes.clone(), keep, rules };
-    let (resolution, documents, search) = if declared.wishes.is_empty() {
+    let problem = Problem { requirements: declared.requirements.clone(), keep, rules };
+    let (resolution, documents, search) = if declared.requirements.is_empty() {
         (Resolution::default(), BTreeMap::new(), None)
     } else {
         let sources = project.sources_and_elsewhere(before.as_ref(), &request.keep, context)?;
@@ -279,7 +279,12 @@ fn rules_about(project: &LoadedProject, collision: &Collision) -> Vec<RulePlace>
     let manifest = project.manifest();
     let all = std::iter::once(collision).chain(&collision.others);
     let met: BTreeSet<&PackageName> = all
-        .flat_map(|one| one.wishes.iter().map(|wish| &wish.package).chain(one.facts.iter().map(|fact| &fact.package)))
+        .flat_map(|one| {
+            one.requirements
+                .iter()
+                .map(|requirement| &requirement.package)
+                .chain(one.facts.iter().map(|fact| &fact.package))
+        })
         .collect();
     let place = |span, table, package: &PackageName, says| RulePlace {
         line: line_of(&project.top.text, span),
@@ -316,7 +321,7 @@ fn write_certificate(resolver: &mut Resolver, folder: PathBuf) -> Result<Option<
     Ok(Some(folder))
 }
 
-/// Lists packages that stayed where they were although everyone who asks admits something newer.
+/// Lists packages that stayed where they were although everyone who asks accepts something newer.
 fn kept_below_newest(
     lockfile: &Lockfile,
     documents: &BTreeMap<PackageName, PackageDocument>,
@@ -325,6 +330,6 @@ fn kept_below_newest(
     yostel_findings::outdated(lockfile, documents)
         .into_iter()
         .filter(|outdated| !moves.iter().any(|m| m.package == outdated.package))
-        .filter_map(|outdated| Some((outdated.package, outdated.locked, outdated.admitted?)))
+        .filter_map(|outdated| Some((outdated.package, outdated.locked, outdated.accepted?)))
         .collect()
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use jiff::Timestamp;
 use yostel_documents::{Declared, NeedForm, PackageName, Purpose, Requirement, add_coexist, add_need, remove_need};
 use yostel_findings::MoveKind;
-use yostel_resolve::{EditSet, Outcome, Problem, Resolution, Resolver, WishEdit};
+use yostel_resolve::{EditSet, Outcome, Problem, RequirementEdit, Resolution, Resolver};
 
 use crate::context::Context;
 use crate::error::FlowError;
@@ -24,7 +24,7 @@ const MOST_EDIT_SETS: usize = 8;
 pub struct Settlement {
     /// The edits of the manifest, and the set they lead to.
     pub edit_set: EditSet,
-    /// The package that may stand at several versions, when that is the edit.
+    /// The package that may be there at several versions, when that is the edit.
     pub coexist: Option<PackageName>,
     /// The manifests and the lockfile afterwards, and what moves; to be applied.
     pub proposal: Proposal,
@@ -43,13 +43,13 @@ pub fn settle(
     let before = load_lockfile(project)?;
     let patches = project.patches()?;
     let declared = project.declared_with(&patches);
-    if declared.wishes.is_empty() {
+    if declared.requirements.is_empty() {
         return Ok(None);
     }
     let keep = before.as_ref().map(|before| kept_versions(before, &declared, &Keep::Locked)).unwrap_or_default();
-    let wishes = declared.wishes.clone();
+    let requirements = declared.requirements.clone();
     let rules = rules_of(project, as_of, None, context.settings);
-    let resolver = Resolver::with_edits(Problem { wishes, keep: keep.clone(), rules });
+    let resolver = Resolver::with_edits(Problem { requirements, keep: keep.clone(), rules });
     let sources = project.sources_and_elsewhere(before.as_ref(), &Keep::Locked, context)?;
     let Driven { outcome, mut resolver, .. } = drive(resolver, project, &sources, context.observer)?;
     let Outcome::Collision(collision) = outcome else { return Ok(None) };
@@ -62,8 +62,8 @@ pub fn settle(
     for edit_set in resolver.edit_sets(MOST_EDIT_SETS) {
         let texts = edited(project, &edit_set.edits)?;
         // What is said about packages wherever they turn up can undo an edit, or forbid it.
-        let Some(edited) = means(project, &texts, &edit_set.wishes) else { continue };
-        let declared = Declared { wishes: edit_set.wishes.clone(), ..declared.clone() };
+        let Some(edited) = means(project, &texts, &edit_set.requirements) else { continue };
+        let declared = Declared { requirements: edit_set.requirements.clone(), ..declared.clone() };
         let proposal = propose(&edited, &declared, &edit_set.resolution, texts)?;
         settlements.push(Settlement { edit_set, coexist: None, proposal });
     }
@@ -72,7 +72,7 @@ pub fn settle(
     for package in apart {
         let mut rules = rules_of(project, as_of, None, context.settings);
         rules.coexist.insert(package.clone());
-        let problem = Problem { wishes: declared.wishes.clone(), keep: keep.clone(), rules };
+        let problem = Problem { requirements: declared.requirements.clone(), keep: keep.clone(), rules };
         let Driven { outcome, .. } = drive(Resolver::new(problem), project, &sources, context.observer)?;
         let Outcome::Resolved(resolution) = outcome else { continue };
         let mut declared = declared.clone();
@@ -81,10 +81,10 @@ pub fn settle(
         let texts = [(project.top.manifest_path(), (project.top.text.clone(), after))].into();
         let proposal = propose(project, &declared, &resolution, texts)?;
         let moved = proposal.moves().iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
-        let edit_set = EditSet { edits: Vec::new(), wishes: declared.wishes.clone(), resolution, moved };
+        let edit_set = EditSet { edits: Vec::new(), requirements: declared.requirements.clone(), resolution, moved };
         settlements.push(Settlement { edit_set, coexist: Some(package.clone()), proposal });
     }
-    let drops = |edit: &&WishEdit| matches!(edit, WishEdit::Drop { .. });
+    let drops = |edit: &&RequirementEdit| matches!(edit, RequirementEdit::Drop { .. });
     let rank = |settlement: &Settlement| {
         let edits = &settlement.edit_set.edits;
         (edits.len().max(1), edits.iter().filter(drops).count(), settlement.coexist.is_some())
@@ -93,27 +93,28 @@ pub fn settle(
     Ok(Some(settlements))
 }
 
-/// Returns the project with edited manifests, if they come to these wishes.
-fn means(project: &LoadedProject, texts: &Texts, wishes: &[Requirement]) -> Option<LoadedProject> {
+/// Returns the project with edited manifests, if they come to these needs.
+fn means(project: &LoadedProject, texts: &Texts, requirements: &[Requirement]) -> Option<LoadedProject> {
     let after = texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
     let edited = project.with_texts(&after)?;
     let overrides = edited.overrides();
-    let bound: BTreeSet<Requirement> = edited.requirements().iter().map(|wish| overrides.bound(wish)).collect();
-    (bound == wishes.iter().cloned().collect()).then_some(edited)
+    let bound: BTreeSet<Requirement> =
+        edited.requirements().iter().map(|requirement| overrides.bound(requirement)).collect();
+    (bound == requirements.iter().cloned().collect()).then_some(edited)
 }
 
-fn edited(project: &LoadedProject, edits: &[WishEdit]) -> Result<Texts, FlowError> {
+fn edited(project: &LoadedProject, edits: &[RequirementEdit]) -> Result<Texts, FlowError> {
     let mut texts = Texts::new();
     for edit in edits {
-        let wish = edit.wish();
-        let purpose: &Purpose = &wish.purpose;
-        let Some(file) = project.projects().find(|file| file.name() == wish.asker.name()) else { continue };
+        let requirement = edit.requirement();
+        let purpose: &Purpose = &requirement.purpose;
+        let Some(file) = project.projects().find(|file| file.name() == requirement.asker.name()) else { continue };
         let (_, text) = texts.entry(file.manifest_path()).or_insert_with(|| (file.text.clone(), file.text.clone()));
         *text = match edit {
-            WishEdit::Change { accept, .. } => {
-                add_need(text, purpose, &wish.package, &NeedForm::Accept(accept.clone()))?.text
+            RequirementEdit::Change { accept, .. } => {
+                add_need(text, purpose, &requirement.package, &NeedForm::Constraint(accept.clone()))?.text
             }
-            WishEdit::Drop { .. } => remove_need(text, Some(purpose), &wish.package)?.text,
+            RequirementEdit::Drop { .. } => remove_need(text, Some(purpose), &requirement.package)?.text,
         };
     }
     Ok(texts)

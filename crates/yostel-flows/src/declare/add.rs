@@ -1,4 +1,4 @@
-//! Add a need, telling what it admits today.
+//! Add a need, telling what it accepts today.
 
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -9,7 +9,7 @@ use yostel_documents::{
 };
 use yostel_files::write_atomically;
 use yostel_sources::{ArchiveError, commit_of, open_archive};
-use yostel_versions::{Accept, Constraint, Version};
+use yostel_versions::{Constraint, ConstraintText, Version};
 
 use crate::error::FlowError;
 use crate::observer::Silent;
@@ -24,7 +24,7 @@ pub struct AddRequest {
     /// The package.
     pub package: PackageName,
     /// Which versions will do; none = on the compatible line of the newest.
-    pub accept: Option<Accept>,
+    pub accept: Option<ConstraintText>,
     /// For what.
     pub purpose: Purpose,
     /// Whether to agree on the constraint for every package, and need what is agreed.
@@ -45,31 +45,31 @@ pub struct AddReport {
     /// The purpose.
     pub purpose: Purpose,
     /// The constraint, as written or as agreed.
-    pub accept: Accept,
+    pub accept: ConstraintText,
     /// How the need refers to it.
     pub form: NeedForm,
     /// The same, bound to the package's numbering.
     pub constraint: Constraint,
-    /// The constraint that stood there before.
+    /// The constraint that was there before.
     pub before: Option<String>,
     /// The source that has the package.
     pub source: Origin,
-    /// The releases admitted today, rising; never empty.
-    pub admitted: Vec<Version>,
-    /// The newest release of all, when it is not admitted.
-    pub newest_not_admitted: Option<Version>,
+    /// The releases accepted today, rising; never empty.
+    pub accepted: Vec<Version>,
+    /// The newest release of all, when it is not accepted.
+    pub newest_not_accepted: Option<Version>,
     /// How many releases there are.
     pub releases: usize,
     /// Why a release on the list must not be chosen: withdrawn ones are left out and counted here.
     pub withdrawn: usize,
-    /// Set when its author gave the newest admitted release up: why, and what replaced the package.
+    /// Set when its author gave the newest accepted release up: why, and what replaced the package.
     pub deprecated: Option<(String, Option<PackageName>)>,
 }
 
 /// Adds a need to the project's manifest, in place.
 ///
 /// # Errors
-/// `UnknownPackage`, `Unreadable`, `AdmitsNothing`, `NoSources`, `Source`, `Edit`, `Store`. The manifest is then as it was.
+/// `UnknownPackage`, `Unreadable`, `AcceptsNothing`, `NoSources`, `Source`, `Edit`, `Store`. The manifest is then as it was.
 pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, FlowError> {
     let sources = project.sources()?;
     let Some((source, document)) = sources.document(&request.package)? else {
@@ -78,8 +78,10 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
     let there = project.manifest().agreed.get(&request.package).map(|agreed| &agreed.accept);
     let accept = match (request.accept.or_else(|| there.cloned()), document.newest()) {
         (Some(accept), _) => accept,
-        (None, Some(newest)) => Accept::parse(&format!("^{}", newest.version)).expect("a version makes a constraint"),
-        (None, None) => Accept::parse("*").expect("a star is a constraint"),
+        (None, Some(newest)) => {
+            ConstraintText::parse(&format!("^{}", newest.version)).expect("a version makes a constraint")
+        }
+        (None, None) => ConstraintText::parse("*").expect("a star is a constraint"),
     };
     let form = match (request.agreed, there, request.why) {
         (true, ..) => NeedForm::Agreed,
@@ -89,20 +91,20 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
             return Err(FlowError::Deviates { package: request.package, agreed: Some(agreed.clone()) });
         }
         (false, None, Some(_)) => return Err(FlowError::Deviates { package: request.package, agreed: None }),
-        (false, None, None) => NeedForm::Accept(accept.clone()),
+        (false, None, None) => NeedForm::Constraint(accept.clone()),
     };
     let constraint = accept.bind(&document.numbering).map_err(|cause| FlowError::Unreadable {
         package: request.package.clone(),
         accept: accept.clone(),
-        wish: None,
+        requirement: None,
         cause,
     })?;
     let inside: Vec<&Release> =
-        document.releases.iter().map(AsRef::as_ref).filter(|r| constraint.admits(&r.version)).collect();
+        document.releases.iter().map(AsRef::as_ref).filter(|r| constraint.accepts(&r.version)).collect();
     let open: Vec<&Release> = inside.iter().copied().filter(|r| r.withdrawn.is_none()).collect();
     let Some(last) = open.last() else {
         let known = document.releases.iter().filter(|r| r.withdrawn.is_none()).map(|r| r.version.clone()).collect();
-        return Err(FlowError::AdmitsNothing { package: request.package, accept, known });
+        return Err(FlowError::AcceptsNothing { package: request.package, accept, known });
     };
     let (top, here) = (&project.top, project.here());
     let mut texts: BTreeMap<String, (String, String)> = BTreeMap::new();
@@ -122,11 +124,11 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
         constraint,
         before: edit.before,
         source,
-        newest_not_admitted: newest.filter(|newest| *newest > last.version),
+        newest_not_accepted: newest.filter(|newest| *newest > last.version),
         releases: document.releases.len(),
         withdrawn: inside.len() - open.len(),
         deprecated: last.deprecated.clone().map(|why| (why, last.replaced_by.clone())),
-        admitted: open.iter().map(|release| release.version.clone()).collect(),
+        accepted: open.iter().map(|release| release.version.clone()).collect(),
         accept,
         form,
     };
@@ -134,14 +136,14 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
     Ok(report)
 }
 
-/// Where to take a package from, as somebody says it where they stand.
+/// Where to take a package from, as somebody says it where they are.
 #[derive(Debug, Clone)]
 pub enum TakeFrom {
     /// A repository.
     Git(GitPlace),
     /// A folder, absolute.
     Path(PathBuf),
-    /// An archive; without a digest, that of what lies there now.
+    /// An archive; without a digest, that of what is there now.
     Archive(String, Option<ArchiveDigest>),
 }
 
@@ -154,12 +156,12 @@ pub struct AddedElsewhere {
     pub elsewhere: Elsewhere,
     /// The commit that is there now, of a repository.
     pub commit: Option<String>,
-    /// The constraint that stood there before.
+    /// The constraint that was there before.
     pub before: Option<String>,
 }
 
-/// Adds a need of a package that lies elsewhere than in a source, after a look whether it is there; relative addresses
-/// are so to the folder where one stands.
+/// Adds a need of a package that is elsewhere than in a source, after a look whether it is there; relative addresses
+/// are so to the folder where one is.
 ///
 /// # Errors
 /// `Git`, `Path`, `Archive`, `Workspace`, `Edit`, `Store`. The manifest is then as it was.
@@ -168,12 +170,12 @@ pub fn add_elsewhere(
     package: &PackageName,
     purpose: &Purpose,
     (from, stand): (TakeFrom, &Path),
-    accept: Option<Accept>,
+    accept: Option<ConstraintText>,
 ) -> Result<AddedElsewhere, FlowError> {
     let here = project.here();
     let folder = project.folder_of(here);
     let mut commit = None;
-    // What is relative is so to where one stands, and is written down as seen from the manifest.
+    // What is relative is so to where one is, and is written down as seen from the manifest.
     let seen_from = |address: &str| match is_relative(address) {
         true => stand.join(address).to_string_lossy().into_owned(),
         false => address.to_owned(),

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 use yostel_documents::{EditError, NeedForm, PackageName, Purpose, add_agreed, add_need};
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 use crate::error::FlowError;
 use crate::observer::Silent;
@@ -17,9 +17,9 @@ pub struct AgreeReport {
     /// The manifest with `[agreed]`.
     pub path: PathBuf,
     /// By package, what is agreed and who needs it.
-    pub gathered: BTreeMap<PackageName, (Accept, Vec<PackageName>)>,
+    pub gathered: BTreeMap<PackageName, (ConstraintText, Vec<PackageName>)>,
     /// Packages that projects need by different constraints, each with who needs what: those stay.
-    pub apart: BTreeMap<PackageName, Vec<(PackageName, Accept)>>,
+    pub apart: BTreeMap<PackageName, Vec<(PackageName, ConstraintText)>>,
 }
 
 /// Moves constraints that two or more projects have in common into `[agreed]`; of these packages, or of all.
@@ -27,11 +27,11 @@ pub struct AgreeReport {
 /// # Errors
 /// `Edit`, `Store`. All manifests are changed, or none.
 pub fn agree(project: &LoadedProject, only: &[PackageName]) -> Result<AgreeReport, FlowError> {
-    let mut needed: BTreeMap<PackageName, Vec<(&ProjectFile, &Purpose, Accept)>> = BTreeMap::new();
+    let mut needed: BTreeMap<PackageName, Vec<(&ProjectFile, &Purpose, ConstraintText)>> = BTreeMap::new();
     for file in project.projects() {
         for (purpose, needs) in &file.manifest.needs {
             for (package, need) in needs {
-                // Between projects, and of what lies elsewhere, there is nothing to agree on.
+                // Between projects, and of what is elsewhere, there is nothing to agree on.
                 let own = project.projects().any(|other| other.name() == package);
                 if need.elsewhere.is_none() && !own && (only.is_empty() || only.contains(package)) {
                     // Where a need counts is its own affair, and stays with it.

@@ -13,7 +13,7 @@ use crate::project::LoadedProject;
 pub struct RemoveReport {
     /// The manifest's file.
     pub path: PathBuf,
-    /// The constraint that stood there.
+    /// The constraint that was there.
     pub before: Option<String>,
     /// The purposes it was removed from.
     pub purposes: Vec<String>,

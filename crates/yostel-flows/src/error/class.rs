@@ -48,7 +48,7 @@ impl FlowError {
             | Self::NoSources
             | Self::UnknownPackage { .. }
             | Self::Unreadable { .. }
-            | Self::AdmitsNothing { .. }
+            | Self::AcceptsNothing { .. }
             | Self::UnknownSource { .. }
             | Self::NoArtifact { .. }
             | Self::NotLocked { .. }

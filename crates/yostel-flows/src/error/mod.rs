@@ -17,10 +17,11 @@ use yostel_registry::RegistryError;
 use yostel_resolve::{Collision, ResolveError};
 use yostel_sources::{ArchiveError, GitError, SourceError};
 use yostel_store::AdmitError;
-use yostel_versions::{Accept, BindError, Version};
+use yostel_versions::{BindError, ConstraintText, Version};
 
 use crate::error::told::{
-    ForeignProblem, NotAltered, PatchProblem, PathProblem, Republished, RulePlace, Seen, WishPlace, WorkspaceProblem,
+    ForeignProblem, NotAltered, PatchProblem, PathProblem, Republished, RequirementPlace, RulePlace, Seen,
+    WorkspaceProblem,
 };
 
 /// Why a flow failed.
@@ -69,7 +70,7 @@ pub enum FlowError {
         path: PathBuf,
         /// Its text.
         text: String,
-        /// Byte range of what is wrong; empty when it stands in no one place.
+        /// Byte range of what is wrong; empty when it is in no one place.
         span: Range<usize>,
         /// What it is.
         problem: Box<WorkspaceProblem>,
@@ -92,7 +93,7 @@ pub enum FlowError {
         /// Why.
         problem: PathProblem,
     },
-    /// A package cannot be had from its repository.
+    /// A package cannot be fetched from its repository.
     #[error("{package}: {error}")]
     Git {
         /// The package.
@@ -102,7 +103,7 @@ pub enum FlowError {
         /// Why.
         error: GitError,
     },
-    /// A package cannot be had from the address of its archive.
+    /// A package cannot be fetched from the address of its archive.
     #[error("{package}: {error}")]
     Archive {
         /// The package.
@@ -126,7 +127,7 @@ pub enum FlowError {
         /// The project.
         project: PackageName,
         /// What it wants.
-        accept: Accept,
+        accept: ConstraintText,
         /// What this is.
         found: Version,
     },
@@ -157,8 +158,8 @@ pub enum FlowError {
     UnknownPackage {
         /// The package.
         package: PackageName,
-        /// Who needs it and where that stands, when it stands in a manifest.
-        wish: Option<Box<WishPlace>>,
+        /// Who needs it and where that is, when it is in a manifest.
+        requirement: Option<Box<RequirementPlace>>,
         /// The name that was probably meant.
         near: Option<PackageName>,
         /// The sources asked.
@@ -170,29 +171,29 @@ pub enum FlowError {
         /// The package.
         package: PackageName,
         /// The constraint.
-        accept: Accept,
-        /// Where it stands, when it stands in a manifest.
-        wish: Option<Box<WishPlace>>,
+        accept: ConstraintText,
+        /// Where it is, when it is in a manifest.
+        requirement: Option<Box<RequirementPlace>>,
         /// Why it does not fit.
         cause: BindError,
     },
-    /// A constraint admits nothing that there is.
+    /// A constraint accepts nothing that there is.
     #[error("no release of {package} meets {accept}")]
-    AdmitsNothing {
+    AcceptsNothing {
         /// The package.
         package: PackageName,
         /// The constraint.
-        accept: Accept,
+        accept: ConstraintText,
         /// What there is, rising.
         known: Vec<Version>,
     },
-    /// No set of packages meets the wishes.
-    #[error("no set of packages meets all wishes")]
+    /// No set of packages meets the needs.
+    #[error("no set of packages meets all needs")]
     Collision {
         /// What collides.
         collision: Box<Collision>,
-        /// Where the wishes stand.
-        places: Vec<WishPlace>,
+        /// Where the needs are.
+        places: Vec<RequirementPlace>,
         /// What the manifest says about packages of the collision wherever they turn up, and where.
         rules: Vec<RulePlace>,
         /// The folder a proof was written to, when one was asked for.
@@ -209,7 +210,7 @@ pub enum FlowError {
         /// The version it is forced to.
         forced: Version,
         /// What is agreed.
-        agreed: Accept,
+        agreed: ConstraintText,
         /// The manifest's file.
         path: PathBuf,
         /// Its text.
@@ -227,7 +228,7 @@ pub enum FlowError {
         /// The variable.
         variable: String,
     },
-    /// A folder of a package cannot stand in PATH or another variable.
+    /// A folder of a package cannot be in PATH or another variable.
     #[error("{} holds `:`, which separates folders in PATH and other variables", .0.display())]
     Separator(PathBuf),
     /// What would be locked could not be read back, so it is not written.
@@ -293,7 +294,7 @@ pub enum FlowError {
         /// The package.
         package: PackageName,
         /// What is agreed.
-        agreed: Option<Accept>,
+        agreed: Option<ConstraintText>,
     },
     /// The project has no needs for a purpose.
     #[error("nothing is needed for {purpose}")]

@@ -1,4 +1,4 @@
-//! What errors carry: places, and what is wrong with what stands there.
+//! What errors carry: places, and what is wrong with what is there.
 
 use std::io;
 use std::path::PathBuf;
@@ -46,11 +46,11 @@ pub enum WorkspaceProblem {
     },
 }
 
-/// A wish and where it stands.
+/// A need and where it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct WishPlace {
-    /// The wish.
-    pub wish: Requirement,
+pub struct RequirementPlace {
+    /// The need.
+    pub requirement: Requirement,
     /// The manifest, relative to the workspace's root.
     pub file: String,
     /// Line in it, from 1.
@@ -110,12 +110,12 @@ pub enum NotAltered {
     /// The copy is as the release is.
     #[error("nothing was changed")]
     Nothing,
-    /// It stands at several versions, and a patch is made to one.
+    /// It is locked at several versions, and a patch is made to one.
     #[error("it is locked at several versions, and a patch can change only one")]
     Several,
-    /// It is what lies in a folder: it is changed there.
+    /// It is a local package: it is changed there.
     #[error("its folder {0} is used as it is")]
-    Live(String),
+    LocalPackage(String),
     /// Files were changed that are not text, or are long.
     #[error("a patch can hold text files of at most 1 MiB only")]
     NotText(Vec<String>),
@@ -132,7 +132,7 @@ pub enum NotAltered {
     },
 }
 
-/// What a manifest says about a package wherever it turns up, and where that stands.
+/// What a manifest says about a package wherever it turns up, and where that is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RulePlace {
     /// Line in the manifest, from 1.

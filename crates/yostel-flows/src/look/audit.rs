@@ -8,7 +8,7 @@ use yostel_findings::{Duplicate, Outdated, duplicates, outdated};
 use crate::content::trust::{disputes_with, told_by_sources};
 use crate::context::Context;
 use crate::error::FlowError;
-use crate::look::join::{Joining, joinings};
+use crate::look::dedupe::{Dedupe, dedupes};
 use crate::look::upkeep::{Upkeep, upkeep};
 use crate::project::LoadedProject;
 use crate::project::prepared::Prepared;
@@ -25,8 +25,8 @@ pub struct AuditReport {
     pub outdated: Vec<Outdated>,
     /// Things that are there twice.
     pub duplicates: Vec<Duplicate>,
-    /// What it would take to have one version of each package that stands at several.
-    pub joinings: BTreeMap<PackageName, Joining>,
+    /// What it would take to have one version of each package that is locked at several.
+    pub dedupes: BTreeMap<PackageName, Dedupe>,
     /// Packages that no source knows any more.
     pub unknown: Vec<PackageName>,
     /// Forced versions, swaps and deviations that somebody should look after.
@@ -63,7 +63,7 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
     let duplicates = duplicates(&lockfile, &documents);
     Ok(AuditReport {
         project: project.here().name().clone(),
-        joinings: joinings(project, &lockfile, &duplicates, context)?,
+        dedupes: dedupes(project, &lockfile, &duplicates, context)?,
         packages: lockfile.chosen.len(),
         outdated: outdated(&lockfile, &documents),
         duplicates,

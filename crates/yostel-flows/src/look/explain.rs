@@ -5,12 +5,12 @@ use std::collections::BTreeSet;
 use yostel_documents::{Asker, Lockfile, PackageDocument, PackageName, Requirement, nearest, run_purpose};
 use yostel_findings::Move;
 use yostel_resolve::{Collision, Outcome, Problem, Reason, Resolver, Why, why};
-use yostel_versions::{Accept, Version};
+use yostel_versions::{ConstraintText, Version};
 
 use crate::content::ask::documents_of;
 use crate::context::Context;
 use crate::error::FlowError;
-use crate::error::told::WishPlace;
+use crate::error::told::RequirementPlace;
 use crate::project::LoadedProject;
 use crate::search::drive::{drive, places_of};
 use crate::search::proposal::moves_to;
@@ -21,7 +21,7 @@ use crate::search::rules::{Keep, rules_of, versions_of};
 pub struct ExplainReport {
     /// Why it is as it is.
     pub why: Why,
-    /// What another version would take, when one was asked about or could be had.
+    /// What another version would take, when one was asked about or suggests itself.
     pub instead: Option<Instead>,
 }
 
@@ -41,14 +41,14 @@ pub struct Instead {
 pub enum Counterfactual {
     /// It is, and this would move, the package itself among it; with the fewest others.
     Possible(Vec<Move>),
-    /// It is not: these collide, the version itself among the wishes.
+    /// It is not: these collide, the version itself among the needs.
     Impossible {
         /// What collides.
         collision: Box<Collision>,
-        /// The wish that stands for the version asked about.
+        /// The need that stands for the version asked about.
         demand: Requirement,
-        /// Where the other wishes stand.
-        places: Vec<WishPlace>,
+        /// Where the other needs are.
+        places: Vec<RequirementPlace>,
     },
 }
 
@@ -76,7 +76,7 @@ pub fn explain(
     let why = why(&lockfile, &documents, package, &rules).ok_or_else(not_locked)?;
     let version = match other {
         Some(text) => Some(find_version(package, text, documents.get(package))?),
-        None => why.newer.iter().find(|newer| newer.reason == Reason::Admitted).map(|newer| newer.version.clone()),
+        None => why.newer.iter().find(|newer| newer.reason == Reason::Accepted).map(|newer| newer.version.clone()),
     };
     let instead = match version {
         Some(version) => Some(demand(project, &lockfile, &documents[package], version, context)?),
@@ -102,28 +102,32 @@ fn demand(
 ) -> Result<Instead, FlowError> {
     let package = &document.name;
     let here = Asker::Project(project.here().manifest.project.name.clone());
-    // What the project itself says against the version is its to change; the question is what else stands against it.
-    let accepts = |wish: &Requirement| wish.accept.bind(&document.numbering).is_ok_and(|bound| bound.admits(&version));
-    let in_the_way = |wish: &Requirement| wish.asker == here && wish.package == *package && !accepts(wish);
-    let (set_aside, mut wishes): (Vec<_>, Vec<_>) = project.requirements().into_iter().partition(in_the_way);
+    // What the project itself says against the version is its to change; the question is what else keeps it out.
+    let accepts = |requirement: &Requirement| {
+        requirement.accept.bind(&document.numbering).is_ok_and(|bound| bound.accepts(&version))
+    };
+    let in_the_way = |requirement: &Requirement| {
+        requirement.asker == here && requirement.package == *package && !accepts(requirement)
+    };
+    let (set_aside, mut requirements): (Vec<_>, Vec<_>) = project.requirements().into_iter().partition(in_the_way);
     let demand = Requirement {
-        purpose: set_aside.first().map_or_else(run_purpose, |wish| wish.purpose.clone()),
+        purpose: set_aside.first().map_or_else(run_purpose, |requirement| requirement.purpose.clone()),
         asker: here,
         package: package.clone(),
-        accept: Accept::parse(&format!("={version}")).expect("a version makes a constraint"),
+        accept: ConstraintText::parse(&format!("={version}")).expect("a version makes a constraint"),
     };
     let mut declared = project.declared()?;
     if !set_aside.is_empty() {
-        declared.wishes = wishes.iter().chain([&demand]).cloned().collect();
+        declared.requirements = requirements.iter().chain([&demand]).cloned().collect();
     }
-    wishes.push(demand.clone());
+    requirements.push(demand.clone());
     let mut keep = versions_of(lockfile);
     // What is demanded is not held against keeping it where it is.
     keep.insert(package.clone(), [version.clone()].into());
     let mut rules = rules_of(project, None, None, context.settings);
     // What would be without it is the question.
     rules.overrides.forced.remove(package);
-    let problem = Problem { wishes, keep, rules };
+    let problem = Problem { requirements, keep, rules };
     let sources = project.sources_and_elsewhere(Some(lockfile), &Keep::Locked, context)?;
     let outcome = drive(Resolver::new(problem), project, &sources, context.observer)?.outcome;
     let outcome = match outcome {

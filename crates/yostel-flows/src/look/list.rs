@@ -43,11 +43,11 @@ pub struct ListRow {
 /// As loading a lockfile that must fit the manifest.
 pub fn list(project: &LoadedProject) -> Result<ListReport, FlowError> {
     let Prepared { lockfile, declared, .. } = project.prepare()?;
-    let mut wishes = declared.bound_wishes();
+    let mut requirements = declared.bound_requirements();
     let here = project.here().name();
-    wishes.retain(|wish| project.here.is_none() || wish.asker.name() == here);
-    let reached = lockfile.reached(&wishes, &declared, None);
-    let met = wishes.iter().filter_map(|wish| lockfile.met_by(wish, &declared));
+    requirements.retain(|requirement| project.here.is_none() || requirement.asker.name() == here);
+    let reached = lockfile.reached(&requirements, &declared, None);
+    let met = requirements.iter().filter_map(|requirement| lockfile.met_by(requirement, &declared));
     let direct: BTreeSet<_> = met.map(|(name, locked)| (name, &locked.version)).collect();
     let rows = lockfile.chosen.iter().filter_map(|(name, locked)| {
         let purposes = reached.purposes(name, &locked.version)?.clone();

@@ -1,8 +1,8 @@
 //! Look: what is there, why, and what to think of it.
 
 pub(crate) mod audit;
+pub(crate) mod dedupe;
 pub(crate) mod explain;
-pub(crate) mod join;
 pub(crate) mod list;
 pub(crate) mod tree;
 pub(crate) mod upkeep;

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_documents::{Asker, LockedPackage, Origin, PackageName, Purpose, Requirement, run_purpose};
-use yostel_versions::{Accept, Version};
+use yostel_versions::{ConstraintText, Version};
 
 use crate::error::FlowError;
 use crate::project::prepared::Prepared;
@@ -30,12 +30,12 @@ pub struct TreeNode {
     /// Where it comes from.
     pub from: Origin,
     /// What was asked for.
-    pub accept: Accept,
+    pub accept: ConstraintText,
     /// For which purpose, where a project asks.
     pub purpose: Option<Purpose>,
     /// What it needs; empty where `repeated`.
     pub needs: Vec<TreeNode>,
-    /// Whether what it needs stands elsewhere in the tree already.
+    /// Whether what it needs is elsewhere in the tree already.
     pub repeated: bool,
     /// Whether it needs more than is shown, because the tree is cut here.
     pub cut: bool,
@@ -62,20 +62,26 @@ pub fn tree(project: &LoadedProject, levels: usize) -> Result<Vec<Tree>, FlowErr
             }
         }
     }
-    let wishes = declared.bound_wishes();
-    let met = |wish: &Requirement| lockfile.met_by(wish, &declared);
-    for wish in wishes.iter().filter(|wish| wish.purpose == run_purpose()) {
-        if let Some((name, locked)) = met(wish) {
-            needs.entry((wish.asker.name(), None)).or_default().push((name, locked, &wish.accept));
+    let requirements = declared.bound_requirements();
+    let met = |requirement: &Requirement| lockfile.met_by(requirement, &declared);
+    for requirement in requirements.iter().filter(|requirement| requirement.purpose == run_purpose()) {
+        if let Some((name, locked)) = met(requirement) {
+            needs.entry((requirement.asker.name(), None)).or_default().push((name, locked, &requirement.accept));
         }
     }
     let mut told = BTreeSet::new();
     let shown = project.projects().filter(|one| project.here.is_none() || std::ptr::eq(*one, project.here()));
     let tree = |one: &ProjectFile| {
-        let of_project = wishes.iter().filter(|wish| wish.asker.name() == one.name());
-        let roots = of_project.filter_map(|wish| {
-            let (name, locked) = met(wish)?;
-            Some(node((name, locked, &wish.accept), Some(wish.purpose.clone()), levels, &needs, &mut told))
+        let of_project = requirements.iter().filter(|requirement| requirement.asker.name() == one.name());
+        let roots = of_project.filter_map(|requirement| {
+            let (name, locked) = met(requirement)?;
+            Some(node(
+                (name, locked, &requirement.accept),
+                Some(requirement.purpose.clone()),
+                levels,
+                &needs,
+                &mut told,
+            ))
         });
         let about = &one.manifest.project;
         Tree { project: about.name.clone(), version: about.version.clone(), roots: roots.collect() }
@@ -88,10 +94,10 @@ pub fn tree(project: &LoadedProject, levels: usize) -> Result<Vec<Tree>, FlowErr
     Ok(trees)
 }
 
-/// What each needs: a release, or a project of the workspace, which stands without its version.
+/// What each needs: a release, or a project of the workspace, which is without its version.
 pub(crate) type Needs<'l> = BTreeMap<(&'l PackageName, Option<&'l Version>), Vec<Needed<'l>>>;
 
-type Needed<'l> = (&'l PackageName, &'l LockedPackage, &'l Accept);
+type Needed<'l> = (&'l PackageName, &'l LockedPackage, &'l ConstraintText);
 
 fn node<'l>(
     (package, locked, accept): Needed<'l>,

@@ -28,9 +28,9 @@ impl Selection {
     }
 
     /// Tells whether what somebody in a project needs is selected by itself.
-    fn takes(&self, wish: &Requirement) -> bool {
-        (self.purposes.is_empty() || self.purposes.contains(&wish.purpose))
-            && (self.projects.is_empty() || self.projects.contains(wish.asker.name()))
+    fn takes(&self, requirement: &Requirement) -> bool {
+        (self.purposes.is_empty() || self.purposes.contains(&requirement.purpose))
+            && (self.projects.is_empty() || self.projects.contains(requirement.asker.name()))
     }
 }
 
@@ -42,7 +42,7 @@ impl Prepared {
     pub(crate) fn plan(&self, selection: &Selection) -> Result<InstallPlan, FlowError> {
         let mut plan = plan_of(&self.lockfile, &self.declared, selection, &self.patches)?;
         if let Some(root) = &self.seen_from_elsewhere {
-            for folder in plan.live.values_mut() {
+            for folder in plan.local.values_mut() {
                 *folder = root.join(&*folder).to_string_lossy().into_owned();
             }
         }
@@ -61,14 +61,16 @@ pub fn plan_of(
     patches: &Patches,
 ) -> Result<InstallPlan, FlowError> {
     let platform = &selection.platform;
-    let mut wishes = declared.bound_wishes();
-    wishes.retain(|wish| selection.takes(wish));
-    let reached = lockfile.reached(&wishes, declared, Some(platform));
+    let mut requirements = declared.bound_requirements();
+    requirements.retain(|requirement| selection.takes(requirement));
+    let reached = lockfile.reached(&requirements, declared, Some(platform));
     // A project that others need brings along what it needs to run.
-    let all = declared.bound_wishes();
-    let comes_along = |wish: &&Requirement| wish.purpose == run_purpose() && reached.has(wish.asker.name());
-    let of_live = declared.live.keys().filter(|name| reached.has(name)).flat_map(|name| declared.needs_of_live(name));
-    let needs = wishes.iter().chain(all.iter().filter(comes_along)).cloned().chain(of_live);
+    let all = declared.bound_requirements();
+    let comes_along =
+        |requirement: &&Requirement| requirement.purpose == run_purpose() && reached.has(requirement.asker.name());
+    let of_local =
+        declared.local.keys().filter(|name| reached.has(name)).flat_map(|name| declared.needs_of_local(name));
+    let needs = requirements.iter().chain(all.iter().filter(comes_along)).cloned().chain(of_local);
     let mut links: BTreeSet<Link> = needs
         .filter_map(|need| {
             let met = lockfile.met_by(&need, declared).filter(|_| need.accept.covers(platform));
@@ -77,21 +79,21 @@ pub fn plan_of(
         })
         .collect();
     let mut packages = Chosen::default();
-    let mut live = BTreeMap::new();
+    let mut local = BTreeMap::new();
     let mut failures = Vec::new();
     let is_reached = |name: &PackageName, version: &Version| reached.purposes(name, version).is_some();
     for (name, locked) in lockfile.chosen.iter().filter(|(name, locked)| is_reached(name, &locked.version)) {
         let release = |asked: &&AskedBy| match &asked.who {
             Asker::Project(_) => false,
             Asker::Release(asker, version) => {
-                let is_live = declared.live.contains_key(asker);
-                !is_live && is_reached(asker, version) && asked.accept.covers(platform)
+                let is_local = declared.local.contains_key(asker);
+                !is_local && is_reached(asker, version) && asked.accept.covers(platform)
             }
         };
         let by_releases = locked.asked_by.iter().filter(release);
         links.extend(by_releases.map(|asked| link(&asked.who, &asked.purpose, name, &locked.version)));
-        if let Some(folder) = locked.from.live_folder() {
-            live.insert(name.clone(), folder.to_owned());
+        if let Some(folder) = locked.from.local_folder() {
+            local.insert(name.clone(), folder.to_owned());
             continue;
         }
         let Some((artifact, altered)) = locked.fitting(platform) else {
@@ -118,7 +120,7 @@ pub fn plan_of(
             purposes: selection.purposes.iter().map(ToString::to_string).collect(),
             projects: selection.projects.iter().map(ToString::to_string).collect(),
             packages,
-            live,
+            local,
             links: links.into_iter().collect(),
         })
     } else {

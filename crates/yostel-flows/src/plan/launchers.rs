@@ -70,7 +70,7 @@ impl<'m, 'l> Launchers<'m, 'l> {
             let Some(needed) = at.get(&(name, &locked.version)).copied().filter(|at| offers(at)) else { continue };
             for asked in locked.asked_by.iter().filter(|asked| asked.accept.covers(platform)) {
                 if let Asker::Release(asker, version) = &asked.who
-                    && !declared.live.contains_key(asker)
+                    && !declared.local.contains_key(asker)
                     && let Some(asker) = at.get(&(asker, version))
                 {
                     needs[*asker].push(needed);
@@ -78,13 +78,13 @@ impl<'m, 'l> Launchers<'m, 'l> {
             }
         }
         // A project's needs, and those of a path, are what they declare by now.
-        let bound = declared.bound_wishes();
-        let of_live = declared.live.keys().flat_map(|name| declared.needs_of_live(name));
-        let runs = bound.into_iter().filter(|wish| wish.purpose == run_purpose()).chain(of_live);
+        let bound = declared.bound_requirements();
+        let of_local = declared.local.keys().flat_map(|name| declared.needs_of_local(name));
+        let runs = bound.into_iter().filter(|requirement| requirement.purpose == run_purpose()).chain(of_local);
         for need in runs.filter(|need| need.accept.covers(platform)) {
             let asker = members
                 .iter()
-                .position(|member| member.name == need.asker.name() && declared.live.contains_key(member.name));
+                .position(|member| member.name == need.asker.name() && declared.local.contains_key(member.name));
             let met = lockfile.met_by(&need, declared).and_then(|(name, locked)| at.get(&(name, &locked.version)));
             if let (Some(asker), Some(needed)) = (asker, met.copied().filter(|at| offers(at))) {
                 needs[asker].push(needed);

@@ -1,4 +1,4 @@
-//! One package of a plan, and where it lies.
+//! One package of a plan, and where it is.
 
 use std::path::PathBuf;
 
@@ -12,14 +12,14 @@ use crate::plan::installed::as_installed;
 use crate::project::LoadedProject;
 use crate::project::prepared::Prepared;
 
-/// Returns where a package lies, or would when it were installed.
+/// Returns where a package is, or would when it were installed.
 pub(crate) fn folder_of(
     project: &LoadedProject,
     plan: &InstallPlan,
     package: &PackageName,
     version: &Version,
 ) -> Option<PathBuf> {
-    if let Some(folder) = plan.live.get(package) {
+    if let Some(folder) = plan.local.get(package) {
         let folder = project.root.join(folder);
         return Some(folder.canonicalize().unwrap_or(folder));
     }
@@ -39,9 +39,10 @@ pub(crate) fn planned_package(
     let Prepared { lockfile, declared, .. } = prepared;
     // Of several, the one that the project worked on gets; else the newest.
     let here = project.here().name();
-    let wishes = declared.bound_wishes();
-    let wish = wishes.iter().find(|wish| wish.package == *package && wish.asker.name() == here);
-    let own = wish.and_then(|wish| lockfile.met_by(wish, &declared));
+    let requirements = declared.bound_requirements();
+    let requirement =
+        requirements.iter().find(|requirement| requirement.package == *package && requirement.asker.name() == here);
+    let own = requirement.and_then(|requirement| lockfile.met_by(requirement, &declared));
     if let Some(planned) = own.and_then(|(_, locked)| plan.packages.at(package, &locked.version)) {
         return Ok(planned.clone());
     }

@@ -14,30 +14,31 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use yostel_documents::{
-    Elsewhere, Live, Manifest, Need, Origin, Overrides, PackageDocument, PackageName, Release, Requirement, run_purpose,
+    Elsewhere, LocalPackage, Manifest, Need, Origin, Overrides, PackageDocument, PackageName, Release, Requirement,
+    run_purpose,
 };
 use yostel_files::FileError;
 use yostel_sources::{OpenSource, Patience, SourceSet};
 use yostel_store::Project;
-use yostel_versions::{Accept, Numbering, Version};
+use yostel_versions::{ConstraintText, Numbering, Version};
 
 use crate::error::FlowError;
-use crate::error::told::WishPlace;
+use crate::error::told::RequirementPlace;
 use crate::project::files::{Files, LOCKFILE_NAME, MANIFEST_NAME};
 use crate::project::workspace::plain_path;
 
 /// A project whose manifest was read; or a workspace, with the manifests of all its projects.
 #[derive(Debug, Clone)]
 pub struct LoadedProject {
-    /// Its folder, or that of the workspace's root: where the lockfile lies.
+    /// Its folder, or that of the workspace's root: where the lockfile is.
     pub root: PathBuf,
-    /// Its manifest, or that of the workspace's root. What binds all projects stands there.
+    /// Its manifest, or that of the workspace's root. What binds all projects is there.
     pub top: ProjectFile,
     /// The workspace's other projects, sorted by folder.
     pub below: Vec<ProjectFile>,
     /// Which of those is worked on; the one at the root when none is.
     pub(crate) here: Option<usize>,
-    /// Packages that are what lies in a folder that somebody named, each with where that is named.
+    /// Local packages that somebody named, each with where that is named.
     pub(crate) paths: BTreeMap<PackageName, PathPackage>,
     /// Packages that come from a repository or an archive, seen from the root.
     pub(crate) elsewhere: BTreeMap<PackageName, Elsewhere>,
@@ -51,7 +52,7 @@ pub struct LoadedProject {
     pub(crate) target: PathBuf,
 }
 
-/// A package that is what lies in a folder.
+/// A local package.
 #[derive(Debug, Clone)]
 pub(crate) struct PathPackage {
     /// The folder, relative to the root or absolute.
@@ -163,25 +164,25 @@ impl LoadedProject {
         overrides
     }
 
-    /// Returns the packages that are what lies in a folder: the workspace's projects, and paths that somebody named.
-    pub(crate) fn live(&self) -> BTreeMap<PackageName, Live> {
-        let mut live = BTreeMap::new();
+    /// Returns the local packages: the workspace's projects, and paths that somebody named.
+    pub(crate) fn local(&self) -> BTreeMap<PackageName, LocalPackage> {
+        let mut local = BTreeMap::new();
         for (name, path) in &self.paths {
             let origin = Origin::Path { folder: path.folder.clone() };
             let project = path.manifest.as_ref().map(|manifest| &manifest.project);
             let needs = path.manifest.as_ref().and_then(|manifest| manifest.needs.get(&run_purpose()));
             let needs = needs.into_iter().flatten().map(|(name, need)| (name.clone(), need.accept.clone()));
-            live.insert(name.clone(), live_of(origin, project, needs.collect()));
+            local.insert(name.clone(), live_of(origin, project, needs.collect()));
         }
         if self.is_workspace() {
             for project in self.projects() {
                 let folder = if project.folder.is_empty() { ".".to_owned() } else { project.folder.clone() };
                 let about = &project.manifest.project;
                 let live_one = live_of(Origin::Project { folder }, Some(about), BTreeMap::new());
-                live.insert(about.name.clone(), live_one);
+                local.insert(about.name.clone(), live_one);
             }
         }
-        live
+        local
     }
 
     /// Opens the manifest's sources.
@@ -192,40 +193,44 @@ impl LoadedProject {
             let folder = fs::canonicalize(&folder).unwrap_or(folder);
             set.add(self.opener.open(name.clone(), folder)?, declared.reserves.clone());
         }
-        for (origin, document) in self.live_documents() {
+        for (origin, document) in self.local_documents() {
             set.give(origin, document);
         }
         Ok(set)
     }
 
     /// Describes packages in folders as a source would.
-    fn live_documents(&self) -> Vec<(Origin, PackageDocument)> {
+    fn local_documents(&self) -> Vec<(Origin, PackageDocument)> {
         let offers = |name: &PackageName| {
             let of_path = self.paths.get(name).and_then(|path| path.manifest.as_ref());
             let of_project = || self.projects().map(|project| &project.manifest).find(|m| m.project.name == *name);
             of_path.or_else(of_project).map(|manifest| manifest.offers.clone()).unwrap_or_default()
         };
-        let document = |(name, live): (PackageName, Live)| {
+        let document = |(name, local): (PackageName, LocalPackage)| {
             let offers = offers(&name);
-            let needs = [(run_purpose(), live.needs)].into();
-            let release = Release::unpublished(live.version, needs, offers, Vec::new());
-            (live.origin, PackageDocument::of_one(name, live.numbering, release))
+            let needs = [(run_purpose(), local.needs)].into();
+            let release = Release::unpublished(local.version, needs, offers, Vec::new());
+            (local.origin, PackageDocument::of_one(name, local.numbering, release))
         };
-        self.live().into_iter().map(document).collect()
+        self.local().into_iter().map(document).collect()
     }
 
-    /// Finds where a wish stands: as it is written, or as it binds with what the manifest says about packages wherever
+    /// Finds where a need is: as it is written, or as it binds with what the manifest says about packages wherever
     /// they turn up.
-    pub(crate) fn place_of(&self, wish: &Requirement) -> Option<WishPlace> {
-        let project = self.projects().find(|project| *project.name() == *wish.asker.name())?;
-        let needs = project.manifest.needs.get(&wish.purpose)?;
+    pub(crate) fn place_of(&self, requirement: &Requirement) -> Option<RequirementPlace> {
+        let project = self.projects().find(|project| *project.name() == *requirement.asker.name())?;
+        let needs = project.manifest.needs.get(&requirement.purpose)?;
         let overrides = self.overrides();
         let binds = |(package, need): &(&PackageName, &Need)| {
             let bound = overrides.bind(package, &need.accept).unwrap_or(((*package).clone(), need.accept.clone()));
-            bound == (wish.package.clone(), wish.accept.clone())
+            bound == (requirement.package.clone(), requirement.accept.clone())
         };
-        let need = needs.get(&wish.package).or_else(|| needs.iter().find(binds).map(|(_, need)| need))?;
-        Some(WishPlace { wish: wish.clone(), file: project.manifest_path(), line: line_of(&project.text, &need.span) })
+        let need = needs.get(&requirement.package).or_else(|| needs.iter().find(binds).map(|(_, need)| need))?;
+        Some(RequirementPlace {
+            requirement: requirement.clone(),
+            file: project.manifest_path(),
+            line: line_of(&project.text, &need.span),
+        })
     }
 }
 
@@ -234,7 +239,7 @@ pub(crate) fn line_of(text: &str, span: &std::ops::Range<usize>) -> usize {
     text[..span.start].matches('\n').count() + 1
 }
 
-/// Returns the version of what lies somewhere and how it numbers: `0.0.0`, where nothing says so.
+/// Returns the version of what is somewhere and how it numbers: `0.0.0`, where nothing says so.
 pub(crate) fn version_of(project: Option<&yostel_documents::Project>) -> (Version, Numbering) {
     let numbering = project.map(|project| project.numbering.clone()).unwrap_or_default();
     let version = project.and_then(|project| project.version.clone());
@@ -242,9 +247,13 @@ pub(crate) fn version_of(project: Option<&yostel_documents::Project>) -> (Versio
     (version.unwrap_or_else(none), numbering)
 }
 
-fn live_of(origin: Origin, project: Option<&yostel_documents::Project>, needs: BTreeMap<PackageName, Accept>) -> Live {
+fn live_of(
+    origin: Origin,
+    project: Option<&yostel_documents::Project>,
+    needs: BTreeMap<PackageName, ConstraintText>,
+) -> LocalPackage {
     let (version, numbering) = version_of(project);
-    Live { origin, version, numbering, needs }
+    LocalPackage { origin, version, numbering, needs }
 }
 
 /// A project below the root of its workspace.

@@ -58,13 +58,13 @@ impl LoadedProject {
 
     pub(crate) fn declared_with(&self, patches: &Patches) -> Declared {
         Declared {
-            wishes: self.requirements(),
+            requirements: self.requirements(),
             platforms: self.top.manifest.project.platforms.clone(),
             shared_roles: self.top.manifest.policy.share_roles.clone(),
             coexist: self.top.manifest.policy.coexist.clone(),
             overrides: self.overrides(),
             elsewhere: self.elsewhere.clone(),
-            live: self.live(),
+            local: self.local(),
             alterations: patches.0.keys().filter_map(|name| Some((name.clone(), patches.digest(name)?))).collect(),
         }
     }

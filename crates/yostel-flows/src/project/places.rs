@@ -1,4 +1,4 @@
-//! Packages that come from elsewhere than a source: where each lies, followed from one manifest to the next.
+//! Packages that come from elsewhere than a source: where each is, followed from one manifest to the next.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -11,7 +11,7 @@ use crate::project::files::{Files, MANIFEST_NAME, read_text};
 use crate::project::workspace::plain_path;
 use crate::project::{LoadedProject, PathPackage};
 
-/// Where a package was said to lie.
+/// Where a package was said to be.
 struct Said {
     package: PackageName,
     elsewhere: Elsewhere,
@@ -28,7 +28,7 @@ fn said_by(manifest: &Manifest, folder: &str) -> Vec<Said> {
     manifest.places().map(said).collect()
 }
 
-/// Tells whether an address is a path on this machine that depends on where one stands.
+/// Tells whether an address is a path on this machine that depends on where one is.
 pub(crate) fn is_relative(address: &str) -> bool {
     !address.starts_with('/') && !address.contains(':')
 }
@@ -43,7 +43,7 @@ pub(crate) fn path_from(folder: &Path, path: &Path) -> String {
     if way.is_empty() { ".".into() } else { way.join("/") }
 }
 
-/// Says where something lies as seen from the root.
+/// Says where something is as seen from the root.
 fn from_root(folder: &str, path: &str) -> String {
     let joined = plain_path(&Path::new(folder).join(path));
     if joined.is_empty() { ".".into() } else { joined }
@@ -63,7 +63,7 @@ impl Said {
 }
 
 impl LoadedProject {
-    /// Finds where every package lies that no source tells of, and reads those that lie in folders, which may name more.
+    /// Finds where every package is that no source tells of, and reads those that are in folders, which may name more.
     pub(crate) fn read_places(&mut self) -> Result<(), FlowError> {
         let mut open: Vec<Said> =
             self.projects().flat_map(|project| said_by(&project.manifest, &project.folder)).collect();

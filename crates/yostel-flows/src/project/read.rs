@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use yostel_documents::{Glance, Lockfile, Manifest};
+use yostel_documents::{Lockfile, LockfileHeader, Manifest};
 use yostel_files::{Entry, Folder, Kind, is_unfinished, remove_unfinished};
 use yostel_versions::Numbering;
 
@@ -101,7 +101,7 @@ fn remove_leftovers(root: &Path, manifest: &Manifest, below: &[ProjectFile]) {
 /// Checks that this version of the tool may work on a project.
 fn check_tool(manifest: &Manifest, settings: &Settings) -> Result<(), FlowError> {
     let Some(accept) = &manifest.project.yostel else { return Ok(()) };
-    if accept.bind(&Numbering::default()).is_ok_and(|constraint| constraint.admits(&settings.tool)) {
+    if accept.bind(&Numbering::default()).is_ok_and(|constraint| constraint.accepts(&settings.tool)) {
         return Ok(());
     }
     let (project, accept) = (manifest.project.name.clone(), accept.clone());
@@ -126,6 +126,6 @@ pub fn load_lockfile(project: &LoadedProject) -> Result<Option<Lockfile>, FlowEr
 }
 
 /// Looks at a project's lockfile without reading it in full; nothing when that cannot be done.
-pub(crate) fn glance_at_lockfile(project: &LoadedProject) -> Option<Glance> {
-    Lockfile::glance(&project.files.read(&project.lockfile_path(), MOST_LOCKFILE).ok()?)
+pub(crate) fn lockfile_header(project: &LoadedProject) -> Option<LockfileHeader> {
+    Lockfile::header(&project.files.read(&project.lockfile_path(), MOST_LOCKFILE).ok()?)
 }

@@ -80,7 +80,7 @@ pub(crate) fn read_projects(
 ) -> Result<Vec<ProjectFile>, FlowError> {
     let Some(workspace) = &manifest.workspace else { return Ok(Vec::new()) };
     let mut folders: BTreeMap<String, &WorkspaceEntry> = BTreeMap::new();
-    // What lies behind links, by where that is.
+    // What is behind links, by where that is.
     let mut behind: BTreeMap<PathBuf, &WorkspaceEntry> = BTreeMap::new();
     for entry in workspace.projects.iter().filter(|entry| !entry.pattern.starts_with('!')) {
         let fail = |problem| wrong(root, text, entry.span.clone(), problem);

@@ -11,14 +11,14 @@ use yostel_sources::SourceSet;
 
 use crate::content::ask::ask;
 use crate::error::FlowError;
-use crate::error::told::WishPlace;
+use crate::error::told::RequirementPlace;
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 
-/// Finds where the wishes of a collision, and of those beside it, stand.
-pub(crate) fn places_of(project: &LoadedProject, collision: &Collision) -> Vec<WishPlace> {
+/// Finds where the needs of a collision, and of those beside it, stand.
+pub(crate) fn places_of(project: &LoadedProject, collision: &Collision) -> Vec<RequirementPlace> {
     let all = std::iter::once(collision).chain(&collision.others);
-    all.flat_map(|collision| &collision.wishes).filter_map(|wish| project.place_of(wish)).collect()
+    all.flat_map(|collision| &collision.requirements).filter_map(|requirement| project.place_of(requirement)).collect()
 }
 
 /// A resolver driven to its end.
@@ -145,13 +145,13 @@ fn name_of(phase: Phase) -> &'static str {
 
 fn explain_error(error: ResolveError, project: &LoadedProject, sources: &SourceSet) -> FlowError {
     match error {
-        ResolveError::UnknownPackage(wish) => {
-            unknown_package(&wish.package, project.place_of(&wish).map(Box::new), project, sources)
+        ResolveError::UnknownPackage(requirement) => {
+            unknown_package(&requirement.package, project.place_of(&requirement).map(Box::new), project, sources)
         }
-        ResolveError::Unreadable { wish, cause } => FlowError::Unreadable {
-            package: wish.package.clone(),
-            accept: wish.accept.clone(),
-            wish: project.place_of(&wish).map(Box::new),
+        ResolveError::Unreadable { requirement, cause } => FlowError::Unreadable {
+            package: requirement.package.clone(),
+            accept: requirement.accept.clone(),
+            requirement: project.place_of(&requirement).map(Box::new),
             cause,
         },
         error @ ResolveError::WrongAnswer(_) => FlowError::WrongAnswer(error),
@@ -161,7 +161,7 @@ fn explain_error(error: ResolveError, project: &LoadedProject, sources: &SourceS
 /// Says that no source knows a package, with the nearest name that one does know.
 pub(crate) fn unknown_package(
     package: &PackageName,
-    wish: Option<Box<WishPlace>>,
+    requirement: Option<Box<RequirementPlace>>,
     project: &LoadedProject,
     sources: &SourceSet,
 ) -> FlowError {
@@ -172,5 +172,5 @@ pub(crate) fn unknown_package(
     let near = nearest(package.as_str(), names.iter().map(PackageName::as_str));
     let near = near.and_then(|near| names.iter().find(|name| name.as_str() == near)).cloned();
     let sources = project.manifest().sources.keys().cloned().collect();
-    FlowError::UnknownPackage { package: package.clone(), wish, near, sources }
+    FlowError::UnknownPackage { package: package.clone(), requirement, near, sources }
 }

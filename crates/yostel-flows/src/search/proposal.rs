@@ -158,7 +158,7 @@ fn forced_inside_agreed(project: &LoadedProject, resolution: &Resolution) -> Res
             continue;
         };
         let version = &choice.release.version;
-        if !agreed.accept.bind(&choice.numbering).is_ok_and(|constraint| constraint.admits(version)) {
+        if !agreed.accept.bind(&choice.numbering).is_ok_and(|constraint| constraint.accepts(version)) {
             return Err(FlowError::ForcedOutsideAgreed {
                 package: package.clone(),
                 forced: version.clone(),

@@ -70,8 +70,8 @@ pub enum Dropped {
 /// # Errors
 /// `NotLocked`, and as installing.
 pub fn open_alter(project: &LoadedProject, package: &PackageName, context: &Context<'_>) -> Result<Opened, FlowError> {
-    if let Some(folder) = project.live().get(package).and_then(|live| live.origin.live_folder()) {
-        return Err(not_altered(package, NotAltered::Live(folder.to_owned())));
+    if let Some(folder) = project.local().get(package).and_then(|local| local.origin.local_folder()) {
+        return Err(not_altered(package, NotAltered::LocalPackage(folder.to_owned())));
     }
     if project.prepare()?.lockfile.chosen.all(package).len() > 1 {
         return Err(not_altered(package, NotAltered::Several));

@@ -40,14 +40,14 @@ pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Env
     let (_, selection) = as_installed(&target, &context.cache, context.settings);
     let plan = prepared.plan(&selection)?;
     let Prepared { lockfile, declared, .. } = prepared;
-    let mut wishes = declared.bound_wishes();
-    wishes.retain(|wish| wish.asker.name() == project.here().name());
+    let mut requirements = declared.bound_requirements();
+    requirements.retain(|requirement| requirement.asker.name() == project.here().name());
     // What was left out of the install on purpose is not missed.
     let taken = |purpose: &Purpose| selection.purposes.is_empty() || selection.purposes.contains(purpose);
-    wishes.retain(|wish| taken(&wish.purpose) && wish.accept.covers(&selection.platform));
-    let met = wishes.iter().filter_map(|wish| lockfile.met_by(wish, &declared));
+    requirements.retain(|requirement| taken(&requirement.purpose) && requirement.accept.covers(&selection.platform));
+    let met = requirements.iter().filter_map(|requirement| lockfile.met_by(requirement, &declared));
     let direct: BTreeSet<_> = met.map(|(name, locked)| (name, &locked.version)).collect();
-    let reached = lockfile.reached(&wishes, &declared, Some(&selection.platform));
+    let reached = lockfile.reached(&requirements, &declared, Some(&selection.platform));
     let mut packages: Vec<(&PackageName, &Version)> = reached.iter().collect();
     packages.sort_by_key(|id| !direct.contains(id));
     let mut members: Vec<Member<'_>> = Vec::new();

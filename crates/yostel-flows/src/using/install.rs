@@ -16,7 +16,7 @@ use crate::observer::{Event, waiting};
 use crate::plan::compose::Selection;
 use crate::plan::installed::selection_of;
 use crate::project::LoadedProject;
-use crate::project::read::glance_at_lockfile;
+use crate::project::read::lockfile_header;
 
 /// How to install.
 #[derive(Debug, Clone, Default)]
@@ -131,13 +131,13 @@ pub fn install(
 
 /// Tells that there is nothing to do as far as the record says; nothing when it does not.
 fn recorded(project: &LoadedProject, target: &Project, cache: &Cache, selection: &Selection) -> Option<InstallReport> {
-    let glance = glance_at_lockfile(project)?;
+    let header = lockfile_header(project)?;
     let declared = project.declared().ok()?;
     let record = target.recorded(cache)?;
-    let fits = glance.declarations == declared.seal();
+    let fits = header.declarations == declared.seal();
     let digest = Seal::parse(&record.digest).ok()?;
     let same = selection_of(&record) == *selection;
-    (fits && same && record.lock == glance.seal.to_string()).then(|| InstallReport {
+    (fits && same && record.lock == header.seal.to_string()).then(|| InstallReport {
         packages: record.stamps.len(),
         fetched: Vec::new(),
         put_back: Vec::new(),

@@ -1,4 +1,4 @@
-//! Where a package lies.
+//! Where a package is.
 
 use std::path::PathBuf;
 
@@ -14,8 +14,8 @@ use crate::project::LoadedProject;
 /// # Errors
 /// `NotLocked`, `NotInstalled`, and as loading the lockfile.
 pub fn where_is(project: &LoadedProject, package: &PackageName, settings: &Settings) -> Result<PathBuf, FlowError> {
-    let live = project.live();
-    let folder = match live.get(package).and_then(|live| live.origin.live_folder()) {
+    let local = project.local();
+    let folder = match local.get(package).and_then(|local| local.origin.local_folder()) {
         Some(folder) => project.root.join(folder),
         None => {
             let planned = planned_package(project, package, settings)?;

@@ -199,10 +199,11 @@ fn every_failing_package_is_told_not_just_the_first() {
 }
 
 #[test]
-fn a_collision_knows_the_lines_of_its_wishes() {
+fn a_collision_knows_the_lines_of_its_requirements() {
     let world = World::new(&RELEASES, "gust = '^2'\nunit = '^2'");
     let Err(FlowError::Collision { places, .. }) = world.lock(Keep::Locked, Write::File).0 else { panic!() };
-    let lines: Vec<(usize, &str)> = places.iter().map(|place| (place.line, place.wish.package.as_str())).collect();
+    let lines: Vec<(usize, &str)> =
+        places.iter().map(|place| (place.line, place.requirement.package.as_str())).collect();
     assert_eq!(lines, [(4, "gust"), (5, "unit")]);
 }
 
@@ -271,7 +272,7 @@ fn explaining_tells_what_another_version_would_move_without_moving_it() {
     let unit = PackageName::parse("unit").unwrap();
     let report = explain(&world.project(), &unit, Some("2.0.0"), &Context::new(&world.settings(), &Silent)).unwrap();
     let Counterfactual::Impossible { collision, demand, .. } = report.instead.unwrap().outcome else { panic!() };
-    assert!(collision.wishes.contains(&demand) && collision.wishes.len() == 2);
+    assert!(collision.requirements.contains(&demand) && collision.requirements.len() == 2);
     assert!(matches!(ask("9.9.9"), Err(FlowError::NoSuchVersion { .. })));
     assert!(matches!(ask("nonsense"), Err(FlowError::NoSuchVersion { .. })));
     assert_eq!(fs::read_to_string(world.path("console/yostel.lock")).unwrap(), before);

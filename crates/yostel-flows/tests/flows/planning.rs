@@ -61,9 +61,9 @@ fn each_asker_is_linked_to_what_it_declared() {
 /// A world in which each package needs some of those after it, and the project needs some of all, each for a purpose.
 fn any_needs() -> impl Strategy<Value = String> {
     let needs = || prop::collection::btree_set(0usize..8, 0..4);
-    (needs(), prop::collection::vec(needs(), 8)).prop_map(|(wishes, packages)| {
+    (needs(), prop::collection::vec(needs(), 8)).prop_map(|(requirements, packages)| {
         let list = |needs: &BTreeSet<usize>| needs.iter().map(|n| format!("p{n} *")).collect::<Vec<_>>().join(", ");
-        let mut text = format!("console: {}\n", list(&wishes));
+        let mut text = format!("console: {}\n", list(&requirements));
         for (number, needs) in packages.iter().enumerate() {
             text.push_str(&format!("p{number} 1.0.0: {}\n", list(needs)));
         }
@@ -79,11 +79,11 @@ proptest! {
         wanted in prop::sample::subsequence(vec!["run", "test", "bench"], 1..=3),
     ) {
         let mut world = yostel_testkit::World::parse(&text);
-        for (wish, purpose) in world.wishes.iter_mut().zip(&purposes) {
-            wish.purpose = Word::parse(purpose).unwrap();
+        for (requirement, purpose) in world.requirements.iter_mut().zip(&purposes) {
+            requirement.purpose = Word::parse(purpose).unwrap();
         }
         let Ok(Outcome::Resolved(resolution)) = world.resolve(&[]) else { panic!("every set is right here") };
-        let declared: Declared = world.wishes.clone().into();
+        let declared: Declared = world.requirements.clone().into();
         let lockfile = resolution.to_lockfile(&declared);
         let wanted: BTreeSet<Word> = wanted.iter().map(|purpose| Word::parse(purpose).unwrap()).collect();
         let selection = Selection { platform: "linux/amd64".into(), purposes: wanted.clone(), ..Selection::default() };
@@ -101,10 +101,10 @@ proptest! {
     }
 }
 
-/// Walks from the wishes for these purposes along what the chosen releases need to run.
+/// Walks from the needs for these purposes along what the chosen releases need to run.
 fn reached(world: &yostel_testkit::World, resolution: &Resolution, wanted: &BTreeSet<Word>) -> BTreeSet<PackageName> {
-    let wishes = world.wishes.iter().filter(|wish| wanted.contains(&wish.purpose));
-    let mut open: Vec<PackageName> = wishes.map(|wish| wish.package.clone()).collect();
+    let requirements = world.requirements.iter().filter(|requirement| wanted.contains(&requirement.purpose));
+    let mut open: Vec<PackageName> = requirements.map(|requirement| requirement.package.clone()).collect();
     let mut reached = BTreeSet::new();
     while let Some(name) = open.pop() {
         let needs = resolution.chosen[&name].release.needs.get(&run_purpose()).into_iter().flatten();

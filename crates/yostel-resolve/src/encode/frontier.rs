@@ -6,7 +6,7 @@ use super::{Meaning, Tables, positive};
 use crate::known::{Known, NeedId, PackageId};
 use crate::problem::Problem;
 
-/// Follows the search from what is wished to what that needs, and on.
+/// Follows the search from what is needed to what that needs, and on.
 pub(super) struct Frontier<'a> {
     pub(super) tables: &'a mut Tables,
     pub(super) problem: &'a Problem,
@@ -41,7 +41,7 @@ impl Guide for Frontier<'_> {
         }
         let mut complete = true;
         for need in &tables.open {
-            let id = self.known.admitted(*need).0;
+            let id = self.known.accepted(*need).0;
             if !self.known.has_arrived(id) {
                 self.known.want(id);
                 complete = false;
@@ -60,7 +60,7 @@ impl Frontier<'_> {
         self.tables.arrived = self.known.counts().arrived;
         let waiting = std::mem::take(&mut self.tables.waiting);
         let (here, waiting): (Vec<NeedId>, Vec<NeedId>) =
-            waiting.into_iter().partition(|need| self.known.has_arrived(self.known.admitted(*need).0));
+            waiting.into_iter().partition(|need| self.known.has_arrived(self.known.accepted(*need).0));
         self.tables.waiting = waiting;
         for need in &here {
             self.tables.bind(*need, self.problem, self.known, search);
@@ -100,7 +100,7 @@ impl Frontier<'_> {
                 Some(&Meaning::Release(id, at)) if literal.is_positive() => {
                     stated |= self.look_at(literal, id, at, search)
                 }
-                // A release that was tried is out: whatever stands against it may stand against the others too, and to
+                // A release that was tried is out: whatever keeps it out may keep the others out too, and to
                 // know that at once is better than to come by each of them again.
                 Some(&Meaning::Release(id, _)) if self.is_stated(number) => stated |= self.look_at_all(id, search),
                 _ => {}

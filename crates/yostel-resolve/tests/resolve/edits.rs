@@ -2,10 +2,10 @@
 
 use proptest::prelude::*;
 use yostel_documents::Requirement;
-use yostel_resolve::{EditSet, Outcome, Resolver, WishEdit};
+use yostel_resolve::{EditSet, Outcome, RequirementEdit, Resolver};
 use yostel_testkit::any::any_world;
 use yostel_testkit::{World, brute_force};
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 /// Steps a resolver to its end and returns the edit sets for its collision.
 pub(crate) fn edit_sets_of(world: &World, keep: &[&str]) -> Vec<EditSet> {
@@ -18,8 +18,10 @@ pub(crate) fn edit_sets_of(world: &World, keep: &[&str]) -> Vec<EditSet> {
 
 pub(crate) fn told(edit_set: &EditSet) -> String {
     let edits = edit_set.edits.iter().map(|edit| match edit {
-        WishEdit::Change { wish, accept } => format!("{} {}>{accept}", wish.package, wish.accept),
-        WishEdit::Drop { wish } => format!("drop {}", wish.package),
+        RequirementEdit::Change { requirement, accept } => {
+            format!("{} {}>{accept}", requirement.package, requirement.accept)
+        }
+        RequirementEdit::Drop { requirement } => format!("drop {}", requirement.package),
     });
     format!("{} ({} move)", edits.collect::<Vec<_>>().join(", "), edit_set.moved)
 }
@@ -41,23 +43,27 @@ fn edit_sets_come_smallest_first_and_change_before_they_drop() {
     assert_eq!(edit_sets, ["gust ^2>^1.0.0 (2 move)", "drop cable (0 move)"]);
 }
 
-/// Smallest number of wishes to touch, by trying every subset, each of its wishes freed or dropped.
+/// Smallest number of needs to touch, by trying every subset, each of its needs freed or dropped.
 fn fewest_touched(world: &World) -> Option<usize> {
-    let wishes = &world.wishes;
-    (0u32..1 << wishes.len())
+    let requirements = &world.requirements;
+    (0u32..1 << requirements.len())
         .filter(|set| {
-            (0u32..1 << wishes.len()).filter(|drops| drops & !set == 0).any(|drops| {
+            (0u32..1 << requirements.len()).filter(|drops| drops & !set == 0).any(|drops| {
                 let mut trial = world.clone();
-                trial.wishes = Vec::new();
-                for (i, wish) in wishes.iter().enumerate() {
+                trial.requirements = Vec::new();
+                for (i, requirement) in requirements.iter().enumerate() {
                     let (touched, dropped) = (set >> i & 1 == 1, drops >> i & 1 == 1);
                     if dropped {
                         continue;
                     }
-                    let releases = trial.documents.get(&wish.package).map_or(&[][..], |d| &d.releases);
+                    let releases = trial.documents.get(&requirement.package).map_or(&[][..], |d| &d.releases);
                     let any: Vec<String> = releases.iter().map(|r| format!("={}", r.version)).collect();
-                    let accept = if touched { Accept::parse(&any.join(" || ")).unwrap() } else { wish.accept.clone() };
-                    trial.wishes.push(Requirement { accept, ..wish.clone() });
+                    let accept = if touched {
+                        ConstraintText::parse(&any.join(" || ")).unwrap()
+                    } else {
+                        requirement.accept.clone()
+                    };
+                    trial.requirements.push(Requirement { accept, ..requirement.clone() });
                 }
                 brute_force(&trial, &trial.problem(&[])).is_some()
             })
@@ -79,14 +85,14 @@ proptest! {
         }
         for edit_set in &edit_sets {
             let mut after = world.clone();
-            after.wishes = edit_set.wishes.clone();
+            after.requirements = edit_set.requirements.clone();
             prop_assert_eq!(brute_force(&after, &after.problem(&[])), Some(edit_set.resolution.clone()));
             for i in 0..edit_set.edits.len() {
                 // With one edit taken back there is no set: none of them is needless.
                 let mut less = after.clone();
-                let wish = edit_set.edits[i].wish();
-                less.wishes.retain(|other| other.package != wish.package);
-                less.wishes.push(wish.clone());
+                let requirement = edit_set.edits[i].requirement();
+                less.requirements.retain(|other| other.package != requirement.package);
+                less.requirements.push(requirement.clone());
                 prop_assert_eq!(brute_force(&less, &less.problem(&[])), None, "{}", text);
             }
         }

@@ -44,7 +44,7 @@ proptest! {
 fn more_pigeons_than_holes_collide_and_all_are_needed_for_that() {
     for pigeons in 2..=6 {
         let Outcome::Collision(collision) = pigeonhole(pigeons).resolve(&[]).unwrap() else { panic!("{pigeons} fit") };
-        assert_eq!((collision.wishes.len(), collision.others.len()), (pigeons, 0));
+        assert_eq!((collision.requirements.len(), collision.others.len()), (pigeons, 0));
     }
 }
 
@@ -125,5 +125,5 @@ fn a_search_that_is_told_to_stop_gives_what_it_found_and_says_what_that_is_worth
 fn a_collision_too_hard_to_make_small_is_still_told() {
     let world = dress(60, &three_sat(60, 330, 3));
     let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!("it can be met") };
-    assert!(!collision.wishes.is_empty() && !collision.facts.is_empty());
+    assert!(!collision.requirements.is_empty() && !collision.facts.is_empty());
 }

@@ -1,9 +1,11 @@
 //! The judge is judged: for each rule a set that breaks it and nothing else, and one that keeps it.
 
 use jiff::Timestamp;
+use proptest::prelude::*;
 use yostel_documents::{Origin, PackageName, Word};
 use yostel_resolve::{Choice, Resolution, Rules, satisfies};
-use yostel_testkit::World;
+use yostel_testkit::any::{any_coexist, any_keep, any_overrides, any_world};
+use yostel_testkit::{World, every_set, is_right};
 use yostel_versions::Version;
 
 /// Makes a set of these releases, whether it is right or not.
@@ -100,4 +102,32 @@ fn every_listed_platform_is_served_by_what_came_along_too() {
     let kept = found(text, &["unit 1.0.0"], on(&["linux/amd64", "linux/arm64"]), &old);
     assert_eq!(kept, ["unit 1.0.0 offers nothing for linux/arm64"], "being kept excuses nothing here");
     assert!(found(text, &[], on(&["linux/amd64", "linux/arm64"]), &["gust 1.0.0", "unit 1.1.0"]).is_empty());
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(1500))]
+
+    /// Of every set of every world, right or wrong, the judge says what rules written down a second time say.
+    #[test]
+    fn the_judge_says_of_every_set_what_the_rules_in_other_words_say(
+        text in any_world(),
+        keep in any_keep(),
+        serve in any::<bool>(),
+        by_day in prop::option::of(0i64..3),
+        overrides in any_overrides(),
+        coexist in any_coexist(),
+    ) {
+        let world = World::parse(&text);
+        let mut problem = world.problem(&keep);
+        problem.rules.overrides = overrides;
+        problem.rules.coexist = coexist;
+        problem.rules.published_by = by_day.map(|day| Timestamp::from_second(day * 86_400).unwrap());
+        if serve {
+            problem.rules.platforms = ["linux/amd64".to_owned(), "linux/arm64".to_owned()].into();
+        }
+        for set in every_set(&world) {
+            let violations = satisfies(&problem, &set);
+            prop_assert_eq!(violations.is_empty(), is_right(&problem, &set), "{:?} {:?}", set, violations);
+        }
+    }
 }

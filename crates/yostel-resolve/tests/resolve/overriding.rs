@@ -3,7 +3,7 @@
 use yostel_documents::{Overrides, PackageName};
 use yostel_resolve::{LinesApart, Outcome, RoleClash};
 use yostel_testkit::World;
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 #[test]
 fn a_forced_version_an_agreement_and_a_stand_in_count_for_everyone() {
@@ -34,7 +34,7 @@ fn a_forced_version_an_agreement_and_a_stand_in_count_for_everyone() {
         }
     };
     let name = |text: &str| PackageName::parse(text).unwrap();
-    let accept = |text: &str| Accept::parse(text).unwrap();
+    let accept = |text: &str| ConstraintText::parse(text).unwrap();
     assert_eq!(chosen(Overrides::default()), "cabin 1.0.0, logger 1.0.0, old 1.0.0, rope 3.4.0");
     let forced = Overrides { forced: [(name("rope"), accept("=3.2.7"))].into(), ..Overrides::default() };
     assert_eq!(chosen(forced), "cabin 1.0.0, logger 1.0.0, old 1.0.0, rope 3.2.7");
@@ -64,7 +64,7 @@ fn two_packages_never_fill_one_role_unless_that_is_permitted() {
     let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!() };
     let [RoleClash { role, one, other }] = &collision.roles[..] else { panic!("{:?}", collision.roles) };
     assert_eq!((role.as_str(), one.as_str(), other.as_str()), ("logger", "old", "plain"));
-    assert!(collision.minimal && collision.wishes.len() == 2 && collision.facts.len() == 2, "{collision:?}");
+    assert!(collision.minimal && collision.requirements.len() == 2 && collision.facts.len() == 2, "{collision:?}");
     let mut problem = world.problem(&[]);
     problem.rules.shared_roles.insert(role.clone());
     assert!(matches!(world.resolve_with(problem, |answers| answers), Ok(Outcome::Resolved(_))));
@@ -82,7 +82,7 @@ fn a_collision_of_two_lines_is_told_as_one_and_by_which_position() {
     let told = collision("console: a *, b *\na 1.0.0: rope ^0.9\nb 1.0.0: rope ^0.10\nrope 0.9.1\nrope 0.10.0");
     assert_eq!((told[0].lines.join(" "), told[0].breaks_at), ("0.9.x 0.10.x".to_owned(), 2));
     let told = collision("console: a ^1, b *\nb 1.0.0: a ^2\na 1.0.0\na 2.0.0");
-    assert_eq!(told[0].lines.join(" "), "1.x 2.x", "a wish against a release");
+    assert_eq!(told[0].lines.join(" "), "1.x 2.x", "a need against a release");
     // One line, and still nothing in common; and releases of one package that changed their author's mind.
     let same = "console: a *, b *\na 1.0.0: rope =2.0.0\nb 1.0.0: rope ^2.1\nrope 2.0.0\nrope 2.1.0";
     assert_eq!(collision(same), []);

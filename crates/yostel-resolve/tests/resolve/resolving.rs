@@ -67,7 +67,7 @@ fn what_is_kept_moves_only_where_it_must() {
 }
 
 #[test]
-fn a_collision_names_the_wishes_and_the_facts_and_nothing_else() {
+fn a_collision_names_the_requirements_and_the_facts_and_nothing_else() {
     let world = World::parse(
         "console: gust ^2, cable ^3, clock *, bell *
          gust 2.0.0: unit ^1
@@ -80,8 +80,8 @@ fn a_collision_names_the_wishes_and_the_facts_and_nothing_else() {
          unit 2.0.0",
     );
     let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!("this cannot be met") };
-    let wishes: Vec<String> = collision.wishes.iter().map(ToString::to_string).collect();
-    assert_eq!(wishes, ["console needs cable ^3", "console needs gust ^2"]);
+    let requirements: Vec<String> = collision.requirements.iter().map(ToString::to_string).collect();
+    assert_eq!(requirements, ["console needs cable ^3", "console needs gust ^2"]);
     let facts: Vec<String> = collision
         .facts
         .iter()
@@ -112,22 +112,24 @@ fn two_collisions_are_told_as_two() {
     let Outcome::Collision(collision) = world.resolve(&[]).unwrap() else { panic!("this cannot be met") };
     let mut told: Vec<String> = std::iter::once(&*collision)
         .chain(&collision.others)
-        .map(|c| c.wishes.iter().map(|wish| wish.package.as_str()).collect::<Vec<_>>().join(" "))
+        .map(|c| c.requirements.iter().map(|requirement| requirement.package.as_str()).collect::<Vec<_>>().join(" "))
         .collect();
     told.sort();
     assert_eq!(told, ["bell clock", "cable gust", "far"]);
 }
 
 #[test]
-fn a_wish_that_nothing_meets_collides_alone() {
+fn a_requirement_that_nothing_meets_collides_alone() {
     let world = World::parse("console: a ^2, b *\na 1.0.0\nb 1.0.0");
     assert_eq!(world.outcome(&[]), "collision: a ^2");
 }
 
 #[test]
-fn a_wish_for_an_unknown_package_is_an_error_that_names_it() {
+fn a_requirement_for_an_unknown_package_is_an_error_that_names_it() {
     let world = World::parse("console: a ^2");
-    assert!(matches!(world.resolve(&[]), Err(ResolveError::UnknownPackage(wish)) if wish.package.as_str() == "a"));
+    assert!(
+        matches!(world.resolve(&[]), Err(ResolveError::UnknownPackage(requirement)) if requirement.package.as_str() == "a")
+    );
     let world = World::parse("console: a =2\na 2.0.0");
     assert!(matches!(world.resolve(&[]), Err(ResolveError::Unreadable { .. })));
 }
@@ -171,18 +173,18 @@ proptest! {
             Ok(Outcome::Resolved(found)) => prop_assert_eq!(Some(found), brute_force(&world, &problem)),
             Ok(Outcome::Collision(collision)) => {
                 prop_assert_eq!(brute_force(&world, &problem), None);
-                // Minimal: the wishes alone collide, and without any one of them they do not.
+                // Minimal: the needs alone collide, and without any one of them they do not.
                 let mut reduced = world.clone();
-                reduced.wishes = collision.wishes.clone();
+                reduced.requirements = collision.requirements.clone();
                 prop_assert_eq!(brute_force(&reduced, &problem_of(&reduced)), None);
-                for i in 0..collision.wishes.len() {
-                    let mut without = collision.wishes.clone();
+                for i in 0..collision.requirements.len() {
+                    let mut without = collision.requirements.clone();
                     without.remove(i);
-                    reduced.wishes = without;
+                    reduced.requirements = without;
                     prop_assert!(brute_force(&reduced, &problem_of(&reduced)).is_some());
                 }
             }
-            Err(ResolveError::UnknownPackage(wish)) => prop_assert!(!world.documents.contains_key(&wish.package)),
+            Err(ResolveError::UnknownPackage(requirement)) => prop_assert!(!world.documents.contains_key(&requirement.package)),
             other => prop_assert!(false, "{other:?}"),
         }
     }
@@ -196,7 +198,7 @@ proptest! {
         let world = World::parse(&text);
         if let Ok(Outcome::Collision(collision)) = world.resolve(&[]) {
             let mut bare = world.clone();
-            bare.wishes = collision.wishes.clone();
+            bare.requirements = collision.requirements.clone();
             for (name, document) in &mut bare.documents {
                 for release in document.releases.iter_mut().map(Arc::make_mut) {
                     for needs in release.needs.values_mut() {
@@ -218,9 +220,9 @@ proptest! {
         let mut random = seed;
         let mut next = move || { random = random.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407); (random >> 33) as usize };
         let mut problem = world.problem(&[]);
-        for i in (1..problem.wishes.len()).rev() {
+        for i in (1..problem.requirements.len()).rev() {
             let j = next() % (i + 1);
-            problem.wishes.swap(i, j);
+            problem.requirements.swap(i, j);
         }
         // One answer at a time, a random one; the others are asked for again.
         let shuffled = world.resolve_with(problem, |mut answers| { let i = next() % answers.len(); vec![answers.swap_remove(i)] });
@@ -288,13 +290,13 @@ fn any_dense_world() -> impl Strategy<Value = String> {
         || prop_oneof![2 => Just("*"), 1 => Just("^1"), 2 => Just("^2"), 1 => Just("!=1.0.0"), 1 => Just("=1.0.0")];
     let need = move || (0usize..4, accept());
     let needs = prop::collection::vec(prop::collection::btree_map(0usize..4, accept(), 0..3), 12);
-    (prop::collection::vec(need(), 2..5), needs).prop_map(|(wishes, needs)| {
+    (prop::collection::vec(need(), 2..5), needs).prop_map(|(requirements, needs)| {
         let names = ["a", "b", "c", "d"];
         let join = |needs: Vec<(usize, &str)>| {
             needs.iter().map(|(i, accept)| format!("{} {accept}", names[*i])).collect::<Vec<_>>().join(", ")
         };
-        let wishes: std::collections::BTreeMap<usize, &str> = wishes.into_iter().collect();
-        let mut text = format!("console: {}\n", join(wishes.into_iter().collect()));
+        let requirements: std::collections::BTreeMap<usize, &str> = requirements.into_iter().collect();
+        let mut text = format!("console: {}\n", join(requirements.into_iter().collect()));
         for (i, needs) in needs.into_iter().enumerate() {
             let version = ["1.0.0", "1.1.0", "2.0.0"][i % 3];
             text.push_str(&format!("{} {version}: {}\n", names[i / 3], join(needs.into_iter().collect())));
@@ -321,7 +323,7 @@ proptest! {
 fn a_hundred_shufflings_of_everything_give_the_same_answer() {
     let lines = "a 1.0.0: c ^1, d *\na 2.0.0: c ^2, d *\na 2.1.0: c ^2, e ^1\nb 1.0.0: c *, e *\nb 1.1.0: c ^1, e ^2\n\
                  c 1.0.0\nc 1.1.0: e *\nc 2.0.0: d ^1\nd 1.0.0\nd 2.0.0: b *\ne 1.0.0: f *\ne 2.0.0: f ^2\nf 1.0.0\nf 2.0.0";
-    for wishes in [["a *", "b *", "f *"], ["a ^2", "b =1.1.0", "e ^2"]] {
+    for needs in [["a *", "b *", "f *"], ["a ^2", "b =1.1.0", "e ^2"]] {
         let mut random = 88_172_645_463_325_252_u64;
         let mut below = |limit: usize| {
             random ^= random << 13;
@@ -331,10 +333,10 @@ fn a_hundred_shufflings_of_everything_give_the_same_answer() {
         };
         let mut seen = BTreeSet::new();
         for _ in 0..100 {
-            let (mut wishes, mut releases) = (wishes.to_vec(), lines.lines().map(str::trim).collect::<Vec<_>>());
-            (1..wishes.len()).rev().for_each(|i| wishes.swap(i, below(i + 1)));
+            let (mut needs, mut releases) = (needs.to_vec(), lines.lines().map(str::trim).collect::<Vec<_>>());
+            (1..needs.len()).rev().for_each(|i| needs.swap(i, below(i + 1)));
             (1..releases.len()).rev().for_each(|i| releases.swap(i, below(i + 1)));
-            let world = World::parse(&format!("console: {}\n{}", wishes.join(", "), releases.join("\n")));
+            let world = World::parse(&format!("console: {}\n{}", needs.join(", "), releases.join("\n")));
             let outcome =
                 world.resolve_with(world.problem(&[]), |mut answers| vec![answers.swap_remove(below(answers.len()))]);
             seen.insert(format!("{:?}", outcome.unwrap()));
@@ -356,7 +358,7 @@ proptest! {
             (Ok(Outcome::Resolved(a)), Ok(Outcome::Resolved(b))) => prop_assert_eq!(a, b),
             (Ok(Outcome::Collision(a)), Ok(Outcome::Collision(b))) => {
                 prop_assert!(a.minimal && b.minimal);
-                prop_assert!(!a.wishes.is_empty() && !b.wishes.is_empty());
+                prop_assert!(!a.requirements.is_empty() && !b.requirements.is_empty());
             }
             (Err(a), Err(b)) => prop_assert_eq!(a, b),
             (a, b) => prop_assert!(false, "{a:?} and {b:?}"),
@@ -371,7 +373,7 @@ proptest! {
     fn what_is_said_and_taken_back_leaves_no_trace(text in any_world(), overrides in any_overrides()) {
         let world = World::parse(&text);
         let lock = |overrides: &Overrides, before: Option<&Lockfile>| {
-            let declared = Declared { overrides: overrides.clone(), ..Declared::from(world.wishes.clone()) };
+            let declared = Declared { overrides: overrides.clone(), ..Declared::from(world.requirements.clone()) };
             let mut problem = world.problem(&[]);
             problem.rules.overrides = overrides.clone();
             if let Some(before) = before {

@@ -9,7 +9,7 @@ use yostel_testkit::World;
 
 fn lock(world: &World, keep: &[&str]) -> Lockfile {
     match world.resolve(keep).unwrap() {
-        Outcome::Resolved(resolution) => resolution.to_lockfile(&world.wishes.clone().into()),
+        Outcome::Resolved(resolution) => resolution.to_lockfile(&world.requirements.clone().into()),
         other => panic!("{other:?}"),
     }
 }
@@ -27,14 +27,14 @@ fn why_of(world: &World, keep: &[&str], package: &str, day: Option<i64>) -> Why 
 
 fn told(why: &Why) -> Vec<String> {
     let reason = |reason: &Reason| match reason {
-        Reason::NotAdmitted(holders) => {
+        Reason::NotAccepted(holders) => {
             holders.iter().map(|h| format!("{} {}", h.who, h.accept)).collect::<Vec<_>>().join(" and ")
         }
         Reason::Withdrawn(why) => format!("withdrawn: {why}"),
         Reason::TooNew(published) => format!("day {}", published.as_second() / 86_400),
         Reason::Unserved(platform) => format!("nothing for {platform}"),
         Reason::NeverMet(package) => format!("never met: {package}"),
-        Reason::Admitted => "admitted".to_owned(),
+        Reason::Accepted => "admitted".to_owned(),
     };
     why.newer.iter().map(|newer| format!("{} {}", newer.version, reason(&newer.reason))).collect()
 }

@@ -1,6 +1,6 @@
 //! What the cache remembers of each project: which trees it uses, and how they looked when they were installed.
 //!
-//! It lies in the cache and not in the project, because stamps hold inodes and times, which differ from machine to
+//! It is in the cache and not in the project, because stamps hold inodes and times, which differ from machine to
 //! machine, while everything in a project's `.yostel` is the same everywhere.
 
 use std::collections::{BTreeMap, BTreeSet};

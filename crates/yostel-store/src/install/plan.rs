@@ -85,17 +85,17 @@ pub struct InstallPlan {
     pub projects: BTreeSet<String>,
     /// By name and version.
     pub packages: Chosen<PlannedPackage>,
-    /// Packages that are what lies in a folder, each with that, absolute or relative to the project's.
-    pub live: BTreeMap<PackageName, String>,
+    /// Local packages, each with that, absolute or relative to the project's.
+    pub local: BTreeMap<PackageName, String>,
     /// Sorted; each to one of the packages.
     pub links: Vec<Link>,
 }
 
 impl InstallPlan {
-    /// Returns the target text of a link, relative to where it lies.
+    /// Returns the target text of a link, relative to where it is.
     pub fn target(&self, link: &Link) -> Option<String> {
         let state = vec![".."; link.path().matches('/').count()].join("/");
-        if let Some(folder) = self.live.get(&link.package) {
+        if let Some(folder) = self.local.get(&link.package) {
             let up = format!("{state}/..");
             return Some(match folder.as_str() {
                 "." => up,

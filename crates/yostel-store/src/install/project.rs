@@ -270,7 +270,7 @@ impl Project {
         Ok(report)
     }
 
-    /// Returns the inventory as it lies there.
+    /// Returns the inventory as it is there.
     pub fn inventory(&self) -> Option<Inventory> {
         Inventory::parse(&self.inventory_text()?)
     }

@@ -1,8 +1,8 @@
-//! Whether a zip file tells one story: its directory, what stands before each entry, and where entries lie (APPNOTE 6.3,
+//! Whether a zip file tells one story: its directory, what is before each entry, and where entries are (APPNOTE 6.3,
 //! sections 4.3.7, 4.3.9, 4.3.12, 4.3.16).
 //!
 //! Readers disagree about which of these counts, so a file in which they differ is one thing here and another there. Each
-//! entry must lie where the directory says, have the same name, flags and method there, end where the next begins, and
+//! entry must be where the directory says, have the same name, flags and method there, end where the next begins, and
 //! the last must end where the directory does begin: nothing is hidden between them.
 
 use std::io::{Read, Seek, SeekFrom};
@@ -117,7 +117,7 @@ fn read_directory(mut rest: &[u8]) -> Result<Vec<Told>, AdmitError> {
     Ok(told)
 }
 
-/// Compares what stands before an entry with what the directory says; returns where the entry ends.
+/// Compares what is before an entry with what the directory says; returns where the entry ends.
 fn check_entry(archive: &mut (impl Read + Seek), told: &Told) -> Result<u64, AdmitError> {
     let differs = || {
         let name = String::from_utf8_lossy(&told.name[..told.name.len().min(128)]).into_owned();

@@ -11,7 +11,7 @@ use tar::EntryType;
 use super::{Kind, Tree, malformed, refused};
 use crate::error::{AdmitError, UnpackRefusal};
 
-/// Longest name or target that stands in an entry of its own, in bytes: the longest path, and the zero that ends it.
+/// Longest name or target that is in an entry of its own, in bytes: the longest path, and the zero that ends it.
 const MOST_NAME: u64 = 1025;
 
 /// Longest remarks on an entry, in bytes.
@@ -110,7 +110,7 @@ fn take(entry: &mut tar::Entry<'_, impl Read>, remarks: Remarks, tree: &mut Tree
     }
 }
 
-/// Reads a name that stands in an entry of its own.
+/// Reads a name that is in an entry of its own.
 fn long(entry: &mut impl Read, size: u64) -> Result<Vec<u8>, AdmitError> {
     if size > MOST_NAME {
         let path = format!("(a name of {size} bytes)");

@@ -73,7 +73,7 @@ fn plan(name: &str, artifact: &Artifact) -> InstallPlan {
         platform: "linux/amd64".into(),
         purposes: Default::default(),
         projects: Default::default(),
-        live: Default::default(),
+        local: Default::default(),
         lock: Seal::of(b"lock"),
         packages: [(name.clone(), package)].into_iter().collect(),
         links: vec![Link {

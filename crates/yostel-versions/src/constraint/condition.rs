@@ -6,7 +6,7 @@ use std::fmt;
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
 pub(super) struct Condition(Vec<Pattern>);
 
-/// `SYSTEM/ARCHITECTURE`, each a word or `*`; with `!`, those are left out. What names some stands before what leaves out.
+/// `SYSTEM/ARCHITECTURE`, each a word or `*`; with `!`, those are left out. What names some is before what leaves out.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 struct Pattern {
     out: bool,
@@ -77,7 +77,7 @@ impl fmt::Display for Condition {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::constraint::Accept;
+    use crate::constraint::ConstraintText;
 
     #[test]
     fn patterns_name_platforms_and_leave_others_out() {
@@ -99,7 +99,7 @@ mod tests {
 
     #[test]
     fn a_constraint_with_its_platforms_reads_back_as_itself_and_joins() {
-        let accept = |text: &str| Accept::parse(text).unwrap();
+        let accept = |text: &str| ConstraintText::parse(text).unwrap();
         let one = accept(">=1.2,<3 || ^4  on  !windows/*,linux/*,linux/*");
         assert_eq!(one.as_str(), ">=1.2, <3 || ^4 on linux/*, !windows/*");
         assert_eq!(accept(one.as_str()), one);
@@ -107,6 +107,6 @@ mod tests {
         assert_eq!(accept("^5").where_counts(&one).as_str(), "^5 on linux/*, !windows/*");
         assert_eq!(accept("^5").and(&accept("<6 on linux/*")).as_str(), "^5, <6 on linux/*");
         assert_eq!(accept("^5 on linux/*").and(&accept("<6")).as_str(), "^5, <6 on linux/*");
-        assert!(Accept::parse("^5 on ").is_err() && Accept::parse(" on linux/*").is_err());
+        assert!(ConstraintText::parse("^5 on ").is_err() && ConstraintText::parse(" on linux/*").is_err());
     }
 }

@@ -1,7 +1,7 @@
 //! Constraints: what a need accepts. Carries out docs/versions.md §5 and §6.
 //!
-//! Two forms. [`Accept`] is the text as written, checked for its grammar alone, since the numbering of the package it
-//! speaks of is not known where it stands. [`Constraint`] is that text bound to a numbering: an exact set of versions.
+//! Two forms. [`ConstraintText`] is the text as written, checked for its grammar alone, since the numbering of the package it
+//! speaks of is not known where it is. [`Constraint`] is that text bound to a numbering: an exact set of versions.
 
 mod condition;
 mod set;
@@ -12,7 +12,7 @@ mod tests;
 use std::fmt;
 
 pub use set::VersionSet;
-pub use syntax::{Accept, AcceptError, AcceptProblem};
+pub use syntax::{ConstraintProblem, ConstraintText, ConstraintTextError};
 
 use crate::lookup::Lookup;
 use crate::version::{Numbering, Order, Version, VersionError};
@@ -21,7 +21,7 @@ use syntax::{Comparator, Sign};
 
 /// A set of versions, exactly.
 ///
-/// Pre-releases follow a rule of their own: one is admitted only where the text names a pre-release of the same
+/// Pre-releases follow a rule of their own: one is accepted only where the text names a pre-release of the same
 /// version. So the set has two parts, each a list of intervals: one that decides about releases, one about pre-releases.
 /// Union, intersection, complement and comparison work part by part and are exact.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -49,7 +49,7 @@ pub enum BindError {
     },
 }
 
-impl Accept {
+impl ConstraintText {
     /// Binds the text to the numbering of the package it speaks of.
     ///
     /// # Errors
@@ -80,11 +80,11 @@ impl Accept {
 
 /// Texts that were bound: the same few stand in many releases, and binding is the dear part.
 #[derive(Debug, Default)]
-pub struct Bindings(Lookup<(Numbering, Accept), Option<Constraint>>);
+pub struct Bindings(Lookup<(Numbering, ConstraintText), Option<Constraint>>);
 
 impl Bindings {
     /// Binds a text; nothing when it does not fit the numbering.
-    pub fn bind(&mut self, accept: &Accept, numbering: &Numbering) -> Option<&Constraint> {
+    pub fn bind(&mut self, accept: &ConstraintText, numbering: &Numbering) -> Option<&Constraint> {
         let bound = self.0.get_or_insert_with((numbering.clone(), accept.clone()), || accept.bind(numbering).ok());
         bound.as_ref()
     }
@@ -147,12 +147,12 @@ fn fill_up(comparator: &Comparator, numbering: &Numbering) -> Result<Version, Bi
 }
 
 impl Constraint {
-    /// Returns the constraint that admits nothing.
+    /// Returns the constraint that accepts nothing.
     pub fn none(order: &Order) -> Self {
         Self { order: order.clone(), releases: VersionSet::empty(), pre_releases: VersionSet::empty() }
     }
 
-    /// Returns the constraint that admits every release and no pre-release.
+    /// Returns the constraint that accepts every release and no pre-release.
     pub fn any(order: &Order) -> Self {
         Self { order: order.clone(), releases: VersionSet::full(), pre_releases: VersionSet::empty() }
     }
@@ -180,17 +180,17 @@ impl Constraint {
         }
     }
 
-    /// Tells whether the version is admitted.
+    /// Tells whether the version is accepted.
     ///
     /// # Examples
     /// ```
-    /// use yostel_versions::{Accept, Numbering};
+    /// use yostel_versions::{ConstraintText, Numbering};
     /// let numbering = Numbering::default();
-    /// let constraint = Accept::parse(">=2.1, <3").unwrap().bind(&numbering).unwrap();
-    /// assert!(constraint.admits(&numbering.parse_version("2.9.4").unwrap()));
-    /// assert!(!constraint.admits(&numbering.parse_version("3.0.0-rc.1").unwrap()));
+    /// let constraint = ConstraintText::parse(">=2.1, <3").unwrap().bind(&numbering).unwrap();
+    /// assert!(constraint.accepts(&numbering.parse_version("2.9.4").unwrap()));
+    /// assert!(!constraint.accepts(&numbering.parse_version("3.0.0-rc.1").unwrap()));
     /// ```
-    pub fn admits(&self, version: &Version) -> bool {
+    pub fn accepts(&self, version: &Version) -> bool {
         if version.is_pre_release() { self.pre_releases.contains(version) } else { self.releases.contains(version) }
     }
 
@@ -203,7 +203,7 @@ impl Constraint {
         }
     }
 
-    /// Returns what either admits.
+    /// Returns what either accepts.
     pub fn union(&self, other: &Self) -> Self {
         Self {
             order: self.order.clone(),
@@ -218,12 +218,12 @@ impl Constraint {
         Self { order: self.order.clone(), releases, pre_releases }
     }
 
-    /// Tells whether `other` admits all that this one does.
+    /// Tells whether `other` accepts all that this one does.
     pub fn is_subset(&self, other: &Self) -> bool {
         self.intersection(&other.complement()).is_empty()
     }
 
-    /// Tells whether no version at all is admitted.
+    /// Tells whether no version at all is accepted.
     pub fn is_empty(&self) -> bool {
         self.releases.is_empty() && self.pre_releases.is_empty()
     }
@@ -233,7 +233,7 @@ impl Constraint {
         self.releases.ranges().last().is_none_or(|(_, high)| *high != Cut::End)
     }
 
-    /// Says in words what is admitted: `at least 2.1.0 and below 3.0.0`.
+    /// Says in words what is accepted: `at least 2.1.0 and below 3.0.0`.
     pub fn to_words(&self) -> String {
         let mut parts = Vec::new();
         for (low, high) in self.releases.ranges() {
@@ -257,7 +257,7 @@ impl Constraint {
         if parts.is_empty() { "nothing at all".into() } else { parts.join(", or ") }
     }
 
-    /// Splits the pre-release part into pieces that each lie inside one version's pre-releases; none when some piece
+    /// Splits the pre-release part into pieces that each are inside one version's pre-releases; none when some piece
     /// does not, which no text can say.
     fn pre_release_pieces(&self) -> Option<Vec<Piece>> {
         let mut pieces = Vec::new();

@@ -1,16 +1,16 @@
 //! Sets of versions as sorted, disjoint, non-touching intervals between cuts.
 //!
-//! A cut lies just before or just after a version, so one kind of interval, from cut to cut, stands for open and closed
+//! A cut is just before or just after a version, so one kind of interval, from cut to cut, stands for open and closed
 //! ends alike and every operation is a walk over sorted cuts.
 
 use crate::version::Version;
 
-/// Which side of its version a cut lies on.
+/// Which side of its version a cut is on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Side {
-    /// The version itself lies above the cut.
+    /// The version itself is above the cut.
     Before,
-    /// The version itself lies below the cut.
+    /// The version itself is below the cut.
     After,
 }
 
@@ -40,7 +40,7 @@ impl VersionSet {
         Self(vec![(Cut::Start, Cut::End)])
     }
 
-    /// Returns what lies between two cuts; empty when they do not rise.
+    /// Returns what is between two cuts; empty when they do not rise.
     pub fn between(low: Cut, high: Cut) -> Self {
         Self(if low < high { vec![(low, high)] } else { Vec::new() })
     }

@@ -20,11 +20,11 @@ const MOST_ALTERNATIVES: usize = 16;
 /// Longest constraint that comes of joining others, in bytes.
 const JOINED_LIMIT: usize = 64 << 10;
 
-/// A constraint as written, its grammar checked. Cheap to clone: one text stands in many releases.
+/// A constraint as written, its grammar checked. Cheap to clone: one text is in many releases.
 ///
 /// Equal and ordered by its canonical text, which says all that it holds.
 #[derive(Clone)]
-pub struct Accept(Arc<Parsed>);
+pub struct ConstraintText(Arc<Parsed>);
 
 struct Parsed {
     text: String,
@@ -32,36 +32,36 @@ struct Parsed {
     on: Condition,
 }
 
-/// What stands between a constraint and the platforms on which it counts.
+/// What is between a constraint and the platforms on which it counts.
 const ON: &str = " on ";
 
-impl PartialEq for Accept {
+impl PartialEq for ConstraintText {
     fn eq(&self, other: &Self) -> bool {
         Arc::ptr_eq(&self.0, &other.0) || self.0.text == other.0.text
     }
 }
 
-impl Eq for Accept {}
+impl Eq for ConstraintText {}
 
-impl PartialOrd for Accept {
+impl PartialOrd for ConstraintText {
     fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
         Some(self.cmp(other))
     }
 }
 
-impl Ord for Accept {
+impl Ord for ConstraintText {
     fn cmp(&self, other: &Self) -> Ordering {
         self.0.text.cmp(&other.0.text)
     }
 }
 
-impl Hash for Accept {
+impl Hash for ConstraintText {
     fn hash<H: Hasher>(&self, state: &mut H) {
         self.0.text.hash(state);
     }
 }
 
-impl fmt::Debug for Accept {
+impl fmt::Debug for ConstraintText {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0.text)
     }
@@ -105,19 +105,19 @@ impl Sign {
 /// Why a text is no constraint.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("`{}` is not a constraint: {problem}", text.escape_debug())]
-pub struct AcceptError {
+pub struct ConstraintTextError {
     /// The text as given.
     pub text: String,
     /// Byte range of the part at fault inside the text.
     pub span: Range<usize>,
     /// What is wrong with that part.
-    pub problem: AcceptProblem,
+    pub problem: ConstraintProblem,
 }
 
 /// What is wrong with a constraint.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum AcceptProblem {
-    /// Nothing stands where a comparator should.
+pub enum ConstraintProblem {
+    /// Nothing is where a comparator should be.
     #[error("a comparator is missing here")]
     Missing,
     /// Longer than a constraint may be.
@@ -164,26 +164,26 @@ pub enum AcceptProblem {
     MissingComma,
 }
 
-impl Accept {
+impl ConstraintText {
     /// Reads a constraint.
     ///
     /// # Errors
-    /// [`AcceptProblem`] with the place inside the text.
+    /// [`ConstraintProblem`] with the place inside the text.
     ///
     /// # Examples
     /// ```
-    /// use yostel_versions::Accept;
-    /// assert_eq!(Accept::parse(">=2.1,<3").unwrap().as_str(), ">=2.1, <3");
-    /// assert!(Accept::parse("1.4.2").unwrap_err().to_string().contains("two ways"));
+    /// use yostel_versions::ConstraintText;
+    /// assert_eq!(ConstraintText::parse(">=2.1,<3").unwrap().as_str(), ">=2.1, <3");
+    /// assert!(ConstraintText::parse("1.4.2").unwrap_err().to_string().contains("two ways"));
     /// ```
-    pub fn parse(text: &str) -> Result<Self, AcceptError> {
-        let fail = |problem| AcceptError { text: text.to_owned(), span: 0..text.len(), problem };
+    pub fn parse(text: &str) -> Result<Self, ConstraintTextError> {
+        let fail = |problem| ConstraintTextError { text: text.to_owned(), span: 0..text.len(), problem };
         if text.len() > ACCEPT_LIMIT {
-            return Err(fail(AcceptProblem::TooLong(ACCEPT_LIMIT)));
+            return Err(fail(ConstraintProblem::TooLong(ACCEPT_LIMIT)));
         }
         let accept = Self::parse_any(text)?;
         match accept.groups().len() > MOST_ALTERNATIVES {
-            true => Err(fail(AcceptProblem::TooManyAlternatives)),
+            true => Err(fail(ConstraintProblem::TooManyAlternatives)),
             false => Ok(accept),
         }
     }
@@ -193,22 +193,26 @@ impl Accept {
     ///
     /// # Errors
     /// As [`Self::parse`]; `TooLong` beyond 64 KiB.
-    pub fn parse_joined(text: &str) -> Result<Self, AcceptError> {
+    pub fn parse_joined(text: &str) -> Result<Self, ConstraintTextError> {
         if text.len() > JOINED_LIMIT {
             let text = text[..text.floor_char_boundary(80)].to_owned();
-            return Err(AcceptError { span: 0..text.len(), text, problem: AcceptProblem::TooLong(JOINED_LIMIT) });
+            return Err(ConstraintTextError {
+                span: 0..text.len(),
+                text,
+                problem: ConstraintProblem::TooLong(JOINED_LIMIT),
+            });
         }
         Self::parse_any(text)
     }
 
-    fn parse_any(text: &str) -> Result<Self, AcceptError> {
-        let fail = |span, problem| AcceptError { text: text.to_owned(), span, problem };
+    fn parse_any(text: &str) -> Result<Self, ConstraintTextError> {
+        let fail = |span, problem| ConstraintTextError { text: text.to_owned(), span, problem };
         let (constraint, on) = match text.split_once(ON) {
             None => (text, Condition::default()),
             Some((constraint, patterns)) => {
                 let on = Condition::parse(patterns.split(',').map(str::trim));
                 let start = constraint.len() + ON.len();
-                (constraint, on.map_err(|one| fail(start..text.len(), AcceptProblem::NotPlatforms(one)))?)
+                (constraint, on.map_err(|one| fail(start..text.len(), ConstraintProblem::NotPlatforms(one)))?)
             }
         };
         let mut groups = Vec::new();
@@ -234,12 +238,12 @@ impl Accept {
     ///
     /// # Errors
     /// `NotPlatforms`.
-    pub fn only_on<'p>(&self, patterns: impl IntoIterator<Item = &'p str>) -> Result<Self, AcceptError> {
+    pub fn only_on<'p>(&self, patterns: impl IntoIterator<Item = &'p str>) -> Result<Self, ConstraintTextError> {
         let on = Condition::parse(patterns.into_iter());
-        let on = on.map_err(|one| AcceptError {
+        let on = on.map_err(|one| ConstraintTextError {
             span: 0..one.len(),
             text: one.clone(),
-            problem: AcceptProblem::NotPlatforms(one),
+            problem: ConstraintProblem::NotPlatforms(one),
         })?;
         Ok(Self::of(self.groups().to_vec(), on))
     }
@@ -276,12 +280,12 @@ impl Accept {
         self.0.on == other.0.on
     }
 
-    /// Returns the constraint that admits every version but pre-releases: `*`.
+    /// Returns the constraint that accepts every version but pre-releases: `*`.
     pub fn anything() -> Self {
         Self::parse("*").expect("a star is a constraint")
     }
 
-    /// Returns the constraint that admits what both admit, whatever the numbering; on the platforms of the first, or of the
+    /// Returns the constraint that accepts what both admit, whatever the numbering; on the platforms of the first, or of the
     /// other when the first counts everywhere.
     #[must_use]
     pub fn and(&self, other: &Self) -> Self {
@@ -317,7 +321,7 @@ fn write(groups: &[Vec<Comparator>]) -> String {
     groups.iter().map(group).collect::<Vec<_>>().join(" || ")
 }
 
-impl fmt::Display for Accept {
+impl fmt::Display for ConstraintText {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0.text)
     }
@@ -333,9 +337,9 @@ fn pieces<'a>(text: &'a str, separator: &'a str) -> impl Iterator<Item = (usize,
     })
 }
 
-fn parse_comparator(text: &str) -> Result<Comparator, AcceptProblem> {
+fn parse_comparator(text: &str) -> Result<Comparator, ConstraintProblem> {
     if text.is_empty() {
-        return Err(AcceptProblem::Missing);
+        return Err(ConstraintProblem::Missing);
     }
     if text == "*" {
         return Ok(Comparator { sign: Sign::Any, version: String::new() });
@@ -343,7 +347,7 @@ fn parse_comparator(text: &str) -> Result<Comparator, AcceptProblem> {
     let end = text.find(|c: char| c.is_ascii_alphanumeric() || c.is_whitespace() || c == '*').unwrap_or(text.len());
     let (sign, version) = (&text[..end], text[end..].trim());
     if sign.contains('|') {
-        return Err(AcceptProblem::SingleBar);
+        return Err(ConstraintProblem::SingleBar);
     }
     let sign = match sign {
         "=" | "==" => Sign::Exactly,
@@ -353,38 +357,38 @@ fn parse_comparator(text: &str) -> Result<Comparator, AcceptProblem> {
         "<" => Sign::Below,
         "<=" => Sign::AtMost,
         "^" => Sign::Caret,
-        "~" | "~>" | "~=" => return Err(AcceptProblem::Tilde { range: tilde_range(version) }),
+        "~" | "~>" | "~=" => return Err(ConstraintProblem::Tilde { range: tilde_range(version) }),
         "" => Sign::Prefix,
-        other => return Err(AcceptProblem::UnknownSign(other.to_owned())),
+        other => return Err(ConstraintProblem::UnknownSign(other.to_owned())),
     };
     if version.contains('|') {
-        return Err(AcceptProblem::SingleBar);
+        return Err(ConstraintProblem::SingleBar);
     }
     if let Some(prefix) = version.strip_suffix(".*") {
         let numbers = prefix.split('.').all(|p| !p.is_empty() && p.bytes().all(|b| b.is_ascii_digit()));
         return match (sign, numbers) {
             (Sign::Prefix, true) => Ok(Comparator { sign, version: prefix.to_owned() }),
-            _ => Err(AcceptProblem::MisplacedStar),
+            _ => Err(ConstraintProblem::MisplacedStar),
         };
     }
     if version.contains('*') {
-        return Err(AcceptProblem::MisplacedStar);
+        return Err(ConstraintProblem::MisplacedStar);
     }
     if version.len() > VERSION_LIMIT {
-        return Err(AcceptProblem::VersionTooLong);
+        return Err(ConstraintProblem::VersionTooLong);
     }
     if version.is_empty() {
-        return Err(AcceptProblem::MissingVersion(sign.as_str()));
+        return Err(ConstraintProblem::MissingVersion(sign.as_str()));
     }
     if version.split_whitespace().count() > 1 || version.contains(['<', '>', '=', '^']) {
-        return Err(AcceptProblem::MissingComma);
+        return Err(ConstraintProblem::MissingComma);
     }
     let legal = version.bytes().all(|b| b.is_ascii_alphanumeric() || b".-_+".contains(&b));
     if !legal || !version.starts_with(|c: char| c.is_ascii_digit()) {
-        return Err(AcceptProblem::NotAVersion);
+        return Err(ConstraintProblem::NotAVersion);
     }
     if sign == Sign::Prefix {
-        return Err(AcceptProblem::BareVersion { readings: [format!("={version}"), format!("^{version}")] });
+        return Err(ConstraintProblem::BareVersion { readings: [format!("={version}"), format!("^{version}")] });
     }
     Ok(Comparator { sign, version: version.to_owned() })
 }

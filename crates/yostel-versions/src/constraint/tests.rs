@@ -1,16 +1,16 @@
 //! Interval algebra against plain membership over a universe of versions.
-//! The accident this prevents: a constraint that admits a version its text does not, or the reverse.
+//! The accident this prevents: a constraint that accepts a version its text does not, or the reverse.
 
 use proptest::prelude::*;
 
 use super::*;
 
 fn bind(text: &str) -> Constraint {
-    Accept::parse(text).unwrap().bind(&Numbering::default()).unwrap()
+    ConstraintText::parse(text).unwrap().bind(&Numbering::default()).unwrap()
 }
 
 fn bind_words(text: &str) -> Constraint {
-    Accept::parse(text).unwrap().bind(&Numbering::new(Order::words(), None).unwrap()).unwrap()
+    ConstraintText::parse(text).unwrap().bind(&Numbering::new(Order::words(), None).unwrap()).unwrap()
 }
 
 fn v(text: &str) -> Version {
@@ -34,51 +34,51 @@ fn each_sign_means_what_the_page_says() {
         (">=2.0.0-rc.2", "2.0.0-rc.2 2.0.0-rc.10 2.0.0 3.0.0", "2.0.0-rc.1 3.0.0-rc.1"),
         ("^2.0.0-rc.2", "2.0.0-rc.2 2.4.0", "2.4.0-rc.1 3.0.0-rc.1 3.0.0"),
     ];
-    for (text, admitted, refused) in cases {
+    for (text, accepted, refused) in cases {
         let constraint = bind(text);
-        for version in admitted.split_whitespace() {
-            assert!(constraint.admits(&v(version)), "{text} should admit {version}");
+        for version in accepted.split_whitespace() {
+            assert!(constraint.accepts(&v(version)), "{text} should admit {version}");
         }
         for version in refused.split_whitespace() {
-            assert!(!constraint.admits(&v(version)), "{text} should refuse {version}");
+            assert!(!constraint.accepts(&v(version)), "{text} should refuse {version}");
         }
     }
 }
 
 #[test]
 fn a_caret_follows_the_numbering_of_the_package() {
-    let accept = Accept::parse("^1.2.3").unwrap();
+    let accept = ConstraintText::parse("^1.2.3").unwrap();
     let at = |breaks_at| accept.bind(&Numbering::new(Order::Semver, breaks_at).unwrap()).unwrap();
-    assert!(!at(Some(2)).admits(&v("1.3.0")) && at(Some(2)).admits(&v("1.2.9")));
-    assert!(at(Some(0)).admits(&v("9.0.0")));
+    assert!(!at(Some(2)).accepts(&v("1.3.0")) && at(Some(2)).accepts(&v("1.2.9")));
+    assert!(at(Some(0)).accepts(&v("9.0.0")));
     let words = bind_words("^1.2");
     let w = |t| Version::parse(t, &Order::words()).unwrap();
     assert!(
-        words.admits(&w("1.2-sp1"))
-            && words.admits(&w("1.10"))
-            && !words.admits(&w("2"))
-            && !words.admits(&w("1.2-rc1"))
+        words.accepts(&w("1.2-sp1"))
+            && words.accepts(&w("1.10"))
+            && !words.accepts(&w("2"))
+            && !words.accepts(&w("1.2-rc1"))
     );
-    assert!(bind_words(">=1.2-rc1").admits(&w("1.2-rc2")) && !bind_words(">=1.2-rc1").admits(&w("1.3-rc2")));
+    assert!(bind_words(">=1.2-rc1").accepts(&w("1.2-rc2")) && !bind_words(">=1.2-rc1").accepts(&w("1.3-rc2")));
 }
 
 #[test]
 fn what_people_misread_is_refused_with_the_readings() {
-    let problem = |text: &str| Accept::parse(text).unwrap_err().problem;
-    assert_eq!(problem("1.4.2"), AcceptProblem::BareVersion { readings: ["=1.4.2".into(), "^1.4.2".into()] });
-    assert_eq!(problem("~1.4.2"), AcceptProblem::Tilde { range: ">=1.4.2, <1.5".into() });
-    assert_eq!(problem("~>2"), AcceptProblem::Tilde { range: ">=2, <3".into() });
-    assert_eq!(problem(">=1, "), AcceptProblem::Missing);
-    assert_eq!(problem(""), AcceptProblem::Missing);
-    assert_eq!(problem(">=1 <2"), AcceptProblem::MissingComma);
-    assert_eq!(problem(">=1 | <2"), AcceptProblem::SingleBar);
-    assert_eq!(problem(">=1.*"), AcceptProblem::MisplacedStar);
-    assert_eq!(problem("1.*.2"), AcceptProblem::MisplacedStar);
-    assert_eq!(problem("=>1.0"), AcceptProblem::UnknownSign("=>".into()));
-    assert_eq!(problem(">="), AcceptProblem::MissingVersion(">="));
-    assert_eq!(problem(">=é"), AcceptProblem::UnknownSign(">=é".into()));
-    assert_eq!(problem("latest"), AcceptProblem::NotAVersion);
-    assert_eq!(Accept::parse(">=1, <2, 3.0").unwrap_err().span, 9..12);
+    let problem = |text: &str| ConstraintText::parse(text).unwrap_err().problem;
+    assert_eq!(problem("1.4.2"), ConstraintProblem::BareVersion { readings: ["=1.4.2".into(), "^1.4.2".into()] });
+    assert_eq!(problem("~1.4.2"), ConstraintProblem::Tilde { range: ">=1.4.2, <1.5".into() });
+    assert_eq!(problem("~>2"), ConstraintProblem::Tilde { range: ">=2, <3".into() });
+    assert_eq!(problem(">=1, "), ConstraintProblem::Missing);
+    assert_eq!(problem(""), ConstraintProblem::Missing);
+    assert_eq!(problem(">=1 <2"), ConstraintProblem::MissingComma);
+    assert_eq!(problem(">=1 | <2"), ConstraintProblem::SingleBar);
+    assert_eq!(problem(">=1.*"), ConstraintProblem::MisplacedStar);
+    assert_eq!(problem("1.*.2"), ConstraintProblem::MisplacedStar);
+    assert_eq!(problem("=>1.0"), ConstraintProblem::UnknownSign("=>".into()));
+    assert_eq!(problem(">="), ConstraintProblem::MissingVersion(">="));
+    assert_eq!(problem(">=é"), ConstraintProblem::UnknownSign(">=é".into()));
+    assert_eq!(problem("latest"), ConstraintProblem::NotAVersion);
+    assert_eq!(ConstraintText::parse(">=1, <2, 3.0").unwrap_err().span, 9..12);
 }
 
 #[test]
@@ -89,7 +89,7 @@ fn positions_left_out_are_refused_where_they_can_be_read_in_two_ways() {
         ("<=1.4", "<=1.4.0", "<1.5.0"),
         ("!=1", "!=1.0.0", "<1.0.0 || >=2.0.0"),
     ] {
-        match Accept::parse(text).unwrap().bind(&Numbering::default()) {
+        match ConstraintText::parse(text).unwrap().bind(&Numbering::default()) {
             Err(BindError::Partial { readings, .. }) => assert_eq!(readings, [first, second]),
             other => panic!("{text}: {other:?}"),
         }
@@ -160,7 +160,7 @@ fn naive(text: &str, version: &Version) -> bool {
                 "<" => *version < at,
                 "<=" => *version <= at,
                 _ => {
-                    // A pre-release of the first version of the next line stands below it but is not on the line.
+                    // A pre-release of the first version of the next line is below it but is not on the line.
                     let numbering = Numbering::default();
                     *version >= at && (version.to_core() == at.to_core() || numbering.is_same_line(&at, version))
                 }
@@ -181,7 +181,7 @@ proptest! {
     fn membership_is_what_the_comparators_say(text in any_text()) {
         let constraint = bind(&text);
         for version in universe() {
-            prop_assert_eq!(constraint.admits(&version), naive(&text, &version), "{} {}", text, version);
+            prop_assert_eq!(constraint.accepts(&version), naive(&text, &version), "{} {}", text, version);
         }
     }
 
@@ -189,10 +189,10 @@ proptest! {
     fn algebra_is_exact(a in any_text(), b in any_text(), c in any_text()) {
         let (a, b, c) = (bind(&a), bind(&b), bind(&c));
         for version in universe() {
-            let (in_a, in_b) = (a.admits(&version), b.admits(&version));
-            prop_assert_eq!(a.intersection(&b).admits(&version), in_a && in_b);
-            prop_assert_eq!(a.union(&b).admits(&version), in_a || in_b);
-            prop_assert_eq!(a.complement().admits(&version), !in_a);
+            let (in_a, in_b) = (a.accepts(&version), b.accepts(&version));
+            prop_assert_eq!(a.intersection(&b).accepts(&version), in_a && in_b);
+            prop_assert_eq!(a.union(&b).accepts(&version), in_a || in_b);
+            prop_assert_eq!(a.complement().accepts(&version), !in_a);
         }
         prop_assert_eq!(a.complement().complement(), a.clone());
         prop_assert_eq!(a.union(&b).complement(), a.complement().intersection(&b.complement()));
@@ -218,7 +218,7 @@ proptest! {
                 }
             }
         }
-        let by_members = wide.iter().all(|x| !a.admits(x) || b.admits(x));
+        let by_members = wide.iter().all(|x| !a.accepts(x) || b.accepts(x));
         prop_assert_eq!(a.is_subset(&b), by_members);
     }
 
@@ -228,8 +228,8 @@ proptest! {
         if !constraint.is_empty() {
             prop_assert_eq!(bind(&constraint.to_string()), constraint);
         }
-        let accept = Accept::parse(&text).unwrap();
-        prop_assert_eq!(Accept::parse(accept.as_str()).unwrap(), accept);
+        let accept = ConstraintText::parse(&text).unwrap();
+        prop_assert_eq!(ConstraintText::parse(accept.as_str()).unwrap(), accept);
     }
 
     #[test]
@@ -240,8 +240,8 @@ proptest! {
         let (a, b) = (bind_words(&a), bind_words(&b));
         for text in ["0", "0.1", "0-rc1", "1-rc1", "1-rc1.1", "1-rc2", "1", "1-sp1", "1-sp2", "1.0.1", "1.1", "1.2-rc1", "2-rc2", "2", "2.2", "3"] {
             let version = Version::parse(text, &Order::words()).unwrap();
-            prop_assert_eq!(a.intersection(&b).admits(&version), a.admits(&version) && b.admits(&version));
-            prop_assert_eq!(a.complement().admits(&version), !a.admits(&version));
+            prop_assert_eq!(a.intersection(&b).accepts(&version), a.accepts(&version) && b.accepts(&version));
+            prop_assert_eq!(a.complement().accepts(&version), !a.accepts(&version));
         }
         if !a.is_empty() {
             prop_assert_eq!(bind_words(&a.to_string()), a);
@@ -250,7 +250,7 @@ proptest! {
 
     #[test]
     fn any_text_is_a_constraint_or_an_error_with_its_place(text in "\\PC{0,24}|[0-9.<>=!^~*|, a-c-]{0,24}") {
-        match Accept::parse(&text) {
+        match ConstraintText::parse(&text) {
             Ok(accept) => { let _ = accept.bind(&Numbering::default()); }
             Err(error) => prop_assert!(text.get(error.span.clone()).is_some(), "{:?}", error.span),
         }

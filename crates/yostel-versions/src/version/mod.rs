@@ -25,7 +25,7 @@ pub const VERSION_LIMIT: usize = 100;
 
 /// A version: its text and its place in the order.
 ///
-/// Two versions are equal when they stand at the same place: `1.0.0+a` and `1.0.0+b`, or in `words` `1.0` and
+/// Two versions are equal when they are at the same place: `1.0.0+a` and `1.0.0+b`, or in `words` `1.0` and
 /// `1.0.0`. A package has at most one release at one place.
 #[derive(Clone)]
 pub struct Version {
@@ -138,7 +138,7 @@ impl Version {
         }
     }
 
-    /// Tells whether no release stands below this release, or no pre-release below this pre-release.
+    /// Tells whether no release is below this release, or no pre-release below this pre-release.
     pub(crate) fn is_lowest_of_its_kind(&self) -> bool {
         match &self.key {
             Key::Semver(key) => key.is_lowest_of_its_kind(),

@@ -57,7 +57,7 @@ pub enum NumberingError {
     /// What is no word.
     #[error("`{}` is no word: a word has one to sixteen lower-case letters", .0.escape_debug())]
     NotAWord(String),
-    /// A word that would stand at two places.
+    /// A word that would be at two places.
     #[error("the word `{0}` is listed twice")]
     WordTwice(String),
     /// No real scheme has so many words.

@@ -45,7 +45,7 @@ impl Words {
     /// Takes the words before the bare version and those after it, each list rising.
     ///
     /// # Errors
-    /// When a word is not one to sixteen lower-case letters, stands there twice, or is one of too many.
+    /// When a word is not one to sixteen lower-case letters, is there twice, or is one of too many.
     pub fn new(before: Vec<String>, after: Vec<String>) -> Result<Self, NumberingError> {
         let mut seen = BTreeSet::new();
         for word in before.iter().chain(&after) {
@@ -146,7 +146,7 @@ impl WordsKey {
         let mut key = Self { numbers: Vec::new(), qualifier: Vec::new(), words: words.clone() };
         for part in text.split(['.', '-', '_', '+']) {
             if part.is_empty() {
-                return fail("two separators stand together, or one at the end");
+                return fail("two separators are next to each other, or one is at the end");
             }
             for token in split_at_digits(part) {
                 key.push(token).map_err(|word| {

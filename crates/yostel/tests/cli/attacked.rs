@@ -8,7 +8,7 @@ use yostel_testkit::Sandbox;
 
 use crate::{folder_of, git, project, publish, sandbox, sealed, small_world};
 
-/// Files of the user's that stand beside the project.
+/// Files of the user's that are beside the project.
 fn treasure(sandbox: &Sandbox) {
     sandbox.write("console/src/main.c", "int main;\n");
     sandbox.write("console/src/old/1.0.0-000000000000/file", "mine\n");

@@ -4,7 +4,7 @@ use yostel_testkit::Sandbox;
 
 use crate::{project, small_world};
 
-/// The small world with two wishes that collide through `unit`.
+/// The small world with two needs that collide through `unit`.
 fn colliding() -> yostel_testkit::Sandbox {
     let sandbox = small_world();
     project(&sandbox, "gust = \"^2\"   # calibrated", "");
@@ -190,7 +190,7 @@ fn a_collision_comes_with_a_proof_that_an_independent_judge_accepts() {
 #[test]
 fn a_source_that_breaks_in_mid_search_is_named_with_the_package_and_nothing_is_written() {
     let sandbox = small_world();
-    // Nobody wishes for it: it is met only once what needs it was looked at.
+    // Nobody needs for it: it is met only once what needs it was looked at.
     sandbox.write("station/releases/unit.json", "{ broken");
     sandbox.run("console", "lock").expect(5).says(&["station", "unit"]);
     assert!(!sandbox.path("console/yostel.lock").exists());
@@ -205,7 +205,7 @@ fn when_the_time_is_up_nothing_is_written_and_nothing_is_claimed() {
     for (name, document) in &world.documents {
         sandbox.write(&format!("station/releases/{name}.json"), document.write());
     }
-    let needs: Vec<String> = world.wishes.iter().map(|w| format!("{} = \"{}\"", w.package, w.accept)).collect();
+    let needs: Vec<String> = world.requirements.iter().map(|w| format!("{} = \"{}\"", w.package, w.accept)).collect();
     project(&sandbox, &needs.join("\n"), "");
     let told = sandbox.run("console", "lock --time-limit 20ms").expect(3);
     told.says(&["no consistent set was found within 0.02 s", "there may be one", "--time-limit 10m"]);

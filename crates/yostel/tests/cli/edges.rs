@@ -185,7 +185,7 @@ fn a_project_that_deviates_and_says_why_lifts_what_is_agreed() {
     rope("{ accept = \"^2\", why = \"rope counts in new units\" }");
     sandbox.run("console", "lock").expect(0);
     assert!(locks(&sandbox, "unit", "2.0.0"), "{}", sandbox.read("console/yostel.lock"));
-    // Also where it stands in the root's own needs.
+    // Also where it is in the root's own needs.
     sandbox.write("console/rope/yostel.toml", "[project]\nname = \"rope\"\n");
     let own = root.replace("[workspace]", "[needs.run]\nunit = { accept = \"^2\", why = \"new units\" }\n[workspace]");
     sandbox.write("console/yostel.toml", own);

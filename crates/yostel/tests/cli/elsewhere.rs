@@ -58,7 +58,7 @@ fn a_commit_is_locked_and_outlives_its_repository_in_the_cache_alone() {
     let from = "from = { git = \"../repo\", branch = \"main\", inside = \"packages/clock\", commit = ";
     assert!(lockfile.contains(&format!("{from}\"{first}\" }}")), "{lockfile}");
     assert_eq!(sandbox.run("console", "run -- clock").expect(0).stdout, "clock 1.0.0\n");
-    // What the commit needs is there too; what lies beside the package is not.
+    // What the commit needs is there too; what is beside the package is not.
     assert!(lockfile.contains("{ who = \"clock 1.0.0\", accept = \"^1\" }"));
     let folder = sandbox.run("console", "where clock").expect(0).stdout;
     assert!(!folder.contains("README") && folder.contains("packages/clock/1.0.0-"));
@@ -280,7 +280,7 @@ fn one_archive_at_an_address_is_the_one_with_its_digest_and_no_other() {
     fs::write(sandbox.path("files/table.tar.zst"), &bytes).unwrap();
     let head = "[project]\nname = \"console\"\n\n[needs.run]\n";
     sandbox.write("console/yostel.toml", head);
-    // Without a digest, that of what lies there now is written.
+    // Without a digest, that of what is there now is written.
     let told = sandbox.run("console", "add table ^1 --archive ../files/table.tar.zst").expect(0).stdout;
     assert!(told.contains(&format!("with this digest is accepted: sha256:{hex}")), "{told}");
     sandbox.run("console", "lock").expect(0);

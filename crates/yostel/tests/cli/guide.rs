@@ -4,7 +4,7 @@ use std::fs;
 
 use crate::sandbox;
 
-/// A fenced block: what stands after the fence, and its lines.
+/// A fenced block: what is after the fence, and its lines.
 struct Block<'a> {
     kind: &'a str,
     line: usize,

@@ -69,7 +69,7 @@ fn a_lock_is_stale_by_meaning_only() {
 }
 
 #[test]
-fn a_collision_is_told_with_both_wishes_and_the_path_between_them() {
+fn a_collision_is_told_with_both_requirements_and_the_path_between_them() {
     let sandbox = small_world();
     sandbox.run("console", "lock").expect(0);
     project(&sandbox, "gust = \"^2\"\n\"valley/bell\" = \"^1\"", "map = \"*\"");

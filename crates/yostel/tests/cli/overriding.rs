@@ -395,5 +395,5 @@ fn a_need_of_some_platforms_is_met_and_installed_there_alone() {
     needs("driver = { accept = \"*\", only-on = [\"Windows\"] }");
     sandbox.run("console", "lock").expect(2).says(&["`only-on` cannot be `Windows`", "like \"linux/*\""]);
     needs("driver = \"^1 on linux/*\"");
-    sandbox.run("console", "lock").expect(2).says(&["platforms stand in a key of their own"]);
+    sandbox.run("console", "lock").expect(2).says(&["platforms have a key of their own"]);
 }

@@ -59,7 +59,7 @@ fn all_projects_share_one_lockfile_and_one_install_and_each_sees_what_it_declare
     // What a project did not declare, it does not find.
     assert_eq!(seen("projects/bell-lib", "run"), [""; 0]);
     assert_eq!(seen("projects/console", "test"), [""; 0]);
-    // The library is there as it lies in the workspace, so an edit is seen at once.
+    // The library is there as it is in the workspace, so an edit is seen at once.
     sandbox.write("work/libs/rope/note.txt", "new");
     assert_eq!(sandbox.read("work/.yostel/reach/projects/console/run/rope-lib/note.txt"), "new");
     sandbox.run("work", "verify").expect(0);
@@ -188,7 +188,7 @@ fn agreed_versions_bind_all_projects_and_gathering_them_moves_nothing() {
 }
 
 #[test]
-fn an_edit_changes_the_manifest_of_the_project_whose_wish_it_is() {
+fn an_edit_changes_the_manifest_of_the_project_whose_requirement_it_is() {
     let sandbox = installed();
     publish(&sandbox, "scale 2.0.0", "", &[]);
     project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "scale = \"^2\" # weights\n");

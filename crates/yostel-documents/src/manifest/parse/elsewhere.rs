@@ -1,4 +1,4 @@
-//! Where a need's package lies, when it is not for a source to say; and which folders are a workspace's projects.
+//! Where a need's package is, when it is not for a source to say; and which folders are a workspace's projects.
 
 use std::collections::BTreeMap;
 
@@ -46,7 +46,7 @@ fn check_projects(text: &str) -> Result<(), &'static str> {
 }
 
 impl Reader<'_> {
-    /// Reads where the package of a need or swap lies.
+    /// Reads where the package of a need or swap is.
     pub(super) fn elsewhere(&mut self, table: &Table<'_>) -> Option<Elsewhere> {
         let mut said = PLACES.into_iter().filter_map(|key| Some((key, table.get(key)?)));
         let first = said.next();

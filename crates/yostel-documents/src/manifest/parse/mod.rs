@@ -19,7 +19,7 @@ pub use problem::{ManifestProblem, ManifestProblemKind};
 
 use crate::name::{PackageName, Word, nearest};
 use crate::release::{ANY_PLATFORM, Offers, check_platform};
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 /// In place of a constraint: the one that is agreed.
 pub(super) const AGREED: &str = "agreed";
@@ -201,13 +201,13 @@ impl<'t> Reader<'t> {
                 let elsewhere = self.elsewhere(table);
                 only_on = self.only_on(table);
                 let Some(accept) = table.get("accept") else {
-                    // Where it lies says what it is, too.
+                    // Where it is says what it is, too.
                     if elsewhere.is_none() && self.problems.len() == problems {
                         let example = "{ accept = \"^2.1\" }";
                         let missing = ManifestProblemKind::Missing { table: "needs.*.*", key: "accept", example };
                         self.problem(value.span(), missing);
                     }
-                    let accept = self.counting(Accept::anything(), &only_on);
+                    let accept = self.counting(ConstraintText::anything(), &only_on);
                     return Some(Need { elsewhere: Some(elsewhere?), ..Need::of(accept, span) });
                 };
                 (accept, why, elsewhere)
@@ -243,7 +243,7 @@ impl<'t> Reader<'t> {
         let Some(list) = table.get("only-on") else { return Vec::new() };
         let mut patterns = Vec::new();
         for (text, span) in self.strings("only-on", list) {
-            match Accept::anything().only_on([text.as_str()]) {
+            match ConstraintText::anything().only_on([text.as_str()]) {
                 Ok(_) => patterns.push(text),
                 Err(_) => {
                     let reason = "it is a system and an architecture, like \"linux/*\", \"*/arm64\" or \"!windows/*\"";
@@ -255,7 +255,7 @@ impl<'t> Reader<'t> {
     }
 
     /// Returns the constraint, where the need counts.
-    fn counting(&mut self, accept: Accept, only_on: &[String]) -> Accept {
+    fn counting(&mut self, accept: ConstraintText, only_on: &[String]) -> ConstraintText {
         accept.only_on(only_on.iter().map(String::as_str)).unwrap_or(accept)
     }
 
@@ -348,15 +348,15 @@ impl<'t> Reader<'t> {
         texts
     }
 
-    fn accept(&mut self, key: &str, value: &Value<'_>) -> Option<Accept> {
+    fn accept(&mut self, key: &str, value: &Value<'_>) -> Option<ConstraintText> {
         let text = self.string(key, value)?;
-        if Accept::parse(text).is_ok_and(|accept| !accept.is_everywhere()) {
-            let reason = "platforms stand in a key of their own: { accept = \"…\", only-on = [\"linux/*\"] }";
+        if ConstraintText::parse(text).is_ok_and(|accept| !accept.is_everywhere()) {
+            let reason = "platforms have a key of their own: { accept = \"…\", only-on = [\"linux/*\"] }";
             let kind = ManifestProblemKind::Value { key: "accept", value: text.to_owned(), reason };
             self.problem(value.span(), kind);
             return None;
         }
-        Accept::parse(text)
+        ConstraintText::parse(text)
             .map_err(|error| {
                 // Inside a plain string the place in the text is known exactly; with escapes the whole value is marked.
                 let span = value.span();

@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use jiff::civil::Date;
 use toml::de::DeValue;
-use yostel_versions::Accept;
+use yostel_versions::ConstraintText;
 
 use super::super::{Alter, Force, Swap};
 use super::{ManifestProblemKind, Reader, Table, Value};
@@ -17,7 +17,7 @@ fn check_one_version(text: &str) -> Result<(), &'static str> {
     if legal { Ok(()) } else { Err("it is one version, without a sign, like \"3.2.7\"") }
 }
 
-/// The patch goes where the project goes, so it must lie in it.
+/// The patch goes where the project goes, so it must be in it.
 fn check_patch_path(path: &str) -> Result<(), &'static str> {
     if path.is_empty() || path.starts_with('/') || path.split('/').any(|part| part == "..") || path.contains('\\') {
         Err("it is a file in the project, as a path from the manifest with `/` between its parts")
@@ -56,7 +56,7 @@ impl Reader<'_> {
                 let text = self.string("version", value)?;
                 self.check("version", text, value.span(), check_one_version);
                 check_one_version(text).ok()?;
-                self.keep(value.span(), Accept::parse(&format!("={text}")))
+                self.keep(value.span(), ConstraintText::parse(&format!("={text}")))
             });
             let why = why.and_then(|value| self.string("why", value)).map(str::to_owned);
             if let (Some(name), Some(accept), Some(why)) = (name, accept, why) {

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use yostel_versions::{Accept, AcceptError, NumberingError, VersionError};
+use yostel_versions::{ConstraintText, ConstraintTextError, NumberingError, VersionError};
 
 use crate::name::{NameError, PackageName};
 
@@ -59,7 +59,7 @@ pub enum ManifestProblemKind {
     Name(#[from] NameError),
     /// A constraint that is none.
     #[error(transparent)]
-    Accept(#[from] AcceptError),
+    Constraint(#[from] ConstraintTextError),
     /// A version that is none.
     #[error(transparent)]
     Version(#[from] VersionError),
@@ -85,7 +85,7 @@ pub enum ManifestProblemKind {
         /// The package.
         package: PackageName,
         /// What is agreed.
-        agreed: Accept,
+        agreed: ConstraintText,
     },
     /// A swap that leads back to where it began.
     #[error("the swap of {0} leads back to itself")]
@@ -112,7 +112,7 @@ pub enum ManifestProblemKind {
     /// Two needs that take one package from two places.
     #[error("{0} is taken from two places")]
     PackageInTwoPlaces(PackageName),
-    /// An entry that stands there twice.
+    /// An entry that is there twice.
     #[error("`{0}` is listed twice")]
     ListedTwice(String),
     /// A workspace below another.

@@ -7,7 +7,7 @@ use yostel_answers::answers::decide::SettleAnswer;
 use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_findings::MoveKind;
 use yostel_flows::{FlowError, Settlement, settle};
-use yostel_resolve::WishEdit;
+use yostel_resolve::RequirementEdit;
 
 use super::lock::{moment, moves};
 use crate::answer::Answer;
@@ -87,7 +87,7 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
 
 fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
     if settlements.is_empty() {
-        return "No edit of four wishes or fewer ends the collision; yostel lock tells what collides.\n".into();
+        return "No edit of four needs or fewer ends the collision; yostel lock tells what collides.\n".into();
     }
     let mut text = String::from("Each of these edits of the manifest ends the collision, proved by resolving it:\n");
     for (number, settlement) in (1..).zip(settlements) {
@@ -108,10 +108,12 @@ fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
     text
 }
 
-pub(crate) fn edit_words(edit: &WishEdit) -> String {
+pub(crate) fn edit_words(edit: &RequirementEdit) -> String {
     match edit {
-        WishEdit::Change { wish, accept } => format!("change {} from {} to {accept}", wish.package, wish.accept),
-        WishEdit::Drop { wish } => format!("remove {} {}", wish.package, wish.accept),
+        RequirementEdit::Change { requirement, accept } => {
+            format!("change {} from {} to {accept}", requirement.package, requirement.accept)
+        }
+        RequirementEdit::Drop { requirement } => format!("remove {} {}", requirement.package, requirement.accept),
     }
 }
 
@@ -119,10 +121,10 @@ pub(crate) fn edit_words(edit: &WishEdit) -> String {
 fn consequence(settlement: &Settlement) -> String {
     let mut parts = Vec::new();
     for edit in &settlement.edit_set.edits {
-        if let WishEdit::Change { wish, .. } = edit
-            && let Some(choice) = settlement.edit_set.resolution.chosen.get(&wish.package)
+        if let RequirementEdit::Change { requirement, .. } = edit
+            && let Some(choice) = settlement.edit_set.resolution.chosen.get(&requirement.package)
         {
-            parts.push(format!("{} {}", wish.package, choice.release.version));
+            parts.push(format!("{} {}", requirement.package, choice.release.version));
         }
     }
     let counted = |what: &str, is: fn(&MoveKind) -> bool| {

@@ -1,4 +1,4 @@
-//! `add`: declare a need, and hear what it admits today.
+//! `add`: declare a need, and hear what it accepts today.
 
 use std::path::PathBuf;
 
@@ -7,7 +7,7 @@ use yostel_answers::Diagnostic;
 use yostel_answers::answers::declare::AddAnswer;
 use yostel_documents::{ArchiveDigest, Elsewhere, GitAt, GitPlace, NeedForm, PackageName, Purpose};
 use yostel_flows::{AddReport, AddRequest, AddedElsewhere, FlowError, TakeFrom, add, add_elsewhere};
-use yostel_versions::{Accept, AcceptError};
+use yostel_versions::{ConstraintText, ConstraintTextError};
 
 use crate::answer::Answer;
 use crate::answer::failure_of;
@@ -15,7 +15,7 @@ use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::{package_name, word};
 use crate::render::{Role, count, paint};
-use yostel_answers::words::bad_accept;
+use yostel_answers::words::bad_constraint;
 
 /// Add a need to the manifest, or change its constraint
 #[derive(Debug, Args)]
@@ -59,7 +59,7 @@ pub(crate) struct Add {
     #[arg(long = "inside", value_name = "FOLDER", requires = "git")]
     inside: Option<String>,
 
-    /// Take what lies in this folder, as it is there at the time
+    /// Take it from this folder, as it is at that moment
     #[arg(long, value_name = "FOLDER", conflicts_with_all = ["agreed", "why", "archive"])]
     path: Option<PathBuf>,
 
@@ -67,7 +67,7 @@ pub(crate) struct Add {
     #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["agreed", "why"])]
     archive: Option<String>,
 
-    /// With --archive, the digest of its bytes; that of what lies there now, when left out
+    /// With --archive, the digest of its bytes; that of what is there now, when left out
     #[arg(long, requires = "archive", value_parser = archive_digest)]
     digest: Option<ArchiveDigest>,
 
@@ -79,11 +79,11 @@ pub(crate) struct Add {
 pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
     let project = call.manifests()?;
     let package = arguments.package.clone();
-    let parsed = arguments.constraint.as_deref().map(Accept::parse).transpose();
+    let parsed = arguments.constraint.as_deref().map(ConstraintText::parse).transpose();
     let accept = match parsed.and_then(|accept| counting(accept, &arguments.only_on)) {
         Ok(accept) => accept,
         Err(error) => {
-            let diagnostic: Diagnostic = bad_accept(&error, Some(&package));
+            let diagnostic: Diagnostic = bad_constraint(&error, Some(&package));
             return Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
         }
     };
@@ -99,11 +99,11 @@ pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
 }
 
 /// Returns the constraint on the platforms named; any version, when only those are named.
-fn counting(accept: Option<Accept>, only_on: &[String]) -> Result<Option<Accept>, AcceptError> {
+fn counting(accept: Option<ConstraintText>, only_on: &[String]) -> Result<Option<ConstraintText>, ConstraintTextError> {
     if only_on.is_empty() {
         return Ok(accept);
     }
-    let accept = accept.unwrap_or_else(Accept::anything);
+    let accept = accept.unwrap_or_else(ConstraintText::anything);
     accept.only_on(only_on.iter().map(String::as_str)).map(Some)
 }
 
@@ -137,7 +137,7 @@ fn take_from(arguments: &Add, call: &Call) -> Option<TakeFrom> {
 fn told_elsewhere(
     report: &AddedElsewhere,
     package: &PackageName,
-    accept: Option<&Accept>,
+    accept: Option<&ConstraintText>,
     purpose: &Purpose,
     call: &Call,
 ) -> Answer {
@@ -191,20 +191,20 @@ fn words(report: &AddReport, call: &Call) -> String {
             format!("Added {package} {accept} to [needs.{}] in {}.\n", report.purpose, call.show(&report.path))
         }
     };
-    let newest = report.admitted.last().map(ToString::to_string).unwrap_or_default();
-    let shown: Vec<String> = report.admitted.iter().rev().take(4).map(ToString::to_string).collect();
-    let more = report.admitted.len().saturating_sub(shown.len());
+    let newest = report.accepted.last().map(ToString::to_string).unwrap_or_default();
+    let shown: Vec<String> = report.accepted.iter().rev().take(4).map(ToString::to_string).collect();
+    let more = report.accepted.len().saturating_sub(shown.len());
     let more = if more > 0 { format!(" and {more} older") } else { String::new() };
     text.push_str(&format!("  It accepts {}.\n", report.constraint.to_words()));
     text.push_str(&format!(
         "  Today that is {} of {} in {}: {}{more}; the newest is {}.\n",
-        report.admitted.len(),
+        report.accepted.len(),
         count(report.releases, "release"),
         report.source,
         shown.join(", "),
         paint(Role::Title, &newest),
     ));
-    if let Some(newer) = &report.newest_not_admitted {
+    if let Some(newer) = &report.newest_not_accepted {
         text.push_str(&format!("  {} {newer} is newer, and not accepted.\n", paint(Role::Notice, "note:")));
     }
     if report.withdrawn > 0 {

@@ -25,7 +25,7 @@ pub(crate) struct Cache {
 
 #[derive(Debug, Subcommand)]
 enum Task {
-    /// Say where the cache lies and how large it is
+    /// Say where the cache is and how large it is
     Stats,
     /// List what the cache holds: size, who brought it, when it was last used and by whom
     List(List),

@@ -102,7 +102,7 @@ const WALK: &[Step] = &[
         &["62 km/h expected", "RINGING"],
     ),
     step("What is outdated, and what is duplicated", "yostel audit", 1, &["HELD BACK BY", "valley-chart"]),
-    step("Two wishes collide through a third package", "yostel add grip-watch '^2'", 0, &[]),
+    step("Two needs collide through a third package", "yostel add grip-watch '^2'", 0, &[]),
     step("", "yostel lock", 3, &["cannot be met together", "1.x and 2.x of frame-codec are not compatible"]),
     step("", "yostel install", 6, &["no longer fits"]),
     step("", "yostel settle", 0, &["change grip-watch from ^2 to ^1.2.0", "remove cable-tension"]),
@@ -242,7 +242,7 @@ const WALK: &[Step] = &[
     ),
     there(GIT, "rm -rf ../signal-codes && yostel install", 0, &["digest sha256:"]),
     there(
-        "What lies in a colleague's folder is used as it is; a lockfile with it is not for others",
+        "A colleague's folder is used as it is; a lockfile with it is not for others",
         "yostel --project ropeway/panel add grip-notes --path ../grip-notes && yostel lock && yostel install --quiet",
         0,
         &["nobody else can install from this lockfile"],

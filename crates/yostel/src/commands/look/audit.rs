@@ -6,7 +6,7 @@ use clap::{Args, ValueEnum};
 use yostel_answers::answers::audit::{AuditAnswer, rule_word};
 use yostel_documents::{AskedBy, PackageName};
 use yostel_findings::{Duplicate, Outdated};
-use yostel_flows::{AuditReport, Debt, FlowError, Joining, audit};
+use yostel_flows::{AuditReport, Debt, Dedupe, FlowError, audit};
 use yostel_versions::Version;
 
 use crate::answer::Answer;
@@ -114,7 +114,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, call: &Call) -
             text.push_str(&match duplicate {
                 Duplicate::Content { packages, .. } => format!("  {} hold the very same files\n", names(packages)),
                 Duplicate::Role { role, packages } => format!("  {} do the same job, {role}\n", names(packages)),
-                Duplicate::Versions { package, versions } => several(package, versions, &report.joinings),
+                Duplicate::Versions { package, versions } => several(package, versions, &report.dedupes),
             });
         }
     }
@@ -122,7 +122,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, call: &Call) -
         let names: Vec<String> = report.unknown.iter().map(ToString::to_string).collect();
         text.push_str(&format!("{}\n  {}\n", paint(Role::Title, "In no source any more"), join(&names)));
     }
-    let admitted = report.outdated.iter().filter(|outdated| outdated.admitted.is_some()).count();
+    let accepted = report.outdated.iter().filter(|outdated| outdated.accepted.is_some()).count();
     let crossing = report.outdated.iter().filter(|outdated| outdated.crosses_line).count();
     let packages = count(report.packages, "package");
     let mut sums = vec![match looked_for(Kind::Outdated) {
@@ -139,8 +139,8 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, call: &Call) -
         sums.push(format!("{} due for review", report.upkeep.len()));
     }
     text.push_str(&format!("{}.\n", sums.join(", ")));
-    if admitted > 0 {
-        let takes = format!("yostel lock --fresh takes the {} that the constraints accept", count(admitted, "update"));
+    if accepted > 0 {
+        let takes = format!("yostel lock --fresh takes the {} that the constraints accept", count(accepted, "update"));
         text.push_str(&format!("{} {takes}\n", paint(Role::Good, "next:")));
     } else if let Some((outdated, holder)) =
         report.outdated.iter().find_map(|o| o.held_by.iter().find(|h| h.who.is_project()).map(|h| (o, h)))
@@ -170,7 +170,7 @@ fn outdated_row(outdated: &Outdated, call: &Call) -> [String; 7] {
     [
         outdated.package.to_string(),
         outdated.locked.to_string(),
-        outdated.admitted.as_ref().map_or_else(|| "-".into(), ToString::to_string),
+        outdated.accepted.as_ref().map_or_else(|| "-".into(), ToString::to_string),
         outdated.newest.to_string(),
         if outdated.crosses_line { "yes".into() } else { "-".into() },
         behind,
@@ -182,7 +182,7 @@ fn outdated_row(outdated: &Outdated, call: &Call) -> [String; 7] {
 fn several(
     package: &PackageName,
     versions: &[(Version, BTreeSet<AskedBy>)],
-    joinings: &BTreeMap<PackageName, Joining>,
+    dedupes: &BTreeMap<PackageName, Dedupe>,
 ) -> String {
     let all: Vec<String> = versions.iter().map(|(version, _)| version.to_string()).collect();
     let mut text = format!("  {package} is there at {}\n", join(&all));
@@ -191,13 +191,15 @@ fn several(
         text.push_str(&format!("    {version}, asked for by {}\n", join(&asked)));
     }
     let next = paint(Role::Good, "to join them:");
-    text.push_str(&match joinings.get(package) {
-        Some(Joining::Freely) => format!("    {next} take {package} out of `coexist` in [policy], then yostel lock\n"),
-        Some(Joining::Edits(edits)) => {
+    text.push_str(&match dedupes.get(package) {
+        Some(Dedupe::ByPolicyOnly) => {
+            format!("    {next} take {package} out of `coexist` in [policy], then yostel lock\n")
+        }
+        Some(Dedupe::Edits(edits)) => {
             let edits: Vec<String> = edits.iter().map(edit_words).collect();
             format!("    {next} {}, and take {package} out of `coexist` in [policy]\n", join(&edits))
         }
-        Some(Joining::Impossible) | None => {
+        Some(Dedupe::Impossible) | None => {
             "    changing a few needs is not enough to bring them to one version today\n".to_owned()
         }
     });

@@ -43,7 +43,7 @@ pub(crate) fn run(arguments: Explain, call: &Call) -> Result<Answer, FlowError> 
             if let Some(instead) = instead {
                 text.push_str(&other(instead, &report.why));
             } else if let Some(newest) =
-                report.why.newer.iter().find(|newer| matches!(newer.reason, Reason::NotAdmitted(_)))
+                report.why.newer.iter().find(|newer| matches!(newer.reason, Reason::NotAccepted(_)))
             {
                 let (package, version) = (&arguments.package, &newest.version);
                 let next = format!("yostel explain {package} --instead {version}");
@@ -90,7 +90,7 @@ fn newer(why: &Why) -> String {
     let mut columns = Columns::new(&["newer", "kept out by"]);
     for not_taken in why.newer.iter().take(TOLD) {
         let reason = match &not_taken.reason {
-            Reason::NotAdmitted(holders) => {
+            Reason::NotAccepted(holders) => {
                 let held: Vec<String> =
                     holders.iter().map(|h| format!("{} accepts only {}", h.who, h.accept)).collect();
                 join(&held)
@@ -101,7 +101,7 @@ fn newer(why: &Why) -> String {
                 format!("published {}, after the date allowed", published.strftime("%Y-%m-%d"))
             }
             Reason::NeverMet(package) => format!("needs {package}, and no release of {package} fits"),
-            Reason::Admitted => "all needs allow it; see below".into(),
+            Reason::Accepted => "all needs allow it; see below".into(),
         };
         columns.row([not_taken.version.to_string(), reason]);
     }
@@ -114,7 +114,8 @@ fn other(instead: &Instead, why: &Why) -> String {
     let (version, package) = (&instead.version, &why.package);
     // An older one has to be named exactly, or the newer that is locked would still do.
     let accept = if *version < why.locked { format!("={version}") } else { format!("^{version}") };
-    let aside: Vec<String> = instead.set_aside.iter().map(|wish| format!("{} {}", wish.package, wish.accept)).collect();
+    let aside: Vec<String> =
+        instead.set_aside.iter().map(|requirement| format!("{} {}", requirement.package, requirement.accept)).collect();
     let aside = match &aside[..] {
         [] => String::new(),
         needs => format!(" once your own need, {}, is changed", join(needs)),

@@ -45,7 +45,7 @@ pub(crate) fn run(arguments: Run, call: &Call) -> Result<Answer, FlowError> {
         return each(&arguments, project, call);
     }
     let environment = environment(&project, &call.context())?;
-    // With the project named, one stands in its folder.
+    // With the project named, one is in its folder.
     let folder = call.project.as_ref().map_or(call.folder.clone(), |_| project.folder_of(project.here()));
     if !call.quiet {
         tell_shadows(&environment);

@@ -1,10 +1,10 @@
-//! What it would take for a package that stands at several versions to stand at one: proved by resolving it.
+//! What it would take for a package that is locked at several versions to be locked at one: proved by resolving it.
 
 use std::collections::BTreeMap;
 
 use yostel_documents::{Lockfile, PackageName};
 use yostel_findings::Duplicate;
-use yostel_resolve::{EditSet, Outcome, Problem, Resolver, WishEdit};
+use yostel_resolve::{EditSet, Outcome, Problem, RequirementEdit, Resolver};
 use yostel_sources::SourceSet;
 
 use crate::context::Context;
@@ -16,27 +16,27 @@ use crate::search::rules::{Keep, rules_of, versions_of};
 /// How many edit sets are compared.
 const MOST_EDIT_SETS: usize = 8;
 
-/// What it takes for a package to stand at one version.
+/// What it takes for a package to be locked at one version.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Joining {
+pub enum Dedupe {
     /// Nothing but to say so.
-    Freely,
+    ByPolicyOnly,
     /// These edits of what projects need; the smallest there are.
-    Edits(Vec<WishEdit>),
-    /// No edit of four wishes or fewer would do.
+    Edits(Vec<RequirementEdit>),
+    /// No edit of four needs or fewer would do.
     Impossible,
 }
 
-/// Finds out for every package that stands at several versions what would join them.
+/// Finds out for every package that is locked at several versions what would join them.
 ///
 /// # Errors
 /// As resolving.
-pub(crate) fn joinings(
+pub(crate) fn dedupes(
     project: &LoadedProject,
     lockfile: &Lockfile,
     duplicates: &[Duplicate],
     context: &Context<'_>,
-) -> Result<BTreeMap<PackageName, Joining>, FlowError> {
+) -> Result<BTreeMap<PackageName, Dedupe>, FlowError> {
     let several = duplicates.iter().filter_map(|duplicate| match duplicate {
         Duplicate::Versions { package, .. } => Some(package),
         Duplicate::Content { .. } | Duplicate::Role { .. } => None,
@@ -50,25 +50,25 @@ pub(crate) fn joinings(
     for package in several {
         let mut rules = rules_of(project, None, None, context.settings);
         rules.coexist.remove(package);
-        let problem = Problem { wishes: project.requirements(), keep: versions_of(lockfile), rules };
+        let problem = Problem { requirements: project.requirements(), keep: versions_of(lockfile), rules };
         let Driven { outcome, mut resolver, .. } =
             drive(Resolver::with_edits(problem), project, &sources, context.observer)?;
-        let joining = match outcome {
-            Outcome::Resolved(_) => Joining::Freely,
+        let dedupe = match outcome {
+            Outcome::Resolved(_) => Dedupe::ByPolicyOnly,
             _ => {
                 let edit_sets = resolver.edit_sets(MOST_EDIT_SETS);
                 // Of the smallest, and of those the ones that drop the least, the one that leads forward.
-                let drops = |edit: &&WishEdit| matches!(edit, WishEdit::Drop { .. });
+                let drops = |edit: &&RequirementEdit| matches!(edit, RequirementEdit::Drop { .. });
                 let size = |edit_set: &EditSet| (edit_set.edits.len(), edit_set.edits.iter().filter(drops).count());
                 let fewest = edit_sets.iter().map(size).min();
                 let version =
                     |edit_set: &EditSet| edit_set.resolution.chosen.get(package).map(|c| c.release.version.clone());
                 let smallest = edit_sets.into_iter().filter(|edit_set| Some(size(edit_set)) == fewest);
                 let best = smallest.rev().max_by(|a, b| version(a).cmp(&version(b)));
-                best.map_or(Joining::Impossible, |edit_set| Joining::Edits(edit_set.edits))
+                best.map_or(Dedupe::Impossible, |edit_set| Dedupe::Edits(edit_set.edits))
             }
         };
-        found.insert(package.clone(), joining);
+        found.insert(package.clone(), dedupe);
     }
     Ok(found)
 }
