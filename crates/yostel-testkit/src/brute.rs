@@ -15,7 +15,12 @@ use crate::World;
 /// # Panics
 /// Never for worlds made by [`World::parse`].
 pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
-    let right = every_set(world).into_iter().filter(|set| is_right(problem, set));
+    // Sets that break the second rule are left out at once: there are far more of them.
+    let beside = |name: &PackageName, one: &Choice, other: &Choice| {
+        let numbering = &world.documents[name].numbering;
+        problem.rules.coexist.contains(name) && !numbering.is_same_line(&one.release.version, &other.release.version)
+    };
+    let right = sets(world, beside).into_iter().filter(|set| is_right(problem, set));
     right.max_by(|a, b| better(world, problem, a, b))
 }
 
@@ -24,6 +29,11 @@ pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
 /// # Panics
 /// Never for worlds made by [`World::parse`].
 pub fn every_set(world: &World) -> Vec<Resolution> {
+    sets(world, |_, _, _| true)
+}
+
+/// Lists the sets in which each two releases of a package may be beside each other.
+fn sets(world: &World, beside: impl Fn(&PackageName, &Choice, &Choice) -> bool) -> Vec<Resolution> {
     let mut sets = vec![Resolution::default()];
     for (name, document) in &world.documents {
         for release in &document.releases {
@@ -37,7 +47,8 @@ pub fn every_set(world: &World) -> Vec<Resolution> {
                 with.chosen.insert(name.clone(), choice.clone());
                 with
             };
-            let more: Vec<Resolution> = sets.iter().map(with).collect();
+            let fits = |set: &&Resolution| set.chosen.all(name).iter().all(|other| beside(name, &choice, other));
+            let more: Vec<Resolution> = sets.iter().filter(fits).map(with).collect();
             sets.extend(more);
         }
     }

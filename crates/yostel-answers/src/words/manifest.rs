@@ -53,7 +53,7 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
                 let next = format!("if it comes before the bare version, write into `numbering`: {before}");
                 tell(Code::Version, headline, next).or(format!("if it comes after, write: {after}"))
             } else {
-                let write = |works: &String| Suggestion::edit(format!("\"{works}\""), format!("write \"{works}\""));
+                let write = |works: &String| Suggestion::edit(works, format!("write \"{works}\""));
                 let next = error.suggestion.as_ref().map(write);
                 tell(Code::Version, headline, next.unwrap_or_else(|| "write a version like \"1.4.2\"".into()))
             }
@@ -107,6 +107,14 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
         }
         ManifestProblemKind::NeedsItself(_) => tell(Code::NeedsItself, headline, "remove the line"),
     };
+    // What is marked with its quotes is written with quotes.
+    if text.get(problem.span.clone()).is_some_and(|marked| marked.starts_with(['"', '\''])) {
+        for next in &mut diagnostic.next {
+            if let Suggestion::Edit { with, .. } = next {
+                *with = format!("\"{with}\"");
+            }
+        }
+    }
     diagnostic.place = Some(Place::of(file, text, &problem.span));
     diagnostic
 }

@@ -345,13 +345,15 @@ pub fn bad_constraint(error: &ConstraintTextError, package: Option<&PackageName>
     // What is typed on a command line is typed again; what is in a file is written there.
     let write = |text: &str, purpose: &str| match package {
         Some(package) => Suggestion::run(format!("yostel add {package} '{text}'"), purpose),
-        None => Suggestion::edit(format!("\"{text}\""), format!("write \"{text}\", {purpose}")),
+        None => Suggestion::edit(text, format!("write \"{text}\", {purpose}")),
     };
     let signs = "comparisons are = != > >= < <= and ^, joined by `,` (and) or `||` (or)";
     let headline = error.to_string();
     match &error.problem {
         ConstraintProblem::BareVersion { readings: [exact, compatible] } => {
-            tell(Code::Constraint, headline, write(exact, "for exactly that version"))
+            let all =
+                if exact.ends_with('*') { "for every version that begins so" } else { "for exactly that version" };
+            tell(Code::Constraint, headline, write(exact, all))
                 .or(write(compatible, "for it and what is compatible with it"))
         }
         ConstraintProblem::Tilde { range } => tell(Code::Constraint, headline, write(range, "which says the range")),

@@ -132,7 +132,7 @@ pub enum ConstraintProblem {
     /// A version without a sign, which half of its readers take for the other thing.
     #[error("a bare version can be read in two ways")]
     BareVersion {
-        /// `=V` and `^V`.
+        /// `=V`, or `V.*` where `V` has fewer than three numbers; and `^V`.
         readings: [String; 2],
     },
     /// A tilde, whose meaning differs from tool to tool.
@@ -388,7 +388,10 @@ fn parse_comparator(text: &str) -> Result<Comparator, ConstraintProblem> {
         return Err(ConstraintProblem::NotAVersion);
     }
     if sign == Sign::Prefix {
-        return Err(ConstraintProblem::BareVersion { readings: [format!("={version}"), format!("^{version}")] });
+        // Fewer than three numbers name many versions: `=` would be refused by most numberings.
+        let partial = version.split('.').count() < 3 && version.bytes().all(|b| b.is_ascii_digit() || b == b'.');
+        let exact = if partial { format!("{version}.*") } else { format!("={version}") };
+        return Err(ConstraintProblem::BareVersion { readings: [exact, format!("^{version}")] });
     }
     Ok(Comparator { sign, version: version.to_owned() })
 }

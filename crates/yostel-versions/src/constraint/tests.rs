@@ -66,6 +66,8 @@ fn a_caret_follows_the_numbering_of_the_package() {
 fn what_people_misread_is_refused_with_the_readings() {
     let problem = |text: &str| ConstraintText::parse(text).unwrap_err().problem;
     assert_eq!(problem("1.4.2"), ConstraintProblem::BareVersion { readings: ["=1.4.2".into(), "^1.4.2".into()] });
+    assert_eq!(problem("1.4"), ConstraintProblem::BareVersion { readings: ["1.4.*".into(), "^1.4".into()] });
+    assert_eq!(problem("2-rc"), ConstraintProblem::BareVersion { readings: ["=2-rc".into(), "^2-rc".into()] });
     assert_eq!(problem("~1.4.2"), ConstraintProblem::Tilde { range: ">=1.4.2, <1.5".into() });
     assert_eq!(problem("~>2"), ConstraintProblem::Tilde { range: ">=2, <3".into() });
     assert_eq!(problem(">=1, "), ConstraintProblem::Missing);

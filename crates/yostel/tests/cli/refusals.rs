@@ -268,6 +268,41 @@ fn problem_of(world: &Sandbox, code: &str, script: &str, statuses: Option<&Vec<i
     error["next"].as_array().into_iter().flatten().find_map(|next| useless(&sandbox, error, next))
 }
 
+#[test]
+fn what_is_suggested_to_be_written_ends_the_problem_at_its_line() {
+    let sandbox = small_world();
+    sandbox.run("console", "add unit --agreed").expect(0);
+    let whole = sandbox.read("console/yostel.toml");
+    let mut written = 0;
+    for (right, wrong) in [
+        ("gust = \"^2\"", "gust = \"2.1.0\""),
+        ("gust = \"^2\"", "gust = '2.1'"),
+        ("gust = \"^2\"", "gust = \"~2.1\""),
+        ("gust = \"^2\"", "gust = \">=1, 2.1.0\""),
+        ("gust = \"^2\"", "gust = \"\""),
+        ("gust = \"^2\"", "gust = { acept = \"^2\" }"),
+        ("gust = \"^2\"", "gust = { acept = \"^2\", accept = \"^2\" }"),
+        ("gust = \"^2\"", "\"gust\" = { accept = \"\\u0032.1.0\" }"),
+        ("version = \"0.4.0\"", "version = \"0.4\""),
+        ("version = \"0.4.0\"", "version = '01.4.0'"),
+        ("[needs.test]", "[need.test]"),
+        ("folder = ", "foldr = "),
+        ("folder = ", "foldr = \"x\"\nfolder = "),
+    ] {
+        assert!(whole.contains(right), "{right}: {whole}");
+        sandbox.write("console/yostel.toml", whole.replacen(right, wrong, 1));
+        let told = sandbox.run("console", "--format json lock").expect(2).stdout;
+        let told: Value = serde_json::from_str(&told).unwrap();
+        for error in told["errors"].as_array().unwrap() {
+            for next in error["next"].as_array().unwrap() {
+                assert_eq!(useless(&sandbox, error, next), None, "{wrong}");
+                written += usize::from(next["kind"] == "edit");
+            }
+        }
+    }
+    assert!(written >= 13, "{written} texts were written");
+}
+
 /// Does what a suggestion says; tells when it is no command, or when writing it ends nothing.
 fn useless(sandbox: &Sandbox, error: &Value, next: &Value) -> Option<String> {
     match next["kind"].as_str()? {
@@ -295,8 +330,11 @@ fn useless(sandbox: &Sandbox, error: &Value, next: &Value) -> Option<String> {
             sandbox.write(&file, lines.join("\n") + "\n");
             let again = sandbox.finish(&mut sandbox.shell("console", "yostel --format json lock")).stdout;
             sandbox.write(&file, text);
-            let headline = error["headline"].as_str()?;
-            again.contains(headline).then(|| format!("with `{with}` written, still: {again}"))
+            let told: Value = serde_json::from_str(&again).unwrap();
+            let mut errors = told["errors"].as_array().into_iter().flatten();
+            let same_line =
+                errors.any(|other| other["place"]["file"] == place["file"] && other["place"]["line"] == place["line"]);
+            same_line.then(|| format!("with `{with}` written, still: {again}"))
         }
         _ => None,
     }

@@ -296,7 +296,10 @@ impl<'t> Reader<'t> {
         let known = keys_of(table);
         for key in content.keys() {
             if !known.contains(&key.get_ref().as_ref()) {
-                let near = nearest(key.get_ref(), known.iter().copied());
+                // A second time, a key would be refused; only tables may go on somewhere else.
+                let is_table = |value: &Value<'_>| matches!(value.get_ref(), DeValue::Table(_));
+                let fits = |known: &&str| content.get(*known).is_none_or(is_table);
+                let near = nearest(key.get_ref(), known.iter().copied().filter(fits));
                 let near = near.and_then(|near| known.iter().copied().find(|k| *k == near));
                 let key_text = key.get_ref().to_string();
                 self.problem(

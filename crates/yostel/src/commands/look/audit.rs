@@ -150,9 +150,8 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, call: &Call) -
             name if *name == report.project => String::new(),
             name => format!("--project {name} "),
         };
-        let edit = format!(
-            "yostel {project}add {package} '^{newest}', then yostel lock, tries the newer line ({accept} so far)"
-        );
+        let edit =
+            format!("yostel {project}add {package} '^{newest}', then yostel lock, to try the newest ({accept} so far)");
         text.push_str(&format!("{} {edit}\n", paint(Role::Good, "next:")));
     }
     text
