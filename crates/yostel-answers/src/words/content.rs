@@ -45,7 +45,7 @@ pub(super) fn of_admit(
             .note(format!("locked {expected}"))
             .note(format!("found  {found} ({size})"))
             .note(format!("from   {place}"))
-            .or(Suggestion::run("yostel install again", "once the source is in order again"))
+            .or(Suggestion::run("yostel install", "once the source is in order again"))
         }
         AdmitError::TreeDiffers { expected, found } => tell(
             Code::TreeDiffers,

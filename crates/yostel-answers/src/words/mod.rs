@@ -351,9 +351,11 @@ pub fn bad_constraint(error: &ConstraintTextError, package: Option<&PackageName>
     let headline = error.to_string();
     match &error.problem {
         ConstraintProblem::BareVersion { readings: [exact, compatible] } => {
-            let all =
-                if exact.ends_with('*') { "for every version that begins so" } else { "for exactly that version" };
-            tell(Code::Constraint, headline, write(exact, all))
+            let all = match exact.strip_suffix(".*") {
+                Some(start) => format!("for every version that begins with {start}"),
+                None => "for exactly that version".to_owned(),
+            };
+            tell(Code::Constraint, headline, write(exact, &all))
                 .or(write(compatible, "for it and what is compatible with it"))
         }
         ConstraintProblem::Tilde { range } => tell(Code::Constraint, headline, write(range, "which says the range")),

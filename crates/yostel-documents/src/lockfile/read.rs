@@ -197,14 +197,17 @@ pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
 
 /// Looks at what can be told without reading every block; nothing when the text must be read in full.
 pub(super) fn header(original: &str) -> Option<LockfileHeader> {
-    if merge_mark(original).is_some() {
-        return None;
-    }
     let seal = check_seal(original).ok()?;
     // What is before the body is not sealed: it must be what we write, to the byte.
     let mut lines = original.strip_prefix(&head(seal))?.lines();
     let declarations = lines.next()?.strip_prefix("declarations = \"")?.strip_suffix('"')?;
-    let packages = lines.filter(|line| *line == "[[chosen]]").count();
+    let mut packages = 0;
+    for line in lines {
+        if is_merge_mark(line) {
+            return None;
+        }
+        packages += usize::from(line == "[[chosen]]");
+    }
     Some(LockfileHeader { seal, declarations: Seal::parse(declarations).ok()?, packages })
 }
 
@@ -213,10 +216,15 @@ fn announced_format(text: &str) -> Option<u32> {
     text.lines().find_map(|line| line.strip_prefix("format = ")?.trim_end().parse().ok())
 }
 
+fn is_merge_mark(line: &str) -> bool {
+    line.starts_with(['<', '=', '>'])
+        && (line.starts_with("<<<<<<< ") || line.starts_with(">>>>>>> ") || line.trim_end() == "=======")
+}
+
 fn merge_mark(text: &str) -> Option<Range<usize>> {
     let mut at = 0;
     for line in text.split_inclusive('\n') {
-        if line.starts_with("<<<<<<< ") || line.starts_with(">>>>>>> ") || line.trim_end() == "=======" {
+        if is_merge_mark(line) {
             return Some(at..at + line.trim_end().len());
         }
         at += line.len();
@@ -235,7 +243,8 @@ fn check_seal(original: &str) -> Result<Seal, LockfileError> {
             let Some(written) = written else {
                 return Err(LockfileError::Part { span, reason: "the seal is not a digest".into() });
             };
-            let found = seal_of(&original[end..].replace("\r\n", "\n"));
+            let body = &original[end..];
+            let found = if body.contains('\r') { seal_of(&body.replace("\r\n", "\n")) } else { seal_of(body) };
             return if written == found { Ok(found) } else { Err(LockfileError::SealDiffers { written, found, span }) };
         }
         at = end;

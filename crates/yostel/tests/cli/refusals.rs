@@ -311,7 +311,7 @@ fn useless(sandbox: &Sandbox, error: &Value, next: &Value) -> Option<String> {
             let to_fill_in =
                 |word: &str| word.contains('…') || word.len() > 2 && !word.contains(|c: char| !c.is_uppercase());
             let words = command.strip_prefix("yostel ").filter(|words| !words.split(' ').any(to_fill_in))?;
-            let line = format!("yostel --format json {}", words.strip_suffix(" again").unwrap_or(words));
+            let line = format!("yostel --format json {words}");
             let ran = sandbox.finish(&mut sandbox.shell("console", &line));
             ran.stdout.contains("\"usage\"").then(|| format!("`{command}` cannot be run: {}", ran.stdout))
         }
