@@ -136,3 +136,50 @@ fn an_install_that_is_stopped_at_any_time_leaves_all_or_nothing() {
     sandbox.run("console", "install").expect(0);
     sandbox.run("console", "cache verify").expect(0);
 }
+
+#[test]
+fn a_signal_that_is_to_be_ignored_stays_ignored_and_any_other_ends_in_order() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let guard = File::open(sandbox.path("console/.yostel/guard")).unwrap();
+    for (signal, ignored, status) in [("HUP", "HUP", 0), ("INT", "INT", 0), ("TERM", "HUP", 130), ("HUP", "INT", 130)] {
+        // There is something to do.
+        std::fs::remove_file(sandbox.path("console/.yostel/inventory.json")).unwrap();
+        guard.lock().unwrap();
+        let mut command = sandbox.shell("console", &format!("trap '' {ignored}; exec yostel install"));
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+        let mut said = BufReader::new(child.stderr.take().unwrap());
+        let mut line = String::new();
+        said.read_line(&mut line).unwrap();
+        assert!(line.starts_with("waiting: "), "{line}");
+        let sent = Command::new("kill").args([&format!("-{signal}"), &child.id().to_string()]).status().unwrap();
+        assert!(sent.success());
+        std::thread::sleep(Duration::from_millis(200));
+        guard.unlock().unwrap();
+        assert_eq!(child.wait().unwrap().code(), Some(status), "{signal}, with {ignored} ignored");
+        sandbox.run("console", "install").expect(0);
+    }
+}
+
+#[test]
+fn a_second_time_ends_it_at_once_and_the_next_run_finds_everything_whole() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    // A command that waits for a program which does not end, and would be waited for.
+    sandbox.write("console/wait", "#!/bin/sh\ntrap '' INT\necho here\nsleep 30\n");
+    std::fs::set_permissions(sandbox.path("console/wait"), std::os::unix::fs::PermissionsExt::from_mode(0o755))
+        .unwrap();
+    sandbox.run("console", "install").expect(0);
+    let mut child = begin(&sandbox, "run --each -- ./wait");
+    let mut line = String::new();
+    BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    assert_eq!(line, "here\n");
+    interrupt(&child);
+    std::thread::sleep(Duration::from_millis(100));
+    interrupt(&child);
+    let began = Instant::now();
+    assert_eq!(child.wait().unwrap().code(), Some(130));
+    assert!(began.elapsed() < Duration::from_secs(10));
+    sandbox.run("console", "verify").expect(0);
+}
