@@ -51,7 +51,7 @@ pub struct SourcedDocument {
 /// What a source answers about a package: nothing when it does not know it.
 pub type SourceAnswer = Result<Option<SourcedDocument>, SourceError>;
 
-/// A place releases come from. What one must keep is tested by one contract that all of them pass (tests/contract.rs).
+/// A place releases come from. What one must keep is tested by one contract that all of them pass (tests/sources/contract.rs).
 pub trait Source: Send + Sync {
     /// Returns its name in the manifest.
     fn name(&self) -> &SourceName;

@@ -39,4 +39,3 @@ pub use install::{
 pub use pack::{Contents, PackError, Packed, is_left_out, pack, pack_plain};
 pub use unpack::{UnpackConfig, unpack};
 pub use verify::{TreeDifference, compare_tree, list_tree};
-pub use yostel_files::for_each_in_parallel;

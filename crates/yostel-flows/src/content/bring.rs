@@ -3,8 +3,9 @@
 use std::sync::Mutex;
 
 use yostel_documents::{Lockfile, Origin, PackageName, TreeDigest};
+use yostel_files::for_each_in_parallel;
 use yostel_sources::{SourceErrorKind, SourceSet};
-use yostel_store::{AdmitError, Cache, PlannedPackage, StagedArchive, StagedTree, UnpackConfig, for_each_in_parallel};
+use yostel_store::{AdmitError, Cache, PlannedPackage, StagedArchive, StagedTree, UnpackConfig};
 use yostel_versions::Version;
 
 use crate::content::fetch::{fetch, place_of, refused_by};

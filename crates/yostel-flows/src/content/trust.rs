@@ -10,7 +10,8 @@ use std::io;
 use yostel_documents::{
     Artifact, Claims, Declared, Dispute, Disputed, Identity, LockedPackage, Lockfile, PackageDocument, PackageName,
 };
-use yostel_store::{Cache, for_each_in_parallel};
+use yostel_files::for_each_in_parallel;
+use yostel_store::Cache;
 
 use crate::content::ask::documents_of;
 use crate::context::Context;

@@ -6,8 +6,9 @@ use std::io::BufReader;
 use std::path::Path;
 
 use yostel_documents::Lockfile;
+use yostel_files::for_each_in_parallel;
 use yostel_files::write_atomically_with;
-use yostel_store::{Carried, KitError, Loaded, for_each_in_parallel};
+use yostel_store::{Carried, KitError, Loaded};
 
 use crate::content::fetch::{fetch, note_use};
 use crate::context::Context;

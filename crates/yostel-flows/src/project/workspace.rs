@@ -6,7 +6,7 @@ use std::path::{Component, Path, PathBuf};
 use std::{fs, io};
 
 use yostel_documents::{Manifest, PackageName, Workspace, WorkspaceEntry};
-use yostel_store::for_each_in_parallel;
+use yostel_files::for_each_in_parallel;
 
 use crate::error::FlowError;
 use crate::error::told::WorkspaceProblem;
