@@ -33,17 +33,31 @@ fn close_parts(schema: &mut Value) {
     }
 }
 
-fn validators() -> &'static BTreeMap<String, Validator> {
-    static VALIDATORS: OnceLock<BTreeMap<String, Validator>> = OnceLock::new();
-    VALIDATORS.get_or_init(|| {
+/// A page: what judges, and the fields in their order, where the answer has one shape only.
+struct Page {
+    validator: Validator,
+    order: Vec<String>,
+}
+
+impl Page {
+    fn of(mut schema: Value) -> (String, Self) {
+        let title = schema["title"].as_str().unwrap().to_owned();
+        let one_shape = ["oneOf", "anyOf", "allOf"].iter().all(|word| schema.get(word).is_none());
+        let required = schema["required"].as_array().into_iter().flatten().filter(|_| one_shape);
+        let order = required.map(|name| name.as_str().unwrap().to_owned());
+        let order =
+            order.filter(|name| title == "failure" || !["format", "command"].contains(&name.as_str())).collect();
+        close(&mut schema);
+        (title, Self { validator: jsonschema::draft202012::new(&schema).unwrap(), order })
+    }
+}
+
+fn pages() -> &'static BTreeMap<String, Page> {
+    static PAGES: OnceLock<BTreeMap<String, Page>> = OnceLock::new();
+    PAGES.get_or_init(|| {
         let folder = format!("{}/../../docs/answers", env!("CARGO_MANIFEST_DIR"));
         let files = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
-        let read = files.map(|file| {
-            let mut schema: Value = serde_json::from_str(&std::fs::read_to_string(&file).unwrap()).unwrap();
-            let title = schema["title"].as_str().unwrap().to_owned();
-            close(&mut schema);
-            (title, jsonschema::draft202012::new(&schema).unwrap())
-        });
+        let read = files.map(|file| Page::of(serde_json::from_str(&std::fs::read_to_string(&file).unwrap()).unwrap()));
         read.collect()
     })
 }
@@ -52,10 +66,13 @@ fn validators() -> &'static BTreeMap<String, Validator> {
 pub(crate) fn is_as_its_schema_says(text: &str) {
     let document: Value = serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"));
     let name = if document.get("errors").is_some() { "failure" } else { document["command"].as_str().unwrap() };
-    let validator = validators().get(name).unwrap_or_else(|| panic!("no page tells of `{name}`"));
+    let page = pages().get(name).unwrap_or_else(|| panic!("no page tells of `{name}`"));
     let wrong: Vec<String> =
-        validator.iter_errors(&document).map(|error| format!("{}: {error}", error.instance_path())).collect();
+        page.validator.iter_errors(&document).map(|error| format!("{}: {error}", error.instance_path())).collect();
     assert!(wrong.is_empty(), "{name}: {wrong:?}\n{text}");
+    let keys = text.lines().filter_map(|line| line.strip_prefix("  \"")?.split('"').next());
+    let keys: Vec<&str> = keys.filter(|key| name == "failure" || !["format", "command"].contains(key)).collect();
+    assert!(page.order.is_empty() || keys == page.order, "{name}: {keys:?}, and on its page {:?}", page.order);
     let second = if name == "failure" { "  \"exit\": " } else { "  \"command\": " };
     assert!(text.starts_with("{\n  \"format\": 1,\n") && text.lines().nth(2).unwrap().starts_with(second), "{text}");
 }
@@ -68,7 +85,7 @@ fn a_document_that_says_more_or_less_than_its_page_is_noticed() {
     let judge = |change: &dyn Fn(&mut Value)| {
         let mut document = document.clone();
         change(&mut document);
-        validators()["lock"].is_valid(&document)
+        pages()["lock"].validator.is_valid(&document)
     };
     assert!(judge(&|_| {}));
     assert!(!judge(&|document| document["more"] = 1.into()));
@@ -143,6 +160,6 @@ fn every_command_answers_as_its_page_says_and_fails_as_that_of_failures_does() {
     }
     sandbox.write("console/yostel.toml", "[project]\nname = \"console\"\n[need.run]\ngust = \"2\"\n");
     assert_eq!(json("console", "lock", 2), "failure");
-    let never: Vec<&String> = validators().keys().filter(|name| *name != "failure" && !seen.contains(name)).collect();
+    let never: Vec<&String> = pages().keys().filter(|name| *name != "failure" && !seen.contains(name)).collect();
     assert!(never.is_empty(), "not run here: {never:?}");
 }
