@@ -85,6 +85,7 @@ mod tests {
         assert_eq!(largest.plus_one(), Number::from_digits("18446744073709551616"));
         assert!(largest < largest.plus_one());
         assert_eq!(Number::from_digits("99999999999999999999").plus_one().to_string(), "100000000000000000000");
+        assert_eq!(Number::from_digits("18446744073709551999").plus_one().to_string(), "18446744073709552000");
         assert_eq!(Number::from_digits("007"), Number::Small(7));
         assert!(Number::from_digits("00").is_zero());
     }

@@ -288,6 +288,15 @@ fn one_archive_at_an_address_is_the_one_with_its_digest_and_no_other() {
     assert_eq!(sandbox.read("console/.yostel/reach/projects/console/run/table/share/table"), "rows\n");
     let lockfile = sandbox.read("console/yostel.lock");
     assert!(lockfile.contains("from = { archive = \"../files/table.tar.zst\" }"), "{lockfile}");
+    // Another digest, or the same bytes from elsewhere, are not what is locked.
+    let locked = sandbox.read("console/yostel.toml");
+    for (old, new) in [(hex.as_str(), "0".repeat(64)), ("../files/table.tar.zst", "../files/other.tar.zst".to_owned())]
+    {
+        assert!(locked.contains(old), "{locked}");
+        sandbox.write("console/yostel.toml", locked.replace(old, &new));
+        sandbox.run("console", "install").expect(6).says(&["yostel.lock no longer fits yostel.toml", "table"]);
+    }
+    sandbox.write("console/yostel.toml", &locked);
     // The same from a server that is not well at first.
     remove(&sandbox, "cache");
     let address = serve(bytes.clone());
