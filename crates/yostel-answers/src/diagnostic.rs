@@ -37,7 +37,7 @@ pub enum Severity {
     Error,
 }
 
-/// A sentence about a problem, with another place that has to do with it where there is one.
+/// A sentence about a problem, with a place of its own when it is about another than the problem.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Note {
     /// The file that it is about.
@@ -120,12 +120,12 @@ impl Suggestion {
         Self::Run { command: command.into(), purpose: Some(purpose.into()) }
     }
 
-    /// Suggests a command that says itself what it is good for.
+    /// Suggests a command that needs no explanation.
     pub fn command(command: impl Into<String>) -> Self {
         Self::Run { command: command.into(), purpose: None }
     }
 
-    /// Suggests to write something in place of what is marked.
+    /// Suggests another text in place of what is marked.
     pub fn edit(with: impl Into<String>, says: impl Into<String>) -> Self {
         Self::Edit { with: with.into(), says: says.into() }
     }

@@ -50,7 +50,7 @@ pub enum MoveKind {
         /// The version.
         version: Version,
     },
-    /// Same files, but its source tells something else of it than before.
+    /// Same files, but its source describes it otherwise than before.
     Record {
         /// The version.
         version: Version,

@@ -68,6 +68,7 @@ pub use look::tree::{MOST_LEVELS, Tree, TreeNode, tree};
 pub use look::upkeep::{Debt, Upkeep, UpkeepRule};
 pub use observer::{Event, Observer, Silent};
 pub use plan::compose::{Selection, plan_of};
+pub use plan::launchers::quoted;
 pub use project::files::{DiskFiles, Files, LOCKFILE_NAME, MANIFEST_NAME, OpenFiles};
 pub use project::patches::Patches;
 pub use project::read::{load_lockfile, load_manifests, load_project};

@@ -1,6 +1,6 @@
 //! A proof that there is no set, in open formats, for a judge that shares nothing with us (docs/formats.md §9).
 
-use yostel_solver::{Config, Outcome, Solver};
+use yostel_solver::Outcome;
 
 use crate::encode::{Encoding, Meaning};
 use crate::known::Known;
@@ -50,8 +50,7 @@ fn write(encoding: &Encoding, known: &Known) -> Formula {
 }
 
 fn encode(problem: &Problem, known: &mut Known) -> Encoding {
-    let solver = Solver::new(Config { record_proof: true, ..Config::default() });
-    let mut encoding = Encoding::with_solver(solver);
+    let mut encoding = Encoding::with_proof(known);
     for requirement in &problem.requirements {
         let need = known.requirement(&requirement.package, &requirement.accept);
         let need = encoding.need(need, problem, known);
@@ -61,7 +60,7 @@ fn encode(problem: &Problem, known: &mut Known) -> Encoding {
     encoding
 }
 
-/// Proves that there is no set; nothing when there is one.
+/// Proves that there is no set; nothing when there is one, or it was told to stop.
 pub(super) fn certify(problem: &Problem, known: &mut Known) -> Option<Certificate> {
     let mut encoding = encode(problem, known);
     if !matches!(encoding.solver.solve(&[]), Outcome::Unsatisfiable(_)) {

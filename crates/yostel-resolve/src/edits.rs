@@ -77,7 +77,7 @@ type Touched = Vec<(usize, bool)>;
 
 /// Enumerates minimal sets of needs to touch, smallest first; of one size, those that drop nothing first.
 fn touched_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<Touched> {
-    let mut encoding = Encoding::default();
+    let mut encoding = Encoding::new(known);
     encoding.state_all(problem, known);
     let mut switches: Vec<(Lit, Lit)> = Vec::new();
     for requirement in &problem.requirements {
@@ -175,7 +175,7 @@ fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<EditS
     Some(EditSet { edits, requirements: edited.requirements, moved: moved.count(), resolution })
 }
 
-/// Admits every release of the needed package, pre-releases too, by naming each.
+/// Accepts every release of the needed package, pre-releases too, by naming each.
 fn any_version(known: &Known, requirement: &Requirement) -> ConstraintText {
     let releases = known.document(&requirement.package).map_or(&[][..], |document| &document.releases);
     let texts: Vec<String> = releases.iter().map(|release| format!("={}", release.version)).collect();

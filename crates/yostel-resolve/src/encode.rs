@@ -12,7 +12,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use yostel_documents::{Release, Take, Word};
-use yostel_solver::{Lit, Model, Outcome, Searching, Solver, Var};
+use yostel_solver::{Config, Lit, Model, Outcome, Searching, Solver, Var};
 use yostel_versions::Numbering;
 
 use crate::known::Halt;
@@ -85,15 +85,26 @@ struct Tables {
 }
 
 /// A problem as clauses, and the way back.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(super) struct Encoding {
     pub(super) solver: Solver,
     tables: Tables,
 }
 
 impl Encoding {
-    pub(super) fn with_solver(solver: Solver) -> Self {
-        Self { solver, tables: Tables::default() }
+    /// Starts with no clauses; its searches end when what is known says stop.
+    pub(super) fn new(known: &Known) -> Self {
+        Self::with(known, false)
+    }
+
+    /// Like [`Self::new`], for a proof.
+    pub(super) fn with_proof(known: &Known) -> Self {
+        Self::with(known, true)
+    }
+
+    fn with(known: &Known, record_proof: bool) -> Self {
+        let config = Config { record_proof, stop: Some(known.stop().clone()), ..Config::default() };
+        Self { solver: Solver::new(config), tables: Tables::default() }
     }
 
     /// Returns the variable of a need, as a literal.
@@ -316,7 +327,7 @@ impl Tables {
         }
         *meets = Some(met_by.into());
         let var = literal.var();
-        // Of a package of several lines, another need may be met by what this one does not admit.
+        // Of a package of several lines, another need may be met by what this one does not accept.
         if !candidates.apart {
             search.exclude(var, &excluded);
         }

@@ -27,7 +27,7 @@ pub struct Collision {
     pub roles: Vec<RoleClash>,
     /// Packages that the story asks for on different compatible lines.
     pub lines: Vec<LinesApart>,
-    /// What the constraints in the story admit.
+    /// What the constraints in the story accept.
     pub reach: Vec<WithinReach>,
     /// Collisions beside this one that share no need with it or with each other: ending one leaves the others.
     pub others: Vec<Collision>,
@@ -108,15 +108,18 @@ const MOST_CONFLICTS: u64 = 2_000;
 /// Finds a collision, and those that remain when its needs are set aside.
 ///
 /// # Errors
-/// [`Halt`]: packages must arrive first, or time is up; start anew then.
+/// [`Halt::Missing`]: packages must arrive first; start anew then. Once it is told to stop, it tells what is known by then.
 pub(super) fn collision(problem: &Problem, known: &mut Known) -> Result<Collision, Halt> {
     let mut first = one_collision(problem, known)?;
     let mut rest = problem.clone();
     let mut found = first.requirements.clone();
     while first.others.len() < MOST_OTHERS {
         rest.requirements.retain(|requirement| !found.contains(requirement));
-        if is_solvable(&rest, known)? {
-            break;
+        match is_solvable(&rest, known) {
+            Ok(false) => {}
+            // Those that are known will do.
+            Ok(true) | Err(Halt::Stopped) => break,
+            Err(Halt::Missing) => return Err(Halt::Missing),
         }
         let other = one_collision(&rest, known)?;
         found.clone_from(&other.requirements);
@@ -167,7 +170,7 @@ fn colliding_requirements(
     known: &mut Known,
     patience: &mut Patience,
 ) -> Result<Vec<Requirement>, Halt> {
-    let mut encoding = Encoding::default();
+    let mut encoding = Encoding::new(known);
     let mut switches: BTreeMap<Lit, Vec<&Requirement>> = BTreeMap::new();
     for requirement in &problem.requirements {
         let need = known.requirement(&requirement.package, &requirement.accept);
@@ -176,8 +179,15 @@ fn colliding_requirements(
     let all: Vec<Lit> = switches.keys().copied().collect();
     let kept = minimise(&all, |on| {
         if on.len() == all.len() {
-            // This much must be known, whatever it takes.
-            return Ok(encoding.solve_or_blame(on, problem, known)?.err());
+            // This much must be known, whatever it takes, unless nobody waits for it any more: that all of them collide is
+            // known already.
+            return match encoding.solve_or_blame(on, problem, known) {
+                Err(Halt::Stopped) => {
+                    patience.0 = 0;
+                    Ok(Some(on.to_vec()))
+                }
+                answer => Ok(answer?.err()),
+            };
         }
         let answer = patience.ask(&mut encoding, |encoding| encoding.solve_or_blame(on, problem, known))?;
         Ok(answer.and_then(Result::err))
@@ -198,7 +208,7 @@ fn colliding_facts(
     known: &mut Known,
     patience: &mut Patience,
 ) -> Vec<Switched> {
-    let mut encoding = Encoding::default();
+    let mut encoding = Encoding::new(known);
     for requirement in requirements {
         let need = known.requirement(&requirement.package, &requirement.accept);
         let need = encoding.need(need, problem, known);
@@ -254,7 +264,7 @@ fn colliding_facts(
     let blamed = |on: &[Lit]| {
         if on.len() == all.len() {
             encoding.solver.limit_conflicts(None);
-            return solve(&mut encoding, on);
+            return solve(&mut encoding, on).inspect_err(|_| patience.0 = 0);
         }
         Ok(patience.ask(&mut encoding, |encoding| solve(encoding, on))?.flatten())
     };
@@ -347,11 +357,11 @@ fn tell(requirements: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, 
 fn lines_apart(reach: &[WithinReach], requirements: &[Requirement], facts: &[Fact], known: &Known) -> Vec<LinesApart> {
     // What releases of one package need are its author's changes of mind, and rule nothing out.
     let askers = |reach: &WithinReach| -> BTreeSet<&PackageName> {
-        let requiremented = requirements
+        let direct = requirements
             .iter()
             .filter(|requirement| requirement.package == reach.package && requirement.accept == reach.accept);
         let needed = facts.iter().filter(|fact| fact.package == reach.package && fact.accept == reach.accept);
-        requiremented.map(|requirement| requirement.asker.name()).chain(needed.map(|fact| &fact.asker)).collect()
+        direct.map(|requirement| requirement.asker.name()).chain(needed.map(|fact| &fact.asker)).collect()
     };
     let mut found: Vec<LinesApart> = Vec::new();
     for (at, one) in reach.iter().enumerate() {
@@ -359,11 +369,10 @@ fn lines_apart(reach: &[WithinReach], requirements: &[Requirement], facts: &[Fac
             let Some(numbering) = known.document(&one.package).map(|document| &document.numbering) else { continue };
             let (Some(here), Some(there)) = (one.versions.last(), other.versions.last()) else { continue };
             let shares = |a: &Version| other.versions.iter().any(|b| numbering.is_same_line(a, b));
-            let requiremented = |reach: &WithinReach| {
+            let is_direct = |reach: &WithinReach| {
                 requirements.iter().any(|w| w.package == reach.package && w.accept == reach.accept)
             };
-            let by_one =
-                askers(one) == askers(other) && askers(one).len() == 1 && !requiremented(one) && !requiremented(other);
+            let by_one = askers(one) == askers(other) && askers(one).len() == 1 && !is_direct(one) && !is_direct(other);
             let told = found.iter().any(|apart| apart.package == one.package);
             if by_one || told || one.versions.iter().any(shares) {
                 continue;

@@ -6,6 +6,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
 use yostel_documents::{Origin, Overrides, PackageDocument, PackageName, Purpose, Release, Word, run_purpose};
 use yostel_versions::{Bindings, Constraint, ConstraintText, Lookup, Version};
@@ -73,8 +74,8 @@ enum State {
 struct KnownPackage {
     name: PackageName,
     state: State,
-    /// Whether a need names it.
-    requiremented: bool,
+    /// Whether a project needs it itself.
+    direct: bool,
     /// Needs on this package by text and the platforms that what meets them must serve.
     needs: BTreeMap<(ConstraintText, Served), NeedId>,
     /// By release: what it needs, once it was looked at.
@@ -116,6 +117,8 @@ pub(crate) struct Known {
     overrides: Overrides,
     platforms: Vec<String>,
     run: Purpose,
+    /// Once it is set, from anywhere, no search goes on.
+    stop: Arc<AtomicBool>,
 }
 
 /// Listed platforms, a bit each by their order; no more can be listed.
@@ -140,14 +143,20 @@ impl Known {
             overrides: rules.overrides.clone(),
             platforms: rules.platforms.iter().cloned().collect(),
             run: run_purpose(),
+            stop: Arc::default(),
         };
         for (package, accept) in requirements {
             let need = known.requirement(package, accept);
             let package = known.needs[need.index()].package;
-            known.packages[package.index()].requiremented = true;
+            known.packages[package.index()].direct = true;
             known.want(package);
         }
         known
+    }
+
+    /// Returns the flag that all searches of this look at.
+    pub(super) fn stop(&self) -> &Arc<AtomicBool> {
+        &self.stop
     }
 
     /// Takes in answers and follows what they lead to, when all in reach is to be looked at.
@@ -175,7 +184,7 @@ impl Known {
         }
         while let Some(need) = self.open.pop() {
             let id = self.needs[need.index()].package;
-            let accepted: Vec<u32> = match self.packages[id.index()].requiremented {
+            let accepted: Vec<u32> = match self.packages[id.index()].direct {
                 true => (0u32..).take(self.packages[id.index()].looked_at.len()).collect(),
                 false => self.accepted(need).1.to_vec(),
             };
@@ -206,7 +215,7 @@ impl Known {
         let id = PackageId(u32::try_from(self.packages.len()).expect("fewer than 2^32 packages fit in memory"));
         self.ids.insert(name.clone(), id);
         let (name, needs, looked_at) = (name.clone(), BTreeMap::new(), Vec::new());
-        self.packages.push(KnownPackage { name, state: State::Awaited, requiremented: false, needs, looked_at });
+        self.packages.push(KnownPackage { name, state: State::Awaited, direct: false, needs, looked_at });
         id
     }
 

@@ -7,7 +7,7 @@
 use std::collections::BTreeSet;
 
 use yostel_documents::{Chosen, PackageName};
-use yostel_solver::{Config, Lit, Model, Solver, Stats};
+use yostel_solver::{Lit, Model, Stats};
 use yostel_versions::Version;
 
 use crate::encode::{Encoding, at_most};
@@ -34,7 +34,7 @@ pub enum Phase {
 /// # Errors
 /// [`Halt`]: packages must arrive first, or time is up; start anew then.
 pub(super) fn best(problem: &Problem, known: &mut Known) -> Result<Option<Resolution>, Halt> {
-    let mut search = Search::new(Config::default());
+    let mut search = Search::new(known);
     Ok(search.advance(problem, known)?.then(|| search.found(problem, known)).flatten())
 }
 
@@ -43,7 +43,7 @@ pub(super) fn best(problem: &Problem, known: &mut Known) -> Result<Option<Resolu
 /// # Errors
 /// As [`best`].
 pub(super) fn is_solvable(problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
-    Search::new(Config::default()).find_any(problem, known)
+    Search::new(known).find_any(problem, known)
 }
 
 /// A search that can be halted and taken up again.
@@ -92,8 +92,8 @@ struct Layers {
 }
 
 impl Search {
-    pub(super) fn new(config: Config) -> Self {
-        Self { encoding: Encoding::with_solver(Solver::new(config)), model: None, stated: false, stage: Stage::Any }
+    pub(super) fn new(known: &Known) -> Self {
+        Self { encoding: Encoding::new(known), model: None, stated: false, stage: Stage::Any }
     }
 
     pub(super) fn stats(&self) -> Stats {

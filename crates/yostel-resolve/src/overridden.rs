@@ -16,7 +16,7 @@ pub struct Overridden {
     pub version: Version,
 }
 
-/// Lists the needs that get another package, or a version that they do not admit, because the project says so.
+/// Lists the needs that get another package, or a version that they do not accept, because the project says so.
 pub fn overridden(declared: &Declared, resolution: &Resolution) -> Vec<Overridden> {
     let needs = declared.requirements.iter().cloned().chain(resolution.requirements());
     let mut found: Vec<Overridden> = needs

@@ -9,8 +9,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use yostel_solver::Config;
-
 use yostel_documents::{PackageDocument, PackageName, Requirement};
 use yostel_versions::BindError;
 
@@ -79,7 +77,6 @@ pub struct Resolver {
     problem: Problem,
     known: Known,
     search: Search,
-    stop: Arc<AtomicBool>,
     /// Whether it is known that there is no set.
     refuted: bool,
     stats: SearchStats,
@@ -118,9 +115,10 @@ impl Resolver {
         Self::with_reach(problem, Reach::Whole)
     }
 
-    /// Returns a flag; once it is set, from anywhere, the search ends with [`Outcome::Stopped`].
+    /// Returns a flag; once it is set, from anywhere, the search ends with [`Outcome::Stopped`]; a collision that is known
+    /// by then is told as far as it is understood. What is asked afterwards looks at the flag too.
     pub fn stop_flag(&self) -> Arc<AtomicBool> {
-        self.stop.clone()
+        self.known.stop().clone()
     }
 
     fn with_reach(mut problem: Problem, reach: Reach) -> Self {
@@ -139,19 +137,19 @@ impl Resolver {
             let id = known.package(name);
             known.want(id);
         }
-        let stop = Arc::new(AtomicBool::new(false));
-        let search = Search::new(Config { stop: Some(stop.clone()), ..Config::default() });
-        Self { problem, known, search, stop, refuted: false, stats: SearchStats::default() }
+        let search = Search::new(&known);
+        Self { problem, known, search, refuted: false, stats: SearchStats::default() }
     }
 
     /// Lists the smallest sets of edits to the needs that make the problem solvable, smallest first and then those
     /// after which the fewest packages move; each was resolved. Ask after [`Outcome::Collision`], of a resolver made by
-    /// [`Self::with_edits`].
+    /// [`Self::with_edits`]. When it is told to stop, it lists those that it found by then.
     pub fn edit_sets(&mut self, most: usize) -> Vec<EditSet> {
         edits::edit_sets(&self.problem, &mut self.known, most)
     }
 
-    /// Proves that there is no set, in open formats; nothing when there is one. Ask after [`Outcome::Collision`].
+    /// Proves that there is no set, in open formats; nothing when there is one, or it was told to stop. Ask after
+    /// [`Outcome::Collision`].
     pub fn certificate(&mut self) -> Option<Certificate> {
         certify::certify(&self.problem, &mut self.known)
     }

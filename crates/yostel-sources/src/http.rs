@@ -5,7 +5,6 @@ use std::time::Duration;
 
 use reqwest::{Client, Response};
 use tokio::runtime::{Builder, Runtime};
-
 use yostel_files::Stopped;
 
 use crate::patience::{LOOK, Patience};
@@ -46,7 +45,8 @@ pub(crate) fn open(address: &str, patience: &Patience) -> io::Result<Box<dyn Rea
                 return Ok(Box::new(Body { runtime, response, patience: patience.clone(), chunk: Vec::new(), at: 0 }));
             }
             Err(error) if is_worth_another_try(&error) && tries < TRIES => {
-                std::thread::sleep(Duration::from_millis(200 << tries));
+                let pause = Duration::from_millis(200 << tries);
+                unless_stopped(&runtime, patience, async { tokio::time::sleep(pause).await })?;
             }
             Err(error) => return Err(told(error)),
         }

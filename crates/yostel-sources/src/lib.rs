@@ -86,10 +86,13 @@ pub trait Source: Send + Sync {
 /// # Errors
 /// When it cannot be asked, or answers with something that is not a document.
 pub fn document_of(source: &dyn Source, package: &PackageName) -> SourceAnswer {
+    only_answer(|keep| source.documents(&BTreeSet::from([package.clone()]), &|_, told| keep(told)))
+}
+
+/// Returns what is delivered by whoever is asked about one package.
+fn only_answer<T: Send>(ask: impl FnOnce(&(dyn Fn(T) + Sync))) -> T {
     let answer = Mutex::new(None);
-    source.documents(&BTreeSet::from([package.clone()]), &|_, told| {
-        *answer.lock().expect("nobody panics while holding it") = Some(told);
-    });
+    ask(&|told| *answer.lock().expect("nobody panics while holding it") = Some(told));
     answer.into_inner().expect("nobody panicked while holding it").expect("each package is answered once")
 }
 

@@ -9,7 +9,7 @@ use std::sync::Mutex;
 use yostel_documents::{NamePattern, Origin, PackageDocument, PackageName, SourceName};
 
 use crate::error::{SourceError, SourceErrorKind};
-use crate::{Source, SourceAnswer};
+use crate::{Source, SourceAnswer, only_answer};
 
 /// What all sources together answer about a package.
 pub type SetAnswer = Result<Option<(Origin, PackageDocument)>, SourceError>;
@@ -130,11 +130,7 @@ impl SourceSet {
     /// # Errors
     /// As [`Self::documents`] delivers.
     pub fn document(&self, package: &PackageName) -> SetAnswer {
-        let answer = Mutex::new(None);
-        self.documents(&BTreeSet::from([package.clone()]), &|_, told| {
-            *answer.lock().expect("nobody panics while holding it") = Some(told);
-        });
-        answer.into_inner().expect("nobody panicked while holding it").expect("each package is answered once")
+        only_answer(|keep| self.documents(&BTreeSet::from([package.clone()]), &|_, told| keep(told)))
     }
 
     /// Lists all names that any source knows, sorted; sources that cannot be asked are passed over.

@@ -14,7 +14,7 @@ pub enum TreeDifference {
     Changed {
         /// The path.
         path: String,
-        /// What is other about it.
+        /// How it differs.
         how: &'static str,
     },
     /// It is not there.

@@ -79,7 +79,7 @@ pub fn constraint(data: &[u8]) {
         let Ok(numbering) = Numbering::new(order.clone(), None) else { continue };
         let (Ok(one), Ok(two)) = (accept.bind(&numbering), joined.bind(&numbering)) else { continue };
         for version in lines.clone().filter_map(|line| Version::parse(line, &order).ok()) {
-            assert_eq!(one.accepts(&version), two.accepts(&version), "joined with itself it admits another set");
+            assert_eq!(one.accepts(&version), two.accepts(&version), "joined with itself it accepts another set");
         }
     }
 }

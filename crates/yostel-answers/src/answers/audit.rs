@@ -138,9 +138,9 @@ pub struct VersionTold {
 /// What it would take to have one version in place of several.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct JoinTold {
-    /// Whether a few edits would do.
+    /// Whether edits, or the policy alone, can join the versions.
     pub possible: bool,
-    /// The edits, when it is possible; none when it is enough that nothing permits several.
+    /// The edits, when it is possible; empty when it is enough to take the package out of `coexist`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub edits: Option<Vec<EditTold>>,
 }
@@ -246,7 +246,7 @@ impl From<&Upkeep> for UpkeepTold {
     }
 }
 
-/// Something that the lockfile says, and a source says otherwise.
+/// Something that the lockfile says and its source contradicts.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct AlarmTold {
     /// The package.
@@ -255,7 +255,7 @@ pub struct AlarmTold {
     pub version: String,
     /// What it is about: `package`, `release`, `content`, `needs`, `record` or `inside`.
     pub kind: String,
-    /// What is not so, in a sentence.
+    /// What the contradiction is, in a sentence.
     pub says: String,
     /// The digest of the archive that is locked, where content differs.
     pub locked: Option<String>,

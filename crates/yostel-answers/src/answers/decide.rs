@@ -89,7 +89,7 @@ impl From<&Overridden> for OverriddenTold {
 pub struct SearchTold {
     /// What is known of the answer: `best`, `fewest-moves` or `found-in-time`.
     pub standing: String,
-    /// Packages that were told of.
+    /// Packages that the search knew.
     pub packages: u64,
     /// Their releases.
     pub releases: u64,

@@ -140,7 +140,7 @@ pub enum WhatMoved {
         /// The version.
         version: String,
     },
-    /// The content is the same; its source tells something else of it than before.
+    /// The content is the same; its source describes it otherwise than before.
     Record {
         /// The version.
         version: String,

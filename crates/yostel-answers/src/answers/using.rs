@@ -99,15 +99,15 @@ pub struct VerifyAnswer {
     pub packages: usize,
     /// Whether everything was as it is locked.
     pub sound: bool,
-    /// Whether what was not is as it was again.
+    /// Whether what differed was put back.
     pub put_back: bool,
     /// The digest of what should be installed.
     pub digest: String,
-    /// What was found to be other than it is locked.
+    /// What differs from what is locked.
     pub differences: Vec<DifferenceTold>,
     /// Packages that are open for changes, and were not compared.
     pub open: Vec<String>,
-    /// What is other in files that are text.
+    /// The lines that differ, of files that are text.
     pub changes: Vec<ChangeTold>,
 }
 
@@ -120,13 +120,13 @@ impl Told for VerifyAnswer {
 pub struct DifferenceTold {
     /// The package, with its version.
     pub package: String,
-    /// What is other: `changed`, `changed executable bit`, `changed kind`, `missing` or `extra`.
+    /// How it differs: `changed`, `changed executable bit`, `changed kind`, `missing` or `extra`.
     pub how: String,
     /// The file's path in the package.
     pub path: String,
 }
 
-/// What is other in a file.
+/// The lines of a file that differ.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct ChangeTold {
     /// The package, with its version.
@@ -307,7 +307,7 @@ pub struct KeptTold {
     pub files: Vec<FileTold>,
 }
 
-/// A change that was given back.
+/// A change that was dropped.
 #[derive(Debug, Serialize, JsonSchema)]
 #[serde(tag = "dropped", rename_all = "kebab-case")]
 pub enum DroppedTold {

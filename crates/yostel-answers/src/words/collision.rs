@@ -37,7 +37,7 @@ pub(super) fn of_collision(collision: &Collision, places: &[RequirementPlace]) -
     let mut diagnostic = tell(Code::Collision, headline, next);
     diagnostic.notes = story(collision, places, None);
     if !collision.minimal {
-        diagnostic.notes.push("not all of this may matter: to find out would have taken too long".into());
+        diagnostic.notes.push("some of this may not matter; finding out would have taken too long".into());
     }
     if let Some(clash) = collision.roles.first() {
         let newest = collision.reach.iter().filter(|reach| reach.package == clash.other);

@@ -131,7 +131,7 @@ pub(super) fn with_seen(told: Diagnostic, seen: Option<&Seen>, view: &Viewpoint<
             "today" => "today".to_owned(),
             age => format!("{age} ago"),
         },
-        Err(_) => "some day".to_owned(),
+        Err(_) => "at an unknown time".to_owned(),
     };
     let by = match view.show(&seen.by) {
         here if here.is_empty() || here == "." => "this project".to_owned(),

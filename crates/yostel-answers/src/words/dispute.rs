@@ -34,7 +34,7 @@ pub(super) fn of_disputes(disputes: &[Dispute]) -> Diagnostic {
         _ => tell(
             Code::LockfileDisputed,
             headline,
-            "look at who changed yostel.lock, and take it back from version control",
+            "find out who changed yostel.lock, and restore it from version control",
         )
         .or(Suggestion::run("yostel lock --fresh", "to lock anew what the sources tell today")),
     };
@@ -65,7 +65,7 @@ pub fn dispute_words(dispute: &Dispute) -> String {
             )
         }
         Disputed::Content { offered: Some(_), .. } => {
-            format!("{package} {version}: its source says another size of its archive")
+            format!("{package} {version}: its source gives another size for its archive")
         }
         Disputed::Content { locked, offered: None } => {
             format!("{package} {version}: its files are not those of the archive {}", short(&locked.digest))
@@ -81,13 +81,13 @@ pub fn dispute_words(dispute: &Dispute) -> String {
             }
         }
         Disputed::Record => {
-            format!("{package} {version}: its source tells something else of it than when it was locked")
+            format!("{package} {version}: its source describes it otherwise than when it was locked")
         }
         Disputed::Inside { name, version: Some(inside) } => {
             format!("{package} {version}: its archive holds {name} {inside}")
         }
         Disputed::Inside { name, version: None } => {
-            format!("{package} {version}: its archive holds {name}, of no version")
+            format!("{package} {version}: its archive holds {name}, without a version")
         }
         Disputed::Nameless => {
             format!("{package} {version}: its archive has no yostel.toml that says what it holds")

@@ -9,7 +9,7 @@ use yostel_flows::WorkspaceProblem;
 use yostel_versions::NumberingError;
 
 use super::join;
-use super::{TOLD, bad_constraint, bad_name, tell};
+use super::{TOLD, bad_constraint, bad_name, shell_word, tell};
 
 pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> Diagnostic {
     // Long: an arm a problem, as in `diagnostic_of`.
@@ -93,7 +93,7 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
             tell(Code::ManifestContradiction, headline, format!("remove `{key}`, or write `{owner}` beside it"))
         }
         ManifestProblemKind::PackageInTwoPlaces(_) => {
-            tell(Code::ManifestContradiction, headline, "say one place, or the same in both")
+            tell(Code::ManifestContradiction, headline, "name one place, or the same in both")
         }
         ManifestProblemKind::ListedTwice(_) => {
             tell(Code::ManifestContradiction, headline, "remove one of the two entries")
@@ -126,7 +126,10 @@ pub(super) fn of_workspace(problem: &WorkspaceProblem, file: &str, text: &str, s
         WorkspaceProblem::NoProject(folder) => tell(
             Code::Workspace,
             headline,
-            Suggestion::run(format!("yostel -C {folder} init"), "to start one there (make the folder first)"),
+            Suggestion::run(
+                format!("yostel -C {} init", shell_word(folder)),
+                "to start one there (make the folder first)",
+            ),
         )
         .or("correct or remove the entry"),
         WorkspaceProblem::Twice { folder, .. } => tell(Code::Workspace, headline, "remove one of the two entries")
@@ -144,7 +147,7 @@ pub(super) fn of_workspace(problem: &WorkspaceProblem, file: &str, text: &str, s
         WorkspaceProblem::TwoPlaces { package, .. } => tell(
             Code::ManifestContradiction,
             headline,
-            format!("say one place for {package}, the same in all projects"),
+            format!("name one place for {package}, the same in all projects"),
         )
         .note("one package is there once, whoever needs it"),
     };

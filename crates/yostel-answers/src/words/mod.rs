@@ -25,7 +25,7 @@ use dispute::of_disputes;
 use manifest::{of_lockfile, of_manifest, of_stale, of_workspace};
 use patch::{of_not_altered, of_patch};
 use place::{of_git, of_io, of_registry, of_source, of_store};
-pub use texts::{age, count, join, size};
+pub use texts::{age, count, join, shell_word, size};
 
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Note, Place, Suggestion};
@@ -126,7 +126,7 @@ fn diagnostic_of(error: &FlowError, view: &Viewpoint<'_>) -> Diagnostic {
                 ForeignProblem::Unfit(_) => "take another commit, and tell whoever keeps the repository".into(),
                 ForeignProblem::Manifest(_) => "take another commit or archive, one with a manifest in order".into(),
                 ForeignProblem::Place(needed, place) => {
-                    format!("say the place in your manifest too: {needed}, from {place}")
+                    format!("name the place in your manifest too: {needed}, from {place}")
                 }
             },
         ),
@@ -193,7 +193,7 @@ fn diagnostic_of(error: &FlowError, view: &Viewpoint<'_>) -> Diagnostic {
             headline,
             format!("permit it, below [policy] of yostel.toml: trusted-variables = [\"{package}\"]"),
         )
-        .or(Suggestion::run(format!("yostel explain {package}"), "to see through whom it came")),
+        .or(Suggestion::run(format!("yostel explain {package}"), "to see what brought it in")),
         FlowError::Separator(_) => {
             tell(Code::Separator, headline, "move the project to a folder without `:` in its path")
         }
@@ -307,7 +307,7 @@ fn diagnostic_of(error: &FlowError, view: &Viewpoint<'_>) -> Diagnostic {
         FlowError::Edit(EditError::Unreadable) => tell(
             Code::Manifest,
             "the manifest cannot be edited as it is",
-            Suggestion::run("yostel lock", "to hear what is wrong with it"),
+            Suggestion::run("yostel lock", "to see what is wrong with it"),
         ),
         FlowError::Registry(error) => of_registry(error, view),
         FlowError::Store(error) => of_store(error),
@@ -316,7 +316,7 @@ fn diagnostic_of(error: &FlowError, view: &Viewpoint<'_>) -> Diagnostic {
 
 /// Tells that the work ended because somebody wanted it to.
 pub fn stopped() -> Diagnostic {
-    tell(Code::Stopped, "stopped; nothing was left half-done", "run the same command again, to go on")
+    tell(Code::Stopped, "stopped; nothing was left half-done", "run the same command again to go on")
 }
 
 fn internal(headline: String) -> Diagnostic {

@@ -96,7 +96,7 @@ pub(super) fn of_not_altered(why: &NotAltered, package: &PackageName) -> Diagnos
         }
         NotAltered::NotText(files) => {
             let next = "publish a package of your own with these files, since a patch cannot hold them";
-            let changed = format!("changed, and not that: {}", join(files));
+            let changed = format!("changed, but not text: {}", join(files));
             tell(Code::NotAltered, headline, next).note(changed).or("put them back as they were")
         }
         NotAltered::NoReason => tell(

@@ -11,7 +11,7 @@ use yostel_registry::RegistryError;
 use yostel_sources::{GitError, SourceError, SourceErrorKind};
 
 use super::collision::some_versions;
-use super::{Viewpoint, tell};
+use super::{Viewpoint, shell_word, tell};
 
 pub(super) fn of_source(error: &SourceError) -> Diagnostic {
     let source = &error.source_name;
@@ -21,8 +21,12 @@ pub(super) fn of_source(error: &SourceError) -> Diagnostic {
             tell(Code::SourceMissing, headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
         }
         SourceErrorKind::NotARegistry(path) => {
-            tell(Code::SourceMissing, headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
-                .or(Suggestion::run(format!("yostel registry create {}", path.display()), "if one should be there"))
+            tell(Code::SourceMissing, headline, format!("correct folder = … in [sources.{source}] of yostel.toml")).or(
+                Suggestion::run(
+                    format!("yostel registry create {}", shell_word(&path.display().to_string())),
+                    "if one should be there",
+                ),
+            )
         }
         SourceErrorKind::Format { .. } => tell(Code::RegistryLaterFormat, headline, "use a newer yostel"),
         SourceErrorKind::Document { path, cause, .. } => tell(
@@ -49,18 +53,20 @@ pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&st
     let headline = format!("{package}: {error}");
     let told = match error {
         GitError::NoProgram(cause) => {
-            return tell(Code::GitMissing, format!("{headline}: {cause}"), "install git, and see that it is on PATH");
+            return tell(Code::GitMissing, format!("{headline}: {cause}"), "install git, or put its folder on PATH");
         }
         GitError::Write { cause, .. } => return of_io(Code::CannotWrite, format!("{headline}: {cause}"), cause),
-        GitError::Unreachable { address, .. } => {
-            tell(Code::Git, headline, Suggestion::run(format!("git ls-remote {address}"), "to see what is wrong"))
-                .or(format!("correct `git` of {package}, if it moved, then yostel lock"))
-        }
+        GitError::Unreachable { address, .. } => tell(
+            Code::Git,
+            headline,
+            Suggestion::run(format!("git ls-remote {}", shell_word(address)), "to see what is wrong"),
+        )
+        .or(format!("correct `git` of {package}, if it moved, then yostel lock")),
         GitError::NoSuchRef { address, .. } => tell(
             Code::Git,
             headline,
             Suggestion::run(
-                format!("git ls-remote {address}"),
+                format!("git ls-remote {}", shell_word(address)),
                 format!("to see what there is, and correct the need of {package}"),
             ),
         ),
@@ -77,7 +83,7 @@ pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&st
             tell(
                 Code::GitOutOfTime,
                 headline,
-                Suggestion::run(format!("git ls-remote {address}"), "to see whether it answers at all"),
+                Suggestion::run(format!("git ls-remote {}", shell_word(address)), "to see whether it answers at all"),
             )
             .or(format!("set {variable} to more than {seconds}, if it is only slow"))
         }
@@ -105,13 +111,13 @@ pub(super) fn of_registry(error: &RegistryError, view: &Viewpoint<'_>) -> Diagno
     match error {
         RegistryError::Occupied(path, true) => {
             let shown = view.show(path);
-            let next = Suggestion::run(format!("yostel registry list {shown}"), "to see what it holds");
+            let next = Suggestion::run(format!("yostel registry list {}", shell_word(&shown)), "to see what it holds");
             tell(Code::RegistryOccupied, format!("{shown} is a registry already"), next)
         }
         RegistryError::Occupied(path, false) => {
             let shown = view.show(path);
             let next = Suggestion::run(
-                format!("yostel registry create {shown}/registry"),
+                format!("yostel registry create {}", shell_word(&format!("{shown}/registry"))),
                 "to make it in a folder of its own",
             );
             tell(Code::RegistryOccupied, format!("{shown} is not empty"), next)
@@ -119,7 +125,7 @@ pub(super) fn of_registry(error: &RegistryError, view: &Viewpoint<'_>) -> Diagno
         RegistryError::NotARegistry(path) => {
             tell(Code::RegistryMissing, headline, "name a source of the manifest, or the folder of a registry").or(
                 Suggestion::run(
-                    format!("yostel registry create {}", view.show(path)),
+                    format!("yostel registry create {}", shell_word(&view.show(path))),
                     "if it is empty and should become one",
                 ),
             )

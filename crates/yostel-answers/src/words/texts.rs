@@ -40,6 +40,12 @@ pub fn age(then: Timestamp, now: Timestamp) -> String {
     }
 }
 
+/// Writes a text as one word of a shell's command, in quotes where it needs them.
+pub fn shell_word(text: &str) -> String {
+    let is_plain = |c: char| c.is_alphanumeric() || "-_./:@%+=,".contains(c);
+    if !text.is_empty() && text.chars().all(is_plain) { text.to_owned() } else { yostel_flows::quoted(text) }
+}
+
 /// Joins texts as a sentence does.
 pub fn join(texts: &[String]) -> String {
     match texts {

@@ -35,7 +35,7 @@ pub struct Outdated {
 pub struct Holder {
     /// Who asks.
     pub who: Asker,
-    /// What they admit.
+    /// What they accept.
     pub accept: ConstraintText,
 }
 

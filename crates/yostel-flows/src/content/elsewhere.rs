@@ -20,7 +20,7 @@ use crate::content::fetch::refused_by;
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::error::told::ForeignProblem;
-use crate::observer::{Event, Stoppable};
+use crate::observer::{Event, Stoppable, go_on};
 use crate::project::files::{MANIFEST_NAME, MOST_MANIFEST};
 use crate::project::places::is_relative;
 use crate::project::{LoadedProject, version_of};
@@ -50,6 +50,7 @@ impl LoadedProject {
     ) -> Result<SourceSet, FlowError> {
         let mut sources = self.sources()?;
         for (package, elsewhere) in &self.elsewhere {
+            go_on(context.observer)?;
             let locked = lockfile.and_then(|lockfile| lockfile.chosen.get(package));
             let (origin, document) = match elsewhere {
                 Elsewhere::Git(place) => {

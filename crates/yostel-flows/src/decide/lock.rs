@@ -19,9 +19,10 @@ use crate::content::trust::disputes_with;
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::error::told::RulePlace;
+use crate::observer::{Event, Observer};
 use crate::project::read::{load_lockfile, lockfile_header};
 use crate::project::{LoadedProject, line_of};
-use crate::search::drive::{Driven, drive_within, places_of};
+use crate::search::drive::{Driven, drive_within, places_of, watched};
 use crate::search::proposal::{Basis, Proposal};
 use crate::search::rules::{Keep, kept_versions, rules_of};
 
@@ -86,7 +87,7 @@ pub struct LockReport {
     pub written: bool,
     /// Newer releases that nobody holds back but that were kept where they are.
     pub newer: Vec<(PackageName, Version, Version)>,
-    /// Needs that get another package, or a version that they do not admit, because the manifest says so.
+    /// Needs that get another package, or a version that they do not accept, because the manifest says so.
     pub overridden: Vec<Overridden>,
     /// Packages that only this machine has.
     pub only_here: Vec<(PackageName, Origin)>,
@@ -198,7 +199,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
             Outcome::Collision(collision) => {
                 let places = places_of(project, &collision);
                 let proof = match request.proof {
-                    Some(folder) => write_certificate(&mut resolver, folder)?,
+                    Some(folder) => write_proof(&mut resolver, folder, context.observer)?,
                     None => None,
                 };
                 let rules = rules_about(project, &collision);
@@ -209,11 +210,15 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     if let Some(before) = &before {
         refuse_other_needs(before, &declared, &documents, &request.keep)?;
     }
-    let (keep, shareable) = (&request.keep, request.shareable);
-    let manifests = BTreeMap::new();
-    let before_it = before.as_ref();
-    let basis =
-        Basis { project, declared: &declared, patches: &patches, before: before_it, keep, manifests, shareable };
+    let basis = Basis {
+        project,
+        declared: &declared,
+        patches: &patches,
+        before: before.as_ref(),
+        keep: &request.keep,
+        manifests: BTreeMap::new(),
+        shareable: request.shareable,
+    };
     let proposal = Proposal::of(&resolution, &basis, context)?;
     let changed = proposal.changes_lockfile();
     let written = changed && request.write == Write::File;
@@ -307,8 +312,15 @@ fn rules_about(project: &LoadedProject, collision: &Collision) -> Vec<RulePlace>
 }
 
 /// Writes the proof that there is no set; returns its folder.
-fn write_certificate(resolver: &mut Resolver, folder: PathBuf) -> Result<Option<PathBuf>, FlowError> {
-    let Some(certificate) = resolver.certificate() else { return Ok(None) };
+fn write_proof(
+    resolver: &mut Resolver,
+    folder: PathBuf,
+    observer: &dyn Observer,
+) -> Result<Option<PathBuf>, FlowError> {
+    observer.notice(Event::Begin("proving that there is no set", 0));
+    let certificate = watched(&resolver.stop_flag(), observer, || resolver.certificate())?;
+    observer.notice(Event::End);
+    let Some(certificate) = certificate else { return Ok(None) };
     let at = Folder::make_on(&Disk::default(), &folder)?;
     let files = [
         ("problem.cnf", &certificate.formula.cnf),

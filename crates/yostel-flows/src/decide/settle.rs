@@ -12,12 +12,9 @@ use crate::error::FlowError;
 use crate::project::LoadedProject;
 use crate::project::read::load_lockfile;
 use crate::project::write::Texts;
-use crate::search::drive::{Driven, drive};
+use crate::search::drive::{Driven, drive, edit_sets};
 use crate::search::proposal::{Basis, Proposal};
 use crate::search::rules::{Keep, kept_versions, rules_of};
-
-/// How many edit sets are looked for.
-const MOST_EDIT_SETS: usize = 8;
 
 /// An edit set that was proved by resolving it.
 #[derive(Debug)]
@@ -59,7 +56,7 @@ pub fn settle(
         let basis = Basis { project, declared, patches: &patches, before, keep, manifests, shareable: false };
         Proposal::of(resolution, &basis, context)
     };
-    for edit_set in resolver.edit_sets(MOST_EDIT_SETS) {
+    for edit_set in edit_sets(&mut resolver, context.observer)? {
         let texts = edited(project, &edit_set.edits)?;
         // What is said about packages wherever they turn up can undo an edit, or forbid it.
         let Some(edited) = means(project, &texts, &edit_set.requirements) else { continue };

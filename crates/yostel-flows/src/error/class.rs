@@ -4,7 +4,7 @@ use yostel_registry::RegistryError;
 use yostel_sources::{GitError, SourceErrorKind};
 use yostel_store::{AdmitError, AlterError, ErrorClass, KitError};
 
-use super::FlowError;
+use crate::error::FlowError;
 use crate::error::told::PatchProblem;
 
 /// What helps against an error; the command line maps it to an exit status.

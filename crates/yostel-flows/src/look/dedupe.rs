@@ -10,11 +10,8 @@ use yostel_sources::SourceSet;
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::project::LoadedProject;
-use crate::search::drive::{Driven, drive};
+use crate::search::drive::{Driven, drive, edit_sets};
 use crate::search::rules::{Keep, rules_of, versions_of};
-
-/// How many edit sets are compared.
-const MOST_EDIT_SETS: usize = 8;
 
 /// What it takes for a package to be locked at one version.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -56,7 +53,7 @@ pub(crate) fn dedupes(
         let dedupe = match outcome {
             Outcome::Resolved(_) => Dedupe::ByPolicyOnly,
             _ => {
-                let edit_sets = resolver.edit_sets(MOST_EDIT_SETS);
+                let edit_sets = edit_sets(&mut resolver, context.observer)?;
                 // Of the smallest, and of those the ones that drop the least, the one that leads forward.
                 let drops = |edit: &&RequirementEdit| matches!(edit, RequirementEdit::Drop { .. });
                 let size = |edit_set: &EditSet| (edit_set.edits.len(), edit_set.edits.iter().filter(drops).count());

@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use yostel_documents::{Asker, Lockfile, PackageDocument, PackageName, Requirement, nearest, run_purpose};
 use yostel_findings::Move;
 use yostel_resolve::{Collision, Outcome, Problem, Reason, Resolver, Why, why};
+use yostel_sources::SourceSet;
 use yostel_versions::{ConstraintText, Version};
 
 use crate::content::ask::documents_of;
@@ -79,7 +80,7 @@ pub fn explain(
         None => why.newer.iter().find(|newer| newer.reason == Reason::Accepted).map(|newer| newer.version.clone()),
     };
     let instead = match version {
-        Some(version) => Some(demand(project, &lockfile, &documents[package], version, context)?),
+        Some(version) => Some(demand(project, (&lockfile, &sources), &documents[package], version, context)?),
         None => None,
     };
     Ok(ExplainReport { why, instead })
@@ -95,7 +96,7 @@ fn find_version(package: &PackageName, text: &str, document: Option<&PackageDocu
 
 fn demand(
     project: &LoadedProject,
-    lockfile: &Lockfile,
+    (lockfile, sources): (&Lockfile, &SourceSet),
     document: &PackageDocument,
     version: Version,
     context: &Context<'_>,
@@ -128,15 +129,14 @@ fn demand(
     // What would be without it is the question.
     rules.overrides.forced.remove(package);
     let problem = Problem { requirements, keep, rules };
-    let sources = project.sources_and_elsewhere(Some(lockfile), &Keep::Locked, context)?;
-    let outcome = drive(Resolver::new(problem), project, &sources, context.observer)?.outcome;
+    let outcome = drive(Resolver::new(problem), project, sources, context.observer)?.outcome;
     let outcome = match outcome {
         Outcome::Resolved(resolution) => Counterfactual::Possible(moves_to(&resolution, &declared, lockfile)),
         Outcome::Collision(collision) => {
             let places = places_of(project, &collision);
             Counterfactual::Impossible { collision, demand, places }
         }
-        Outcome::Stopped(_) => unreachable!("no time limit is set"),
+        Outcome::Stopped(_) => return Err(FlowError::Stopped),
     };
     Ok(Instead { version, set_aside, outcome })
 }

@@ -148,7 +148,6 @@ impl<'m, 'l> Launchers<'m, 'l> {
 
     /// Writes a path for a shell, as seen from `.yostel`.
     fn seen_from_state(&self, path: &Path) -> String {
-        let quoted = |text: &str| format!("'{}'", text.replace('\'', "'\\''"));
         let state = self.root.join(STATE_FOLDER);
         match (path.strip_prefix(&state), path.strip_prefix(&self.root)) {
             (Ok(below), _) => format!("\"$state\"/{}", quoted(&below.to_string_lossy())),
@@ -157,4 +156,9 @@ impl<'m, 'l> Launchers<'m, 'l> {
             _ => quoted(&path.to_string_lossy()),
         }
     }
+}
+
+/// Writes a text so that a POSIX shell reads it as it is, in single quotes (POSIX.1-2017, Shell Command Language, §2.2.2).
+pub fn quoted(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
 }

@@ -172,14 +172,14 @@ impl LoadedProject {
             let project = path.manifest.as_ref().map(|manifest| &manifest.project);
             let needs = path.manifest.as_ref().and_then(|manifest| manifest.needs.get(&run_purpose()));
             let needs = needs.into_iter().flatten().map(|(name, need)| (name.clone(), need.accept.clone()));
-            local.insert(name.clone(), live_of(origin, project, needs.collect()));
+            local.insert(name.clone(), local_package(origin, project, needs.collect()));
         }
         if self.is_workspace() {
             for project in self.projects() {
                 let folder = if project.folder.is_empty() { ".".to_owned() } else { project.folder.clone() };
                 let about = &project.manifest.project;
-                let live_one = live_of(Origin::Project { folder }, Some(about), BTreeMap::new());
-                local.insert(about.name.clone(), live_one);
+                let package = local_package(Origin::Project { folder }, Some(about), BTreeMap::new());
+                local.insert(about.name.clone(), package);
             }
         }
         local
@@ -247,7 +247,7 @@ pub(crate) fn version_of(project: Option<&yostel_documents::Project>) -> (Versio
     (version.unwrap_or_else(none), numbering)
 }
 
-fn live_of(
+fn local_package(
     origin: Origin,
     project: Option<&yostel_documents::Project>,
     needs: BTreeMap<PackageName, ConstraintText>,
@@ -256,7 +256,7 @@ fn live_of(
     LocalPackage { origin, version, numbering, needs }
 }
 
-/// A project below the root of its workspace.
+/// A project of a workspace: the root itself, or one below it.
 #[derive(Debug, Clone)]
 pub struct ProjectFile {
     /// Its folder, relative to the workspace's root, with `/` between its parts; empty for the root itself.

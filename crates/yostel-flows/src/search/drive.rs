@@ -1,21 +1,21 @@
 //! Driving a resolver to its end: it says which packages it needs, the sources are asked, and the answers go back in.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::Ordering;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use yostel_documents::{PackageName, nearest};
-use yostel_resolve::{Arrival, Collision, Outcome, Phase, ResolveError, Resolver, Step};
+use yostel_resolve::{Arrival, Collision, EditSet, Outcome, Phase, ResolveError, Resolver, Step};
 use yostel_sources::SourceSet;
 
 use crate::content::ask::ask;
 use crate::error::FlowError;
 use crate::error::told::RequirementPlace;
-use crate::observer::{Event, Observer};
+use crate::observer::{Event, Observer, go_on};
 use crate::project::LoadedProject;
 
-/// Finds where the needs of a collision, and of those beside it, stand.
+/// Finds where in the manifests the needs of a collision are, and those of the ones beside it.
 pub(crate) fn places_of(project: &LoadedProject, collision: &Collision) -> Vec<RequirementPlace> {
     let all = std::iter::once(collision).chain(&collision.others);
     all.flat_map(|collision| &collision.requirements).filter_map(|requirement| project.place_of(requirement)).collect()
@@ -29,8 +29,11 @@ pub(crate) struct Driven {
     pub(crate) phases: Vec<(&'static str, Duration)>,
 }
 
-/// How often a search is looked after, whether it is to stop.
+/// How often somebody looks whether a search is to stop.
 const LOOK: Duration = Duration::from_millis(20);
+
+/// How many sets of edits are looked for.
+const MOST_EDIT_SETS: usize = 8;
 
 /// Drives a resolver to its end, asking the sources for what it needs.
 pub(crate) fn drive(
@@ -51,23 +54,33 @@ pub(crate) fn drive_within(
     limit: Option<Duration>,
 ) -> Result<Driven, FlowError> {
     let stop = resolver.stop_flag();
+    watched(&stop, observer, || search(resolver, project, sources, observer, limit))?
+}
+
+/// Works beside a guard that raises the flag once the observer wants to stop.
+///
+/// # Errors
+/// `Stopped`, when it wanted to, whatever the work came to.
+pub(crate) fn watched<T>(stop: &AtomicBool, observer: &dyn Observer, work: impl FnOnce() -> T) -> Result<T, FlowError> {
+    let wanted = AtomicBool::new(false);
     let (done, ended) = mpsc::channel::<()>();
-    let driven = std::thread::scope(|scope| {
-        let stop = &stop;
-        let look_after = move || {
+    let came = std::thread::scope(|scope| {
+        let wanted = &wanted;
+        let watch = move || {
             while ended.recv_timeout(LOOK) == Err(mpsc::RecvTimeoutError::Timeout) {
                 if observer.stops() {
+                    wanted.store(true, Ordering::Relaxed);
                     stop.store(true, Ordering::Relaxed);
                 }
             }
         };
-        // A machine that has no thread left searches to the end rather than not at all.
-        std::thread::Builder::new().spawn_scoped(scope, look_after).ok();
-        let driven = search(resolver, project, sources, observer, limit);
+        // A machine that has no thread left works to the end rather than not at all.
+        std::thread::Builder::new().spawn_scoped(scope, watch).ok();
+        let came = work();
         drop(done);
-        driven
+        came
     });
-    if observer.stops() { Err(FlowError::Stopped) } else { driven }
+    if wanted.into_inner() { Err(FlowError::Stopped) } else { go_on(observer).map(|()| came) }
 }
 
 fn search(
@@ -116,11 +129,20 @@ fn search(
     }
 }
 
-/// Steps with a guard beside it that says stop when the time left is up.
+/// Lists sets of edits that end a collision, as [`Resolver::edit_sets`] does, unless the observer wants to stop.
+pub(crate) fn edit_sets(resolver: &mut Resolver, observer: &dyn Observer) -> Result<Vec<EditSet>, FlowError> {
+    observer.notice(Event::Begin("looking for edits", 0));
+    let edit_sets = watched(&resolver.stop_flag(), observer, || resolver.edit_sets(MOST_EDIT_SETS));
+    observer.notice(Event::End);
+    edit_sets
+}
+
+/// Steps with a guard beside it that says stop when the time left is up. That is said of this step alone.
 fn step_within(resolver: &mut Resolver, arrived: Vec<Arrival>, left: Duration) -> Result<Step, ResolveError> {
     let stop = resolver.stop_flag();
     let (done, wait) = mpsc::channel::<()>();
-    std::thread::scope(|scope| {
+    let step = std::thread::scope(|scope| {
+        let stop = &stop;
         let watch = move || {
             if wait.recv_timeout(left) == Err(mpsc::RecvTimeoutError::Timeout) {
                 stop.store(true, Ordering::Relaxed);
@@ -131,7 +153,9 @@ fn step_within(resolver: &mut Resolver, arrived: Vec<Arrival>, left: Duration) -
         let step = resolver.step(arrived);
         drop(done);
         step
-    })
+    });
+    stop.store(false, Ordering::Relaxed);
+    step
 }
 
 fn name_of(phase: Phase) -> &'static str {

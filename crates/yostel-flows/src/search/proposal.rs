@@ -56,7 +56,7 @@ impl Proposal {
     /// Makes a proposal of a resolution.
     ///
     /// # Errors
-    /// `ForcedOutsideAgreed`, `NotShareable`, `Republished`, `TooLong`; `Patch` and whatever bringing in the archives of
+    /// `ForcedOutsideAgreed`, `NotShareable`, `Republished`, `NotReadableBack`; `Patch` and whatever bringing in the archives of
     /// changed packages refuses.
     pub(crate) fn of(resolution: &Resolution, basis: &Basis<'_>, context: &Context<'_>) -> Result<Self, FlowError> {
         forced_inside_agreed(basis.project, resolution)?;

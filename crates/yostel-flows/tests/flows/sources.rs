@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use yostel_documents::PackageName;
 use yostel_flows::{
     Context, Event, Files, FlowClass, FlowError, Keep, LockRequest, Observer, OpenFiles, Silent, Write, audit,
-    environment, explain, install, load_project, lock, publish, verify,
+    environment, explain, install, load_project, lock, publish, settle, verify,
 };
 use yostel_testkit::{MemoryContent, MemorySources};
 
@@ -200,4 +200,26 @@ fn publish_more(world: &World, label: &str) {
     fs::write(folder.join("yostel.toml"), format!("[project]\nname = \"{name}\"\nversion = \"{version}\"\n")).unwrap();
     let package = load_project(&folder, &world.settings()).unwrap();
     publish(&package, &world.path("station"), Default::default(), &world.settings()).unwrap();
+}
+
+/// A search that was hard once is as hard again for the edits and for the proof.
+#[test]
+fn looking_for_edits_and_proving_stop_when_they_are_told_to() {
+    let mut world = World::new(&RELEASES, "gust = '^2'\nunit = '^2'");
+    in_memory(&mut world, |_| {});
+    let (project, settings) = (world.project(), world.settings());
+    let stops = |at| StopsAt(at, AtomicBool::new(false));
+    let before = fs::read(world.path("console/yostel.toml")).unwrap();
+    for at in ["Begin(\"resolving\"", "Begin(\"looking for edits\""] {
+        let refused = settle(&project, None, &Context::new(&settings, &stops(at)));
+        assert!(matches!(refused, Err(FlowError::Stopped)), "{at}: {refused:?}");
+    }
+    let folder = world.path("proof");
+    let request = || LockRequest { proof: Some(folder.clone()), ..LockRequest::default() };
+    let refused = lock(&project, request(), &Context::new(&settings, &stops("Begin(\"proving")));
+    assert!(matches!(refused, Err(FlowError::Stopped)), "{refused:?}");
+    assert!(!folder.exists() && !world.path("console/yostel.lock").exists());
+    assert_eq!(fs::read(world.path("console/yostel.toml")).unwrap(), before);
+    let refused = lock(&project, request(), &Context::new(&settings, &Silent)).unwrap_err();
+    assert_eq!((refused.class(), folder.exists()), (FlowClass::NoResolution, true), "{refused}");
 }

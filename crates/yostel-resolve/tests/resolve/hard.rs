@@ -4,7 +4,7 @@
 use std::sync::atomic::Ordering;
 
 use proptest::prelude::*;
-use yostel_resolve::{Outcome, Resolver};
+use yostel_resolve::{Outcome, Phase, Resolver, Step};
 use yostel_testkit::{World, colouring, dress, pigeonhole, three_sat, trap};
 
 /// Resolves; the resolver itself has every resolution judged, so a verdict is all there is to compare.
@@ -107,10 +107,10 @@ fn a_search_that_is_told_to_stop_gives_what_it_found_and_says_what_that_is_worth
     let mut arrived = Vec::new();
     loop {
         match resolver.step(std::mem::take(&mut arrived)).unwrap() {
-            yostel_resolve::Step::Need(wanted) => arrived = world.answer(&wanted),
+            Step::Need(wanted) => arrived = world.answer(&wanted),
             // From the first set on there is no time left.
-            yostel_resolve::Step::Going(_) => flag.store(true, Ordering::Relaxed),
-            yostel_resolve::Step::Done(outcome) => {
+            Step::Going(_) => flag.store(true, Ordering::Relaxed),
+            Step::Done(outcome) => {
                 let Outcome::Stopped(unfinished) = outcome else { panic!("{outcome:?}") };
                 let found = unfinished.found.expect("one was found");
                 assert_eq!(yostel_resolve::satisfies(&world.problem(&[]), &found), []);
@@ -119,6 +119,29 @@ fn a_search_that_is_told_to_stop_gives_what_it_found_and_says_what_that_is_worth
             }
         }
     }
+}
+
+/// Whoever stops waits for no explanation, no edits and no proof either; what is told by then is true.
+#[test]
+fn a_collision_is_told_as_far_as_it_is_understood_when_it_is_told_to_stop() {
+    let world = pigeonhole(5);
+    let mut resolver = Resolver::with_edits(world.problem(&[]));
+    let flag = resolver.stop_flag();
+    let mut arrived = Vec::new();
+    let collision = loop {
+        match resolver.step(std::mem::take(&mut arrived)).unwrap() {
+            Step::Need(wanted) => arrived = world.answer(&wanted),
+            Step::Going(Phase::Explaining) => flag.store(true, Ordering::Relaxed),
+            Step::Going(_) => {}
+            Step::Done(Outcome::Collision(collision)) => break collision,
+            Step::Done(other) => panic!("{other:?}"),
+        }
+    };
+    assert_eq!((collision.requirements.len(), collision.minimal, collision.others.len()), (5, false, 0));
+    assert!(collision.facts.is_empty(), "nothing is claimed that was not shown: {:?}", collision.facts);
+    assert_eq!((resolver.edit_sets(8).len(), resolver.certificate().is_none()), (0, true));
+    flag.store(false, Ordering::Relaxed);
+    assert!(!resolver.edit_sets(8).is_empty() && resolver.certificate().is_some(), "it goes on when it may");
 }
 
 #[test]

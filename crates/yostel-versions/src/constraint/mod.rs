@@ -194,7 +194,7 @@ impl Constraint {
         if version.is_pre_release() { self.pre_releases.contains(version) } else { self.releases.contains(version) }
     }
 
-    /// Returns what both admit.
+    /// Returns what both accept.
     pub fn intersection(&self, other: &Self) -> Self {
         Self {
             order: self.order.clone(),
@@ -212,7 +212,7 @@ impl Constraint {
         }
     }
 
-    /// Returns what this one does not admit.
+    /// Returns what this one does not accept.
     pub fn complement(&self) -> Self {
         let (releases, pre_releases) = (self.releases.complement(), self.pre_releases.complement());
         Self { order: self.order.clone(), releases, pre_releases }

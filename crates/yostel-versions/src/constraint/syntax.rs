@@ -285,7 +285,7 @@ impl ConstraintText {
         Self::parse("*").expect("a star is a constraint")
     }
 
-    /// Returns the constraint that accepts what both admit, whatever the numbering; on the platforms of the first, or of the
+    /// Returns the constraint that accepts what both accept, whatever the numbering; on the platforms of the first, or of the
     /// other when the first counts everywhere.
     #[must_use]
     pub fn and(&self, other: &Self) -> Self {

@@ -37,7 +37,7 @@ fn each_sign_means_what_the_page_says() {
     for (text, accepted, refused) in cases {
         let constraint = bind(text);
         for version in accepted.split_whitespace() {
-            assert!(constraint.accepts(&v(version)), "{text} should admit {version}");
+            assert!(constraint.accepts(&v(version)), "{text} should accept {version}");
         }
         for version in refused.split_whitespace() {
             assert!(!constraint.accepts(&v(version)), "{text} should refuse {version}");

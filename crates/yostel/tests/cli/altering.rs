@@ -199,7 +199,7 @@ fn what_cannot_be_kept_is_said_and_nothing_is_lost() {
     sandbox
         .run("console", "alter gust --keep --why x")
         .expect(2)
-        .says(&["a patch can hold text files of at most 1 MiB only", "changed, and not that: data.bin"]);
+        .says(&["a patch can hold text files of at most 1 MiB only", "changed, but not text: data.bin"]);
     fs::remove_file(sandbox.path("console/altered/gust/data.bin")).unwrap();
     std::os::unix::fs::symlink("/etc", sandbox.path("console/altered/gust/way")).unwrap();
     sandbox.run("console", "alter gust --keep --why x").expect(7).says(&["a link that points out of the package"]);

@@ -218,7 +218,7 @@ fn what_was_published_never_changes_and_a_lockfile_notices_when_it_does() {
         let says = if from.contains("unit") {
             "gust 2.1.0 needs unit"
         } else {
-            "tells something else of it than when it was locked"
+            "describes it otherwise than when it was locked"
         };
         sandbox.run("console", "verify --lock").expect(4).says(&["gust 2.1.0", says]);
         assert!(sandbox.run("console", "audit").expect(4).stdout.contains("gust 2.1.0"));
@@ -230,7 +230,7 @@ fn what_was_published_never_changes_and_a_lockfile_notices_when_it_does() {
         project(&sandbox, "gust = \"^2\"", "rig = \"^0.9\"");
         // Locking anew takes it as it is.
         let told = sandbox.run("console", "lock --fresh").expect(0).stdout;
-        assert!(told.contains("record  gust  2.1.0, its source tells something else of it"), "{told}");
+        assert!(told.contains("record  gust  2.1.0, its source describes it otherwise"), "{told}");
         sandbox.run("console", "verify --lock").expect(0);
         assert_ne!(sandbox.read("console/yostel.lock"), lock);
         sandbox.write("console/yostel.lock", &lock);

@@ -303,6 +303,22 @@ fn what_is_suggested_to_be_written_ends_the_problem_at_its_line() {
     assert!(written >= 13, "{written} texts were written");
 }
 
+/// A path is copied into a shell as it is shown: one that is no plain word must come through as one.
+#[test]
+fn a_suggested_command_is_about_the_same_path_whatever_is_in_its_name() {
+    let sandbox = small_world();
+    let folder = "console/it's $HOME; touch oops";
+    sandbox.write(&format!("{folder}/note"), "");
+    let told = sandbox
+        .finish(&mut sandbox.shell("console", "yostel --format json registry create \"it's \\$HOME; touch oops\""));
+    let told: Value = serde_json::from_str(&told.stdout).unwrap();
+    let command = told["errors"][0]["next"][0]["command"].as_str().unwrap();
+    assert_eq!(command, "yostel registry create 'it'\\''s $HOME; touch oops/registry'");
+    let made = sandbox.finish(&mut sandbox.shell("console", command)).expect(0);
+    assert!(sandbox.path(&format!("{folder}/registry")).is_dir(), "{}", made.stdout);
+    assert!(!sandbox.path("console/oops").exists());
+}
+
 /// Does what a suggestion says; tells when it is no command, or when writing it ends nothing.
 fn useless(sandbox: &Sandbox, error: &Value, next: &Value) -> Option<String> {
     match next["kind"].as_str()? {

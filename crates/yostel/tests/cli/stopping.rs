@@ -82,7 +82,7 @@ fn a_server_that_says_nothing_is_not_waited_for_once_somebody_wants_to_stop() {
     let (status, said) = end(child);
     assert_eq!(
         (status, said.as_str()),
-        (Some(130), "error: stopped; nothing was left half-done\nnext: run the same command again, to go on\n")
+        (Some(130), "error: stopped; nothing was left half-done\nnext: run the same command again to go on\n")
     );
     assert_eq!(sandbox.picture("console"), before);
 }

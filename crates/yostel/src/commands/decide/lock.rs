@@ -208,7 +208,7 @@ pub(crate) fn moves(moves: &[Move], most: usize) -> String {
                 ("moved", format!("{from} -> {to}{}", if *crosses_line { ", not compatible" } else { "" }))
             }
             MoveKind::Content { version } => ("content", format!("{version}, other content")),
-            MoveKind::Record { version } => ("record", format!("{version}, its source tells something else of it")),
+            MoveKind::Record { version } => ("record", format!("{version}, its source describes it otherwise")),
             MoveKind::Origin { version, from, to } => ("origin", format!("{version}, {from} -> {to}")),
             MoveKind::Platforms { to, .. } => ("platforms", format!("now for {}", to.join(", "))),
             MoveKind::Altered { now: true } => ("changed", "with a patch".to_owned()),

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use yostel_answers::answers::using::EnvAnswer;
-use yostel_flows::{FlowError, environment};
+use yostel_flows::{FlowError, environment, quoted};
 
 use crate::answer::Answer;
 use crate::call::Call;
@@ -19,7 +19,6 @@ pub(crate) fn run(_: Env, call: &Call) -> Result<Answer, FlowError> {
     if call.json() {
         return Ok(Answer::document(Exit::Fine, &EnvAnswer::from(&environment)));
     }
-    let quoted = |text: &str| format!("'{}'", text.replace('\'', "'\\''"));
     let lines: Vec<String> = values(&environment)
         .into_iter()
         .map(|(variable, value)| format!("export {variable}={}\n", quoted(&value.to_string_lossy())))
