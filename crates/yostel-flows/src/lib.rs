@@ -53,11 +53,10 @@ pub use declare::add::{AddReport, AddRequest, AddedElsewhere, TakeFrom, add, add
 pub use declare::agree::{AgreeReport, agree};
 pub use declare::init::{InitRequest, init};
 pub use declare::remove::{RemoveReport, remove};
-pub use error::told::{
-    ForeignProblem, NotAltered, PatchProblem, PathProblem, Republished, RequirementPlace, RulePlace, Seen,
-    WorkspaceProblem,
+pub use error::{
+    ChangeError, ContentError, FlowClass, FlowError, ForeignProblem, InstallError, LockError, NotAltered, PatchProblem,
+    PathProblem, ProjectError, Republished, RequirementPlace, RulePlace, SearchError, Seen, WorkspaceProblem,
 };
-pub use error::{FlowClass, FlowError};
 pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
 pub use keep::kit::{load_kit, save_kit};
 pub use look::audit::{AuditReport, audit};

@@ -127,7 +127,7 @@ impl Call {
 
     fn at_project(&self, project: LoadedProject) -> Result<LoadedProject, FlowError> {
         match &self.project {
-            Some(name) => project.at_project(name),
+            Some(name) => Ok(project.at_project(name)?),
             None => Ok(project),
         }
     }

@@ -3,7 +3,7 @@
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Note, Suggestion};
 use yostel_documents::{PackageName, Requirement};
-use yostel_flows::RequirementPlace;
+use yostel_flows::{RequirementPlace, RulePlace};
 use yostel_resolve::Collision;
 use yostel_versions::Version;
 
@@ -24,8 +24,33 @@ fn one_of_versions(versions: &[Version]) -> String {
     some_versions(versions).replace(" and ", " or ")
 }
 
+/// Tells collisions: each for itself, and what is the same for all of them once.
+pub(super) fn of_collisions(
+    collision: &Collision,
+    places: &[RequirementPlace],
+    rules: &[RulePlace],
+    proof: Option<String>,
+) -> Vec<Diagnostic> {
+    let all = std::iter::once(collision).chain(&collision.others);
+    let mut told: Vec<Diagnostic> = all.map(|collision| of_collision(collision, places)).collect();
+    if let (Some(folder), Some(last)) = (proof, told.last_mut()) {
+        last.notes.push(format!("{folder} holds problem.cnf, variables.tsv and proof.drat").into());
+    }
+    if let Some(first) = told.first_mut() {
+        let says = |rule: &RulePlace| {
+            Note::at("yostel.toml", rule.line, format!("[{}] {} {}", rule.table, rule.package, rule.says))
+        };
+        first.notes.extend(rules.iter().map(says));
+    }
+    // What to do is the same for all of them and is said once, at the end.
+    for earlier in told.iter_mut().rev().skip(1) {
+        earlier.next = vec!["this is a separate collision; the step at the end is for all of them".into()];
+    }
+    told
+}
+
 /// Tells a collision as a story: the needs, then each fact with what it accepts, in the order one follows them.
-pub(super) fn of_collision(collision: &Collision, places: &[RequirementPlace]) -> Diagnostic {
+fn of_collision(collision: &Collision, places: &[RequirementPlace]) -> Diagnostic {
     let headline = match &collision.requirements[..] {
         [one] => format!("{one}: no release can meet that"),
         requirements => {

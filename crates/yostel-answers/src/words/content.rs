@@ -4,12 +4,65 @@ use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Suggestion};
 use jiff::Timestamp;
 use yostel_documents::{Hunk, Mark, PackageName};
-use yostel_flows::{Republished, Seen};
+use yostel_flows::{ContentError, ForeignProblem, Republished, Seen};
 use yostel_store::{AdmitError, FileChange, UnpackRefusal};
 use yostel_versions::Version;
 
-use super::place::{of_io, of_store};
+use super::place::{of_git, of_io, of_source, of_store};
 use super::{TOLD, TOLD_LINES, Viewpoint, age, count, join, tell};
+
+/// Tells why the content of packages cannot be brought in.
+pub(super) fn of_content(error: &ContentError, view: &Viewpoint<'_>) -> Diagnostic {
+    let headline = error.to_string();
+    match error {
+        ContentError::Git { package, commit, error } => of_git(error, package, commit.as_deref()),
+        ContentError::Archive { package, .. } => {
+            tell(Code::ArchiveMissing, headline, format!("correct `archive` of {package}"))
+                .or("get the archive back at that address; one with its digest elsewhere will do too")
+        }
+        ContentError::Foreign { problem, .. } => tell(
+            Code::ForeignManifest,
+            headline,
+            match problem {
+                ForeignProblem::OtherName(found) => format!("need it as {found}"),
+                ForeignProblem::Unfit(_) => "take another commit, and tell whoever keeps the repository".into(),
+                ForeignProblem::Manifest(_) => "take another commit or archive, one with a manifest in order".into(),
+                ForeignProblem::Place(needed, place) => {
+                    format!("name the place in your manifest too: {needed}, from {place}")
+                }
+            },
+        ),
+        ContentError::Kit { path, error } => {
+            let next = "copy the file again, or save it again where it came from";
+            let told = tell(Code::Kit, format!("{} cannot be used: {error}", view.show(path)), next);
+            told.note("the cache is as it was")
+        }
+        ContentError::Source(error) => of_source(error),
+        ContentError::Admit { package, version, place, seen, error } => {
+            with_seen(of_admit(error, package, version.as_ref(), place), seen.as_ref(), view)
+        }
+        ContentError::NotInCache(packages) => {
+            let names: Vec<String> =
+                packages.iter().take(TOLD).map(|(name, version)| format!("{name} {version}")).collect();
+            let more = packages.len().saturating_sub(TOLD);
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            let names = if more.is_empty() { join(&names) } else { names.join(", ") };
+            let headline = format!("the cache does not hold {names}{more}");
+            tell(
+                Code::NotInCache,
+                headline,
+                Suggestion::run("yostel install", "without --offline, to fetch what is missing"),
+            )
+            .note(format!("the cache is {}", view.cache.display()))
+        }
+        ContentError::NoArtifact { package, version, wanted, offered } => {
+            let first = offered.first().map_or("PLATFORM", String::as_str);
+            let headline = format!("{package} {version} is locked for {}, not for {wanted}", join(offered));
+            tell(Code::NoArtifact, headline, format!("list \"{wanted}\" in platforms of [project], then yostel lock"))
+                .or(Suggestion::command(format!("yostel install --platform {first}")))
+        }
+    }
+}
 
 pub(super) fn of_admit(
     error: &AdmitError,

@@ -3,15 +3,23 @@
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Place, Suggestion};
 use yostel_documents::{ANY_PLATFORM, PackageName, Rejected, RejectedReason};
-use yostel_flows::{NotAltered, PatchProblem};
+use yostel_flows::{ChangeError, NotAltered, PatchProblem};
 use yostel_store::AlterError;
 
 use super::join;
 use super::place::of_store;
-use super::{TOLD_LINES, tell};
+use super::{TOLD_LINES, Viewpoint, tell};
+
+/// Tells why local changes cannot be made, kept or dropped.
+pub(super) fn of_change(error: &ChangeError, view: &Viewpoint<'_>) -> Diagnostic {
+    match error {
+        ChangeError::Patch { package, path, text, problem } => of_patch(problem, package, &view.show(path), text),
+        ChangeError::NotAltered { package, why } => of_not_altered(why, package),
+    }
+}
 
 /// Tells a patch that cannot be used: where it is wrong, or which of its hunks fits nowhere.
-pub(super) fn of_patch(problem: &PatchProblem, package: &PackageName, file: &str, text: &str) -> Diagnostic {
+fn of_patch(problem: &PatchProblem, package: &PackageName, file: &str, text: &str) -> Diagnostic {
     let drop = Suggestion::run(format!("yostel alter {package} --drop"), "to do without the patch");
     let at = |line: usize| {
         let start: usize = text.split_inclusive('\n').take(line.saturating_sub(1)).map(str::len).sum();

@@ -5,8 +5,8 @@ use yostel_store::{Cache, PlannedPackage, StagedTree};
 
 use crate::content::bring::bring_in;
 use crate::context::Context;
-use crate::error::FlowError;
-use crate::error::told::{NotAltered, PatchProblem};
+use crate::error::{ChangeError, FlowError};
+use crate::error::{NotAltered, PatchProblem};
 use crate::observer::{Event, waiting};
 use crate::project::LoadedProject;
 use crate::project::patches::Patches;
@@ -23,7 +23,7 @@ pub(crate) fn complete_patches(
     let mut open = Vec::new();
     for package in patches.packages() {
         if lockfile.chosen.all(package).len() > 1 {
-            return Err(FlowError::NotAltered { package: package.clone(), why: NotAltered::Several });
+            return Err(ChangeError::NotAltered { package: package.clone(), why: NotAltered::Several }.into());
         }
         let Some(locked) = lockfile.chosen.get_mut(package) else { continue };
         let was = before.and_then(|before| before.chosen.get(package));
@@ -77,9 +77,9 @@ pub(crate) fn stage_patched(
     patches: &Patches,
     cache: &Cache,
 ) -> Result<StagedTree, FlowError> {
-    cache
-        .stage_altered(artifact.tree, patch, expected)
-        .map_err(|error| patches.problem(package, PatchProblem::NotMade { platform: artifact.platform.clone(), error }))
+    let fail = |error| PatchProblem::NotMade { platform: artifact.platform.clone(), error };
+    let staged = cache.stage_altered(artifact.tree, patch, expected);
+    Ok(staged.map_err(|error| patches.problem(package, fail(error)))?)
 }
 
 /// Makes the trees of packages with local changes from those of their releases.

@@ -11,7 +11,7 @@ use yostel_versions::Version;
 use crate::content::fetch::{fetch, place_of, refused_by};
 use crate::content::republished::find_republished;
 use crate::context::Context;
-use crate::error::FlowError;
+use crate::error::{ContentError, FlowError, LockError};
 use crate::observer::{Event, go_on, waiting};
 use crate::project::LoadedProject;
 
@@ -63,7 +63,9 @@ pub(crate) fn bring_in(
     let absent: Vec<&&PlannedPackage> =
         missing.iter().filter(|p| !context.cache.has_archive(p.artifact.digest)).collect();
     if offline && !absent.is_empty() {
-        return Err(FlowError::NotInCache(absent.iter().map(|p| (p.name.clone(), p.version.clone())).collect()));
+        return Err(
+            ContentError::NotInCache(absent.iter().map(|p| (p.name.clone(), p.version.clone())).collect()).into()
+        );
     }
     // Sources are opened only when something must come from them, so that a full cache needs none of them.
     let sources = if absent.is_empty() { SourceSet::default() } else { project.sources()? };
@@ -148,7 +150,7 @@ fn stage(
             .map_err(refused(from.to_string()))?;
         return Ok((Some(archive), tree));
     }
-    let unknown = || FlowError::UnknownSource { package: package.name.clone(), source_name: from.to_string() };
+    let unknown = || LockError::UnknownSource { package: package.name.clone(), source_name: from.to_string() };
     let opened;
     let source = match from.source().and_then(|name| sources.source(name)) {
         Some(source) => source,
@@ -160,11 +162,13 @@ fn stage(
     };
     let archive = fetch(source, release, &package.artifact, context).map_err(|error| {
         // What the lockfile has is not there any more, or is not what it was: the source may tell of something else by now.
-        let gone =
-            matches!(&error, FlowError::Source(error) if matches!(error.kind, SourceErrorKind::ArchiveMissing(_)));
-        let other = matches!(&error, FlowError::Admit { error: AdmitError::ArchiveDiffers { .. }, .. });
-        let told = (gone || other).then(|| find_republished(release, &package.artifact, source, context));
-        told.flatten().map_or(error, |told| FlowError::Republished(vec![told]))
+        let other_or_gone = match &error {
+            FlowError::Content(ContentError::Source(error)) => matches!(error.kind, SourceErrorKind::ArchiveMissing(_)),
+            FlowError::Content(ContentError::Admit { error, .. }) => matches!(error, AdmitError::ArchiveDiffers { .. }),
+            _ => false,
+        };
+        let told = other_or_gone.then(|| find_republished(release, &package.artifact, source, context));
+        told.flatten().map_or(error, |told| LockError::Republished(vec![told]).into())
     })?;
     context.observer.notice(Event::Unpack(package.name.clone()));
     let tree = context

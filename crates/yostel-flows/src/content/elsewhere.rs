@@ -18,8 +18,8 @@ use yostel_versions::Version;
 
 use crate::content::fetch::refused_by;
 use crate::context::Context;
-use crate::error::FlowError;
-use crate::error::told::ForeignProblem;
+use crate::error::ForeignProblem;
+use crate::error::{ContentError, FlowError, LockError};
 use crate::observer::{Event, Stoppable, go_on};
 use crate::project::files::{MANIFEST_NAME, MOST_MANIFEST};
 use crate::project::places::is_relative;
@@ -86,7 +86,7 @@ impl LoadedProject {
             Some((commit, _)) => commit.to_owned(),
             None => {
                 context.observer.notice(Event::Fetch(package.clone()));
-                let fail = |error| FlowError::Git { package: package.clone(), commit: None, error };
+                let fail = |error| ContentError::Git { package: package.clone(), commit: None, error };
                 commit_of(&self.address(&place.address), &place.at, &self.git_config()).map_err(fail)?
             }
         };
@@ -122,7 +122,7 @@ impl LoadedProject {
             Ok(file) => Box::new(file),
             Err(_) => {
                 context.observer.notice(Event::Fetch(package.clone()));
-                let fail = |error| FlowError::Archive { package: package.clone(), error };
+                let fail = |error| ContentError::Archive { package: package.clone(), error };
                 open_archive(address, &self.root, &self.patience).map_err(fail)?
             }
         };
@@ -158,14 +158,14 @@ impl LoadedProject {
                 context.cache.stage_archive(artifact, &mut file, advance).map_err(refused(place.to_string()))
             }
             Origin::Archive { address } => {
-                let fail = |error| FlowError::Archive { package: package.clone(), error };
+                let fail = |error| ContentError::Archive { package: package.clone(), error };
                 let stream = open_archive(address, &self.root, &self.patience).map_err(fail)?;
                 let mut stream = Stoppable { stream, observer: context.observer };
                 let place = format!("archive {address}");
                 context.cache.stage_archive(artifact, &mut stream, advance).map_err(refused(place))
             }
             Origin::Source(_) | Origin::Path { .. } | Origin::Project { .. } => {
-                Err(FlowError::UnknownSource { package: package.clone(), source_name: origin.to_string() })
+                Err(LockError::UnknownSource { package: package.clone(), source_name: origin.to_string() }.into())
             }
         }
     }
@@ -191,7 +191,7 @@ impl LoadedProject {
     /// Fetches a commit and packs it, in a folder of work.
     fn pack_commit(&self, package: &PackageName, origin: &Origin, work: &WorkFolder) -> Result<Artifact, FlowError> {
         let Origin::Git { place, commit } = origin else { unreachable!("asked for commits only") };
-        let fail = |error| FlowError::Git { package: package.clone(), commit: Some(commit.clone()), error };
+        let fail = |error| ContentError::Git { package: package.clone(), commit: Some(commit.clone()), error };
         let address = self.address(&place.address);
         let repository = work.folder().make_folder("repository")?;
         let folder = place.folder.as_deref();
@@ -201,11 +201,12 @@ impl LoadedProject {
         let archive = work.folder().create(ARCHIVE, 0o644)?;
         let packed = pack_plain(&mut OfCommit(&mut files), archive).map_err(|error| match error {
             PackError::File(error) => FlowError::from(error),
-            unfit @ PackError::Unfit { .. } => FlowError::Foreign {
+            unfit @ PackError::Unfit { .. } => ContentError::Foreign {
                 package: package.clone(),
                 place: origin.to_string(),
                 problem: ForeignProblem::Unfit(unfit.to_string()),
-            },
+            }
+            .into(),
         })?;
         Ok(packed.artifact)
     }
@@ -227,7 +228,7 @@ impl LoadedProject {
         artifact: Artifact,
         files: &Folder,
     ) -> Result<PackageDocument, FlowError> {
-        let fail = |problem| FlowError::Foreign { package: package.clone(), place: origin.to_string(), problem };
+        let fail = |problem| ContentError::Foreign { package: package.clone(), place: origin.to_string(), problem };
         let manifest = match files.read_text(MANIFEST_NAME, MOST_MANIFEST) {
             Err(error) if error.is_not_found() => None,
             Err(error) => return Err(error.into()),
@@ -238,14 +239,14 @@ impl LoadedProject {
         let (version, numbering) = version_of(manifest.as_ref().map(|manifest| &manifest.project));
         if let Some(found) = manifest.as_ref().map(|manifest| &manifest.project.name).filter(|found| *found != package)
         {
-            return Err(fail(ForeignProblem::OtherName(found.clone())));
+            return Err(fail(ForeignProblem::OtherName(found.clone())).into());
         }
         let run = manifest.as_ref().and_then(|manifest| manifest.needs.get(&run_purpose()));
         for (needed, need) in run.into_iter().flatten() {
             // A place that is told here too is the one that counts.
             let known = self.elsewhere.contains_key(needed) || self.paths.contains_key(needed);
             if let Some(place) = need.elsewhere.as_ref().filter(|_| !known) {
-                return Err(fail(ForeignProblem::Place(needed.clone(), place.to_string())));
+                return Err(fail(ForeignProblem::Place(needed.clone(), place.to_string())).into());
             }
         }
         let needs = run.into_iter().flatten().map(|(name, need)| (name.clone(), need.accept.clone())).collect();

@@ -8,8 +8,8 @@ use yostel_store::{AdmitError, Cache, StagedArchive};
 use yostel_versions::Version;
 
 use crate::context::{Context, Settings};
-use crate::error::FlowError;
-use crate::error::told::Seen;
+use crate::error::Seen;
+use crate::error::{ContentError, FlowError};
 use crate::observer::{Event, Stoppable, go_on};
 
 /// Fetches an archive from its source, aside.
@@ -36,7 +36,7 @@ pub(crate) fn refused_by<'a>(
 ) -> impl FnOnce(AdmitError) -> FlowError + 'a {
     move |error| {
         let seen = Seen::of(cache, artifact);
-        FlowError::Admit { package: name.clone(), version: version.cloned(), place, seen, error }
+        ContentError::Admit { package: name.clone(), version: version.cloned(), place, seen, error }.into()
     }
 }
 

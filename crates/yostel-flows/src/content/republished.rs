@@ -7,7 +7,7 @@ use yostel_versions::Version;
 
 use crate::content::fetch::{fetch, place_of};
 use crate::context::Context;
-use crate::error::told::{Republished, Seen};
+use crate::error::{Republished, Seen};
 
 /// Archives longer than this are not fetched just to tell what differs.
 const MOST_FETCHED: u64 = 64 << 20;

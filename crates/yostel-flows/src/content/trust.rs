@@ -15,7 +15,7 @@ use yostel_store::Cache;
 
 use crate::content::ask::documents_of;
 use crate::context::Context;
-use crate::error::FlowError;
+use crate::error::{FlowError, LockError};
 use crate::observer::{Event, Observer, waiting};
 use crate::project::LoadedProject;
 use crate::project::files::{MANIFEST_NAME, MOST_MANIFEST};
@@ -35,7 +35,7 @@ pub(crate) fn check_contents(
     cache: &Cache,
 ) -> Result<(), FlowError> {
     let disputes = disputed_contents(lockfile, declared, contents, cache)?;
-    if disputes.is_empty() { Ok(()) } else { Err(FlowError::Disputed(disputes)) }
+    if disputes.is_empty() { Ok(()) } else { Err(LockError::Disputed(disputes).into()) }
 }
 
 fn disputed_contents(
@@ -130,7 +130,7 @@ pub fn check_lock(project: &LoadedProject, offline: bool, context: &Context<'_>)
     if disputes.is_empty() {
         Ok(LockCheck { packages: lockfile.chosen.len(), looked_into: there.len(), compared })
     } else {
-        Err(FlowError::Disputed(disputes))
+        Err(LockError::Disputed(disputes).into())
     }
 }
 

@@ -17,8 +17,8 @@ use yostel_versions::Version;
 
 use crate::content::trust::disputes_with;
 use crate::context::Context;
-use crate::error::FlowError;
-use crate::error::told::RulePlace;
+use crate::error::RulePlace;
+use crate::error::{FlowError, LockError, SearchError};
 use crate::observer::{Event, Observer};
 use crate::project::read::{load_lockfile, lockfile_header};
 use crate::project::{LoadedProject, line_of};
@@ -172,7 +172,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
         return Ok(LockReport::nothing_new(path, packages, seal));
     }
     let before = match (load_lockfile(project), &request.keep) {
-        (Err(FlowError::Lockfile { .. }), Keep::Nothing) => None,
+        (Err(FlowError::Lock(LockError::Lockfile { .. })), Keep::Nothing) => None,
         (before, _) => before?,
     };
     let keep = before.as_ref().map(|lockfile| kept_versions(lockfile, &declared, &request.keep)).unwrap_or_default();
@@ -194,7 +194,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
                 (resolution, resolver.into_documents(), report(standing))
             }
             Outcome::Stopped(Unfinished { found: None, .. }) => {
-                return Err(FlowError::OutOfTime(request.time_limit.unwrap_or_default()));
+                return Err(SearchError::OutOfTime(request.time_limit.unwrap_or_default()).into());
             }
             Outcome::Collision(collision) => {
                 let places = places_of(project, &collision);
@@ -203,7 +203,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
                     None => None,
                 };
                 let rules = rules_about(project, &collision);
-                return Err(FlowError::Collision { collision, places, rules, proof });
+                return Err(SearchError::Collision { collision, places, rules, proof }.into());
             }
         }
     };
@@ -264,7 +264,7 @@ fn refuse_other_needs(
     let disputes = disputes_with(before, declared, documents);
     let kept = disputes.into_iter().filter(|one| keep.keeps(&one.package));
     let needs: Vec<Dispute> = kept.filter(|one| matches!(one.about, Disputed::Needs { .. })).collect();
-    if needs.is_empty() { Ok(()) } else { Err(FlowError::Disputed(needs)) }
+    if needs.is_empty() { Ok(()) } else { Err(LockError::Disputed(needs).into()) }
 }
 
 /// Lists locked releases that their sources, as far as they were asked, do not have any more.

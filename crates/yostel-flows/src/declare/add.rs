@@ -11,7 +11,7 @@ use yostel_files::write_atomically;
 use yostel_sources::{ArchiveError, commit_of, open_archive};
 use yostel_versions::{Constraint, ConstraintText, Version};
 
-use crate::error::FlowError;
+use crate::error::{ContentError, FlowError, ProjectError, SearchError};
 use crate::observer::Silent;
 use crate::project::LoadedProject;
 use crate::project::places::{is_relative, path_from, read_package};
@@ -73,7 +73,7 @@ pub struct AddReport {
 pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, FlowError> {
     let sources = project.sources()?;
     let Some((source, document)) = sources.document(&request.package)? else {
-        return Err(unknown_package(&request.package, None, project, &sources));
+        return Err(unknown_package(&request.package, None, project, &sources).into());
     };
     let there = project.manifest().agreed.get(&request.package).map(|agreed| &agreed.accept);
     let accept = match (request.accept.or_else(|| there.cloned()), document.newest()) {
@@ -88,12 +88,12 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
         (false, Some(agreed), _) if *agreed == accept => NeedForm::Agreed,
         (false, Some(_), Some(why)) => NeedForm::Deviation(accept.clone(), why),
         (false, Some(agreed), None) => {
-            return Err(FlowError::Deviates { package: request.package, agreed: Some(agreed.clone()) });
+            return Err(ProjectError::Deviates { package: request.package, agreed: Some(agreed.clone()) }.into());
         }
-        (false, None, Some(_)) => return Err(FlowError::Deviates { package: request.package, agreed: None }),
+        (false, None, Some(_)) => return Err(ProjectError::Deviates { package: request.package, agreed: None }.into()),
         (false, None, None) => NeedForm::Constraint(accept.clone()),
     };
-    let constraint = accept.bind(&document.numbering).map_err(|cause| FlowError::Unreadable {
+    let constraint = accept.bind(&document.numbering).map_err(|cause| SearchError::Unreadable {
         package: request.package.clone(),
         accept: accept.clone(),
         requirement: None,
@@ -104,7 +104,7 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
     let open: Vec<&Release> = inside.iter().copied().filter(|r| r.withdrawn.is_none()).collect();
     let Some(last) = open.last() else {
         let known = document.releases.iter().filter(|r| r.withdrawn.is_none()).map(|r| r.version.clone()).collect();
-        return Err(FlowError::AcceptsNothing { package: request.package, accept, known });
+        return Err(SearchError::AcceptsNothing { package: request.package, accept, known }.into());
     };
     let (top, here) = (&project.top, project.here());
     let mut texts: BTreeMap<String, (String, String)> = BTreeMap::new();
@@ -186,7 +186,7 @@ pub fn add_elsewhere(
     };
     let elsewhere = match from {
         TakeFrom::Git(place) => {
-            let fail = |error| FlowError::Git { package: package.clone(), commit: None, error };
+            let fail = |error| ContentError::Git { package: package.clone(), commit: None, error };
             commit = Some(commit_of(&seen_from(&place.address), &place.at, &project.git_config()).map_err(fail)?);
             Elsewhere::Git(GitPlace { address: written(place.address), ..place })
         }
@@ -196,7 +196,7 @@ pub fn add_elsewhere(
         }
         TakeFrom::Archive(address, Some(digest)) => Elsewhere::Archive { address: written(address), digest },
         TakeFrom::Archive(address, None) => {
-            let fail = |error| FlowError::Archive { package: package.clone(), error };
+            let fail = |error| ContentError::Archive { package: package.clone(), error };
             let unread = |cause| fail(ArchiveError { address: address.clone(), cause });
             let mut stream = open_archive(&address, stand, &project.patience).map_err(fail)?;
             let mut digest = Sha256::default();
@@ -214,8 +214,8 @@ pub fn add_elsewhere(
     let edit = add_need(&here.text, purpose, package, &NeedForm::Elsewhere(elsewhere.clone(), accept))?;
     // A place that contradicts another is refused here, not when it is locked; a folder that is gone is another's affair.
     let edited = project.with_texts(&[(here.manifest_path(), edit.text.clone())].into());
-    if let Some(Err(error @ FlowError::Workspace { .. })) = edited.map(|mut edited| edited.read_places()) {
-        return Err(error);
+    if let Some(Err(error @ ProjectError::Workspace { .. })) = edited.map(|mut edited| edited.read_places()) {
+        return Err(error.into());
     }
     let path = project.manifest_of(here);
     write_atomically(&path, edit.text.as_bytes())?;

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use yostel_documents::{EditError, NeedForm, PackageName, Purpose, add_agreed, add_need};
 use yostel_versions::ConstraintText;
 
-use crate::error::FlowError;
+use crate::error::{FlowError, ProjectError};
 use crate::observer::Silent;
 use crate::project::write::write_manifests;
 use crate::project::{LoadedProject, ProjectFile};
@@ -41,7 +41,7 @@ pub fn agree(project: &LoadedProject, only: &[PackageName]) -> Result<AgreeRepor
         }
     }
     if let Some(unknown) = only.iter().find(|package| !needed.contains_key(*package)) {
-        return Err(FlowError::Edit(EditError::NoSuchNeed(unknown.clone())));
+        return Err(ProjectError::Edit(EditError::NoSuchNeed(unknown.clone())).into());
     }
     let top = &project.top;
     needed.retain(|package, _| !top.manifest.agreed.contains_key(package));

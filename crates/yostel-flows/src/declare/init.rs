@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use yostel_documents::{PackageName, SourceName, new_manifest};
 use yostel_files::{Disk, Folder};
 
-use crate::error::FlowError;
+use crate::error::{FlowError, ProjectError};
 use crate::project::files::MANIFEST_NAME;
 
 /// A first manifest.
@@ -24,7 +24,7 @@ pub struct InitRequest {
 pub fn init(folder: &Path, request: &InitRequest) -> Result<PathBuf, FlowError> {
     let path = folder.join(MANIFEST_NAME);
     if path.symlink_metadata().is_ok() {
-        return Err(FlowError::AlreadyAProject(path));
+        return Err(ProjectError::AlreadyAProject(path).into());
     }
     let mut text = new_manifest(&request.name, "0.1.0");
     if let Some((name, folder)) = &request.source {

@@ -4,8 +4,13 @@ use yostel_registry::RegistryError;
 use yostel_sources::{GitError, SourceErrorKind};
 use yostel_store::{AdmitError, AlterError, ErrorClass, KitError};
 
+use super::change::{ChangeError, PatchProblem};
+use super::content::ContentError;
+use super::install::InstallError;
+use super::lock::LockError;
+use super::project::ProjectError;
+use super::search::SearchError;
 use crate::error::FlowError;
-use crate::error::told::PatchProblem;
 
 /// What helps against an error; the command line maps it to an exit status.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -32,64 +37,102 @@ impl FlowError {
     /// Returns what helps against it.
     pub fn class(&self) -> FlowClass {
         match self {
-            Self::NoProject(_)
-            | Self::Manifest { .. }
-            | Self::OtherTool { .. }
-            | Self::Workspace { .. }
-            | Self::NoSuchProject { .. }
-            | Self::Path { .. }
-            | Self::NotShareable(_)
-            | Self::NotReadableBack { .. }
-            | Self::Separator(_)
-            | Self::Variable { .. }
-            | Self::ForcedOutsideAgreed { .. }
-            | Self::Foreign { .. }
-            | Self::AlreadyAProject(_)
-            | Self::NoSources
-            | Self::UnknownPackage { .. }
-            | Self::Unreadable { .. }
-            | Self::AcceptsNothing { .. }
-            | Self::UnknownSource { .. }
-            | Self::NoArtifact { .. }
-            | Self::NotLocked { .. }
-            | Self::NoSuchVersion { .. }
-            | Self::NotAltered { .. }
-            | Self::UnknownPurpose { .. }
-            | Self::Deviates { .. }
-            | Self::Edit(_) => FlowClass::Usage,
-            Self::Patch { problem: PatchProblem::NotMade { error: AlterError::Store(_), .. }, .. } => {
-                FlowClass::Machine
-            }
-            Self::Patch { problem: PatchProblem::NotMade { error: AlterError::TreeDiffers { .. }, .. }, .. } => {
-                FlowClass::Integrity
-            }
-            Self::Patch { .. } => FlowClass::Usage,
-            Self::Collision { .. } | Self::OutOfTime(_) => FlowClass::NoResolution,
-            Self::Lockfile { .. } | Self::Republished(_) | Self::Disputed(_) => FlowClass::Integrity,
-            Self::NoLockfile(_) | Self::Stale(_) | Self::NotInstalled => FlowClass::Stale,
-            Self::Source(error) => match error.kind {
-                SourceErrorKind::Ambiguous { .. } => FlowClass::Usage,
-                _ => FlowClass::SourceUnavailable,
-            },
-            Self::Kit { error: KitError::Blob { error, .. }, .. } if error.class() == ErrorClass::Machine => {
-                FlowClass::Machine
-            }
-            Self::Kit { .. } => FlowClass::Integrity,
-            Self::Stopped | Self::Git { error: GitError::Stopped(_), .. } => FlowClass::Stopped,
-            Self::Git { error: GitError::Write { .. }, .. } => FlowClass::Machine,
-            Self::Git { error: GitError::Address { .. }, .. } => FlowClass::Usage,
-            Self::Git { error: GitError::Unfit { .. }, .. } => FlowClass::Integrity,
-            Self::NotInCache(_) | Self::Git { .. } | Self::Archive { .. } => FlowClass::SourceUnavailable,
-            Self::Admit { error: AdmitError::Read { .. }, .. } => FlowClass::SourceUnavailable,
-            Self::Admit { error, .. } => match error.class() {
-                ErrorClass::Integrity => FlowClass::Integrity,
-                ErrorClass::Machine => FlowClass::Machine,
-            },
-            Self::Registry(RegistryError::Store(_)) | Self::Store(_) | Self::Read { .. } => FlowClass::Machine,
+            Self::Project(error) => of_project(error),
+            Self::Lock(error) => of_lock(error),
+            Self::Search(error) => of_search(error),
+            Self::Content(error) => of_content(error),
+            Self::Install(error) => of_install(error),
+            Self::Change(error) => of_change(error),
+            Self::Registry(RegistryError::Store(_)) | Self::Store(_) => FlowClass::Machine,
             Self::Registry(RegistryError::AlreadyPublished { .. }) => FlowClass::Integrity,
             Self::Registry(_) => FlowClass::Usage,
-            Self::WrongAnswer(_) => FlowClass::Internal,
+            Self::Stopped => FlowClass::Stopped,
             Self::Several(errors) => errors.first().map_or(FlowClass::Internal, Self::class),
         }
+    }
+}
+
+fn of_project(error: &ProjectError) -> FlowClass {
+    match error {
+        ProjectError::Read { .. } => FlowClass::Machine,
+        ProjectError::NoProject(_)
+        | ProjectError::Manifest { .. }
+        | ProjectError::Workspace { .. }
+        | ProjectError::NoSuchProject { .. }
+        | ProjectError::Path { .. }
+        | ProjectError::OtherTool { .. }
+        | ProjectError::AlreadyAProject(_)
+        | ProjectError::Deviates { .. }
+        | ProjectError::UnknownPurpose { .. }
+        | ProjectError::Edit(_) => FlowClass::Usage,
+    }
+}
+
+fn of_lock(error: &LockError) -> FlowClass {
+    match error {
+        LockError::NoLockfile(_) | LockError::Stale(_) => FlowClass::Stale,
+        LockError::Lockfile { .. } | LockError::Disputed(_) | LockError::Republished(_) => FlowClass::Integrity,
+        LockError::NotLocked { .. }
+        | LockError::UnknownSource { .. }
+        | LockError::NotShareable(_)
+        | LockError::ForcedOutsideAgreed { .. }
+        | LockError::NotReadableBack { .. } => FlowClass::Usage,
+    }
+}
+
+fn of_search(error: &SearchError) -> FlowClass {
+    match error {
+        SearchError::Collision { .. } | SearchError::OutOfTime(_) => FlowClass::NoResolution,
+        SearchError::WrongAnswer(_) => FlowClass::Internal,
+        SearchError::NoSources
+        | SearchError::UnknownPackage { .. }
+        | SearchError::Unreadable { .. }
+        | SearchError::AcceptsNothing { .. }
+        | SearchError::NoSuchVersion { .. } => FlowClass::Usage,
+    }
+}
+
+fn of_content(error: &ContentError) -> FlowClass {
+    match error {
+        ContentError::Source(error) => match error.kind {
+            SourceErrorKind::Ambiguous { .. } => FlowClass::Usage,
+            _ => FlowClass::SourceUnavailable,
+        },
+        ContentError::Git { error: GitError::Stopped(_), .. } => FlowClass::Stopped,
+        ContentError::Git { error: GitError::Write { .. }, .. } => FlowClass::Machine,
+        ContentError::Git { error: GitError::Address { .. }, .. } => FlowClass::Usage,
+        ContentError::Git { error: GitError::Unfit { .. }, .. } => FlowClass::Integrity,
+        ContentError::NotInCache(_) | ContentError::Git { .. } | ContentError::Archive { .. } => {
+            FlowClass::SourceUnavailable
+        }
+        ContentError::Admit { error: AdmitError::Read { .. }, .. } => FlowClass::SourceUnavailable,
+        ContentError::Admit { error, .. } => match error.class() {
+            ErrorClass::Integrity => FlowClass::Integrity,
+            ErrorClass::Machine => FlowClass::Machine,
+        },
+        ContentError::Kit { error: KitError::Blob { error, .. }, .. } if error.class() == ErrorClass::Machine => {
+            FlowClass::Machine
+        }
+        ContentError::Kit { .. } => FlowClass::Integrity,
+        ContentError::Foreign { .. } | ContentError::NoArtifact { .. } => FlowClass::Usage,
+    }
+}
+
+fn of_install(error: &InstallError) -> FlowClass {
+    match error {
+        InstallError::NotInstalled => FlowClass::Stale,
+        InstallError::Variable { .. } | InstallError::Separator(_) => FlowClass::Usage,
+    }
+}
+
+fn of_change(error: &ChangeError) -> FlowClass {
+    match error {
+        ChangeError::Patch { problem: PatchProblem::NotMade { error: AlterError::Store(_), .. }, .. } => {
+            FlowClass::Machine
+        }
+        ChangeError::Patch { problem: PatchProblem::NotMade { error: AlterError::TreeDiffers { .. }, .. }, .. } => {
+            FlowClass::Integrity
+        }
+        ChangeError::Patch { .. } | ChangeError::NotAltered { .. } => FlowClass::Usage,
     }
 }

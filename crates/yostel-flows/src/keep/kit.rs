@@ -12,7 +12,7 @@ use yostel_store::{Carried, KitError, Loaded};
 
 use crate::content::fetch::{fetch, note_use};
 use crate::context::Context;
-use crate::error::FlowError;
+use crate::error::{ContentError, FlowError, LockError, ProjectError};
 use crate::observer::{Event, Stoppable, waiting};
 use crate::project::LoadedProject;
 
@@ -66,7 +66,7 @@ fn fetch_missing(
     if offline {
         let names: BTreeSet<_> =
             absent.iter().map(|(name, locked, _)| ((*name).clone(), locked.version.clone())).collect();
-        return Err(FlowError::NotInCache(names.into_iter().collect()));
+        return Err(ContentError::NotInCache(names.into_iter().collect()).into());
     }
     let sources = project.sources()?;
     let wanted = absent.iter().map(|(_, _, artifact)| artifact.digest);
@@ -80,7 +80,7 @@ fn fetch_missing(
             let release = (*name, &locked.version);
             return project.fetch_elsewhere(release, &locked.from, artifact, context).map(Some);
         }
-        let unknown = || FlowError::UnknownSource { package: (*name).clone(), source_name: locked.from.to_string() };
+        let unknown = || LockError::UnknownSource { package: (*name).clone(), source_name: locked.from.to_string() };
         let source = locked.from.source().and_then(|name| sources.source(name)).ok_or_else(unknown)?;
         fetch(source, (name, &locked.version), artifact, context).map(Some)
     });
@@ -103,7 +103,7 @@ fn fetch_missing(
 /// # Errors
 /// `Kit`.
 pub fn load_kit(from: &Path, context: &Context<'_>) -> Result<Loaded, FlowError> {
-    let file = File::open(from).map_err(|cause| FlowError::Read { path: from.to_owned(), cause })?;
+    let file = File::open(from).map_err(|cause| ProjectError::Read { path: from.to_owned(), cause })?;
     let bytes = file.metadata().map_or(0, |metadata| metadata.len());
     let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
     context.observer.notice(Event::Begin("loading", bytes));
@@ -125,6 +125,6 @@ fn kit_error(path: &Path, error: KitError) -> FlowError {
     match error {
         // That is no fault of the kit.
         KitError::Store(error) => error.into(),
-        error => FlowError::Kit { path: path.to_owned(), error },
+        error => ContentError::Kit { path: path.to_owned(), error }.into(),
     }
 }

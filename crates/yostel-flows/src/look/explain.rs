@@ -10,8 +10,8 @@ use yostel_versions::{ConstraintText, Version};
 
 use crate::content::ask::documents_of;
 use crate::context::Context;
-use crate::error::FlowError;
-use crate::error::told::RequirementPlace;
+use crate::error::RequirementPlace;
+use crate::error::{FlowError, LockError, SearchError};
 use crate::project::LoadedProject;
 use crate::search::drive::{drive, places_of};
 use crate::search::proposal::moves_to;
@@ -67,13 +67,13 @@ pub fn explain(
     if !lockfile.chosen.contains_key(package) {
         let near = nearest(package.as_str(), lockfile.chosen.keys().map(PackageName::as_str));
         let near = near.and_then(|near| PackageName::parse(near).ok());
-        return Err(FlowError::NotLocked { package: package.clone(), near });
+        return Err(LockError::NotLocked { package: package.clone(), near }.into());
     }
     let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Locked, context)?;
     let names: BTreeSet<PackageName> = lockfile.chosen.keys().cloned().collect();
     let documents = documents_of(&names, &sources, context.observer)?;
     let rules = rules_of(project, None, None, context.settings);
-    let not_locked = || FlowError::NotLocked { package: package.clone(), near: None };
+    let not_locked = || LockError::NotLocked { package: package.clone(), near: None };
     let why = why(&lockfile, &documents, package, &rules).ok_or_else(not_locked)?;
     let version = match other {
         Some(text) => Some(find_version(package, text, documents.get(package))?),
@@ -86,9 +86,9 @@ pub fn explain(
     Ok(ExplainReport { why, instead })
 }
 
-fn find_version(package: &PackageName, text: &str, document: Option<&PackageDocument>) -> Result<Version, FlowError> {
+fn find_version(package: &PackageName, text: &str, document: Option<&PackageDocument>) -> Result<Version, SearchError> {
     let known = || document.map_or_else(Vec::new, |d| d.releases.iter().map(|r| r.version.clone()).collect());
-    let no_such = || FlowError::NoSuchVersion { package: package.clone(), version: text.to_owned(), known: known() };
+    let no_such = || SearchError::NoSuchVersion { package: package.clone(), version: text.to_owned(), known: known() };
     let document = document.ok_or_else(no_such)?;
     let version = document.numbering.parse_version(text).map_err(|_| no_such())?;
     document.release(&version).map(|release| release.version.clone()).ok_or_else(no_such)

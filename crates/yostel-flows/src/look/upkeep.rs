@@ -9,7 +9,7 @@ use yostel_sources::SourceSet;
 use yostel_versions::Version;
 
 use crate::context::Context;
-use crate::error::FlowError;
+use crate::error::{FlowError, SearchError};
 use crate::observer::Observer;
 use crate::project::{LoadedProject, ProjectFile, line_of};
 use crate::search::drive::{Driven, drive};
@@ -126,7 +126,9 @@ fn compare_without(
     let problem = Problem { requirements: project.requirements(), keep, rules: without };
     let Driven { outcome, .. } = match drive(Resolver::new(problem), project, sources, observer) {
         // What would be needed is gone from all sources: the rule is what keeps the project going.
-        Err(FlowError::UnknownPackage { .. } | FlowError::Unreadable { .. }) => return Ok(None),
+        Err(
+            FlowError::Search(SearchError::UnknownPackage { .. }) | FlowError::Search(SearchError::Unreadable { .. }),
+        ) => return Ok(None),
         driven => driven?,
     };
     let Outcome::Resolved(resolution) = outcome else { return Ok(None) };

@@ -6,7 +6,7 @@ use yostel_documents::{AskedBy, Asker, Chosen, Declared, Lockfile, PackageName, 
 use yostel_store::{InstallPlan, Link, PlannedPackage};
 use yostel_versions::Version;
 
-use crate::error::FlowError;
+use crate::error::{ContentError, FlowError};
 use crate::project::patches::Patches;
 use crate::project::prepared::Prepared;
 
@@ -97,12 +97,15 @@ pub fn plan_of(
             continue;
         }
         let Some((artifact, altered)) = locked.fitting(platform) else {
-            failures.push(FlowError::NoArtifact {
-                package: name.clone(),
-                version: locked.version.clone(),
-                wanted: platform.clone(),
-                offered: locked.artifacts.iter().map(|artifact| artifact.platform.clone()).collect(),
-            });
+            failures.push(
+                ContentError::NoArtifact {
+                    package: name.clone(),
+                    version: locked.version.clone(),
+                    wanted: platform.clone(),
+                    offered: locked.artifacts.iter().map(|artifact| artifact.platform.clone()).collect(),
+                }
+                .into(),
+            );
             continue;
         };
         let planned = PlannedPackage {

@@ -3,12 +3,12 @@
 use std::path::PathBuf;
 
 use yostel_documents::{PackageName, nearest};
-use yostel_store::{Cache, InstallPlan, PlannedPackage, STATE_FOLDER};
+use yostel_store::{InstallPlan, PlannedPackage, STATE_FOLDER};
 use yostel_versions::Version;
 
-use crate::context::Settings;
-use crate::error::FlowError;
-use crate::plan::installed::as_installed;
+use crate::context::Context;
+use crate::error::{FlowError, InstallError, LockError};
+use crate::plan::installed::Installed;
 use crate::project::LoadedProject;
 use crate::project::prepared::Prepared;
 
@@ -31,12 +31,10 @@ pub(crate) fn folder_of(
 pub(crate) fn planned_package(
     project: &LoadedProject,
     package: &PackageName,
-    settings: &Settings,
+    context: &Context<'_>,
 ) -> Result<PlannedPackage, FlowError> {
-    let prepared = project.prepare()?;
-    let (_, selection) = as_installed(&project.target()?, &Cache::open(&settings.cache), settings);
-    let mut plan = prepared.plan(&selection)?;
-    let Prepared { lockfile, declared, .. } = prepared;
+    let Installed { prepared: Prepared { lockfile, declared, .. }, mut plan, .. } =
+        project.installed(&context.cache, context.settings)?;
     // Of several, the one that the project worked on gets; else the newest.
     let here = project.here().name();
     let requirements = declared.bound_requirements();
@@ -51,9 +49,9 @@ pub(crate) fn planned_package(
     }
     // Locked, and not for what is installed.
     if lockfile.chosen.contains_key(package) {
-        return Err(FlowError::NotInstalled);
+        return Err(InstallError::NotInstalled.into());
     }
     let near = nearest(package.as_str(), plan.packages.keys().map(PackageName::as_str));
     let near = near.and_then(|near| PackageName::parse(near).ok());
-    Err(FlowError::NotLocked { package: package.clone(), near })
+    Err(LockError::NotLocked { package: package.clone(), near }.into())
 }

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use yostel_files::read_text_of;
 
-use crate::error::FlowError;
+use crate::error::ProjectError;
 
 /// The manifest's file name.
 pub const MANIFEST_NAME: &str = "yostel.toml";
@@ -68,6 +68,6 @@ impl Files for OpenFiles {
 }
 
 /// Reads a manifest's text.
-pub(crate) fn read_text(files: &dyn Files, path: &Path) -> Result<String, FlowError> {
-    files.read(path, MOST_MANIFEST).map_err(|cause| FlowError::Read { path: path.to_owned(), cause })
+pub(crate) fn read_text(files: &dyn Files, path: &Path) -> Result<String, ProjectError> {
+    files.read(path, MOST_MANIFEST).map_err(|cause| ProjectError::Read { path: path.to_owned(), cause })
 }

@@ -22,8 +22,8 @@ use yostel_sources::{OpenSource, Patience, SourceSet};
 use yostel_store::Project;
 use yostel_versions::{ConstraintText, Numbering, Version};
 
-use crate::error::FlowError;
-use crate::error::told::RequirementPlace;
+use crate::error::RequirementPlace;
+use crate::error::{FlowError, ProjectError};
 use crate::project::files::{Files, LOCKFILE_NAME, MANIFEST_NAME};
 use crate::project::workspace::plain_path;
 
@@ -113,7 +113,7 @@ impl LoadedProject {
     ///
     /// # Errors
     /// `NoSuchProject`.
-    pub fn at_project(mut self, name: &PackageName) -> Result<Self, FlowError> {
+    pub fn at_project(mut self, name: &PackageName) -> Result<Self, ProjectError> {
         self.project(name)?;
         self.here = self.below.iter().position(|project| *project.name() == *name);
         Ok(self)
@@ -123,11 +123,11 @@ impl LoadedProject {
     ///
     /// # Errors
     /// `NoSuchProject`.
-    pub fn project(&self, name: &PackageName) -> Result<&ProjectFile, FlowError> {
+    pub fn project(&self, name: &PackageName) -> Result<&ProjectFile, ProjectError> {
         let found = self.projects().find(|project| project.name() == name);
         found.ok_or_else(|| {
             let known = self.projects().map(|project| project.name().clone()).collect();
-            FlowError::NoSuchProject { name: name.clone(), known }
+            ProjectError::NoSuchProject { name: name.clone(), known }
         })
     }
 

@@ -7,8 +7,8 @@ use yostel_documents::{ContentDigest, Declared, Lockfile, PackageName, Patch, Tr
 use yostel_files::Folder;
 use yostel_store::PlannedAlteration;
 
-use crate::error::FlowError;
-use crate::error::told::PatchProblem;
+use crate::error::PatchProblem;
+use crate::error::{ChangeError, FlowError};
 use crate::project::LoadedProject;
 
 /// Longest patch that is read, in bytes.
@@ -37,7 +37,7 @@ impl LoadedProject {
         let root = Folder::open(&self.root)?;
         for (package, change) in &self.top.manifest.alter {
             let path = self.root.join(&change.patch);
-            let text = root.read_text(&change.patch, MOST_PATCH).map_err(|error| FlowError::Patch {
+            let text = root.read_text(&change.patch, MOST_PATCH).map_err(|error| ChangeError::Patch {
                 package: package.clone(),
                 path: path.clone(),
                 text: String::new(),
@@ -85,13 +85,13 @@ impl Patches {
         self.0.keys().filter(|package| !lockfile.chosen.contains_key(package)).cloned().collect()
     }
 
-    pub(crate) fn problem(&self, package: &PackageName, problem: PatchProblem) -> FlowError {
+    pub(crate) fn problem(&self, package: &PackageName, problem: PatchProblem) -> ChangeError {
         let (path, text) = self.0.get(package).map(|file| (file.path.clone(), file.text.clone())).unwrap_or_default();
-        FlowError::Patch { package: package.clone(), path, text, problem }
+        ChangeError::Patch { package: package.clone(), path, text, problem }
     }
 
     /// Reads the patch of a package.
-    pub(crate) fn patch(&self, package: &PackageName) -> Result<Patch, FlowError> {
+    pub(crate) fn patch(&self, package: &PackageName) -> Result<Patch, ChangeError> {
         let text = self.0.get(package).map_or("", |file| &file.text);
         Patch::parse(text).map_err(|error| self.problem(package, PatchProblem::Syntax(error)))
     }

@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use yostel_documents::{Elsewhere, GitPlace, Manifest, PackageName, run_purpose};
 
-use crate::error::FlowError;
-use crate::error::told::{PathProblem, WorkspaceProblem};
+use crate::error::ProjectError;
+use crate::error::{PathProblem, WorkspaceProblem};
 use crate::project::files::{Files, MANIFEST_NAME, read_text};
 use crate::project::workspace::plain_path;
 use crate::project::{LoadedProject, PathPackage};
@@ -64,7 +64,7 @@ impl Said {
 
 impl LoadedProject {
     /// Finds where every package is that no source tells of, and reads those that are in folders, which may name more.
-    pub(crate) fn read_places(&mut self) -> Result<(), FlowError> {
+    pub(crate) fn read_places(&mut self) -> Result<(), ProjectError> {
         let mut open: Vec<Said> =
             self.projects().flat_map(|project| said_by(&project.manifest, &project.folder)).collect();
         open.reverse();
@@ -103,11 +103,11 @@ impl LoadedProject {
         Ok(())
     }
 
-    fn two_places(&self, said: &Said, one: String, other: String) -> FlowError {
+    fn two_places(&self, said: &Said, one: String, other: String) -> ProjectError {
         let at = |file: &&crate::project::ProjectFile| file.folder == said.folder;
         let file = self.projects().find(at).unwrap_or(&self.top);
         let span = file.manifest.places().find(|(package, ..)| **package == said.package);
-        FlowError::Workspace {
+        ProjectError::Workspace {
             path: self.manifest_of(file),
             text: file.text.clone(),
             span: span.map(|(_, _, span)| span.clone()).unwrap_or_default(),
@@ -121,8 +121,8 @@ pub(crate) fn read_package(
     files: &dyn Files,
     package: &PackageName,
     folder: &Path,
-) -> Result<Option<Manifest>, FlowError> {
-    let fail = |problem| FlowError::Path { package: package.clone(), folder: folder.to_owned(), problem };
+) -> Result<Option<Manifest>, ProjectError> {
+    let fail = |problem| ProjectError::Path { package: package.clone(), folder: folder.to_owned(), problem };
     if !folder.is_dir() {
         return Err(fail(PathProblem::NoFolder));
     }
@@ -133,7 +133,7 @@ pub(crate) fn read_package(
     let text = read_text(files, &path)?;
     let manifest = match Manifest::parse(&text) {
         Ok(manifest) => manifest,
-        Err(problems) => return Err(FlowError::Manifest { path, text, problems }),
+        Err(problems) => return Err(ProjectError::Manifest { path, text, problems }),
     };
     let found = &manifest.project.name;
     if found == package { Ok(Some(manifest)) } else { Err(fail(PathProblem::OtherName(found.clone()))) }

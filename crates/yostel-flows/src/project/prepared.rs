@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use yostel_documents::{Declared, Lockfile};
 
-use crate::error::FlowError;
+use crate::error::{FlowError, LockError};
 use crate::project::LoadedProject;
 use crate::project::patches::Patches;
 use crate::project::read::load_lockfile;
@@ -25,12 +25,12 @@ impl LoadedProject {
     /// # Errors
     /// `NoLockfile`, `Stale`, `Lockfile`, `Read`, `Patch`.
     pub(crate) fn prepare(&self) -> Result<Prepared, FlowError> {
-        let lockfile = load_lockfile(self)?.ok_or_else(|| FlowError::NoLockfile(self.lockfile_path()))?;
+        let lockfile = load_lockfile(self)?.ok_or_else(|| LockError::NoLockfile(self.lockfile_path()))?;
         let patches = self.patches()?;
         let declared = self.declared_with(&patches);
         let differences = lockfile.differences(&declared);
         if !differences.is_empty() {
-            return Err(FlowError::Stale(differences));
+            return Err(LockError::Stale(differences).into());
         }
         let seen_from_elsewhere = (self.target != self.root).then(|| self.root.clone());
         Ok(Prepared { lockfile, declared, patches, seen_from_elsewhere })

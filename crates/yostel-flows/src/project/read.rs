@@ -9,7 +9,7 @@ use yostel_files::{Entry, Folder, Kind, is_unfinished, remove_unfinished};
 use yostel_versions::Numbering;
 
 use crate::context::Settings;
-use crate::error::FlowError;
+use crate::error::{FlowError, LockError, ProjectError};
 use crate::project::files::{Files, LOCKFILE_NAME, MANIFEST_NAME, MOST_LOCKFILE, MOST_MANIFEST, read_text};
 use crate::project::workspace::{has_project, plain_path, read_projects};
 use crate::project::{LoadedProject, ProjectFile};
@@ -20,7 +20,7 @@ fn read_top(files: &dyn Files, folder: &Path) -> Result<ProjectFile, FlowError> 
     let text = read_text(files, &path)?;
     match Manifest::parse(&text) {
         Ok(manifest) => Ok(ProjectFile { folder: String::new(), text, manifest }),
-        Err(problems) => Err(FlowError::Manifest { path, text, problems }),
+        Err(problems) => Err(ProjectError::Manifest { path, text, problems }.into()),
     }
 }
 
@@ -59,7 +59,7 @@ pub fn load_project(start: &Path, settings: &Settings) -> Result<LoadedProject, 
 pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject, FlowError> {
     let files = &*settings.files;
     let nearest = start.ancestors().find(|folder| files.is_file(&folder.join(MANIFEST_NAME)));
-    let nearest = nearest.ok_or_else(|| FlowError::NoProject(start.to_owned()))?;
+    let nearest = nearest.ok_or_else(|| ProjectError::NoProject(start.to_owned()))?;
     let (root, top, inside) = match workspace_of(files, nearest)? {
         Some((root, top, inside)) => (root, top, Some(inside)),
         None => (nearest.to_owned(), read_top(files, nearest)?, None),
@@ -105,7 +105,7 @@ fn check_tool(manifest: &Manifest, settings: &Settings) -> Result<(), FlowError>
         return Ok(());
     }
     let (project, accept) = (manifest.project.name.clone(), accept.clone());
-    Err(FlowError::OtherTool { project, accept, found: settings.tool.clone() })
+    Err(ProjectError::OtherTool { project, accept, found: settings.tool.clone() }.into())
 }
 
 /// Reads a project's lockfile; nothing when there is none.
@@ -117,11 +117,11 @@ pub fn load_lockfile(project: &LoadedProject) -> Result<Option<Lockfile>, FlowEr
     let text = match project.files.read(&path, MOST_LOCKFILE) {
         Ok(text) => text,
         Err(cause) if cause.kind() == io::ErrorKind::NotFound => return Ok(None),
-        Err(cause) => return Err(FlowError::Read { path, cause }),
+        Err(cause) => return Err(ProjectError::Read { path, cause }.into()),
     };
     match Lockfile::parse(&text) {
         Ok(lockfile) => Ok(Some(lockfile)),
-        Err(error) => Err(FlowError::Lockfile { path, text, error }),
+        Err(error) => Err(LockError::Lockfile { path, text, error }.into()),
     }
 }
 

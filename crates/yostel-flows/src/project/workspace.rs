@@ -8,8 +8,8 @@ use std::{fs, io};
 use yostel_documents::{Manifest, PackageName, Workspace, WorkspaceEntry};
 use yostel_files::for_each_in_parallel;
 
-use crate::error::FlowError;
-use crate::error::told::WorkspaceProblem;
+use crate::error::WorkspaceProblem;
+use crate::error::{FlowError, ProjectError};
 use crate::project::ProjectFile;
 use crate::project::files::{Files, MANIFEST_NAME, read_text};
 
@@ -64,8 +64,8 @@ fn left_out(workspace: &Workspace, folder: &str) -> bool {
 }
 
 /// Tells of something wrong with an entry of the workspace.
-fn wrong(root: &Path, text: &str, span: Range<usize>, problem: WorkspaceProblem) -> FlowError {
-    FlowError::Workspace { path: root.join(MANIFEST_NAME), text: text.to_owned(), span, problem: Box::new(problem) }
+fn wrong(root: &Path, text: &str, span: Range<usize>, problem: WorkspaceProblem) -> ProjectError {
+    ProjectError::Workspace { path: root.join(MANIFEST_NAME), text: text.to_owned(), span, problem: Box::new(problem) }
 }
 
 /// Reads the projects of a workspace, sorted by folder.
@@ -94,14 +94,14 @@ pub(crate) fn read_projects(
                 let circle = |_| fail(WorkspaceProblem::Circle(folder.clone()));
                 let real = fs::canonicalize(root.join(&folder)).map_err(circle)?;
                 if root.starts_with(&real) {
-                    return Err(circle(io::Error::other("it leads back")));
+                    return Err(circle(io::Error::other("it leads back")).into());
                 }
                 if let Some(by) = behind.insert(real, entry) {
-                    return Err(twice(by));
+                    return Err(twice(by).into());
                 }
             }
             if let Some(by) = folders.insert(folder.clone(), entry) {
-                return Err(twice(by));
+                return Err(twice(by).into());
             }
         }
     }
@@ -109,7 +109,7 @@ pub(crate) fn read_projects(
         let inside = real.strip_prefix(root).ok().map(plain_path);
         if let Some((folder, by)) = inside.and_then(|folder| folders.get_key_value(&folder)) {
             let problem = WorkspaceProblem::Twice { folder: folder.clone(), by: by.pattern.clone() };
-            return Err(wrong(root, text, entry.span.clone(), problem));
+            return Err(wrong(root, text, entry.span.clone(), problem).into());
         }
     }
     let listed: Vec<(&String, &&WorkspaceEntry)> = folders.iter().collect();
@@ -118,7 +118,7 @@ pub(crate) fn read_projects(
     for outcome in read {
         match outcome {
             Ok(project) => projects.push(project),
-            Err(error) => failures.push(error),
+            Err(error) => failures.push(error.into()),
         }
     }
     if !failures.is_empty() {
@@ -130,18 +130,18 @@ pub(crate) fn read_projects(
         if let Some(one) = named.insert(name, &project.folder) {
             let (name, one, other) = (name.clone(), one.to_owned(), project.folder.clone());
             let span = folders[&other].span.clone();
-            return Err(wrong(root, text, span, WorkspaceProblem::SameName { name, one, other }));
+            return Err(wrong(root, text, span, WorkspaceProblem::SameName { name, one, other }).into());
         }
     }
     Ok(projects)
 }
 
-fn read_project(files: &dyn Files, root: &Path, folder: &str, above: &Manifest) -> Result<ProjectFile, FlowError> {
+fn read_project(files: &dyn Files, root: &Path, folder: &str, above: &Manifest) -> Result<ProjectFile, ProjectError> {
     let path = root.join(folder).join(MANIFEST_NAME);
     let text = read_text(files, &path)?;
     match Manifest::parse_below(&text, &above.agreed) {
         Ok(manifest) => Ok(ProjectFile { folder: folder.to_owned(), text, manifest }),
-        Err(problems) => Err(FlowError::Manifest { path, text, problems }),
+        Err(problems) => Err(ProjectError::Manifest { path, text, problems }),
     }
 }
 

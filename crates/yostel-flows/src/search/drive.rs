@@ -10,8 +10,8 @@ use yostel_resolve::{Arrival, Collision, EditSet, Outcome, Phase, ResolveError, 
 use yostel_sources::SourceSet;
 
 use crate::content::ask::ask;
-use crate::error::FlowError;
-use crate::error::told::RequirementPlace;
+use crate::error::RequirementPlace;
+use crate::error::{FlowError, SearchError};
 use crate::observer::{Event, Observer, go_on};
 use crate::project::LoadedProject;
 
@@ -167,18 +167,18 @@ fn name_of(phase: Phase) -> &'static str {
     }
 }
 
-fn explain_error(error: ResolveError, project: &LoadedProject, sources: &SourceSet) -> FlowError {
+fn explain_error(error: ResolveError, project: &LoadedProject, sources: &SourceSet) -> SearchError {
     match error {
         ResolveError::UnknownPackage(requirement) => {
             unknown_package(&requirement.package, project.place_of(&requirement).map(Box::new), project, sources)
         }
-        ResolveError::Unreadable { requirement, cause } => FlowError::Unreadable {
+        ResolveError::Unreadable { requirement, cause } => SearchError::Unreadable {
             package: requirement.package.clone(),
             accept: requirement.accept.clone(),
             requirement: project.place_of(&requirement).map(Box::new),
             cause,
         },
-        error @ ResolveError::WrongAnswer(_) => FlowError::WrongAnswer(error),
+        error @ ResolveError::WrongAnswer(_) => SearchError::WrongAnswer(error),
     }
 }
 
@@ -188,13 +188,13 @@ pub(crate) fn unknown_package(
     requirement: Option<Box<RequirementPlace>>,
     project: &LoadedProject,
     sources: &SourceSet,
-) -> FlowError {
+) -> SearchError {
     if project.manifest().sources.is_empty() {
-        return FlowError::NoSources;
+        return SearchError::NoSources;
     }
     let names = sources.names();
     let near = nearest(package.as_str(), names.iter().map(PackageName::as_str));
     let near = near.and_then(|near| names.iter().find(|name| name.as_str() == near)).cloned();
     let sources = project.manifest().sources.keys().cloned().collect();
-    FlowError::UnknownPackage { package: package.clone(), requirement, near, sources }
+    SearchError::UnknownPackage { package: package.clone(), requirement, near, sources }
 }

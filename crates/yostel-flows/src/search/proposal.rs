@@ -14,7 +14,7 @@ use yostel_resolve::Resolution;
 use crate::content::altered::complete_patches;
 use crate::content::republished::all_republished;
 use crate::context::Context;
-use crate::error::FlowError;
+use crate::error::{FlowError, LockError};
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 use crate::project::files::LOCKFILE_NAME;
@@ -64,7 +64,7 @@ impl Proposal {
         let mut lockfile = resolution.to_lockfile(basis.declared);
         let here_only = only_here(&lockfile);
         if basis.shareable && !here_only.is_empty() {
-            return Err(FlowError::NotShareable(here_only));
+            return Err(LockError::NotShareable(here_only).into());
         }
         if let Some(before) = basis.before.filter(|_| *basis.keep != Keep::Nothing) {
             // What may move may also be something else than it was.
@@ -76,7 +76,7 @@ impl Proposal {
         complete_patches(&mut lockfile, basis.before, basis.patches, basis.project, context)?;
         let (text, seal) = lockfile.sealed();
         if Lockfile::parse(&text).as_ref() != Ok(&lockfile) {
-            return Err(unreadable(&lockfile, &text));
+            return Err(unreadable(&lockfile, &text).into());
         }
         let moves = compare(basis.before, &lockfile);
         let changed = basis.before != Some(&lockfile);
@@ -159,14 +159,15 @@ fn forced_inside_agreed(project: &LoadedProject, resolution: &Resolution) -> Res
         };
         let version = &choice.release.version;
         if !agreed.accept.bind(&choice.numbering).is_ok_and(|constraint| constraint.accepts(version)) {
-            return Err(FlowError::ForcedOutsideAgreed {
+            return Err(LockError::ForcedOutsideAgreed {
                 package: package.clone(),
                 forced: version.clone(),
                 agreed: agreed.accept.clone(),
                 path: project.manifest_of(top),
                 text: top.text.clone(),
                 span: force.span.clone(),
-            });
+            }
+            .into());
         }
     }
     Ok(())
@@ -183,7 +184,7 @@ fn refuse_published_again(
         return Ok(());
     }
     let told = all_republished(before, after, &basis.project.sources()?, context);
-    if told.is_empty() { Ok(()) } else { Err(FlowError::Republished(told)) }
+    if told.is_empty() { Ok(()) } else { Err(LockError::Republished(told).into()) }
 }
 
 /// Refuses to take a release whose record is not the one that is locked.
@@ -193,11 +194,11 @@ fn refuse_other_records(moves: Vec<Move>) -> Result<(), FlowError> {
         _ => None,
     });
     let disputes: Vec<Dispute> = changed.collect();
-    if disputes.is_empty() { Ok(()) } else { Err(FlowError::Disputed(disputes)) }
+    if disputes.is_empty() { Ok(()) } else { Err(LockError::Disputed(disputes).into()) }
 }
 
 /// Says what of a lockfile cannot be read back: probably the longest constraint, which is what grows by joining.
-fn unreadable(lockfile: &Lockfile, text: &str) -> FlowError {
+fn unreadable(lockfile: &Lockfile, text: &str) -> LockError {
     let problem = match Lockfile::parse(text) {
         Ok(_) => "it reads as another".to_owned(),
         Err(error) => error.to_string(),
@@ -205,5 +206,5 @@ fn unreadable(lockfile: &Lockfile, text: &str) -> FlowError {
     let asked = lockfile.chosen.iter().flat_map(|(name, one)| one.asked_by.iter().map(move |asked| (name, asked)));
     let longest = asked.max_by_key(|(_, asked)| asked.accept.as_str().len());
     let longest = longest.map(|(name, asked)| (name.clone(), asked.who.to_string(), asked.accept.as_str().len()));
-    FlowError::NotReadableBack { longest, problem }
+    LockError::NotReadableBack { longest, problem }
 }

@@ -4,14 +4,14 @@ use std::path::{Path, PathBuf};
 
 use yostel_documents::{PackageName, Patch, add_alter, remove_alter};
 use yostel_files::Folder;
-use yostel_store::{Cache, FileChange, HeldProject, OpenPackage, PlannedPackage, altered_folder, dropped_patch};
+use yostel_store::{FileChange, HeldProject, OpenPackage, PlannedPackage, altered_folder, dropped_patch};
 use yostel_versions::Version;
 
 use crate::content::bring::bring_in;
 use crate::context::Context;
 use crate::decide::lock::{LockRequest, lock};
-use crate::error::FlowError;
-use crate::error::told::NotAltered;
+use crate::error::NotAltered;
+use crate::error::{ChangeError, FlowError};
 use crate::observer::{Event, Observer, waiting};
 use crate::plan::installed::as_installed;
 use crate::plan::planned::planned_package;
@@ -71,12 +71,12 @@ pub enum Dropped {
 /// `NotLocked`, and as installing.
 pub fn open_alter(project: &LoadedProject, package: &PackageName, context: &Context<'_>) -> Result<Opened, FlowError> {
     if let Some(folder) = project.local().get(package).and_then(|local| local.origin.local_folder()) {
-        return Err(not_altered(package, NotAltered::LocalPackage(folder.to_owned())));
+        return Err(not_altered(package, NotAltered::LocalPackage(folder.to_owned())).into());
     }
     if project.prepare()?.lockfile.chosen.all(package).len() > 1 {
-        return Err(not_altered(package, NotAltered::Several));
+        return Err(not_altered(package, NotAltered::Several).into());
     }
-    let planned = planned_package(project, package, context.settings)?;
+    let planned = planned_package(project, package, context)?;
     reinstall(project, context)?;
     let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
     // Changes are told against the release, so its own tree is needed too.
@@ -102,7 +102,7 @@ pub fn show_alter(project: &LoadedProject, package: &PackageName, context: &Cont
         return Ok(Changes { open: Some(open), files });
     }
     if !project.manifest().alter.contains_key(package) {
-        return Err(not_altered(package, NotAltered::NotOpen));
+        return Err(not_altered(package, NotAltered::NotOpen).into());
     }
     let patch = project.patches()?.patch(package)?;
     let change = |file: yostel_documents::FilePatch| FileChange {
@@ -125,10 +125,10 @@ pub fn keep_alter(
     why: Option<&str>,
     context: &Context<'_>,
 ) -> Result<Kept, FlowError> {
-    let refuse = |why| Err(not_altered(package, why));
+    let refuse = |why| Err(not_altered(package, why).into());
     let target = project.target()?;
     let Some(open) = target.opened(package) else { return refuse(NotAltered::NotOpen) };
-    let planned = planned_package(project, package, context.settings)?;
+    let planned = planned_package(project, package, context)?;
     if planned.artifact.tree != open.base {
         let (opened, locked) = (open.version, planned.version.to_string());
         return refuse(NotAltered::OtherRelease { opened, locked });
@@ -188,7 +188,7 @@ pub fn drop_alter(project: &LoadedProject, package: &PackageName, context: &Cont
         return Ok(Dropped::Copy(worth.then_some(kept)));
     }
     let Some(named) = project.manifest().alter.get(package) else {
-        return Err(not_altered(package, NotAltered::NotOpen));
+        return Err(not_altered(package, NotAltered::NotOpen).into());
     };
     let mut undo = Undo::at(&project.root)?;
     let locked = (|| {
@@ -203,8 +203,8 @@ pub fn drop_alter(project: &LoadedProject, package: &PackageName, context: &Cont
     Ok(Dropped::Patch(named.patch.clone()))
 }
 
-fn not_altered(package: &PackageName, why: NotAltered) -> FlowError {
-    FlowError::NotAltered { package: package.clone(), why }
+fn not_altered(package: &PackageName, why: NotAltered) -> ChangeError {
+    ChangeError::NotAltered { package: package.clone(), why }
 }
 
 fn bring_release_in(project: &LoadedProject, planned: &PlannedPackage, context: &Context<'_>) -> Result<(), FlowError> {
@@ -220,7 +220,7 @@ fn changes_in_copy(
     context: &Context<'_>,
 ) -> Result<Vec<FileChange>, FlowError> {
     if !context.cache.is_tree_sound(open.base) {
-        let planned = planned_package(project, package, context.settings)?;
+        let planned = planned_package(project, package, context)?;
         if planned.artifact.tree == open.base {
             let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
             bring_release_in(project, &planned, context)?;
@@ -235,8 +235,7 @@ fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject,
 
 /// Installs what is locked, in the way in which it was installed before.
 fn reinstall(project: &LoadedProject, context: &Context<'_>) -> Result<(), FlowError> {
-    let (placing, selection) =
-        as_installed(&project.target()?, &Cache::open(&context.settings.cache), context.settings);
+    let (placing, selection) = as_installed(&project.target()?, &context.cache, context.settings);
     install(project, &InstallRequest::again(placing, selection), context).map(drop)
 }
 

@@ -8,9 +8,9 @@ use yostel_files::read_text_of;
 use yostel_versions::Version;
 
 use crate::context::Context;
-use crate::error::FlowError;
+use crate::error::{FlowError, InstallError};
 use crate::observer::{Event, waiting};
-use crate::plan::installed::as_installed;
+use crate::plan::installed::Installed;
 use crate::plan::launchers::{Launchers, Member, programs_in};
 use crate::plan::planned::folder_of;
 use crate::project::LoadedProject;
@@ -35,10 +35,7 @@ pub struct Environment {
 /// # Errors
 /// `NotInstalled` when the lockfile's packages are not (all) there, `Variable`, `Separator`, and as loading the lockfile.
 pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Environment, FlowError> {
-    let prepared = project.prepare()?;
-    let target = project.target()?;
-    let (_, selection) = as_installed(&target, &context.cache, context.settings);
-    let plan = prepared.plan(&selection)?;
+    let Installed { target, selection, prepared, plan, .. } = project.installed(&context.cache, context.settings)?;
     let Prepared { lockfile, declared, .. } = prepared;
     let mut requirements = declared.bound_requirements();
     requirements.retain(|requirement| requirement.asker.name() == project.here().name());
@@ -53,7 +50,7 @@ pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Env
     let mut members: Vec<Member<'_>> = Vec::new();
     for (name, version) in packages {
         let Some(folder) = folder_of(project, &plan, name, version).filter(|folder| folder.is_dir()) else {
-            return Err(FlowError::NotInstalled);
+            return Err(InstallError::NotInstalled.into());
         };
         // A package without a manifest offers nothing.
         let Ok(text) = read_text_of(&folder.join(MANIFEST_NAME), MOST_MANIFEST) else { continue };
@@ -61,7 +58,7 @@ pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Env
         let loading = offers.variables.keys().find(|variable| is_loading_variable(variable));
         if let Some(variable) = loading.filter(|_| !project.manifest().policy.trusted_variables.contains(name)) {
             let (package, version, variable) = (name.clone(), version.clone(), variable.clone());
-            return Err(FlowError::Variable { package, version, variable });
+            return Err(InstallError::Variable { package, version, variable }.into());
         }
         let programs = programs_in(&folder, &offers);
         members.push(Member { name, version, folder, offers, programs });
@@ -86,7 +83,7 @@ pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Env
     let all = environment.prepend.values().flatten();
     match all.into_iter().find(|folder| folder.as_os_str().as_encoded_bytes().contains(&b':')) {
         // Whoever reads the variable would take one folder for two.
-        Some(folder) => Err(FlowError::Separator(folder.clone())),
+        Some(folder) => Err(InstallError::Separator(folder.clone()).into()),
         None => Ok(environment),
     }
 }

@@ -11,7 +11,7 @@ use crate::content::bring::{Brought, bring_in};
 use crate::content::fetch::note_use;
 use crate::content::trust::{Content, check_contents};
 use crate::context::Context;
-use crate::error::FlowError;
+use crate::error::{FlowError, ProjectError};
 use crate::observer::{Event, waiting};
 use crate::plan::compose::Selection;
 use crate::plan::installed::selection_of;
@@ -154,7 +154,7 @@ fn known_purposes(project: &LoadedProject, lockfile: &Lockfile, wanted: &BTreeSe
         project.projects().flat_map(|one| one.manifest.needs.keys()).chain(locked).cloned().collect();
     match wanted.iter().find(|purpose| !known.contains(*purpose)) {
         Some(unknown) => {
-            Err(FlowError::UnknownPurpose { purpose: unknown.clone(), known: known.into_iter().collect() })
+            Err(ProjectError::UnknownPurpose { purpose: unknown.clone(), known: known.into_iter().collect() }.into())
         }
         None => Ok(()),
     }

@@ -4,9 +4,9 @@ use yostel_documents::{FilePatch, PackageName, Seal, TreeFile};
 use yostel_store::{Cache, FileChange, PlannedPackage, Project, TreeDifference, Trust};
 
 use crate::context::Context;
-use crate::error::FlowError;
+use crate::error::{FlowError, InstallError};
 use crate::observer::{Event, stepping};
-use crate::plan::installed::as_installed;
+use crate::plan::installed::Installed;
 use crate::project::LoadedProject;
 use crate::using::install::{InstallReport, InstallRequest, install};
 
@@ -33,12 +33,9 @@ pub struct VerifyReport {
 /// # Errors
 /// `NotInstalled`, `NoLockfile`, `Stale`, and whatever reading refuses.
 pub fn verify(project: &LoadedProject, trust: Trust, context: &Context<'_>) -> Result<VerifyReport, FlowError> {
-    let target = project.target()?;
-    let (placing, selection) = as_installed(&target, &context.cache, context.settings);
-    let target = target.placing(placing);
-    let plan = project.prepare()?.plan(&selection)?;
+    let Installed { target, plan, .. } = project.installed(&context.cache, context.settings)?;
     if !plan.packages.is_empty() && !target.has_packages() {
-        return Err(FlowError::NotInstalled);
+        return Err(InstallError::NotInstalled.into());
     }
     context.observer.notice(Event::Begin("verifying", plan.packages.len() as u64));
     let found = target.verify(&plan, &context.cache, trust, stepping(context.observer))?;
@@ -95,9 +92,7 @@ pub fn put_back(
     report: &VerifyReport,
     context: &Context<'_>,
 ) -> Result<InstallReport, FlowError> {
-    let target = project.target()?;
-    let (placing, selection) = as_installed(&target, &context.cache, context.settings);
-    let plan = project.prepare()?.plan(&selection)?;
+    let Installed { target, placing, selection, plan, .. } = project.installed(&context.cache, context.settings)?;
     let differing: Vec<&PlannedPackage> = report.differing.iter().filter_map(|name| plan.packages.get(name)).collect();
     target.distrust(&differing, &context.cache)?;
     install(project, &InstallRequest::again(placing, selection), context)

@@ -15,9 +15,10 @@ use std::sync::{Arc, Mutex};
 use jiff::Timestamp;
 use yostel_documents::PackageName;
 use yostel_flows::{
-    Context, Counterfactual, DiskFiles, Environment, Event, Files, FlowClass, FlowError, InstallRequest, Keep,
-    LoadedProject, LockReport, LockRequest, Observer, OpenSource, RealSources, Settings, Silent, Write,
-    create_registry, environment, explain, install, load_project, lock, publish, settle, verify, where_is,
+    ContentError, Context, Counterfactual, DiskFiles, Environment, Event, Files, FlowClass, FlowError, InstallError,
+    InstallRequest, Keep, LoadedProject, LockReport, LockRequest, Observer, OpenSource, RealSources, SearchError,
+    Settings, Silent, Write, create_registry, environment, explain, install, load_project, lock, publish, settle,
+    verify, where_is,
 };
 use yostel_registry::ReleaseRemarks;
 use yostel_versions::{Order, Version};
@@ -169,7 +170,10 @@ fn a_full_cache_needs_no_source_and_an_empty_one_says_what_it_lacks() {
     let world = World::new(&RELEASES, "gust = '^2'");
     world.lock(Keep::Locked, Write::File).0.unwrap();
     let (refused, heard) = world.install(true);
-    assert!(matches!(refused, Err(FlowError::NotInCache(ref missing)) if missing.len() == 2), "{refused:?}");
+    assert!(
+        matches!(refused, Err(FlowError::Content(ContentError::NotInCache(ref missing))) if missing.len() == 2),
+        "{refused:?}"
+    );
     assert_eq!(heard, [""; 0]);
     assert!(!world.path("console/.yostel").exists() && !world.path("cache").exists());
     world.install(false).0.unwrap();
@@ -201,7 +205,9 @@ fn every_failing_package_is_told_not_just_the_first() {
 #[test]
 fn a_collision_knows_the_lines_of_its_requirements() {
     let world = World::new(&RELEASES, "gust = '^2'\nunit = '^2'");
-    let Err(FlowError::Collision { places, .. }) = world.lock(Keep::Locked, Write::File).0 else { panic!() };
+    let Err(FlowError::Search(SearchError::Collision { places, .. })) = world.lock(Keep::Locked, Write::File).0 else {
+        panic!()
+    };
     let lines: Vec<(usize, &str)> =
         places.iter().map(|place| (place.line, place.requirement.package.as_str())).collect();
     assert_eq!(lines, [(4, "gust"), (5, "unit")]);
@@ -213,7 +219,7 @@ fn the_environment_has_programs_of_direct_needs_and_variables_of_all() {
     world.lock(Keep::Locked, Write::File).0.unwrap();
     assert!(matches!(
         environment(&world.project(), &Context::new(&world.settings(), &Silent)),
-        Err(FlowError::NotInstalled)
+        Err(FlowError::Install(InstallError::NotInstalled))
     ));
     world.install(false).0.unwrap();
     let Environment { prepend, .. } = environment(&world.project(), &Context::new(&world.settings(), &Silent)).unwrap();
@@ -224,7 +230,9 @@ fn the_environment_has_programs_of_direct_needs_and_variables_of_all() {
         })
         .collect();
     assert_eq!(names, BTreeMap::from([("MAPS", vec![true, false]), ("PATH", vec![true])]));
-    let folder = where_is(&world.project(), &PackageName::parse("aaa").unwrap(), &world.settings()).unwrap();
+    let folder =
+        where_is(&world.project(), &PackageName::parse("aaa").unwrap(), &Context::new(&world.settings(), &Silent))
+            .unwrap();
     assert_eq!(fs::read_to_string(folder.join("bin/tool")).unwrap(), "aaa 1.0.0");
 }
 
@@ -273,7 +281,7 @@ fn explaining_tells_what_another_version_would_move_without_moving_it() {
     let report = explain(&world.project(), &unit, Some("2.0.0"), &Context::new(&world.settings(), &Silent)).unwrap();
     let Counterfactual::Impossible { collision, demand, .. } = report.instead.unwrap().outcome else { panic!() };
     assert!(collision.requirements.contains(&demand) && collision.requirements.len() == 2);
-    assert!(matches!(ask("9.9.9"), Err(FlowError::NoSuchVersion { .. })));
-    assert!(matches!(ask("nonsense"), Err(FlowError::NoSuchVersion { .. })));
+    assert!(matches!(ask("9.9.9"), Err(FlowError::Search(SearchError::NoSuchVersion { .. }))));
+    assert!(matches!(ask("nonsense"), Err(FlowError::Search(SearchError::NoSuchVersion { .. }))));
     assert_eq!(fs::read_to_string(world.path("console/yostel.lock")).unwrap(), before);
 }

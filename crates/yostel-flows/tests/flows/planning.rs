@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use proptest::prelude::*;
 use yostel_documents::{ArchiveDigest, Artifact, Declared, Lockfile, PackageName, TreeDigest, Word, run_purpose};
-use yostel_flows::{FlowError, Keep, Patches, Selection, Write, plan_of};
+use yostel_flows::{ContentError, FlowError, Keep, Patches, Selection, Write, plan_of};
 use yostel_resolve::{Outcome, Resolution};
 
 use crate::{RELEASES, World};
@@ -39,7 +39,7 @@ fn a_machine_gets_its_own_artifact_before_the_one_for_any() {
 #[test]
 fn a_machine_for_which_there_is_nothing_hears_what_there_is() {
     let (lockfile, declared) = lockfile_with(&["linux/arm64", "windows/amd64"]);
-    let Err(FlowError::NoArtifact { package, wanted, offered, .. }) =
+    let Err(FlowError::Content(ContentError::NoArtifact { package, wanted, offered, .. })) =
         plan_of(&lockfile, &declared, &Selection::all_for("linux/amd64"), &Patches::default())
     else {
         panic!()

@@ -8,8 +8,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use yostel_documents::PackageName;
 use yostel_flows::{
-    Context, Event, Files, FlowClass, FlowError, Keep, LockRequest, Observer, OpenFiles, Silent, Write, audit,
-    environment, explain, install, load_project, lock, publish, settle, verify,
+    Context, Event, Files, FlowClass, FlowError, InstallError, Keep, LockError, LockRequest, Observer, OpenFiles,
+    ProjectError, Silent, Write, audit, environment, explain, install, load_project, lock, publish, settle, verify,
 };
 use yostel_testkit::{MemoryContent, MemorySources};
 
@@ -142,10 +142,10 @@ fn what_an_editor_has_open_counts_before_what_is_on_disk() {
     assert_eq!(report.lockfile.unwrap().chosen[&name("gust")].version.as_str(), "2.1.0");
     world.files = open(&[(&manifest, on_disk.replace("gust", "gu st"))]);
     let refused = load_project(&world.path("console"), &world.settings());
-    assert!(matches!(refused, Err(FlowError::Manifest { .. })), "{refused:?}");
+    assert!(matches!(refused, Err(FlowError::Project(ProjectError::Manifest { .. }))), "{refused:?}");
     world.files = open(&[(&lockfile, "nonsense".into())]);
     let refused = audit(&world.project(), &Context::new(&world.settings(), &Silent));
-    assert!(matches!(refused, Err(FlowError::Lockfile { .. })), "{refused:?}");
+    assert!(matches!(refused, Err(FlowError::Lock(LockError::Lockfile { .. }))), "{refused:?}");
     // A project that was never saved.
     let unsaved = world.path("new");
     fs::create_dir_all(&unsaved).unwrap();
@@ -174,7 +174,7 @@ fn a_set_is_installed_elsewhere_without_touching_the_project() {
     let link = tried.join(".yostel/reach/projects/console/run/near");
     assert_eq!(fs::canonicalize(link).unwrap(), near);
     let refused = verify(&world.project(), yostel_store::Trust::Nothing, &context);
-    assert!(matches!(refused, Err(FlowError::NotInstalled)), "{refused:?}");
+    assert!(matches!(refused, Err(FlowError::Install(InstallError::NotInstalled))), "{refused:?}");
 }
 
 #[test]

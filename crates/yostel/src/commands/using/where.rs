@@ -20,7 +20,7 @@ pub(crate) struct Where {
 
 pub(crate) fn run(arguments: Where, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
-    let folder = where_is(&project, &arguments.package, &call.settings)?;
+    let folder = where_is(&project, &arguments.package, &call.context())?;
     if call.json() {
         let package = arguments.package.to_string();
         return Ok(Answer::document(Exit::Fine, &WhereAnswer { package, folder }));

@@ -1,0 +1,58 @@
+//! Lockfiles: those that cannot be used, and those that cannot be written.
+
+use crate::code::Code;
+use crate::diagnostic::{Diagnostic, Place, Suggestion};
+use yostel_flows::LockError;
+
+use super::content::of_republished;
+use super::dispute::of_disputes;
+use super::manifest::{of_lockfile, of_stale};
+use super::{Viewpoint, internal, join, tell};
+
+/// Tells why a lockfile cannot be used, or not be written.
+pub(super) fn of_lock(error: &LockError, view: &Viewpoint<'_>) -> Diagnostic {
+    let headline = error.to_string();
+    match error {
+        LockError::NoLockfile(path) => tell(
+            Code::LockfileMissing,
+            format!("there is no {}", view.show(path)),
+            Suggestion::run("yostel lock", "to resolve and write it"),
+        ),
+        LockError::Lockfile { path, text, error } => of_lockfile(error, &view.show(path), text),
+        LockError::Stale(differences) => of_stale(differences),
+        LockError::Disputed(disputes) => of_disputes(disputes),
+        LockError::NotReadableBack { longest: Some((package, who, length)), problem } => tell(
+            Code::LockfileUnreadable,
+            format!("{who} needs {package} with a constraint of {length} bytes, which no lockfile can hold"),
+            format!("agree on a shorter constraint for {package}, or force or swap it"),
+        )
+        .note(problem.clone())
+        .note("the lockfile is as it was"),
+        LockError::NotReadableBack { longest: None, .. } => internal(headline),
+        LockError::ForcedOutsideAgreed { package, path, text, span, .. } => {
+            let next = format!("force a version of {package} that is agreed, or agree on one that is forced");
+            let mut told = tell(Code::ManifestContradiction, headline, next).note("the lockfile is as it was");
+            told.place = Some(Place::of(view.show(path), text, span));
+            told
+        }
+        LockError::NotShareable(packages) => {
+            let named: Vec<String> = packages.iter().map(|(name, from)| format!("{name} ({from})")).collect();
+            let headline = format!("only this machine has {}", join(&named));
+            let next = "name a release, a commit or an archive of it instead, then yostel lock";
+            tell(Code::NotShareable, headline, next).note("the lockfile is as it was")
+        }
+        LockError::Republished(releases) => of_republished(releases, view),
+        LockError::UnknownSource { source_name, .. } => {
+            let next = format!("name it again: [sources.{source_name}] and below it folder = \"…\"");
+            tell(Code::UnknownSource, headline, next)
+                .or(Suggestion::run("yostel lock --fresh", "to take the package from another source"))
+        }
+        LockError::NotLocked { package, near } => {
+            let next = match near {
+                Some(near) => format!("{near} exists, if that is the one").into(),
+                None => Suggestion::run(format!("yostel add {package}"), "to need it"),
+            };
+            tell(Code::NotLocked, headline, next)
+        }
+    }
+}

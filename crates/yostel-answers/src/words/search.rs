@@ -1,0 +1,87 @@
+//! Searches: packages that nobody knows, constraints that no release meets, needs that collide.
+
+use crate::code::Code;
+use crate::diagnostic::{Diagnostic, Note, Suggestion};
+use yostel_documents::PackageName;
+use yostel_flows::{RequirementPlace, SearchError};
+use yostel_versions::BindError;
+
+use super::collision::{of_collisions, some_versions};
+use super::{Viewpoint, internal, join, tell};
+
+/// Tells why no set of packages was found.
+pub(super) fn of_search(error: &SearchError, view: &Viewpoint<'_>) -> Vec<Diagnostic> {
+    let headline = error.to_string();
+    let told = match error {
+        SearchError::NoSources => tell(
+            Code::NoSource,
+            "the manifest names no source to get packages from",
+            "add to yostel.toml: [sources.station] and below it folder = \"../station\"",
+        ),
+        SearchError::UnknownPackage { package, requirement, near, sources } => {
+            let sources: Vec<String> = sources.iter().map(ToString::to_string).collect();
+            let next = match near {
+                Some(near) => format!("{near} exists, if that is the one"),
+                None => "name the source that has it in [sources], or correct the name".to_owned(),
+            };
+            let diagnostic =
+                tell(Code::UnknownPackage, format!("no source has {package} (asked: {})", join(&sources)), next);
+            with_requirement(diagnostic, requirement.as_deref())
+        }
+        SearchError::Unreadable { package, accept, requirement, cause } => {
+            with_requirement(of_bind(cause, package, accept.as_str()), requirement.as_deref())
+        }
+        SearchError::AcceptsNothing { package, accept, known } => {
+            let next = match known.last() {
+                Some(newest) => Suggestion::run(
+                    format!("yostel add {package} '^{newest}'"),
+                    "for what is compatible with the newest",
+                ),
+                None => "wait for a release, or take another package".into(),
+            };
+            tell(Code::NoReleasesAccepted, format!("no release of {package} meets {accept}"), next)
+                .note(format!("its releases are {}", some_versions(known)))
+                .note("the manifest is as it was")
+        }
+        SearchError::Collision { collision, places, rules, proof } => {
+            return of_collisions(collision, places, rules, proof.as_deref().map(|folder| view.show(folder)));
+        }
+        SearchError::OutOfTime(_) => tell(Code::OutOfTime, headline, "give it more time: --time-limit 10m")
+            .or("narrow the constraints of what you need, so that there is less to search through"),
+        SearchError::WrongAnswer(_) => internal(headline),
+        SearchError::NoSuchVersion { known, .. } => {
+            let next = match known.last() {
+                Some(newest) => format!("name one of its releases, like {newest}").into(),
+                None => Suggestion::run("yostel audit", "to see which packages no source knows any more"),
+            };
+            tell(Code::NoSuchRelease, headline, next).note(format!("its releases are {}", some_versions(known)))
+        }
+    };
+    vec![told]
+}
+
+fn with_requirement(mut diagnostic: Diagnostic, place: Option<&RequirementPlace>) -> Diagnostic {
+    if let Some(place) = place {
+        diagnostic.notes.insert(0, Note::at(&place.file, place.line, place.requirement.to_string()));
+    }
+    diagnostic
+}
+
+fn of_bind(error: &BindError, package: &PackageName, accept: &str) -> Diagnostic {
+    match error {
+        BindError::Partial { sign, version, readings } => {
+            let headline =
+                format!("{package} {accept}: `{sign}{version}` leaves numbers out, and can be read in two ways");
+            let write = |reading: &String| Suggestion::from(format!("write \"{reading}\""));
+            let told = tell(Code::Constraint, headline, write(&readings[0]));
+            readings[1..].iter().map(write).fold(told, Diagnostic::or)
+        }
+        BindError::Version(error) => {
+            let next = match &error.suggestion {
+                Some(works) => format!("write {works}"),
+                None => format!("see what versions {package} has: yostel registry list REGISTRY"),
+            };
+            tell(Code::Version, format!("{package} {accept}: {error}"), next)
+        }
+    }
+}

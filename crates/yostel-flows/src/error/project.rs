@@ -1,0 +1,147 @@
+//! Projects: manifests, workspaces, folders named in them.
+
+use std::io;
+use std::ops::Range;
+use std::path::PathBuf;
+
+use yostel_documents::{EditError, ManifestProblem, PackageName, Purpose};
+use yostel_versions::{ConstraintText, Version};
+
+/// Why a project cannot be read, or its manifest not be written.
+#[derive(Debug, thiserror::Error)]
+pub enum ProjectError {
+    /// No manifest here or above.
+    #[error("there is no yostel.toml in {} or above it", .0.display())]
+    NoProject(PathBuf),
+    /// A file cannot be read.
+    #[error("cannot read {}", path.display())]
+    Read {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        #[source]
+        cause: io::Error,
+    },
+    /// The manifest has problems.
+    #[error("{} has {} problem(s)", path.display(), problems.len())]
+    Manifest {
+        /// Its file.
+        path: PathBuf,
+        /// Its text.
+        text: String,
+        /// The problems, in the order of the text.
+        problems: Vec<ManifestProblem>,
+    },
+    /// The workspace's projects are not what its manifest says, or contradict each other.
+    #[error("{problem}")]
+    Workspace {
+        /// The manifest's file.
+        path: PathBuf,
+        /// Its text.
+        text: String,
+        /// Byte range of what is wrong; empty when it is in no one place.
+        span: Range<usize>,
+        /// What it is.
+        problem: Box<WorkspaceProblem>,
+    },
+    /// The workspace has no project of that name.
+    #[error("there is no project {name} here")]
+    NoSuchProject {
+        /// The name.
+        name: PackageName,
+        /// Those there are.
+        known: Vec<PackageName>,
+    },
+    /// A package in a folder cannot be used.
+    #[error("{package} cannot be taken from {}: {problem}", folder.display())]
+    Path {
+        /// The package.
+        package: PackageName,
+        /// The folder.
+        folder: PathBuf,
+        /// Why.
+        problem: PathProblem,
+    },
+    /// The project wants another version of the tool.
+    #[error("{project} wants yostel {accept}, this is {found}")]
+    OtherTool {
+        /// The project.
+        project: PackageName,
+        /// What it wants.
+        accept: ConstraintText,
+        /// What this is.
+        found: Version,
+    },
+    /// There is a manifest already.
+    #[error("{} is already there", .0.display())]
+    AlreadyAProject(PathBuf),
+    /// A need would deviate from what is agreed without saying why, or says why and nothing is agreed.
+    #[error("{package} would deviate from what is agreed")]
+    Deviates {
+        /// The package.
+        package: PackageName,
+        /// What is agreed.
+        agreed: Option<ConstraintText>,
+    },
+    /// The project has no needs for a purpose.
+    #[error("nothing is needed for {purpose}")]
+    UnknownPurpose {
+        /// The purpose.
+        purpose: Purpose,
+        /// Those it has needs for.
+        known: Vec<Purpose>,
+    },
+    /// The manifest cannot be edited so.
+    #[error(transparent)]
+    Edit(#[from] EditError),
+}
+
+/// What is wrong with a workspace.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum WorkspaceProblem {
+    /// An entry names a folder without a manifest.
+    #[error("there is no project in {0}")]
+    NoProject(String),
+    /// Two entries name one folder.
+    #[error("{folder} is listed twice, by `{by}` too")]
+    Twice {
+        /// The folder.
+        folder: String,
+        /// The other entry.
+        by: String,
+    },
+    /// A link that leads in a circle.
+    #[error("{0} is a link that leads in a circle")]
+    Circle(String),
+    /// Two projects have one name.
+    #[error("{one} and {other} are both named {name}")]
+    SameName {
+        /// The name.
+        name: PackageName,
+        /// The folder of the one.
+        one: String,
+        /// The folder of the other.
+        other: String,
+    },
+    /// Two projects take one package from two places.
+    #[error("{package} is taken from two places, by {one} and by {other}")]
+    TwoPlaces {
+        /// The package.
+        package: PackageName,
+        /// Where the one takes it from.
+        one: String,
+        /// Where the other does.
+        other: String,
+    },
+}
+
+/// Why a package in a folder cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PathProblem {
+    /// There is no such folder.
+    #[error("there is no such folder")]
+    NoFolder,
+    /// It holds another package.
+    #[error("it holds {0}")]
+    OtherName(PackageName),
+}

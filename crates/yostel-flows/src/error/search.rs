@@ -1,0 +1,102 @@
+//! Searches: packages that nobody knows, needs that collide.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use yostel_documents::{PackageName, Requirement, SourceName};
+use yostel_resolve::{Collision, ResolveError};
+use yostel_versions::{BindError, ConstraintText, Version};
+
+/// Why no set of packages was found.
+#[derive(Debug, thiserror::Error)]
+pub enum SearchError {
+    /// The manifest names no source.
+    #[error("the manifest names no source")]
+    NoSources,
+    /// No source knows a package.
+    #[error("no source knows {package}")]
+    UnknownPackage {
+        /// The package.
+        package: PackageName,
+        /// Who needs it and where that is, when it is in a manifest.
+        requirement: Option<Box<RequirementPlace>>,
+        /// The name that was probably meant.
+        near: Option<PackageName>,
+        /// The sources asked.
+        sources: Vec<SourceName>,
+    },
+    /// A constraint does not fit the package's numbering.
+    #[error("{package} {accept}: {cause}")]
+    Unreadable {
+        /// The package.
+        package: PackageName,
+        /// The constraint.
+        accept: ConstraintText,
+        /// Where it is, when it is in a manifest.
+        requirement: Option<Box<RequirementPlace>>,
+        /// Why it does not fit.
+        cause: BindError,
+    },
+    /// A constraint accepts nothing that there is.
+    #[error("no release of {package} meets {accept}")]
+    AcceptsNothing {
+        /// The package.
+        package: PackageName,
+        /// The constraint.
+        accept: ConstraintText,
+        /// What there is, rising.
+        known: Vec<Version>,
+    },
+    /// The package has no such release.
+    #[error("{package} has no release {version}")]
+    NoSuchVersion {
+        /// The package.
+        package: PackageName,
+        /// The version asked for.
+        version: String,
+        /// Those there are, rising.
+        known: Vec<Version>,
+    },
+    /// No set of packages meets the needs.
+    #[error("no set of packages meets all needs")]
+    Collision {
+        /// What collides.
+        collision: Box<Collision>,
+        /// Where the needs are.
+        places: Vec<RequirementPlace>,
+        /// What the manifest says about packages of the collision wherever they turn up, and where.
+        rules: Vec<RulePlace>,
+        /// The folder a proof was written to, when one was asked for.
+        proof: Option<PathBuf>,
+    },
+    /// No set was found in the time given, and none was ruled out.
+    #[error("no consistent set was found within {} s, but there may be one", .0.as_secs_f64())]
+    OutOfTime(Duration),
+    /// The resolver broke its own rules.
+    #[error(transparent)]
+    WrongAnswer(ResolveError),
+}
+
+/// A need and where it is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RequirementPlace {
+    /// The need.
+    pub requirement: Requirement,
+    /// The manifest, relative to the workspace's root.
+    pub file: String,
+    /// Line in it, from 1.
+    pub line: usize,
+}
+
+/// What a manifest says about a package wherever it turns up, and where that is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RulePlace {
+    /// Line in the manifest, from 1.
+    pub line: usize,
+    /// The table.
+    pub table: &'static str,
+    /// The package.
+    pub package: PackageName,
+    /// What is said of it.
+    pub says: String,
+}
