@@ -22,7 +22,7 @@ pub struct Declared {
     pub alterations: BTreeMap<PackageName, ContentDigest>,
     /// Roles that several packages may fill.
     pub shared_roles: BTreeSet<Word>,
-    /// Packages of which there may be one release a compatible line.
+    /// Packages of which there may be one release per compatible line.
     pub coexist: BTreeSet<PackageName>,
     /// What is said about packages wherever they turn up.
     pub overrides: Overrides,

@@ -245,7 +245,7 @@ pub(crate) fn quoted(text: &str) -> String {
     serde_json::to_string(text).expect("a text always serialises")
 }
 
-/// Lays a JSON text out, two blanks a level; numbers, texts and the order of members stay as they are. A text that would
+/// Lays a JSON text out, two blanks per level; numbers, texts and the order of members stay as they are. A text that would
 /// be longer than `most` bytes stays as it is altogether: one that is nested deep is mostly blanks.
 pub(crate) fn laid_out(text: &str, most: usize) -> String {
     let mut out = String::with_capacity(text.len().min(most) * 2);

@@ -4,7 +4,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread;
 
-/// Runs `job` for each item, at most one thread a core, and returns the results in the items' order.
+/// Runs `job` for each item, at most one thread per core, and returns the results in the items' order.
 pub fn for_each_in_parallel<T: Sync, R: Send>(items: &[T], job: impl Fn(&T) -> R + Sync) -> Vec<R> {
     let workers = thread::available_parallelism().map_or(1, usize::from).min(items.len());
     if workers <= 1 {

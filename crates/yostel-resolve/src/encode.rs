@@ -1,6 +1,6 @@
 //! From packages to clauses, as far as the search gets.
 //!
-//! One variable a release that may be chosen: true = chosen; at most one of a package's. One variable a need (a package
+//! One variable per release that may be chosen: true = chosen; at most one of a package's. One variable per need (a package
 //! and a constraint): true = one of the releases accepted is chosen. A release that needs something implies that need's
 //! variable, so a need that many share is one clause. Only when a release becomes true in the search is it looked at
 //! and what it needs stated; what is never looked at costs nothing.
@@ -335,7 +335,7 @@ impl Tables {
     }
 }
 
-/// Makes the variables of releases of which one a compatible line may be chosen; returns the first variable's number.
+/// Makes the variables of releases of which one per compatible line may be chosen; returns the first variable's number.
 fn groups_by_line(
     places: &[u32],
     releases: &[Arc<Release>],

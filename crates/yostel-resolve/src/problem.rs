@@ -28,7 +28,7 @@ pub struct Rules {
     pub platforms: BTreeSet<String>,
     /// Roles that several packages may fill. Default: none, so each role is filled by one package at most.
     pub shared_roles: BTreeSet<Word>,
-    /// Packages of which there may be one release a compatible line. Default: none, so one a package.
+    /// Packages of which there may be one release per compatible line. Default: none, so one per package.
     pub coexist: BTreeSet<PackageName>,
     /// What is said about packages wherever they turn up. Default: nothing.
     pub overrides: Overrides,

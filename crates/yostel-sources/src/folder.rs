@@ -77,7 +77,7 @@ impl Source for FolderSource {
     }
 
     fn documents(&self, packages: &BTreeSet<PackageName>, deliver: &(dyn Fn(&PackageName, SourceAnswer) + Sync)) {
-        // Reading is quick and parsing is not, so a thread a core is right here.
+        // Reading is quick and parsing is not, so a thread per core is right here.
         let packages: Vec<&PackageName> = packages.iter().collect();
         for_each_in_parallel(&packages, |package| deliver(package, self.document(package)));
     }

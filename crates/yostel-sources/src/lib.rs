@@ -1,4 +1,4 @@
-//! Places releases come from, one client a file, behind one trait.
+//! Places releases come from, one client per file, behind one trait.
 //!
 //! A source tells of releases and hands out archives. It knows neither what a lockfile is nor where the cache is, and
 //! vouches for nothing: whoever takes an archive checks its digest.

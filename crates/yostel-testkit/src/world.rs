@@ -1,4 +1,4 @@
-//! Worlds of made-up packages, written as one line a release.
+//! Worlds of made-up packages, written as one line per release.
 //!
 //! ```text
 //! console: gust ^2, cable ^3       a project's needs

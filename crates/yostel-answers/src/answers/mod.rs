@@ -1,4 +1,4 @@
-//! What each command answers to a program: one type a command, so that no answer has a shape of its own by chance.
+//! What each command answers to a program: one type per command, so that no answer has a shape of its own by chance.
 //!
 //! Each type says its command's name and is made from what the flow returned. The order of the fields is the order in the
 //! document. [`crate::schema`] makes a JSON Schema of every one of them.

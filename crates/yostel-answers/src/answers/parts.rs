@@ -225,7 +225,7 @@ pub enum EditTold {
         /// The constraint as it is.
         from: String,
     },
-    /// Allow several versions of a package, one a compatible line.
+    /// Allow several versions of a package, one per compatible line.
     Coexist {
         /// The package.
         package: String,

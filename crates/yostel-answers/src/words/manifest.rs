@@ -12,7 +12,7 @@ use super::join;
 use super::{TOLD, bad_constraint, bad_name, shell_word, tell};
 
 pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> Diagnostic {
-    // Long: an arm a problem, as in `diagnostic_of`.
+    // Long: an arm per problem, as in `diagnostic_of`.
     let headline = problem.to_string();
     let mut diagnostic = match &problem.kind {
         ManifestProblemKind::Syntax(said) if said.contains("unquoted key") => {

@@ -12,7 +12,7 @@ use super::{TOLD, Viewpoint, join, tell};
 
 /// Tells why a project cannot be read, or its manifest not be written.
 pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diagnostic> {
-    // Long: an arm an error, so that a new error does not compile until it has its words.
+    // Long: an arm per error, so that a new error does not compile until it has its words.
     let headline = error.to_string();
     let told = match error {
         ProjectError::Manifest { path, text, problems } => {

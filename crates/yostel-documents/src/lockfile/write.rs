@@ -1,4 +1,4 @@
-//! The canonical text: sorted, one block a package, one fact a line, final newline.
+//! The canonical text: sorted, one block per package, one fact per line, final newline.
 
 use yostel_versions::Numbering;
 

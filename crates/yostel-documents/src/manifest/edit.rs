@@ -202,7 +202,7 @@ pub fn add_agreed(text: &str, package: &PackageName, accept: &ConstraintText) ->
     Ok(edited.text)
 }
 
-/// Permits a package to be locked at one version a compatible line.
+/// Permits a package to be locked at one version per compatible line.
 ///
 /// # Errors
 /// `Unreadable` when the text is no manifest.

@@ -162,7 +162,7 @@ const KEYS: &[Key] = &[
         "How long a release must have been published before it is chosen",
     ),
     key("policy", "take", Shape::OneOf(&["newest", "oldest"]), "Which of the releases that fit to take"),
-    key("policy", "coexist", Shape::List(NAME), "Packages of which there may be one release a compatible line"),
+    key("policy", "coexist", Shape::List(NAME), "Packages of which there may be one release per compatible line"),
     key("policy", "share-roles", Shape::List(WORD), "Roles that several packages may fill"),
     key(
         "policy",

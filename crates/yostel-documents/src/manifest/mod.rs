@@ -119,7 +119,7 @@ pub struct Policy {
     pub take: Option<Take>,
     /// Roles that several packages may fill.
     pub share_roles: BTreeSet<Word>,
-    /// Packages of which there may be one release a compatible line.
+    /// Packages of which there may be one release per compatible line.
     pub coexist: BTreeSet<PackageName>,
     /// Schemes of git addresses that are asked besides `https`, `ssh` and `file`.
     pub git_schemes: BTreeSet<String>,

@@ -1,4 +1,4 @@
-//! Releases as a registry describes them: one document a package. Carries out docs/formats.md §4.
+//! Releases as a registry describes them: one document per package. Carries out docs/formats.md §4.
 //!
 //! A release's record is what its author published, and never changes: its digest is pinned in lockfiles. What is said of
 //! the release later is beside it, as statements.
@@ -38,7 +38,7 @@ const MOST_ARTIFACTS: usize = 1000;
 pub struct PackageDocument {
     /// The package.
     pub name: PackageName,
-    /// How all its versions order: one numbering a package, or its releases could not be compared.
+    /// How all its versions order: one numbering per package, or its releases could not be compared.
     pub numbering: Numbering,
     /// Its releases, rising; no two at one place in the order.
     pub releases: Vec<Arc<Release>>,

@@ -1,4 +1,4 @@
-//! Everything a flow can fail with, an error a family of operations. Each carries the values a sentence needs; the words
+//! Everything a flow can fail with, one error per family of operations. Each carries the values a sentence needs; the words
 //! are the answers'.
 
 mod change;

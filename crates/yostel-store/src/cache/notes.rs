@@ -1,7 +1,7 @@
 //! What the cache knows of its archives beside their content: which release each is, who brought it, when it was last
 //! used. docs/formats.md §7.
 //!
-//! One small file an archive, its time of change being when it was last used. Nothing depends on a note: one that is lost
+//! One small file per archive, its time of change being when it was last used. Nothing depends on a note: one that is lost
 //! or damaged is written again by the next install that uses the release, and until then the archive has no name.
 
 use std::collections::{BTreeMap, BTreeSet};

@@ -102,7 +102,7 @@ fn an_install_moves_with_its_lock_and_leaves_nothing_of_the_old_one() {
         .into_iter()
         .filter(|l| l.matches('/').count() == 2 && l.ends_with('/'))
         .collect();
-    assert_eq!(names.len(), 2, "one folder a package: {names:?}");
+    assert_eq!(names.len(), 2, "one folder per package: {names:?}");
     let links: Vec<String> =
         sandbox.picture("console/.yostel/reach").into_iter().filter(|line| line.contains("->")).collect();
     assert!(links[0].starts_with("projects/console/run/gust -> ../../../../packages/gust/3.0.0-"), "{links:?}");
