@@ -30,7 +30,9 @@ pub(crate) fn copy_to(folder: &Path) -> Result<PathBuf, String> {
     let packed = archive.stdout.take().ok_or("git has no output")?;
     // With the time of now: what has an older one than what was built counts as built.
     let unpacked = Command::new("tar").arg("-xm").current_dir(folder).stdin(packed).status();
-    if !unpacked.is_ok_and(|status| status.success()) || !archive.wait().is_ok_and(|status| status.success()) {
+    let is_done = |status: std::io::Result<std::process::ExitStatus>| status.is_ok_and(|status| status.success());
+    let both = [is_done(unpacked), is_done(archive.wait())];
+    if both.contains(&false) {
         return Err("the last commit cannot be copied with git and tar".into());
     }
     folder.canonicalize().map_err(|error| error.to_string())

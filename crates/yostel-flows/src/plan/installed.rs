@@ -11,7 +11,7 @@ use crate::project::prepared::Prepared;
 
 /// What is installed of a project, beside what should be: for everything that looks at an install.
 #[derive(Debug)]
-pub(crate) struct Installed {
+pub(crate) struct CurrentInstall {
     /// Where; packages are expected there in the way in which they were placed.
     pub(crate) target: Project,
     pub(crate) placing: Placing,
@@ -27,12 +27,12 @@ impl LoadedProject {
     ///
     /// # Errors
     /// As [`Self::prepare`] and [`Prepared::plan`].
-    pub(crate) fn installed(&self, cache: &Cache, settings: &Settings) -> Result<Installed, FlowError> {
+    pub(crate) fn installed(&self, cache: &Cache, settings: &Settings) -> Result<CurrentInstall, FlowError> {
         let target = self.target()?;
         let (placing, selection) = as_installed(&target, cache, settings);
         let prepared = self.prepare()?;
         let plan = prepared.plan(&selection)?;
-        Ok(Installed { target: target.placing(placing), placing, selection, prepared, plan })
+        Ok(CurrentInstall { target: target.placing(placing), placing, selection, prepared, plan })
     }
 }
 

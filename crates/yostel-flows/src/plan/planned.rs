@@ -8,7 +8,7 @@ use yostel_versions::Version;
 
 use crate::context::Context;
 use crate::error::{FlowError, InstallError, LockError};
-use crate::plan::installed::Installed;
+use crate::plan::installed::CurrentInstall;
 use crate::project::LoadedProject;
 use crate::project::prepared::Prepared;
 
@@ -33,7 +33,7 @@ pub(crate) fn planned_package(
     package: &PackageName,
     context: &Context<'_>,
 ) -> Result<PlannedPackage, FlowError> {
-    let Installed { prepared: Prepared { lockfile, declared, .. }, mut plan, .. } =
+    let CurrentInstall { prepared: Prepared { lockfile, declared, .. }, mut plan, .. } =
         project.installed(&context.cache, context.settings)?;
     // Of several, the one that the project worked on gets; else the newest.
     let here = project.here().name();

@@ -10,7 +10,7 @@ use yostel_versions::Version;
 use crate::context::Context;
 use crate::error::{FlowError, InstallError};
 use crate::observer::{Event, waiting};
-use crate::plan::installed::Installed;
+use crate::plan::installed::CurrentInstall;
 use crate::plan::launchers::{Launchers, Member, programs_in};
 use crate::plan::planned::folder_of;
 use crate::project::LoadedProject;
@@ -35,7 +35,8 @@ pub struct Environment {
 /// # Errors
 /// `NotInstalled` when the lockfile's packages are not (all) there, `Variable`, `Separator`, and as loading the lockfile.
 pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Environment, FlowError> {
-    let Installed { target, selection, prepared, plan, .. } = project.installed(&context.cache, context.settings)?;
+    let CurrentInstall { target, selection, prepared, plan, .. } =
+        project.installed(&context.cache, context.settings)?;
     let Prepared { lockfile, declared, .. } = prepared;
     let mut requirements = declared.bound_requirements();
     requirements.retain(|requirement| requirement.asker.name() == project.here().name());

@@ -6,7 +6,7 @@ use yostel_store::{Cache, FileChange, PlannedPackage, Project, TreeDifference, T
 use crate::context::Context;
 use crate::error::{FlowError, InstallError};
 use crate::observer::{Event, stepping};
-use crate::plan::installed::Installed;
+use crate::plan::installed::CurrentInstall;
 use crate::project::LoadedProject;
 use crate::using::install::{InstallReport, InstallRequest, install};
 
@@ -33,7 +33,7 @@ pub struct VerifyReport {
 /// # Errors
 /// `NotInstalled`, `NoLockfile`, `Stale`, and whatever reading refuses.
 pub fn verify(project: &LoadedProject, trust: Trust, context: &Context<'_>) -> Result<VerifyReport, FlowError> {
-    let Installed { target, plan, .. } = project.installed(&context.cache, context.settings)?;
+    let CurrentInstall { target, plan, .. } = project.installed(&context.cache, context.settings)?;
     if !plan.packages.is_empty() && !target.has_packages() {
         return Err(InstallError::NotInstalled.into());
     }
@@ -92,7 +92,8 @@ pub fn put_back(
     report: &VerifyReport,
     context: &Context<'_>,
 ) -> Result<InstallReport, FlowError> {
-    let Installed { target, placing, selection, plan, .. } = project.installed(&context.cache, context.settings)?;
+    let CurrentInstall { target, placing, selection, plan, .. } =
+        project.installed(&context.cache, context.settings)?;
     let differing: Vec<&PlannedPackage> = report.differing.iter().filter_map(|name| plan.packages.get(name)).collect();
     target.distrust(&differing, &context.cache)?;
     install(project, &InstallRequest::again(placing, selection), context)

@@ -59,6 +59,9 @@ pub struct HeldProject {
     pub(super) _guard: File,
 }
 
+/// Tells version control what of a folder is not for it: here, everything.
+const IGNORED: &str = ".gitignore";
+
 impl HeldProject {
     /// Returns the project that is held.
     pub fn project(&self) -> &Project {
@@ -107,11 +110,15 @@ impl Project {
     /// go on.
     ///
     /// # Errors
-    /// When `.yostel` cannot be made or locked.
+    /// When `.yostel` cannot be made, written or locked.
     pub fn hold(self, waiting: impl FnMut() -> bool) -> Result<HeldProject, FileError> {
         let state = self.root_folder()?.make_folders(STATE_FOLDER)?;
         let guard = state.open_guard("guard")?;
         lock(&guard, Hold::Alone, &state.path_of("guard"), waiting)?;
+        // Whoever wants it otherwise changes or empties the file; it is made once.
+        if !state.exists(IGNORED) {
+            state.write_atomically(IGNORED, b"*\n")?;
+        }
         Ok(HeldProject { project: self, state, _guard: guard })
     }
 
