@@ -72,6 +72,7 @@ codes! {
     NeedsItself = "needs-itself",
     NoArtifact = "no-artifact",
     NoCacheFolder = "no-cache-folder",
+    NoEditHelps = "no-edit-helps",
     NoFolder = "no-folder",
     NoPermission = "no-permission",
     NoProject = "no-project",

@@ -8,7 +8,7 @@
 
 use std::collections::BTreeSet;
 
-use yostel_documents::Requirement;
+use yostel_documents::{PackageName, Requirement};
 use yostel_solver::{Lit, Outcome};
 use yostel_versions::ConstraintText;
 
@@ -19,8 +19,29 @@ use crate::problem::Problem;
 use crate::resolution::Resolution;
 use crate::satisfies::satisfies;
 
-/// Sets of more edits than this are not looked for: nobody weighs them against each other.
-const MOST_EDITS: usize = 4;
+/// Sets of so many edits more than the fewest are looked for: nobody weighs larger ones against them.
+const MORE_EDITS: usize = 3;
+
+/// Of the sets that are listed, so many may be those that touch a wished need although others do not.
+const ROOM_FOR_OTHERS: usize = 3;
+
+/// Which edit sets are looked for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EditRules {
+    /// How many at most.
+    pub most: usize,
+    /// Packages whose needs stay as they are.
+    pub kept: BTreeSet<PackageName>,
+    /// Needs that are touched last: sets that leave them alone come first.
+    pub wished: BTreeSet<Requirement>,
+}
+
+impl EditRules {
+    /// Looks for so many sets of any edits.
+    pub fn any(most: usize) -> Self {
+        Self { most, kept: BTreeSet::new(), wished: BTreeSet::new() }
+    }
+}
 
 /// One edit of the user's needs.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -48,6 +69,13 @@ impl RequirementEdit {
     }
 }
 
+impl EditRules {
+    /// Tells whether a set touches a wished need.
+    pub fn touches_wish(&self, edit_set: &EditSet) -> bool {
+        edit_set.edits.iter().any(|edit| self.wished.contains(edit.requirement()))
+    }
+}
+
 /// A set of edits, and what it leads to.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct EditSet {
@@ -61,22 +89,23 @@ pub struct EditSet {
     pub moved: usize,
 }
 
-pub(super) fn edit_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<EditSet> {
-    let sets = touched_sets(problem, known, most);
+pub(super) fn edit_sets(problem: &Problem, known: &mut Known, rules: &EditRules) -> Vec<EditSet> {
+    let sets = touched_sets(problem, known, rules);
     let mut found: Vec<EditSet> = sets.into_iter().filter_map(|set| concrete(problem, known, &set)).collect();
     let drops =
         |edit_set: &EditSet| edit_set.edits.iter().filter(|edit| matches!(edit, RequirementEdit::Drop { .. })).count();
-    found.sort_by(|a, b| {
-        (a.edits.len(), drops(a), a.moved).cmp(&(b.edits.len(), drops(b), b.moved)).then_with(|| a.edits.cmp(&b.edits))
-    });
+    let rank =
+        |edit_set: &EditSet| (rules.touches_wish(edit_set), edit_set.edits.len(), drops(edit_set), edit_set.moved);
+    found.sort_by(|a, b| rank(a).cmp(&rank(b)).then_with(|| a.edits.cmp(&b.edits)));
     found
 }
 
 /// Needs to touch, by index; true = to drop.
 type Touched = Vec<(usize, bool)>;
 
-/// Enumerates minimal sets of needs to touch, smallest first; of one size, those that drop nothing first.
-fn touched_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<Touched> {
+/// Enumerates minimal sets of needs to touch: first those that leave wished needs alone, then all; of either, smallest
+/// first, and of one size those that drop nothing first.
+fn touched_sets(problem: &Problem, known: &mut Known, rules: &EditRules) -> Vec<Touched> {
     let mut encoding = Encoding::new(known);
     encoding.state_all(problem, known);
     let mut switches: Vec<(Lit, Lit)> = Vec::new();
@@ -91,27 +120,67 @@ fn touched_sets(problem: &Problem, known: &mut Known, most: usize) -> Vec<Touche
         for clause in [vec![touched, need], there, vec![!dropped, touched]] {
             encoding.solver.add_clause(&clause);
         }
+        if rules.kept.contains(&requirement.package) {
+            encoding.solver.add_clause(&[!touched]);
+        }
         switches.push((touched, dropped));
     }
-    let touched: Vec<Lit> = switches.iter().map(|(touched, _)| *touched).collect();
+    let is_wished = |i: &usize| rules.wished.contains(&problem.requirements[*i]);
+    let wished: Vec<Lit> = (0..switches.len()).filter(is_wished).map(|i| !switches[i].0).collect();
     let mut sets: Vec<Touched> = Vec::new();
-    for size in 1..=MOST_EDITS.min(touched.len()) {
+    if !wished.is_empty() {
+        let room = rules.most.saturating_sub(ROOM_FOR_OTHERS).max(1);
+        enumerate(&mut encoding, &switches, &wished, room, &mut sets);
+    }
+    enumerate(&mut encoding, &switches, &[], rules.most, &mut sets);
+    sets
+}
+
+/// Enumerates minimal sets of needs to touch under assumptions until there are `most` sets, and blocks each.
+fn enumerate(encoding: &mut Encoding, switches: &[(Lit, Lit)], assumed: &[Lit], most: usize, sets: &mut Vec<Touched>) {
+    let touched: Vec<Lit> = switches.iter().map(|(touched, _)| *touched).collect();
+    let Some(fewest) = fewest_touched(encoding, &touched, assumed) else { return };
+    for size in fewest..=(fewest + MORE_EDITS).min(touched.len()) {
         let bound = at_most(&mut encoding.solver, &touched, size);
         for may_drop in [false, true] {
             while sets.len() < most {
-                let mut assumptions: Vec<Lit> = bound.into_iter().collect();
+                let mut assumptions: Vec<Lit> = assumed.iter().copied().chain(bound).collect();
                 if !may_drop {
                     assumptions.extend(switches.iter().map(|(_, dropped)| !*dropped));
                 }
                 let Outcome::Satisfiable(model) = encoding.solver.solve(&assumptions) else { break };
                 let set: Vec<usize> = (0..touched.len()).filter(|&i| model.is_true(touched[i])).collect();
-                sets.push(fewest_drops(&mut encoding, &switches, &set));
+                sets.push(fewest_drops(encoding, switches, &set));
                 let block: Vec<Lit> = set.iter().map(|&i| !touched[i]).collect();
                 encoding.solver.add_clause(&block);
             }
         }
     }
-    sets
+}
+
+/// Returns the smallest number of needs to touch: none may at first, and as long as that is too few, those to blame may
+/// and the number goes up by one (MSU3, Marques-Silva and Planes 2007). Nothing when no number would do, or nobody waits
+/// for it any more.
+fn fewest_touched(encoding: &mut Encoding, touched: &[Lit], assumed: &[Lit]) -> Option<usize> {
+    let mut free: BTreeSet<Lit> = BTreeSet::new();
+    let mut bound = None;
+    for number in 0..=touched.len() {
+        let held = touched.iter().filter(|touched| !free.contains(touched)).map(|touched| !*touched);
+        let assumptions: Vec<Lit> = assumed.iter().copied().chain(bound).chain(held).collect();
+        let core = match encoding.solver.solve(&assumptions) {
+            Outcome::Satisfiable(_) => return Some(number),
+            Outcome::Unsatisfiable(core) => core,
+            Outcome::Stopped | Outcome::Paused => return None,
+        };
+        let blamed: Vec<Lit> = core.iter().filter(|lit| !assumed.contains(lit)).map(|lit| !*lit).collect();
+        if blamed.is_empty() {
+            return None;
+        }
+        free.extend(blamed.into_iter().filter(|lit| touched.contains(lit)));
+        let candidates: Vec<Lit> = free.iter().copied().collect();
+        bound = at_most(&mut encoding.solver, &candidates, number + 1);
+    }
+    None
 }
 
 /// Decides which needs of a set must be dropped and for which another constraint will do.

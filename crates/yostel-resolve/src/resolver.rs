@@ -13,7 +13,7 @@ use yostel_documents::{PackageDocument, PackageName, Requirement};
 use yostel_versions::BindError;
 
 use crate::certify::{self, Certificate, Formula};
-use crate::edits::{self, EditSet};
+use crate::edits::{self, EditRules, EditSet};
 use crate::explain::{self, Collision};
 use crate::known::{Arrival, Halt, Known, Reach};
 use crate::objective::{Phase, Search};
@@ -141,11 +141,12 @@ impl Resolver {
         Self { problem, known, search, refuted: false, stats: SearchStats::default() }
     }
 
-    /// Lists the smallest sets of edits to the needs that make the problem solvable, smallest first and then those
-    /// after which the fewest packages move; each was resolved. Ask after [`Outcome::Collision`], of a resolver made by
+    /// Lists the smallest sets of edits to the needs that make the problem solvable: those that leave wished needs alone
+    /// first, then the smallest, and then those after which the fewest packages move; each was resolved. Empty when no
+    /// edit of what may be edited helps. Ask after [`Outcome::Collision`], of a resolver made by
     /// [`Self::with_edits`]. When it is told to stop, it lists those that it found by then.
-    pub fn edit_sets(&mut self, most: usize) -> Vec<EditSet> {
-        edits::edit_sets(&self.problem, &mut self.known, most)
+    pub fn edit_sets(&mut self, rules: &EditRules) -> Vec<EditSet> {
+        edits::edit_sets(&self.problem, &mut self.known, rules)
     }
 
     /// Proves that there is no set, in open formats; nothing when there is one, or it was told to stop. Ask after

@@ -48,6 +48,11 @@ impl Answer {
         Self { door: Door::Raw, ..Self::words(Exit::Fine, stdout) }
     }
 
+    /// Puts what was done before, in words, ahead of this.
+    pub(crate) fn after(self, call: &Call, said: impl FnOnce() -> String) -> Self {
+        if call.json() || call.quiet { self } else { Self { stdout: said() + &self.stdout, ..self } }
+    }
+
     /// Either, by what was asked for; the words of a command that only reports its success fall silent with `--quiet`.
     pub(crate) fn either<T: Told>(
         call: &Call,

@@ -75,6 +75,14 @@ pub(crate) enum Color {
     Never,
 }
 
+/// Whether a command goes on until what it led to is installed.
+#[derive(Debug, Clone, Copy, Default, Args)]
+pub(crate) struct GoOn {
+    /// Then install, in the way in which the project was installed before
+    #[arg(long)]
+    pub(crate) install: bool,
+}
+
 /// Reads a package name from the command line.
 pub(crate) fn package_name(text: &str) -> Result<PackageName, String> {
     PackageName::parse(text).map_err(with_suggestion)

@@ -5,11 +5,12 @@ use std::path::PathBuf;
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_flows::{LockReport, SearchReport, Settlement};
+use yostel_flows::{InstallReport, LockReport, SearchReport, Settlement};
 use yostel_resolve::Overridden;
 
 use super::Told;
 use super::parts::{EditTold, MoveTold, ReleaseTold, texts, told};
+use super::using::InstallAnswer;
 
 /// Answer of `lock`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -39,6 +40,17 @@ pub struct LockAnswer {
     pub unused_patches: Vec<String>,
     /// What the search did; null when there was nothing to search for.
     pub search: Option<SearchTold>,
+    /// With `--install`: what installing came to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub install: Option<InstallAnswer>,
+}
+
+impl LockAnswer {
+    /// Adds what followed.
+    #[must_use]
+    pub fn and_then(self, install: Option<&InstallReport>) -> Self {
+        Self { install: install.map(InstallAnswer::from), ..self }
+    }
 }
 
 impl Told for LockAnswer {
@@ -148,6 +160,7 @@ impl From<&LockReport> for LockAnswer {
             only_here: texts(report.only_here.iter().map(|(package, _)| package)),
             unused_patches: texts(&report.unused_patches),
             search: report.search.as_ref().map(SearchTold::from),
+            install: None,
         }
     }
 }
@@ -159,7 +172,7 @@ pub enum SettleAnswer {
     /// Without a number: which sets of edits there are.
     Listed(EditSetsTold),
     /// With a number: that set of edits, and the manifests with it.
-    Chosen(ChosenEditsTold),
+    Chosen(Box<ChosenEditsTold>),
 }
 
 impl Told for SettleAnswer {
@@ -197,6 +210,9 @@ pub struct ChosenEditsTold {
     pub applied: bool,
     /// The texts of the manifests with the edits made, by path.
     pub manifests: BTreeMap<String, String>,
+    /// With `--install`: what installing came to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub install: Option<InstallAnswer>,
 }
 
 impl From<&Settlement> for EditSetTold {
@@ -222,9 +238,10 @@ impl SettleAnswer {
     }
 
     /// Tells of one set of edits.
-    pub fn chosen(settlement: &Settlement, applied: bool) -> Self {
+    pub fn chosen(settlement: &Settlement, applied: bool, install: Option<&InstallReport>) -> Self {
         let manifests =
             settlement.proposal.manifests().iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
-        Self::Chosen(ChosenEditsTold { set: settlement.into(), applied, manifests })
+        let install = install.map(InstallAnswer::from);
+        Self::Chosen(Box::new(ChosenEditsTold { set: settlement.into(), applied, manifests, install }))
     }
 }

@@ -5,11 +5,13 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{Elsewhere, NeedForm, PackageName, Purpose};
-use yostel_flows::{AddReport, AddedElsewhere, AgreeReport, RemoveReport};
+use yostel_flows::{AddReport, AddedElsewhere, AgreeReport, InstallReport, LockReport, RemoveReport};
 use yostel_versions::ConstraintText;
 
 use super::Told;
+use super::decide::LockAnswer;
 use super::parts::{OriginTold, texts};
+use super::using::InstallAnswer;
 
 /// Answer of `init`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -64,6 +66,12 @@ pub struct AddedFromSource {
     pub newest_not_accepted: Option<String>,
     /// Whether the constraint has an upper bound.
     pub bounded_above: bool,
+    /// With `--install`: what locking came to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub lock: Option<LockAnswer>,
+    /// With `--install`: what installing came to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub install: Option<InstallAnswer>,
 }
 
 /// A need of a package from a repository, a folder or an archive.
@@ -85,6 +93,12 @@ pub struct AddedFromElsewhere {
     pub digest: Option<String>,
     /// What was there before; null when the need is new.
     pub before: Option<String>,
+    /// With `--install`: what locking came to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub lock: Option<LockAnswer>,
+    /// With `--install`: what installing came to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub install: Option<InstallAnswer>,
 }
 
 impl From<&AddReport> for AddAnswer {
@@ -101,11 +115,25 @@ impl From<&AddReport> for AddAnswer {
             accepted: texts(&report.accepted),
             newest_not_accepted: report.newest_not_accepted.as_ref().map(ToString::to_string),
             bounded_above: report.constraint.is_bounded_above(),
+            lock: None,
+            install: None,
         })
     }
 }
 
 impl AddAnswer {
+    /// Adds what followed.
+    #[must_use]
+    pub fn and_then(mut self, then: Option<(&LockReport, &InstallReport)>) -> Self {
+        let (lock, install) = match &mut self {
+            Self::Source(told) => (&mut told.lock, &mut told.install),
+            Self::Elsewhere(told) => (&mut told.lock, &mut told.install),
+        };
+        *lock = then.map(|(lock, _)| lock.into());
+        *install = then.map(|(_, install)| install.into());
+        self
+    }
+
     /// Tells of a package from elsewhere.
     pub fn elsewhere(
         report: &AddedElsewhere,
@@ -126,6 +154,8 @@ impl AddAnswer {
             commit: report.commit.clone(),
             digest,
             before: report.before.clone(),
+            lock: None,
+            install: None,
         })
     }
 }
@@ -204,6 +234,12 @@ pub struct RemoveAnswer {
     pub before: Option<String>,
     /// The purposes it was removed from.
     pub purposes: Vec<String>,
+    /// With `--install`: what locking came to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub lock: Option<LockAnswer>,
+    /// With `--install`: what installing came to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub install: Option<InstallAnswer>,
 }
 
 impl Told for RemoveAnswer {
@@ -214,6 +250,14 @@ impl RemoveAnswer {
     /// Tells that a need was removed.
     pub fn of(report: &RemoveReport, package: &PackageName) -> Self {
         let (before, purposes) = (report.before.clone(), report.purposes.clone());
-        Self { manifest: report.path.clone(), package: package.to_string(), before, purposes }
+        let package = package.to_string();
+        Self { manifest: report.path.clone(), package, before, purposes, lock: None, install: None }
+    }
+
+    /// Adds what followed.
+    #[must_use]
+    pub fn and_then(self, then: Option<(&LockReport, &InstallReport)>) -> Self {
+        let (lock, install) = then.map(|(lock, install)| (lock.into(), install.into())).unzip();
+        Self { lock, install, ..self }
     }
 }

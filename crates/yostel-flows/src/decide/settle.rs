@@ -3,16 +3,18 @@
 use std::collections::BTreeSet;
 
 use jiff::Timestamp;
-use yostel_documents::{Declared, NeedForm, PackageName, Purpose, Requirement, add_coexist, add_need, remove_need};
+use yostel_documents::{
+    Declared, EditError, Lockfile, NeedForm, PackageName, Purpose, Requirement, add_coexist, add_need, remove_need,
+};
 use yostel_findings::MoveKind;
-use yostel_resolve::{EditSet, Outcome, Problem, RequirementEdit, Resolution, Resolver};
+use yostel_resolve::{EditRules, EditSet, Outcome, Problem, RequirementEdit, Resolution, Resolver};
 
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::project::LoadedProject;
 use crate::project::read::load_lockfile;
 use crate::project::write::Texts;
-use crate::search::drive::{Driven, drive, edit_sets};
+use crate::search::drive::{Driven, MOST_EDIT_SETS, drive, edit_sets};
 use crate::search::proposal::{Basis, Proposal};
 use crate::search::rules::{Keep, kept_versions, rules_of};
 
@@ -27,14 +29,23 @@ pub struct Settlement {
     pub proposal: Proposal,
 }
 
-/// Lists the smallest edit sets, smallest first; nothing when there is a set as things are. Only releases published by
-/// `as_of` count, when it is given, but for versions that are locked.
+/// What to look for.
+#[derive(Debug, Clone, Default)]
+pub struct SettleRequest {
+    /// Only releases published by then count, but for versions that are locked.
+    pub as_of: Option<Timestamp>,
+    /// Packages whose needs stay as they are.
+    pub kept: BTreeSet<PackageName>,
+}
+
+/// Lists the smallest edit sets; nothing when there is a set as things are. Those that leave alone what was not needed yet
+/// when the lockfile was written come first, then the smallest.
 ///
 /// # Errors
-/// As locking, but for a collision.
+/// As locking, but for a collision; `Edit` when something is to be kept that is not needed.
 pub fn settle(
     project: &LoadedProject,
-    as_of: Option<Timestamp>,
+    request: &SettleRequest,
     context: &Context<'_>,
 ) -> Result<Option<Vec<Settlement>>, FlowError> {
     let before = load_lockfile(project)?;
@@ -43,6 +54,12 @@ pub fn settle(
     if declared.requirements.is_empty() {
         return Ok(None);
     }
+    if let Some(unknown) =
+        request.kept.iter().find(|kept| !declared.requirements.iter().any(|one| one.package == **kept))
+    {
+        return Err(EditError::NoSuchNeed(unknown.clone()).into());
+    }
+    let as_of = request.as_of;
     let keep = before.as_ref().map(|before| kept_versions(before, &declared, &Keep::Locked)).unwrap_or_default();
     let requirements = declared.requirements.clone();
     let rules = rules_of(project, as_of, None, context.settings);
@@ -56,7 +73,9 @@ pub fn settle(
         let basis = Basis { project, declared, patches: &patches, before, keep, manifests, shareable: false };
         Proposal::of(resolution, &basis, context)
     };
-    for edit_set in edit_sets(&mut resolver, context.observer)? {
+    let wished = before.as_ref().map(|before| not_locked_yet(&declared, before)).unwrap_or_default();
+    let edit_rules = EditRules { most: MOST_EDIT_SETS, kept: request.kept.clone(), wished };
+    for edit_set in edit_sets(&mut resolver, &edit_rules, context.observer)? {
         let texts = edited(project, &edit_set.edits)?;
         // What is said about packages wherever they turn up can undo an edit, or forbid it.
         let Some(edited) = means(project, &texts, &edit_set.requirements) else { continue };
@@ -84,10 +103,25 @@ pub fn settle(
     let drops = |edit: &&RequirementEdit| matches!(edit, RequirementEdit::Drop { .. });
     let rank = |settlement: &Settlement| {
         let edits = &settlement.edit_set.edits;
-        (edits.len().max(1), edits.iter().filter(drops).count(), settlement.coexist.is_some())
+        let touches_wish = edit_rules.touches_wish(&settlement.edit_set);
+        (touches_wish, edits.len().max(1), edits.iter().filter(drops).count(), settlement.coexist.is_some())
     };
     settlements.sort_by_key(rank);
     Ok(Some(settlements))
+}
+
+/// Lists the needs, as they bind, that the lockfile does not know.
+fn not_locked_yet(declared: &Declared, before: &Lockfile) -> BTreeSet<Requirement> {
+    let known = |requirement: &Requirement| {
+        before.chosen.all(&requirement.package).iter().any(|locked| {
+            locked.asked_by.iter().any(|asked| {
+                asked.who == requirement.asker
+                    && asked.purpose == requirement.purpose
+                    && asked.accept == requirement.accept
+            })
+        })
+    };
+    declared.bound_requirements().into_iter().filter(|requirement| !known(requirement)).collect()
 }
 
 /// Returns the project with edited manifests, if they come to these needs.

@@ -4,13 +4,13 @@ use std::collections::BTreeMap;
 
 use yostel_documents::{Lockfile, PackageName};
 use yostel_findings::Duplicate;
-use yostel_resolve::{EditSet, Outcome, Problem, RequirementEdit, Resolver};
+use yostel_resolve::{EditRules, EditSet, Outcome, Problem, RequirementEdit, Resolver};
 use yostel_sources::SourceSet;
 
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::project::LoadedProject;
-use crate::search::drive::{Driven, drive, edit_sets};
+use crate::search::drive::{Driven, MOST_EDIT_SETS, drive, edit_sets};
 use crate::search::rules::{Keep, rules_of, versions_of};
 
 /// What it takes for a package to be locked at one version.
@@ -20,7 +20,7 @@ pub enum Dedupe {
     ByPolicyOnly,
     /// These edits of what projects need; the smallest there are.
     Edits(Vec<RequirementEdit>),
-    /// No edit of four needs or fewer would do.
+    /// No edit of needs would do.
     Impossible,
 }
 
@@ -53,7 +53,7 @@ pub(crate) fn dedupes(
         let dedupe = match outcome {
             Outcome::Resolved(_) => Dedupe::ByPolicyOnly,
             _ => {
-                let edit_sets = edit_sets(&mut resolver, context.observer)?;
+                let edit_sets = edit_sets(&mut resolver, &EditRules::any(MOST_EDIT_SETS), context.observer)?;
                 // Of the smallest, and of those the ones that drop the least, the one that leads forward.
                 let drops = |edit: &&RequirementEdit| matches!(edit, RequirementEdit::Drop { .. });
                 let size = |edit_set: &EditSet| (edit_set.edits.len(), edit_set.edits.iter().filter(drops).count());

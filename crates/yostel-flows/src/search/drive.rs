@@ -6,7 +6,7 @@ use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use yostel_documents::{PackageName, nearest};
-use yostel_resolve::{Arrival, Collision, EditSet, Outcome, Phase, ResolveError, Resolver, Step};
+use yostel_resolve::{Arrival, Collision, EditRules, EditSet, Outcome, Phase, ResolveError, Resolver, Step};
 use yostel_sources::SourceSet;
 
 use crate::content::ask::ask;
@@ -33,7 +33,7 @@ pub(crate) struct Driven {
 const LOOK: Duration = Duration::from_millis(20);
 
 /// How many sets of edits are looked for.
-const MOST_EDIT_SETS: usize = 8;
+pub(crate) const MOST_EDIT_SETS: usize = 8;
 
 /// Drives a resolver to its end, asking the sources for what it needs.
 pub(crate) fn drive(
@@ -130,9 +130,13 @@ fn search(
 }
 
 /// Lists sets of edits that end a collision, as [`Resolver::edit_sets`] does, unless the observer wants to stop.
-pub(crate) fn edit_sets(resolver: &mut Resolver, observer: &dyn Observer) -> Result<Vec<EditSet>, FlowError> {
+pub(crate) fn edit_sets(
+    resolver: &mut Resolver,
+    rules: &EditRules,
+    observer: &dyn Observer,
+) -> Result<Vec<EditSet>, FlowError> {
     observer.notice(Event::Begin("looking for edits", 0));
-    let edit_sets = watched(&resolver.stop_flag(), observer, || resolver.edit_sets(MOST_EDIT_SETS));
+    let edit_sets = watched(&resolver.stop_flag(), observer, || resolver.edit_sets(rules));
     observer.notice(Event::End);
     edit_sets
 }

@@ -13,13 +13,12 @@ use crate::decide::lock::{LockRequest, lock};
 use crate::error::NotAltered;
 use crate::error::{ChangeError, FlowError};
 use crate::observer::{Event, Observer, waiting};
-use crate::plan::installed::as_installed;
 use crate::plan::planned::planned_package;
 use crate::project::LoadedProject;
 use crate::project::files::MANIFEST_NAME;
 use crate::project::patches::MOST_PATCH;
 use crate::project::read::load_project;
-use crate::using::install::{InstallRequest, install};
+use crate::using::install::install_again;
 
 /// A package that is open for changes.
 #[derive(Debug)]
@@ -77,7 +76,7 @@ pub fn open_alter(project: &LoadedProject, package: &PackageName, context: &Cont
         return Err(not_altered(package, NotAltered::Several).into());
     }
     let planned = planned_package(project, package, context)?;
-    reinstall(project, context)?;
+    install_again(project, context)?;
     let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
     // Changes are told against the release, so its own tree is needed too.
     bring_release_in(project, &planned, context)?;
@@ -163,7 +162,7 @@ pub fn keep_alter(
     })();
     let project = undo.unless_done(locked)?;
     hold(&project, context.observer)?.close(package)?;
-    reinstall(&project, context)?;
+    install_again(&project, context)?;
     Ok(Kept { version: planned.version, patch, why, files })
 }
 
@@ -184,7 +183,7 @@ pub fn drop_alter(project: &LoadedProject, package: &PackageName, context: &Cont
         }
         let kept = project.root.join(kept);
         hold(project, context.observer)?.close(package)?;
-        reinstall(project, context)?;
+        install_again(project, context)?;
         return Ok(Dropped::Copy(worth.then_some(kept)));
     }
     let Some(named) = project.manifest().alter.get(package) else {
@@ -199,7 +198,7 @@ pub fn drop_alter(project: &LoadedProject, package: &PackageName, context: &Cont
         Ok(project)
     })();
     let project = undo.unless_done(locked)?;
-    reinstall(&project, context)?;
+    install_again(&project, context)?;
     Ok(Dropped::Patch(named.patch.clone()))
 }
 
@@ -231,12 +230,6 @@ fn changes_in_copy(
 
 fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject, FlowError> {
     Ok(project.target()?.hold(waiting(observer, Event::Wait))?)
-}
-
-/// Installs what is locked, in the way in which it was installed before.
-fn reinstall(project: &LoadedProject, context: &Context<'_>) -> Result<(), FlowError> {
-    let (placing, selection) = as_installed(&project.target()?, &context.cache, context.settings);
-    install(project, &InstallRequest::again(placing, selection), context).map(drop)
 }
 
 /// Files below the project's folder as they were before they were written.

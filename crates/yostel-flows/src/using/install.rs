@@ -14,7 +14,7 @@ use crate::context::Context;
 use crate::error::{FlowError, ProjectError};
 use crate::observer::{Event, waiting};
 use crate::plan::compose::Selection;
-use crate::plan::installed::selection_of;
+use crate::plan::installed::{as_installed, selection_of};
 use crate::project::LoadedProject;
 use crate::project::read::lockfile_header;
 
@@ -58,6 +58,15 @@ pub struct InstallReport {
     pub done: Option<Installed>,
     /// The digest of everything installed.
     pub digest: Seal,
+}
+
+/// Installs the project as its lockfile says, in the way in which it was installed before.
+///
+/// # Errors
+/// As [`install`].
+pub fn install_again(project: &LoadedProject, context: &Context<'_>) -> Result<InstallReport, FlowError> {
+    let (placing, selection) = as_installed(&project.target()?, &context.cache, context.settings);
+    install(project, &InstallRequest::again(placing, selection), context)
 }
 
 /// Installs the project as its lockfile says.

@@ -17,8 +17,8 @@ use yostel_documents::PackageName;
 use yostel_flows::{
     ContentError, Context, Counterfactual, DiskFiles, Environment, Event, Files, FlowClass, FlowError, InstallError,
     InstallRequest, Keep, LoadedProject, LockReport, LockRequest, Observer, OpenSource, RealSources, SearchError,
-    Settings, Silent, Write, create_registry, environment, explain, install, load_project, lock, publish, settle,
-    verify, where_is,
+    Settings, SettleRequest, Silent, Write, create_registry, environment, explain, install, load_project, lock,
+    publish, settle, verify, where_is,
 };
 use yostel_registry::ReleaseRemarks;
 use yostel_versions::{Order, Version};
@@ -240,7 +240,8 @@ fn the_environment_has_programs_of_direct_needs_and_variables_of_all() {
 fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
     let world = World::new(&RELEASES, "gust = '^2'  # calibrated\nunit = '^2'");
     let ear = Ear::default();
-    let settlements = settle(&world.project(), None, &Context::new(&world.settings(), &ear)).unwrap().unwrap();
+    let settlements =
+        settle(&world.project(), &SettleRequest::default(), &Context::new(&world.settings(), &ear)).unwrap().unwrap();
     assert!(!ear.heard().iter().any(|event| event.starts_with("Write")), "looking writes nothing");
     assert_eq!(settlements[0].edit_set.edits.len(), 1);
     settlements[0].proposal.apply(&world.project(), &Silent).unwrap();
@@ -253,13 +254,19 @@ fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
         (settlements[0].proposal.lockfile().seal(), vec![]),
         "the lock was fresh"
     );
-    assert!(settle(&world.project(), None, &Context::new(&world.settings(), &Silent)).unwrap().is_none());
+    assert!(
+        settle(&world.project(), &SettleRequest::default(), &Context::new(&world.settings(), &Silent))
+            .unwrap()
+            .is_none()
+    );
 }
 
 #[test]
 fn a_settlement_that_cannot_be_locked_puts_the_manifest_back() {
     let world = World::new(&RELEASES, "gust = '^2'\nunit = '^2'");
-    let settlements = settle(&world.project(), None, &Context::new(&world.settings(), &Silent)).unwrap().unwrap();
+    let settlements = settle(&world.project(), &SettleRequest::default(), &Context::new(&world.settings(), &Silent))
+        .unwrap()
+        .unwrap();
     let before = fs::read_to_string(world.path("console/yostel.toml")).unwrap();
     // A folder in the lockfile's place cannot be replaced by a file.
     fs::create_dir_all(world.path("console/yostel.lock/in-the-way")).unwrap();

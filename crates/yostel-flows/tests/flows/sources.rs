@@ -9,7 +9,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use yostel_documents::PackageName;
 use yostel_flows::{
     Context, Event, Files, FlowClass, FlowError, InstallError, Keep, LockError, LockRequest, Observer, OpenFiles,
-    ProjectError, Silent, Write, audit, environment, explain, install, load_project, lock, publish, settle, verify,
+    ProjectError, SettleRequest, Silent, Write, audit, environment, explain, install, load_project, lock, publish,
+    settle, verify,
 };
 use yostel_testkit::{MemoryContent, MemorySources};
 
@@ -211,7 +212,7 @@ fn looking_for_edits_and_proving_stop_when_they_are_told_to() {
     let stops = |at| StopsAt(at, AtomicBool::new(false));
     let before = fs::read(world.path("console/yostel.toml")).unwrap();
     for at in ["Begin(\"resolving\"", "Begin(\"looking for edits\""] {
-        let refused = settle(&project, None, &Context::new(&settings, &stops(at)));
+        let refused = settle(&project, &SettleRequest::default(), &Context::new(&settings, &stops(at)));
         assert!(matches!(refused, Err(FlowError::Stopped)), "{at}: {refused:?}");
     }
     let folder = world.path("proof");

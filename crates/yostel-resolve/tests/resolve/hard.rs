@@ -4,7 +4,7 @@
 use std::sync::atomic::Ordering;
 
 use proptest::prelude::*;
-use yostel_resolve::{Outcome, Phase, Resolver, Step};
+use yostel_resolve::{EditRules, Outcome, Phase, Resolver, Step};
 use yostel_testkit::{World, colouring, dress, pigeonhole, three_sat, trap};
 
 /// Resolves; the resolver itself has every resolution judged, so a verdict is all there is to compare.
@@ -139,9 +139,12 @@ fn a_collision_is_told_as_far_as_it_is_understood_when_it_is_told_to_stop() {
     };
     assert_eq!((collision.requirements.len(), collision.minimal, collision.others.len()), (5, false, 0));
     assert!(collision.facts.is_empty(), "nothing is claimed that was not shown: {:?}", collision.facts);
-    assert_eq!((resolver.edit_sets(8).len(), resolver.certificate().is_none()), (0, true));
+    assert_eq!((resolver.edit_sets(&EditRules::any(8)).len(), resolver.certificate().is_none()), (0, true));
     flag.store(false, Ordering::Relaxed);
-    assert!(!resolver.edit_sets(8).is_empty() && resolver.certificate().is_some(), "it goes on when it may");
+    assert!(
+        !resolver.edit_sets(&EditRules::any(8)).is_empty() && resolver.certificate().is_some(),
+        "it goes on when it may"
+    );
 }
 
 #[test]

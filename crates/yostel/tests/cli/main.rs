@@ -24,6 +24,7 @@ mod overriding;
 mod pages;
 mod refusals;
 mod refusing;
+mod settling;
 mod speaking;
 mod stopping;
 mod together;

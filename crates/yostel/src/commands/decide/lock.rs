@@ -11,9 +11,11 @@ use yostel_findings::{Move, MoveKind};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
 use yostel_resolve::Overridden;
 
-use crate::answer::Answer;
+use crate::answer::{Answer, failure};
 use crate::call::Call;
+use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
+use crate::options::GoOn;
 use crate::render::{Columns, Role, count, paint};
 
 /// How many moves are told before `--in-full`.
@@ -23,15 +25,18 @@ const TOLD: usize = 20;
 ///
 /// Versions that are locked stay where they can; what must move is told, with who asks for it. Nothing is written when
 /// nothing changed.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub(crate) struct Lock {
     /// Ignore what is locked: take the newest of everything that the constraints accept
     #[arg(long)]
     fresh: bool,
 
     /// Only show what would change
-    #[arg(long)]
+    #[arg(long, conflicts_with = "install")]
     preview: bool,
+
+    #[command(flatten)]
+    go_on: GoOn,
 
     /// Show everything, however long
     #[arg(long)]
@@ -100,7 +105,19 @@ pub(crate) fn run(arguments: Lock, call: &Call) -> Result<Answer, FlowError> {
     let started = Instant::now();
     let report = lock(&project, request, &call.context())?;
     let took = started.elapsed();
-    Ok(Answer::either(call, Exit::Fine, || LockAnswer::from(&report), || words(&report, &arguments, took, call)))
+    let words = || words(&report, &arguments, took, call);
+    let installed = match go_on_to_install(arguments.go_on, call) {
+        Ok(installed) => installed,
+        Err(error) => return Ok(failure(&error, call).after(call, words)),
+    };
+    let answer = || LockAnswer::from(&report).and_then(installed.as_ref());
+    Ok(Answer::either(call, Exit::Fine, answer, || words() + &words_after(installed.as_ref(), call)))
+}
+
+/// Tells a lock that followed another command.
+pub(crate) fn words_after_edit(report: &LockReport, call: &Call) -> String {
+    let arguments = Lock { go_on: GoOn { install: true }, ..Lock::default() };
+    words(report, &arguments, Duration::ZERO, call)
 }
 
 fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> String {
@@ -165,7 +182,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
     if arguments.stats {
         text.push_str(&stats(report.search.as_ref(), took));
     }
-    if report.written && !report.moves.is_empty() {
+    if report.written && !report.moves.is_empty() && !arguments.go_on.install {
         text.push_str(&format!("{} yostel install\n", paint(Role::Good, "next:")));
     }
     text

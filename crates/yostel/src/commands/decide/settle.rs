@@ -5,15 +5,17 @@ use jiff::Timestamp;
 use similar::{ChangeTag, TextDiff};
 use yostel_answers::answers::decide::SettleAnswer;
 use yostel_answers::{Code, Diagnostic, Suggestion};
+use yostel_documents::{PackageName, Requirement};
 use yostel_findings::MoveKind;
-use yostel_flows::{FlowError, Settlement, settle};
+use yostel_flows::{FlowError, SettleRequest, Settlement, settle};
 use yostel_resolve::RequirementEdit;
 
 use super::lock::{moment, moves};
-use crate::answer::Answer;
-use crate::answer::failure_of;
+use crate::answer::{Answer, failure, failure_of};
 use crate::call::Call;
+use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
+use crate::options::{GoOn, package_name};
 use crate::render::{Role, count, join, paint};
 
 /// Find the smallest edits that end a collision, and apply one
@@ -26,8 +28,15 @@ pub(crate) struct Settle {
     number: Option<usize>,
 
     /// Only show what would change, with the edit of this number
-    #[arg(long, requires = "number")]
+    #[arg(long, requires = "number", conflicts_with = "install")]
     preview: bool,
+
+    /// Keep the need of this package as it is: what else must give? May be repeated
+    #[arg(long = "keep", value_name = "PACKAGE", value_parser = package_name)]
+    kept: Vec<PackageName>,
+
+    #[command(flatten)]
+    go_on: GoOn,
 
     /// Only releases published by this day (or RFC 3339 time); what is locked may stay
     #[arg(long, value_name = "DATE", value_parser = moment)]
@@ -36,64 +45,97 @@ pub(crate) struct Settle {
 
 pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
-    let Some(settlements) = settle(&project, arguments.as_of, &call.context())? else {
+    if arguments.go_on.install && arguments.number.is_none() {
+        let headline = "--install goes with the number of an edit".to_owned();
+        let next = Suggestion::run("yostel settle", "to see the edits, then yostel settle 1 --install");
+        return Ok(failure_of(&[Diagnostic::new(Code::Usage, headline, next)], Exit::Usage, call.format));
+    }
+    let request = SettleRequest { as_of: arguments.as_of, kept: arguments.kept.iter().cloned().collect() };
+    let Some(settlements) = settle(&project, &request, &call.context())? else {
         return Ok(Answer::either(call, Exit::Fine, SettleAnswer::nothing, || {
             format!("Nothing collides.\n{} yostel lock\n", paint(Role::Good, "next:"))
         }));
     };
+    if settlements.is_empty() {
+        return Ok(failure_of(&[no_edit_helps(&request)], Exit::NoResolution, call.format));
+    }
     let Some(number) = arguments.number else {
         return Ok(Answer::either(
             call,
             Exit::Fine,
             || SettleAnswer::listed(&settlements),
-            || list(&settlements, arguments.as_of),
+            || list(&settlements, &asked(&request), project.is_workspace()),
         ));
     };
     let Some(settlement) = number.checked_sub(1).and_then(|at| settlements.get(at)) else {
         let listed = if settlements.len() == 1 { "1 is".into() } else { format!("{} are", settlements.len()) };
         let headline = format!("there is no edit {number}; {listed} listed");
-        let diagnostic = Diagnostic::new(Code::NoSuchEdit, headline, Suggestion::run("yostel settle", "to see them"));
+        let again = Suggestion::run(format!("yostel settle{}", asked(&request)), "to see them");
+        let diagnostic = Diagnostic::new(Code::NoSuchEdit, headline, again);
         return Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
     };
     if !arguments.preview {
         settlement.proposal.apply(&project, &call.progress)?;
     }
-    Ok(Answer::either(
-        call,
-        Exit::Fine,
-        || SettleAnswer::chosen(settlement, !arguments.preview),
-        || {
-            let files: Vec<String> = settlement.proposal.manifests().keys().cloned().collect();
-            let diffs = settlement.proposal.manifests().iter().map(|(file, (before, after))| match files.len() {
-                1 => diff(before, after),
-                _ => format!("  {file}\n{}", diff(before, after)),
-            });
-            let (diff, files): (String, String) = (diffs.collect(), join(&files));
-            let moved = moves(settlement.proposal.moves(), usize::MAX);
-            let moved = if moved.is_empty() { "Nothing moves.\n".to_owned() } else { format!("What moves:\n{moved}") };
-            if arguments.preview {
-                let next = format!("yostel settle {number}, to do it");
-                format!("{files} would become:\n{diff}{moved}{} {next}\n", paint(Role::Good, "next:"))
-            } else {
-                let locked = count(settlement.proposal.lockfile().chosen.len(), "package");
-                format!(
-                    "Edited {files}:\n{diff}Locked {locked}. {moved}{} yostel install\n",
-                    paint(Role::Good, "next:")
-                )
-            }
-        },
-    ))
+    let words = || {
+        let files: Vec<String> = settlement.proposal.manifests().keys().cloned().collect();
+        let diffs = settlement.proposal.manifests().iter().map(|(file, (before, after))| match files.len() {
+            1 => diff(before, after),
+            _ => format!("  {file}\n{}", diff(before, after)),
+        });
+        let (diff, files): (String, String) = (diffs.collect(), join(&files));
+        let moved = moves(settlement.proposal.moves(), usize::MAX);
+        let moved = if moved.is_empty() { "Nothing moves.\n".to_owned() } else { format!("What moves:\n{moved}") };
+        if arguments.preview {
+            let next = format!("yostel settle{} {number}, to do it", asked(&request));
+            format!("{files} would become:\n{diff}{moved}{} {next}\n", paint(Role::Good, "next:"))
+        } else {
+            let locked = count(settlement.proposal.lockfile().chosen.len(), "package");
+            let next = format!("{} yostel install\n", paint(Role::Good, "next:"));
+            let next = if arguments.go_on.install { "" } else { &next };
+            format!("Edited {files}:\n{diff}Locked {locked}. {moved}{next}")
+        }
+    };
+    let installed = match go_on_to_install(arguments.go_on, call) {
+        Ok(installed) => installed,
+        Err(error) => return Ok(failure(&error, call).after(call, words)),
+    };
+    let answer = || SettleAnswer::chosen(settlement, !arguments.preview, installed.as_ref());
+    Ok(Answer::either(call, Exit::Fine, answer, || words() + &words_after(installed.as_ref(), call)))
 }
 
-fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
-    if settlements.is_empty() {
-        return "No edit of four needs or fewer ends the collision; yostel lock tells what collides.\n".into();
-    }
+/// Returns the options that ask the same again: the numbers are those of one list.
+fn asked(request: &SettleRequest) -> String {
+    let day = request.as_of.map(|day| format!(" --as-of {day}"));
+    let kept = request.kept.iter().map(|package| format!(" --keep {package}"));
+    day.into_iter().chain(kept).collect()
+}
+
+/// Says that nothing that may be edited ends the collision.
+fn no_edit_helps(request: &SettleRequest) -> Diagnostic {
+    let kept: Vec<String> = request.kept.iter().map(ToString::to_string).collect();
+    let headline = match kept.is_empty() {
+        true => "no edit of the needs ends the collision".to_owned(),
+        false => format!("no edit ends the collision while {} stays as it is", join(&kept)),
+    };
+    let see = Suggestion::run("yostel lock", "to see what collides");
+    let told = match kept.is_empty() {
+        true => Diagnostic::new(Code::NoEditHelps, headline, see),
+        false => {
+            let without = Suggestion::run("yostel settle", "to see what else would end it");
+            Diagnostic::new(Code::NoEditHelps, headline, without).or(see)
+        }
+    };
+    told.note("the manifest is as it was")
+}
+
+fn list(settlements: &[Settlement], asked: &str, is_workspace: bool) -> String {
     let mut text = String::from("Each of these edits of the manifest ends the collision, proved by resolving it:\n");
     for (number, settlement) in (1..).zip(settlements) {
         let permitted =
             settlement.coexist.iter().map(|package| format!("allow incompatible versions of {package} side by side"));
-        let edits: Vec<String> = settlement.edit_set.edits.iter().map(edit_words).chain(permitted).collect();
+        let edits: Vec<String> =
+            settlement.edit_set.edits.iter().map(|edit| edit_words(edit, is_workspace)).chain(permitted).collect();
         text.push_str(&format!(
             "{} {}\n",
             paint(Role::Title, format!("{number:>3}")),
@@ -101,19 +143,21 @@ fn list(settlements: &[Settlement], as_of: Option<Timestamp>) -> String {
         ));
         text.push_str(&format!("      {}\n", consequence(settlement)));
     }
-    // The numbers are of this list: the same question must be asked again.
-    let asked = as_of.map(|day| format!(" --as-of {day}")).unwrap_or_default();
     let next = paint(Role::Good, "next:");
     text.push_str(&format!("{next} yostel settle{asked} --preview 1, or yostel settle{asked} 1\n"));
     text
 }
 
-pub(crate) fn edit_words(edit: &RequirementEdit) -> String {
+pub(crate) fn edit_words(edit: &RequirementEdit, is_workspace: bool) -> String {
+    let of = |requirement: &Requirement| match is_workspace {
+        true => format!("{} of {}", requirement.package, requirement.asker),
+        false => requirement.package.to_string(),
+    };
     match edit {
         RequirementEdit::Change { requirement, accept } => {
-            format!("change {} from {} to {accept}", requirement.package, requirement.accept)
+            format!("change {} from {} to {accept}", of(requirement), requirement.accept)
         }
-        RequirementEdit::Drop { requirement } => format!("remove {} {}", requirement.package, requirement.accept),
+        RequirementEdit::Drop { requirement } => format!("remove {} {}", of(requirement), requirement.accept),
     }
 }
 
@@ -124,7 +168,10 @@ fn consequence(settlement: &Settlement) -> String {
         if let RequirementEdit::Change { requirement, .. } = edit
             && let Some(choice) = settlement.edit_set.resolution.chosen.get(&requirement.package)
         {
-            parts.push(format!("{} {}", requirement.package, choice.release.version));
+            let part = format!("{} {}", requirement.package, choice.release.version);
+            if !parts.contains(&part) {
+                parts.push(part);
+            }
         }
     }
     let counted = |what: &str, is: fn(&MoveKind) -> bool| {

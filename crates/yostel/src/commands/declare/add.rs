@@ -9,11 +9,12 @@ use yostel_documents::{ArchiveDigest, Elsewhere, GitAt, GitPlace, NeedForm, Pack
 use yostel_flows::{AddReport, AddRequest, AddedElsewhere, FlowError, TakeFrom, add, add_elsewhere};
 use yostel_versions::{ConstraintText, ConstraintTextError};
 
+use super::finish::finish;
 use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::options::{package_name, word};
+use crate::options::{GoOn, package_name, word};
 use crate::render::{Role, count, paint};
 use yostel_answers::words::bad_constraint;
 
@@ -74,6 +75,9 @@ pub(crate) struct Add {
     /// Why this need deviates from what is agreed
     #[arg(long, value_name = "WHY", conflicts_with = "agreed")]
     why: Option<String>,
+
+    #[command(flatten)]
+    go_on: GoOn,
 }
 
 pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
@@ -89,13 +93,17 @@ pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
     };
     if let Some(from) = take_from(&arguments, call) {
         let report = add_elsewhere(&project, &package, &arguments.purpose, (from, &call.folder), accept.clone())?;
-        return Ok(told_elsewhere(&report, &package, accept.as_ref(), &arguments.purpose, call));
+        let purpose = &arguments.purpose;
+        let words = || words_elsewhere(&report, &package, purpose, call);
+        return finish(arguments.go_on, call, words, |then| {
+            AddAnswer::elsewhere(&report, &package, purpose, accept.as_ref()).and_then(then)
+        });
     }
     let report = add(
         &project,
         AddRequest { package, accept, purpose: arguments.purpose, agreed: arguments.agreed, why: arguments.why },
     )?;
-    Ok(Answer::either(call, Exit::Fine, || AddAnswer::from(&report), || words(&report, call)))
+    finish(arguments.go_on, call, || words(&report, call), |then| AddAnswer::from(&report).and_then(then))
 }
 
 /// Returns the constraint on the platforms named; any version, when only those are named.
@@ -134,42 +142,23 @@ fn take_from(arguments: &Add, call: &Call) -> Option<TakeFrom> {
     arguments.archive.clone().map(|address| TakeFrom::Archive(address, arguments.digest))
 }
 
-fn told_elsewhere(
-    report: &AddedElsewhere,
-    package: &PackageName,
-    accept: Option<&ConstraintText>,
-    purpose: &Purpose,
-    call: &Call,
-) -> Answer {
-    let digest = match &report.elsewhere {
-        Elsewhere::Archive { digest, .. } => Some(digest.to_string()),
-        Elsewhere::Git(_) | Elsewhere::Path(_) => None,
-    };
-    Answer::either(
-        call,
-        Exit::Fine,
-        || AddAnswer::elsewhere(report, package, purpose, accept),
-        || {
-            let manifest = call.show(&report.path);
-            let verb = if report.before.is_some() { "Changed" } else { "Added" };
-            let mut text =
-                format!("{verb} {package}, from {}, in [needs.{purpose}] of {manifest}.\n", report.elsewhere);
-            if let Some(commit) = &report.commit {
-                text.push_str(&format!("  Its commit today: {commit}\n"));
-            }
-            if let Some(digest) = &digest {
-                text.push_str(&format!("  Only an archive with this digest is accepted: {digest}\n"));
-            }
-            if matches!(report.elsewhere, Elsewhere::Path(_)) {
-                let note = paint(Role::Notice, "note:");
-                text.push_str(&format!(
-                    "  {note} the folder is used as it is at that moment, so nobody else can install from the lockfile\n"
-                ));
-            }
-            text.push_str(&format!("{} yostel lock\n", paint(Role::Good, "next:")));
-            text
-        },
-    )
+fn words_elsewhere(report: &AddedElsewhere, package: &PackageName, purpose: &Purpose, call: &Call) -> String {
+    let manifest = call.show(&report.path);
+    let verb = if report.before.is_some() { "Changed" } else { "Added" };
+    let mut text = format!("{verb} {package}, from {}, in [needs.{purpose}] of {manifest}.\n", report.elsewhere);
+    if let Some(commit) = &report.commit {
+        text.push_str(&format!("  Its commit today: {commit}\n"));
+    }
+    if let Elsewhere::Archive { digest, .. } = &report.elsewhere {
+        text.push_str(&format!("  Only an archive with this digest is accepted: {digest}\n"));
+    }
+    if matches!(report.elsewhere, Elsewhere::Path(_)) {
+        let note = paint(Role::Notice, "note:");
+        text.push_str(&format!(
+            "  {note} the folder is used as it is at that moment, so nobody else can install from the lockfile\n"
+        ));
+    }
+    text
 }
 
 fn words(report: &AddReport, call: &Call) -> String {
@@ -219,6 +208,5 @@ fn words(report: &AddReport, call: &Call) -> String {
         let advice = format!("a breaking release would be taken in. Bounded: yostel add {package} '^{newest}'");
         text.push_str(&format!("  {} nothing bounds it from above, so {advice}\n", paint(Role::Notice, "warning:")));
     }
-    text.push_str(&format!("{} yostel lock\n", paint(Role::Good, "next:")));
     text
 }

@@ -2,5 +2,6 @@
 
 pub(crate) mod add;
 pub(crate) mod agree;
+pub(super) mod finish;
 pub(crate) mod init;
 pub(crate) mod remove;

@@ -5,11 +5,11 @@ use yostel_answers::answers::declare::RemoveAnswer;
 use yostel_documents::{PackageName, Purpose};
 use yostel_flows::{FlowError, remove};
 
+use super::finish::finish;
 use crate::answer::Answer;
 use crate::call::Call;
-use crate::exit::Exit;
-use crate::options::{package_name, word};
-use crate::render::{Role, join, paint};
+use crate::options::{GoOn, package_name, word};
+use crate::render::join;
 
 /// Remove a need from the manifest
 #[derive(Debug, Args)]
@@ -21,25 +21,18 @@ pub(crate) struct Remove {
     /// Only from this purpose; from all when left out
     #[arg(long = "for", value_name = "PURPOSE", value_parser = word)]
     purpose: Option<Purpose>,
+
+    #[command(flatten)]
+    go_on: GoOn,
 }
 
 pub(crate) fn run(arguments: Remove, call: &Call) -> Result<Answer, FlowError> {
     let project = call.manifests()?;
     let report = remove(&project, &arguments.package, arguments.purpose.as_ref())?;
-    Ok(Answer::either(
-        call,
-        Exit::Fine,
-        || RemoveAnswer::of(&report, &arguments.package),
-        || {
-            let tables: Vec<String> = report.purposes.iter().map(|purpose| format!("[needs.{purpose}]")).collect();
-            let before = report.before.as_deref().unwrap_or_default();
-            format!(
-                "Removed {} {before} from {} in {}.\n{} yostel lock\n",
-                arguments.package,
-                join(&tables),
-                call.show(&report.path),
-                paint(Role::Good, "next:")
-            )
-        },
-    ))
+    let words = || {
+        let tables: Vec<String> = report.purposes.iter().map(|purpose| format!("[needs.{purpose}]")).collect();
+        let before = report.before.as_deref().unwrap_or_default();
+        format!("Removed {} {before} from {} in {}.\n", arguments.package, join(&tables), call.show(&report.path))
+    };
+    finish(arguments.go_on, call, words, |then| RemoveAnswer::of(&report, &arguments.package).and_then(then))
 }

@@ -38,7 +38,8 @@ enum Kind {
 }
 
 pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
-    let mut report = audit(&call.project()?, &call.context())?;
+    let project = call.project()?;
+    let mut report = audit(&project, &call.context())?;
     let looked_for = |kind| arguments.kinds.is_empty() || arguments.kinds.contains(&kind);
     if !looked_for(Kind::Outdated) {
         report.outdated.clear();
@@ -55,10 +56,11 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
         true => Exit::Findings,
         false => Exit::Fine,
     };
-    Ok(Answer::either(call, exit, || AuditAnswer::of(&report, call.settings.now), || words(&report, looked_for, call)))
+    let words = || words(&report, looked_for, project.is_workspace(), call);
+    Ok(Answer::either(call, exit, || AuditAnswer::of(&report, call.settings.now), words))
 }
 
-fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, call: &Call) -> String {
+fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: bool, call: &Call) -> String {
     // Long: one section after the other, as they are read.
     if !report.has_findings() {
         let nothing = [
@@ -114,7 +116,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, call: &Call) -
             text.push_str(&match duplicate {
                 Duplicate::Content { packages, .. } => format!("  {} hold the very same files\n", names(packages)),
                 Duplicate::Role { role, packages } => format!("  {} do the same job, {role}\n", names(packages)),
-                Duplicate::Versions { package, versions } => several(package, versions, &report.dedupes),
+                Duplicate::Versions { package, versions } => several(package, versions, &report.dedupes, is_workspace),
             });
         }
     }
@@ -182,6 +184,7 @@ fn several(
     package: &PackageName,
     versions: &[(Version, BTreeSet<AskedBy>)],
     dedupes: &BTreeMap<PackageName, Dedupe>,
+    is_workspace: bool,
 ) -> String {
     let all: Vec<String> = versions.iter().map(|(version, _)| version.to_string()).collect();
     let mut text = format!("  {package} is there at {}\n", join(&all));
@@ -195,11 +198,11 @@ fn several(
             format!("    {next} take {package} out of `coexist` in [policy], then yostel lock\n")
         }
         Some(Dedupe::Edits(edits)) => {
-            let edits: Vec<String> = edits.iter().map(edit_words).collect();
+            let edits: Vec<String> = edits.iter().map(|edit| edit_words(edit, is_workspace)).collect();
             format!("    {next} {}, and take {package} out of `coexist` in [policy]\n", join(&edits))
         }
         Some(Dedupe::Impossible) | None => {
-            "    changing a few needs is not enough to bring them to one version today\n".to_owned()
+            "    no change of what the project needs brings them to one version today\n".to_owned()
         }
     });
     text

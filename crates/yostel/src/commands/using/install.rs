@@ -3,13 +3,13 @@
 use clap::Args;
 use yostel_answers::answers::using::InstallAnswer;
 use yostel_documents::{PackageName, Purpose};
-use yostel_flows::{FlowError, InstallReport, InstallRequest, install};
+use yostel_flows::{FlowError, InstallReport, InstallRequest, install, install_again};
 use yostel_store::{Placing, altered_folder};
 
 use crate::answer::Answer;
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::options::{package_name, word};
+use crate::options::{GoOn, package_name, word};
 use crate::render::{Role, count, paint, size};
 use crate::sanitise::sanitise;
 
@@ -70,6 +70,16 @@ pub(crate) fn run(arguments: Install, call: &Call) -> Result<Answer, FlowError> 
         || InstallAnswer::from(&report),
         || words(&report, arguments.self_contained, call),
     ))
+}
+
+/// Installs what another command led to, if that was asked for.
+pub(crate) fn go_on_to_install(go_on: GoOn, call: &Call) -> Result<Option<InstallReport>, FlowError> {
+    go_on.install.then(|| install_again(&call.project()?, &call.context())).transpose()
+}
+
+/// Tells an install that followed another command.
+pub(crate) fn words_after(report: Option<&InstallReport>, call: &Call) -> String {
+    report.map(|report| words(report, false, call)).unwrap_or_default()
 }
 
 fn words(report: &InstallReport, self_contained: bool, call: &Call) -> String {

@@ -1,0 +1,108 @@
+//! What `settle` may touch and what it leaves alone, and commands that go on until everything is installed.
+//! The accident this prevents: the edit that one would make is there, and eight others are listed.
+
+use serde_json::Value;
+
+use crate::{project, publish, sandbox, small_world};
+
+fn listed(sandbox: &yostel_testkit::Sandbox, words: &str) -> Vec<String> {
+    let told: Value = serde_json::from_str(&sandbox.run("console", words).expect(0).stdout).unwrap();
+    let edit = |edit: &Value| match edit["kind"].as_str().unwrap() {
+        "change" => format!("{} {}>{}", edit["package"], edit["from"], edit["to"]).replace('"', ""),
+        kind => format!("{kind} {}", edit["package"]).replace('"', ""),
+    };
+    let sets = told["edit-sets"].as_array().unwrap().iter();
+    sets.map(|set| set["edits"].as_array().unwrap().iter().map(edit).collect::<Vec<_>>().join(", ")).collect()
+}
+
+/// The project needs gust ^2, which is locked; bell is new, and both want another line of unit.
+fn with_a_wish() -> yostel_testkit::Sandbox {
+    let sandbox = small_world();
+    publish(&sandbox, "valley/bell 0.9.0", "unit = '^1'", &[]);
+    project(&sandbox, "gust = \"^2\"", "");
+    sandbox.run("console", "lock").expect(0);
+    project(&sandbox, "gust = \"^2\"\n\"valley/bell\" = \"^1\"", "");
+    sandbox.run("console", "lock").expect(3);
+    sandbox
+}
+
+#[test]
+fn what_is_not_locked_yet_gives_way_last_and_what_is_kept_does_not_give_way() {
+    let sandbox = with_a_wish();
+    let json = "--format json settle";
+    assert_eq!(listed(&sandbox, json), ["gust ^2>^3.0.0", "coexist unit", "valley/bell ^1>^0.9.0"]);
+    assert_eq!(listed(&sandbox, &format!("{json} --keep gust")), ["coexist unit", "valley/bell ^1>^0.9.0"]);
+    assert_eq!(listed(&sandbox, &format!("{json} --keep valley/bell")), ["gust ^2>^3.0.0", "coexist unit"]);
+    let told = sandbox.run("console", "settle --keep gust").expect(0).stdout;
+    assert!(told.contains("next: yostel settle --keep gust --preview 1, or yostel settle --keep gust 1\n"), "{told}");
+    let told = sandbox.run("console", "settle --keep gust --preview 2").expect(0).stdout;
+    assert!(told.contains("next: yostel settle --keep gust 2, to do it\n"), "{told}");
+    sandbox.run("console", "settle --keep rig").expect(2).says(&["yostel.toml has no need named `rig`"]);
+    sandbox.run("console", "settle --keep gust 2").expect(0);
+    assert!(sandbox.read("console/yostel.toml").contains("gust = \"^2\"\n\"valley/bell\" = \"^0.9.0\"\n"));
+    // Without a lockfile nothing is older than anything else: the smallest come first, as always.
+    let sandbox = with_a_wish();
+    std::fs::remove_file(sandbox.path("console/yostel.lock")).unwrap();
+    assert_eq!(listed(&sandbox, json), ["gust ^2>^3.0.0", "valley/bell ^1>^0.9.0", "coexist unit"]);
+}
+
+#[test]
+fn nothing_that_may_be_edited_helps_is_a_failure_that_says_what_to_do() {
+    let sandbox = small_world();
+    project(&sandbox, "gust = \"^9\"", "");
+    let before = sandbox.picture("console");
+    sandbox.run("console", "settle --keep gust").expect(3).says(&[
+        "error: no edit ends the collision while gust stays as it is",
+        "next: yostel settle, to see what else would end it",
+    ]);
+    assert_eq!(listed(&sandbox, "--format json settle"), ["gust ^9>^3.0.0"]);
+    assert_eq!(sandbox.picture("console"), before);
+}
+
+#[test]
+fn collisions_that_have_nothing_to_do_with_each_other_are_settled_together_however_many() {
+    let sandbox = sandbox();
+    let mut needs = String::new();
+    for i in 0..7 {
+        publish(&sandbox, &format!("p{i} 1.0.0"), "", &[]);
+        needs.push_str(&format!("p{i} = \"^2\"\n"));
+    }
+    project(&sandbox, &needs, "");
+    let sets = listed(&sandbox, "--format json settle");
+    assert_eq!(sets[0], (0..7).map(|i| format!("p{i} ^2>^1.0.0")).collect::<Vec<_>>().join(", "));
+    sandbox.run("console", "settle 1").expect(0);
+    assert!(sandbox.run("console", "lock").expect(0).stdout.contains("7 packages locked"));
+}
+
+#[test]
+fn commands_that_change_what_is_needed_go_on_until_it_is_installed_when_asked() {
+    let sandbox = small_world();
+    project(&sandbox, "", "rig = \"^0.9\"");
+    let whole = sandbox.run("console", "add gust ^2 --install").expect(0).stdout;
+    for line in ["Added gust ^2 to [needs.run]", "Locked 3 packages", "  added  gust  2.1.0", "Installed 3 packages"] {
+        assert!(whole.contains(line), "{line} in {whole}");
+    }
+    assert!(!whole.contains("next:"), "nothing is left to do: {whole}");
+    sandbox.run("console", "verify").expect(0);
+    // In the way in which it was installed before.
+    sandbox.run("console", "install --for run --self-contained").expect(0);
+    let told: Value =
+        serde_json::from_str(&sandbox.run("console", "--format json remove gust --install").expect(0).stdout).unwrap();
+    assert_eq!((told["lock"]["packages"].as_u64(), told["install"]["packages"].as_u64()), (Some(2), Some(0)));
+    assert!(sandbox.run("console", "lock --fresh --install").expect(0).stdout.contains("; nothing to do.\n"));
+    sandbox.run("console", "verify").expect(0);
+
+    // What collides is declared, and neither locked nor installed.
+    sandbox.run("console", "add gust ^2 --install").expect(0);
+    let before = sandbox.read("console/yostel.lock");
+    let failed = sandbox.run("console", "add valley/bell ^1 --install").expect(3);
+    assert!(failed.stdout.starts_with("Added valley/bell ^1"), "what was done is told: {}", failed.stdout);
+    assert_eq!(sandbox.read("console/yostel.lock"), before);
+    sandbox.run("console", "settle --install").expect(2).says(&["--install goes with the number of an edit"]);
+    let told = sandbox.run("console", "settle 1 --install").expect(0).stdout;
+    assert!(told.contains("Edited yostel.toml") && told.contains("Installed ") && !told.contains("next:"), "{told}");
+    sandbox.run("console", "verify").expect(0);
+    for words in ["lock --install --preview", "settle 1 --install --preview"] {
+        sandbox.run("console", words).expect(2).says(&["--install does not go with --preview"]);
+    }
+}
