@@ -339,3 +339,21 @@ fn a_cache_of_another_user_serves_an_install() {
     sandbox.run("theirs/console", "install").expect(0);
     sandbox.run("theirs/console", "verify").expect(0);
 }
+
+/// The accident this prevents: 400 MB of other people's packages in a commit.
+#[test]
+fn what_is_installed_is_nothing_for_version_control_unless_somebody_says_so() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let status = "git init -q . && git status --porcelain --untracked-files=all";
+    let told = sandbox.finish(&mut sandbox.shell("console", status)).expect(0).stdout;
+    assert_eq!(told, "?? yostel.lock\n?? yostel.toml\n");
+    // Whoever wants it otherwise is not overruled.
+    sandbox.write("console/.yostel/.gitignore", "");
+    sandbox.run("console", "remove rig").expect(0);
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    sandbox.run("console", "verify").expect(0);
+    assert_eq!(sandbox.read("console/.yostel/.gitignore"), "");
+}

@@ -105,10 +105,15 @@ const WALK: &[Step] = &[
     step("Two needs collide through a third package", "yostel add grip-watch '^2'", 0, &[]),
     step("", "yostel lock", 3, &["cannot be met together", "1.x and 2.x of frame-codec are not compatible"]),
     step("", "yostel install", 6, &["no longer fits"]),
-    step("", "yostel settle", 0, &["change grip-watch from ^2 to ^1.2.0", "remove cable-tension"]),
     step(
-        "The smallest edit that ends it, proved by resolving it, is applied",
-        "yostel settle 1",
+        "The smallest edits that end it, each proved by resolving it; what was written last gives way last",
+        "yostel settle",
+        0,
+        &["allow incompatible versions of frame-codec", "remove cable-tension", "change grip-watch from ^2 to ^1.2.0"],
+    ),
+    step(
+        "One need stays as it is, and the edit that gives way elsewhere is applied",
+        "yostel settle --keep cable-tension 2",
         0,
         &["+ grip-watch    = \"^1.2.0\"", "Nothing moves"],
     ),
@@ -220,7 +225,7 @@ const WALK: &[Step] = &[
         "Duplicates, and the edit that would join them, proved by resolving it",
         "yostel audit duplicates",
         1,
-        &["frame-codec is there at 1.1.0 and 2.0.0", "to join them: change grip-watch from ^2 to ^1"],
+        &["frame-codec is there at 1.1.0 and 2.0.0", "to join them: change grip-watch of ropeway/panel from ^2 to ^1"],
     ),
     there(
         GIT,
