@@ -259,3 +259,22 @@ impl Disk {
         Ok((in_folder(parent)?, name.to_owned()))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_longest_names_have_one_beside_them_that_is_not_too_long_and_is_recognised() {
+        // Characters of one to four bytes, so that every cut falls inside one of some of them.
+        for (letter, times) in [("a", 255), ("é", 127), ("€", 85), ("🚡", 63)] {
+            for start in ["", "a", "aa", "aaa"] {
+                let name = format!("{start}{}", letter.repeat(times - 1));
+                let beside = unfinished_name(name.as_ref());
+                assert!((252..=255).contains(&beside.len()) && is_unfinished(&beside), "{name}: {beside:?}");
+                assert!(name.starts_with(beside.to_str().unwrap()[1..].strip_suffix(ENDING).unwrap()), "{beside:?}");
+            }
+        }
+        assert_eq!(unfinished_name("yostel.lock".as_ref()), ".yostel.lock.yostel-new");
+    }
+}

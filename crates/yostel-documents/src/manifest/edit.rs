@@ -302,12 +302,41 @@ fn edit(
 ) -> Result<NeedEdit, EditError> {
     let mut document: DocumentMut = text.parse().map_err(|_| EditError::Unreadable)?;
     let (before, purposes) = change(&mut document)?;
-    let mut edited = document.to_string();
-    // The library writes LF; a file that came with CRLF throughout keeps it.
-    if text.contains("\r\n") && !text.replace("\r\n", "").contains('\n') {
-        edited = edited.replace("\r\n", "\n").replace('\n', "\r\n");
+    // The library writes LF everywhere.
+    Ok(NeedEdit { text: with_endings_of(text, &document.to_string()), before, purposes })
+}
+
+/// Ends the lines of an edited text as they were ended before, and each new one like the line above it.
+fn with_endings_of(before: &str, after: &str) -> String {
+    if !before.contains("\r\n") {
+        return after.to_owned();
     }
-    Ok(NeedEdit { text: edited, before, purposes })
+    let (old, new): (Vec<_>, Vec<_>) = (lines_and_endings(before).collect(), lines_and_endings(after).collect());
+    let same = |(one, other): &(&(&str, &str), &(&str, &str))| one.0 == other.0;
+    let above = old.iter().zip(&new).take_while(same).count();
+    let most_below = old.len().min(new.len()) - above;
+    let below = old.iter().rev().zip(new.iter().rev()).take(most_below).take_while(same).count();
+    let mut ending = old[0].1;
+    let mut text = String::with_capacity(after.len());
+    for (at, (line, written)) in new.iter().enumerate() {
+        let was = if at < above {
+            Some(old[at].1)
+        } else {
+            (at + below >= new.len()).then(|| old[old.len() + at - new.len()].1)
+        };
+        ending = was.filter(|was| !was.is_empty()).unwrap_or(ending);
+        text.push_str(line);
+        text.push_str(if written.is_empty() { "" } else { ending });
+    }
+    text
+}
+
+/// Lists the lines of a text, each apart from what ends it: `\r\n`, `\n`, or nothing at the end of the text.
+fn lines_and_endings(text: &str) -> impl Iterator<Item = (&str, &str)> {
+    text.split_inclusive('\n').map(|line| {
+        let bare = line.strip_suffix('\n').map_or(line, |line| line.strip_suffix('\r').unwrap_or(line));
+        (bare, &line[bare.len()..])
+    })
 }
 
 /// Replaces a value but keeps the comment and spacing around it.

@@ -192,6 +192,22 @@ fn windows_line_endings_stay() {
 }
 
 #[test]
+fn where_both_line_endings_are_used_no_line_changes_that_is_not_edited() {
+    let lines = WHOLE.lines().count();
+    for every in 2..5 {
+        let ending = |at: usize| if at % every == 0 { "\r\n" } else { "\n" };
+        let mixed: String = WHOLE.lines().enumerate().map(|(at, line)| format!("{line}{}", ending(at))).collect();
+        let edit = add_need(&mixed, &word("run"), &package("fog-lamp"), &plain("^1")).unwrap();
+        let without: Vec<&str> = edit.text.split_inclusive('\n').filter(|line| !line.starts_with("fog-lamp")).collect();
+        assert_eq!((without.concat(), edit.text.lines().count()), (mixed.clone(), lines + 1));
+        assert_eq!(remove_need(&edit.text, None, &package("fog-lamp")).unwrap().text, mixed);
+    }
+    let unended = "[project]\r\nname = 'x'\r\n[needs.run]\r\na = '^1'";
+    let edit = add_need(unended, &word("run"), &package("b"), &plain("^1")).unwrap();
+    assert_eq!(edit.text, format!("{unended}\r\nb = \"^1\"\r\n"));
+}
+
+#[test]
 fn removing_finds_the_need_wherever_it_is() {
     let edit = remove_need(WHOLE, None, &package("rig-simulator")).unwrap();
     assert_eq!((edit.before.as_deref(), &edit.purposes[..]), (Some("^0.9"), &["test".to_owned()][..]));

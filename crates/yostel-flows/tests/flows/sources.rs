@@ -75,11 +75,12 @@ fn an_archive_that_breaks_off_leaves_neither_an_install_nor_anything_in_the_cach
     world.install(false).0.unwrap();
 }
 
-/// Wants to stop at the first event of a kind.
+/// Wants to stop at the first event of a kind. When that is told before any package is fetched, none may be.
 struct StopsAt(&'static str, AtomicBool);
 
 impl Observer for StopsAt {
     fn notice(&self, event: Event) {
+        assert!(!self.stops() || self.0 == "Fetch" || !matches!(event, Event::Fetch(_)), "{}: {event:?}", self.0);
         if format!("{event:?}").starts_with(self.0) {
             self.1.store(true, Ordering::Relaxed);
         }

@@ -78,6 +78,11 @@ fn a_commit_is_locked_and_outlives_its_repository_in_the_cache_alone() {
     assert_eq!(sandbox.picture("console"), picture);
     sandbox.run("console", "cache load kit.tar").expect(0);
     assert_eq!(digest(sandbox.run("console", "install --offline").expect(0)), before);
+    // Its archive is enough to lock it beside something new.
+    remove(&sandbox, "cache/trees");
+    let clock = "clock = { git = \"../repo\", branch = \"main\", inside = \"packages/clock\" }";
+    needs(&sandbox, &format!("{clock}\nscale = \"^1\""));
+    sandbox.run("console", "lock").expect(0);
 }
 
 #[test]

@@ -357,3 +357,34 @@ fn what_is_installed_is_nothing_for_version_control_unless_somebody_says_so() {
     sandbox.run("console", "verify").expect(0);
     assert_eq!(sandbox.read("console/.yostel/.gitignore"), "");
 }
+
+/// The accident this prevents: advice that is followed again and again and changes nothing.
+#[test]
+fn what_no_install_made_is_named_and_left_to_whoever_put_it_there() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    fs::create_dir(sandbox.path("console/.yostel/packages/stray")).unwrap();
+    sandbox.write("console/.yostel/packages/note", "mine");
+    for words in ["verify", "verify --put-back"] {
+        let told = sandbox.run("console", words).expect(4).stdout;
+        for line in [
+            "  .yostel  extra  packages/stray\n",
+            "  .yostel  extra  packages/note\n",
+            "next: remove .yostel/packages/note and .yostel/packages/stray, which no install made\n",
+        ] {
+            assert!(told.contains(line), "{line} in {told}");
+        }
+    }
+    fs::remove_file(sandbox.path("console/.yostel/reach/projects/console/run/gust")).unwrap();
+    let told = sandbox.run("console", "verify").expect(4).stdout;
+    assert!(
+        told.contains("next: yostel verify --put-back, to put back what is locked\n  or: remove .yostel/"),
+        "{told}"
+    );
+    let told = sandbox.run("console", "verify --put-back").expect(4).stdout;
+    assert!(told.starts_with("2 files are not") && told.contains("\nnext: remove .yostel/packages/note"), "{told}");
+    fs::remove_file(sandbox.path("console/.yostel/packages/note")).unwrap();
+    fs::remove_dir(sandbox.path("console/.yostel/packages/stray")).unwrap();
+    sandbox.run("console", "verify").expect(0);
+}

@@ -9,7 +9,7 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::commands::using::install::open_note;
 use crate::exit::Exit;
-use crate::render::{Columns, Role, count, paint};
+use crate::render::{Columns, Role, count, join, paint};
 use crate::sanitise::sanitise;
 use yostel_answers::words::changes_told;
 
@@ -47,13 +47,15 @@ pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
         return verify_lock(&project, arguments.offline, call);
     }
     let trust = if arguments.quick { Trust::Stamps } else { Trust::Nothing };
-    let report = verify(&project, trust, &call.context())?;
+    let mut report = verify(&project, trust, &call.context())?;
     let sound = report.differences.is_empty();
     let mut is_put_back = false;
     if arguments.put_back && !sound {
         put_back(&project, &report, &call.context())?;
         let again = verify(&project, Trust::Nothing, &call.context())?;
         is_put_back = again.differences.is_empty();
+        // What is still there is what remains to be done.
+        report = if is_put_back { report } else { again };
     }
     let exit = if sound || is_put_back { Exit::Fine } else { Exit::Integrity };
     let rows: Vec<(&str, &str, &str)> = report
@@ -96,9 +98,7 @@ pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
                     paint(Role::Good, "put back:"),
                     format!("every file is now as the lockfile has it\n  digest {digest}\n"),
                 ),
-                false => {
-                    (paint(Role::Good, "next:"), "yostel verify --put-back, to put back what is locked\n".to_owned())
-                }
+                false => (paint(Role::Good, "next:"), next_words(&rows)),
             };
             let changes: Vec<FileChange> = report.changes.iter().map(|(_, change)| change.clone()).collect();
             let lines = changes_told(&changes, if arguments.in_full { usize::MAX } else { TOLD });
@@ -114,6 +114,26 @@ pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
             )
         },
     ))
+}
+
+/// Says what to do about files that are not as locked. What no install made, no install removes.
+fn next_words(rows: &[(&str, &str, &str)]) -> String {
+    type Row<'r> = (&'r str, &'r str, &'r str);
+    let is_foreign =
+        |(package, how, path): &&Row<'_>| *package == ".yostel" && *how == "extra" && path.starts_with("packages/");
+    let (foreign, ours): (Vec<&Row<'_>>, Vec<&Row<'_>>) = rows.iter().partition(is_foreign);
+    let mut words = Vec::new();
+    if !ours.is_empty() {
+        words.push("yostel verify --put-back, to put back what is locked".to_owned());
+    }
+    if !foreign.is_empty() {
+        let mut paths: Vec<String> = foreign.iter().take(3).map(|(.., path)| format!(".yostel/{path}")).collect();
+        if foreign.len() > paths.len() {
+            paths.push(format!("{} more", foreign.len() - paths.len()));
+        }
+        words.push(format!("remove {}, which no install made", join(&paths)));
+    }
+    format!("{}\n", words.join("\n  or: "))
 }
 
 fn verify_lock(project: &LoadedProject, offline: bool, call: &Call) -> Result<Answer, FlowError> {
