@@ -11,10 +11,7 @@ const MOST_HELD: usize = 12;
 
 /// Tells whether the links below `state` are exactly these, without following any.
 pub(super) fn are_current(state: &Folder, wanted: &BTreeMap<String, String>) -> bool {
-    match found(state) {
-        Ok(found) => found == *wanted && (!wanted.is_empty() || !state.exists(REACH) || state.has(REACH, Kind::Folder)),
-        Err(_) => false,
-    }
+    found(state).is_ok_and(|found| found == *wanted)
 }
 
 /// Lists the links below `state`, by path; anything that is not a link has an empty target.

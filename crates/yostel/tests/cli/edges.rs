@@ -232,3 +232,23 @@ fn settle_offers_no_edit_that_what_the_manifest_says_elsewhere_undoes() {
         fs::remove_file(sandbox.path("console/yostel.lock")).ok();
     }
 }
+
+/// The accident this prevents: two folders that both claim to be one package, and the one that is built is chance.
+#[test]
+fn one_package_is_in_one_place_whoever_names_it() {
+    let sandbox = sandbox();
+    for (folder, name, needs) in
+        [("mast", "mast", "rope = { path = '../rope' }"), ("rope", "rope", ""), ("twine", "rope", "")]
+    {
+        let manifest = format!("[project]\nname = \"{name}\"\nversion = \"1.0.0\"\n[needs.run]\n{needs}\n");
+        sandbox.write(&format!("{folder}/yostel.toml"), manifest);
+    }
+    let with =
+        |rope: &str| project(&sandbox, &format!("mast = {{ path = '../mast' }}\nrope = {{ path = '{rope}' }}"), "");
+    with("../rope");
+    sandbox.run("console", "lock").expect(0);
+    with("../twine");
+    let before = sandbox.read("console/yostel.lock");
+    sandbox.run("console", "lock").expect(2).says(&["rope is taken from two places", "path ../twine", "path ../rope"]);
+    assert_eq!(sandbox.read("console/yostel.lock"), before);
+}
