@@ -86,6 +86,11 @@ fn of<T: Told>() -> (&'static str, Value) {
             None => schema["required"] = json!([name]),
         }
     }
+    if T::LOOKS {
+        let why = "Why the lockfile no longer fits the manifests; there only when it does not. The answer is about what is locked.";
+        let stale = json!({ "description": why, "type": "array", "items": { "type": "string" }, "minItems": 1 });
+        schema["properties"]["stale"] = stale;
+    }
     (T::COMMAND, schema)
 }
 

@@ -2,7 +2,7 @@
 
 use std::io::{self, Read};
 
-use yostel_documents::PackageName;
+use yostel_documents::{Difference, PackageName};
 use yostel_files::Stopped;
 
 use crate::error::FlowError;
@@ -24,6 +24,8 @@ pub enum Event {
     Unpack(PackageName),
     /// A file outside the cache and `.yostel` is written.
     Write(&'static str),
+    /// The lockfile does not fit the manifests; the flow tells of what is locked.
+    Stale(Vec<Difference>),
     /// Another process holds the project; the flow waits for it.
     Wait,
     /// Another process fetches what is wanted; the flow waits for it.

@@ -39,8 +39,8 @@ impl Answer {
     }
 
     /// One document for programs.
-    pub(crate) fn document<T: Told>(exit: Exit, content: &T) -> Self {
-        Self { door: Door::Document, ..Self::words(exit, document(content)) }
+    pub(crate) fn document<T: Told>(call: &Call, exit: Exit, content: &T) -> Self {
+        Self { door: Door::Document, ..Self::words(exit, document(content, &call.progress.stale())) }
     }
 
     /// What another program takes over, byte for byte.
@@ -61,7 +61,7 @@ impl Answer {
         words: impl FnOnce() -> String,
     ) -> Self {
         if call.json() {
-            Self::document(exit, &content())
+            Self::document(call, exit, &content())
         } else if call.quiet && exit == Exit::Fine {
             Self::words(exit, String::new())
         } else {

@@ -90,7 +90,8 @@ impl Call {
         let tool = Version::parse(env!("CARGO_PKG_VERSION"), &Order::Semver).expect("our own version is one");
         let show =
             !options.quiet && !options.no_progress && options.format == Format::Text && std::io::stderr().is_terminal();
-        let progress = TerminalProgress::new(show, patience.stop.clone());
+        let notes = !options.quiet && options.format == Format::Text;
+        let progress = TerminalProgress::new(show, notes, patience.stop.clone());
         Ok(Self {
             progress,
             folder,

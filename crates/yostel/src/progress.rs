@@ -5,7 +5,12 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use yostel_answers::words::stale_note;
+use yostel_documents::Difference;
 use yostel_flows::{Event, Observer};
+
+use crate::render::{Role, paint};
+use crate::sanitise::{sanitise, shown};
 
 /// Work shorter than this shows no bar.
 const PATIENCE: Duration = Duration::from_millis(500);
@@ -16,6 +21,10 @@ pub(crate) struct TerminalProgress {
     work: Mutex<Option<Work>>,
     /// Set when somebody wants the work to end.
     stop: Arc<AtomicBool>,
+    /// Whether notes are said.
+    notes: bool,
+    /// Why the lockfile that is looked at does not fit, when it does not.
+    stale: Mutex<Vec<String>>,
 }
 
 struct Work {
@@ -27,8 +36,23 @@ struct Work {
 }
 
 impl TerminalProgress {
-    pub(crate) fn new(show: bool, stop: Arc<AtomicBool>) -> Self {
-        Self { show, work: Mutex::new(None), stop }
+    pub(crate) fn new(show: bool, notes: bool, stop: Arc<AtomicBool>) -> Self {
+        Self { show, work: Mutex::new(None), stop, notes, stale: Mutex::default() }
+    }
+
+    /// Returns why the lockfile that was looked at does not fit the manifests; empty when it does.
+    pub(crate) fn stale(&self) -> Vec<String> {
+        self.stale.lock().expect("no thread panics while noting").clone()
+    }
+
+    fn note_stale(&self, differences: &[Difference]) {
+        let mut known = self.stale.lock().expect("no thread panics while noting");
+        if self.notes && known.is_empty() {
+            let note = paint(Role::Notice, "note:");
+            let told = format!("{note} {}", sanitise(&stale_note(differences)));
+            anstream::eprint!("{}\n", shown(&told));
+        }
+        *known = differences.iter().map(ToString::to_string).collect();
     }
 }
 
@@ -38,6 +62,10 @@ impl Observer for TerminalProgress {
     }
 
     fn notice(&self, event: Event) {
+        if let Event::Stale(differences) = &event {
+            self.note_stale(differences);
+            return;
+        }
         let waiting = match event {
             Event::Wait => Some("another yostel is at work in this project"),
             Event::WaitForFetch => Some("another yostel is fetching what this one needs"),
@@ -47,7 +75,8 @@ impl Observer for TerminalProgress {
         };
         if let Some(waiting) = waiting {
             // Said without a terminal too: a build log should tell why nothing happens.
-            anstream::eprintln!("waiting: {waiting}");
+            let line = format!("waiting: {waiting}\n");
+            anstream::eprint!("{line}");
             return;
         }
         if !self.show {

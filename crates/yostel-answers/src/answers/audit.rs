@@ -33,6 +33,7 @@ pub struct AuditAnswer {
 
 impl Told for AuditAnswer {
     const COMMAND: &'static str = "audit";
+    const LOOKS: bool = true;
 }
 
 /// A package for which something newer exists.

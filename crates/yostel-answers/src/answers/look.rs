@@ -34,6 +34,7 @@ pub struct ExplainAnswer {
 
 impl Told for ExplainAnswer {
     const COMMAND: &'static str = "explain";
+    const LOOKS: bool = true;
 }
 
 /// A newer release that is not the locked one.
@@ -148,6 +149,7 @@ pub struct ListAnswer {
 
 impl Told for ListAnswer {
     const COMMAND: &'static str = "list";
+    const LOOKS: bool = true;
 }
 
 /// A locked package.
@@ -205,6 +207,7 @@ pub enum TreeAnswer {
 
 impl Told for TreeAnswer {
     const COMMAND: &'static str = "tree";
+    const LOOKS: bool = true;
 }
 
 /// The tree of a project.

@@ -23,6 +23,9 @@ pub const ANSWER_FORMAT: u32 = 1;
 pub trait Told: Serialize + JsonSchema {
     /// The command, as the document names it.
     const COMMAND: &'static str;
+
+    /// Whether it tells of what is locked even when that no longer fits the manifests.
+    const LOOKS: bool = false;
 }
 
 #[derive(Serialize)]
@@ -31,11 +34,14 @@ struct Document<'a, T> {
     command: &'a str,
     #[serde(flatten)]
     content: &'a T,
+    #[serde(skip_serializing_if = "<[String]>::is_empty")]
+    stale: &'a [String],
 }
 
-/// Writes the document of an answer, with a final newline.
-pub fn document<T: Told>(content: &T) -> String {
-    let document = Document { format: ANSWER_FORMAT, command: T::COMMAND, content };
+/// Writes the document of an answer, with a final newline. `stale` says why the lockfile no longer fits the manifests, where
+/// the answer is about a lockfile and it does not.
+pub fn document<T: Told>(content: &T, stale: &[String]) -> String {
+    let document = Document { format: ANSWER_FORMAT, command: T::COMMAND, content, stale };
     let mut text = serde_json::to_string_pretty(&document).expect("texts, numbers and maps with text keys serialise");
     text.push('\n');
     text

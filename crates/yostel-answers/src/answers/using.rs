@@ -113,6 +113,7 @@ pub struct VerifyAnswer {
 
 impl Told for VerifyAnswer {
     const COMMAND: &'static str = "verify";
+    const LOOKS: bool = true;
 }
 
 /// A file that is not as it is locked.
@@ -226,6 +227,7 @@ pub struct EnvAnswer {
 
 impl Told for EnvAnswer {
     const COMMAND: &'static str = "env";
+    const LOOKS: bool = true;
 }
 
 impl From<&Environment> for EnvAnswer {
@@ -245,6 +247,7 @@ pub struct WhereAnswer {
 
 impl Told for WhereAnswer {
     const COMMAND: &'static str = "where";
+    const LOOKS: bool = true;
 }
 
 /// Answer of `alter`.

@@ -196,6 +196,16 @@ pub(super) fn of_lockfile(error: &LockfileError, file: &str, text: &str) -> Diag
     }
 }
 
+/// Says in one line that what follows is about a lockfile that no longer fits.
+pub fn stale_note(differences: &[Difference]) -> String {
+    let first = differences.first().map(ToString::to_string).unwrap_or_default();
+    let more = match differences.len().saturating_sub(1) {
+        0 => String::new(),
+        more => format!(", and {more} more"),
+    };
+    format!("this is what is locked, and it no longer fits ({first}{more}); yostel lock brings it up to date")
+}
+
 pub(super) fn of_stale(differences: &[Difference]) -> Diagnostic {
     let mut diagnostic = tell(
         Code::LockfileStale,

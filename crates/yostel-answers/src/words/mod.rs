@@ -26,6 +26,7 @@ use content::of_content;
 pub use dispute::dispute_words;
 use install::of_install;
 use lock::of_lock;
+pub use manifest::stale_note;
 use patch::of_change;
 use place::{of_registry, of_store};
 use project::of_project;

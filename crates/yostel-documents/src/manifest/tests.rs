@@ -195,7 +195,7 @@ fn windows_line_endings_stay() {
 fn where_both_line_endings_are_used_no_line_changes_that_is_not_edited() {
     let lines = WHOLE.lines().count();
     for every in 2..5 {
-        let ending = |at: usize| if at % every == 0 { "\r\n" } else { "\n" };
+        let ending = |at: usize| if at.is_multiple_of(every) { "\r\n" } else { "\n" };
         let mixed: String = WHOLE.lines().enumerate().map(|(at, line)| format!("{line}{}", ending(at))).collect();
         let edit = add_need(&mixed, &word("run"), &package("fog-lamp"), &plain("^1")).unwrap();
         let without: Vec<&str> = edit.text.split_inclusive('\n').filter(|line| !line.starts_with("fog-lamp")).collect();

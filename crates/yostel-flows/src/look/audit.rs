@@ -49,9 +49,9 @@ impl AuditReport {
 /// Audits what is locked against what the sources have today.
 ///
 /// # Errors
-/// As loading a lockfile that must fit the manifest, and asking the sources.
+/// As loading a lockfile, and asking the sources.
 pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditReport, FlowError> {
-    let Prepared { lockfile, declared, .. } = project.prepare()?;
+    let Prepared { lockfile, declared, stale, .. } = project.prepare_to_look(context.observer)?;
     // Of what does not come from a source, none can tell anything.
     let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
     let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
@@ -60,6 +60,8 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
     let mut alarms = disputes_with(&lockfile, &declared, &documents);
     // Told as unknown already.
     alarms.retain(|alarm| alarm.about != Disputed::Package);
+    // What releases need is told as the manifest rewrites it, and that may be otherwise by now.
+    alarms.retain(|alarm| !stale || !matches!(alarm.about, Disputed::Needs { .. }));
     let duplicates = duplicates(&lockfile, &documents);
     Ok(AuditReport {
         project: project.here().name().clone(),

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use yostel_documents::{Asker, Lockfile, PackageDocument, PackageName, Requirement, nearest, run_purpose};
+use yostel_documents::{Asker, Declared, Lockfile, PackageDocument, PackageName, Requirement, nearest, run_purpose};
 use yostel_findings::Move;
 use yostel_resolve::{Collision, Outcome, Problem, Reason, Resolver, Why, why};
 use yostel_sources::SourceSet;
@@ -13,6 +13,7 @@ use crate::context::Context;
 use crate::error::RequirementPlace;
 use crate::error::{FlowError, LockError, SearchError};
 use crate::project::LoadedProject;
+use crate::project::prepared::Prepared;
 use crate::search::drive::{drive, places_of};
 use crate::search::proposal::moves_to;
 use crate::search::rules::{Keep, rules_of, versions_of};
@@ -63,7 +64,7 @@ pub fn explain(
     other: Option<&str>,
     context: &Context<'_>,
 ) -> Result<ExplainReport, FlowError> {
-    let lockfile = project.prepare()?.lockfile;
+    let Prepared { lockfile, declared, .. } = project.prepare_to_look(context.observer)?;
     if !lockfile.chosen.contains_key(package) {
         let near = nearest(package.as_str(), lockfile.chosen.keys().map(PackageName::as_str));
         let near = near.and_then(|near| PackageName::parse(near).ok());
@@ -80,7 +81,7 @@ pub fn explain(
         None => why.newer.iter().find(|newer| newer.reason == Reason::Accepted).map(|newer| newer.version.clone()),
     };
     let instead = match version {
-        Some(version) => Some(demand(project, (&lockfile, &sources), &documents[package], version, context)?),
+        Some(version) => Some(demand(project, (&lockfile, declared, &sources), &documents[package], version, context)?),
         None => None,
     };
     Ok(ExplainReport { why, instead })
@@ -96,7 +97,7 @@ fn find_version(package: &PackageName, text: &str, document: Option<&PackageDocu
 
 fn demand(
     project: &LoadedProject,
-    (lockfile, sources): (&Lockfile, &SourceSet),
+    (lockfile, mut declared, sources): (&Lockfile, Declared, &SourceSet),
     document: &PackageDocument,
     version: Version,
     context: &Context<'_>,
@@ -110,14 +111,13 @@ fn demand(
     let in_the_way = |requirement: &Requirement| {
         requirement.asker == here && requirement.package == *package && !accepts(requirement)
     };
-    let (set_aside, mut requirements): (Vec<_>, Vec<_>) = project.requirements().into_iter().partition(in_the_way);
+    let (set_aside, mut requirements): (Vec<_>, Vec<_>) = declared.requirements.iter().cloned().partition(in_the_way);
     let demand = Requirement {
         purpose: set_aside.first().map_or_else(run_purpose, |requirement| requirement.purpose.clone()),
         asker: here,
         package: package.clone(),
         accept: ConstraintText::parse(&format!("={version}")).expect("a version makes a constraint"),
     };
-    let mut declared = project.declared()?;
     if !set_aside.is_empty() {
         declared.requirements = requirements.iter().chain([&demand]).cloned().collect();
     }

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use yostel_documents::{Origin, PackageName, Purpose, TreeDigest};
 use yostel_versions::Version;
 
+use crate::context::Context;
 use crate::error::FlowError;
 use crate::project::LoadedProject;
 use crate::project::prepared::Prepared;
@@ -40,9 +41,9 @@ pub struct ListRow {
 /// Lists what is locked; of a workspace, for the project that is worked on, or for all when that is the one at the root.
 ///
 /// # Errors
-/// As loading a lockfile that must fit the manifest.
-pub fn list(project: &LoadedProject) -> Result<ListReport, FlowError> {
-    let Prepared { lockfile, declared, .. } = project.prepare()?;
+/// As loading a lockfile.
+pub fn list(project: &LoadedProject, context: &Context<'_>) -> Result<ListReport, FlowError> {
+    let Prepared { lockfile, declared, .. } = project.prepare_to_look(context.observer)?;
     let mut requirements = declared.bound_requirements();
     let here = project.here().name();
     requirements.retain(|requirement| project.here.is_none() || requirement.asker.name() == here);

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use yostel_documents::{Asker, LockedPackage, Origin, PackageName, Purpose, Requirement, run_purpose};
 use yostel_versions::{ConstraintText, Version};
 
+use crate::context::Context;
 use crate::error::FlowError;
 use crate::project::prepared::Prepared;
 use crate::project::{LoadedProject, ProjectFile};
@@ -50,10 +51,10 @@ pub const MOST_LEVELS: usize = 60;
 /// What a package needs is told once; where it comes up again, it is marked as repeated. At most `levels` levels are shown.
 ///
 /// # Errors
-/// As loading a lockfile that must fit the manifest.
-pub fn tree(project: &LoadedProject, levels: usize) -> Result<Vec<Tree>, FlowError> {
+/// As loading a lockfile.
+pub fn tree(project: &LoadedProject, levels: usize, context: &Context<'_>) -> Result<Vec<Tree>, FlowError> {
     let levels = levels.clamp(1, MOST_LEVELS);
-    let Prepared { lockfile, declared, .. } = project.prepare()?;
+    let Prepared { lockfile, declared, .. } = project.prepare_to_look(context.observer)?;
     let mut needs: Needs<'_> = BTreeMap::new();
     for (name, locked) in lockfile.chosen.iter() {
         for asked in &locked.asked_by {

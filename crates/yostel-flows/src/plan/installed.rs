@@ -3,7 +3,7 @@
 use yostel_documents::{PackageName, Purpose};
 use yostel_store::{Cache, InstallPlan, Placing, Project, ProjectRecord};
 
-use crate::context::Settings;
+use crate::context::{Context, Settings};
 use crate::error::FlowError;
 use crate::plan::compose::Selection;
 use crate::project::LoadedProject;
@@ -26,11 +26,10 @@ impl LoadedProject {
     /// Reads how the project was installed, and plans the same anew.
     ///
     /// # Errors
-    /// As [`Self::prepare`] and [`Prepared::plan`].
-    pub(crate) fn installed(&self, cache: &Cache, settings: &Settings) -> Result<CurrentInstall, FlowError> {
+    /// As [`Prepared::plan`].
+    pub(crate) fn installed(&self, prepared: Prepared, context: &Context<'_>) -> Result<CurrentInstall, FlowError> {
         let target = self.target()?;
-        let (placing, selection) = as_installed(&target, cache, settings);
-        let prepared = self.prepare()?;
+        let (placing, selection) = as_installed(&target, &context.cache, context.settings);
         let plan = prepared.plan(&selection)?;
         Ok(CurrentInstall { target: target.placing(placing), placing, selection, prepared, plan })
     }

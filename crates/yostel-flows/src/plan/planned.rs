@@ -30,11 +30,12 @@ pub(crate) fn folder_of(
 /// Plans a locked package as it is, or would be, installed.
 pub(crate) fn planned_package(
     project: &LoadedProject,
+    prepared: Prepared,
     package: &PackageName,
     context: &Context<'_>,
 ) -> Result<PlannedPackage, FlowError> {
     let CurrentInstall { prepared: Prepared { lockfile, declared, .. }, mut plan, .. } =
-        project.installed(&context.cache, context.settings)?;
+        project.installed(prepared, context)?;
     // Of several, the one that the project worked on gets; else the newest.
     let here = project.here().name();
     let requirements = declared.bound_requirements();

@@ -1,22 +1,26 @@
-//! What everything needs that works with a lockfile: read once a run, and fitting together.
+//! What everything needs that works with a lockfile: read once a run.
 
 use std::path::PathBuf;
 
-use yostel_documents::{Declared, Lockfile};
+use yostel_documents::{Asker, Declared, Difference, Lockfile, Requirement};
 
 use crate::error::{FlowError, LockError};
+use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 use crate::project::patches::Patches;
 use crate::project::read::load_lockfile;
 
-/// A project's lockfile, with what the manifests declare and the patches that they name; the lockfile fits them.
+/// A project's lockfile, with what the manifests declare and the patches that they name.
 #[derive(Debug)]
 pub(crate) struct Prepared {
     pub(crate) lockfile: Lockfile,
+    /// What the lockfile fits.
     pub(crate) declared: Declared,
     pub(crate) patches: Patches,
     /// The root, when what is installed goes elsewhere: packages in folders are then linked from there.
     pub(crate) seen_from_elsewhere: Option<PathBuf>,
+    /// Whether the manifests declare something else by now; then `declared` is what was declared when it was locked.
+    pub(crate) stale: bool,
 }
 
 impl LoadedProject {
@@ -25,14 +29,50 @@ impl LoadedProject {
     /// # Errors
     /// `NoLockfile`, `Stale`, `Lockfile`, `Read`, `Patch`.
     pub(crate) fn prepare(&self) -> Result<Prepared, FlowError> {
+        let (prepared, differences) = self.prepare_whatever()?;
+        if differences.is_empty() { Ok(prepared) } else { Err(LockError::Stale(differences).into()) }
+    }
+
+    /// Reads the lockfile to look at what is locked, whether it still fits the manifests or not; tells the observer when it
+    /// does not.
+    ///
+    /// # Errors
+    /// As [`Self::prepare`]; `Stale` only where a patch is gone without which nothing can be told.
+    pub(crate) fn prepare_to_look(&self, observer: &dyn Observer) -> Result<Prepared, FlowError> {
+        let (prepared, differences) = self.prepare_whatever()?;
+        if differences.is_empty() {
+            return Ok(prepared);
+        }
+        let Prepared { lockfile, declared, patches, .. } = &prepared;
+        let has_patch = |name| patches.packages().any(|package| package == name);
+        if lockfile.chosen.iter().any(|(name, locked)| locked.altered.is_some() && !has_patch(name)) {
+            return Err(LockError::Stale(differences).into());
+        }
+        let declared = as_locked(declared, lockfile);
+        observer.notice(Event::Stale(differences));
+        Ok(Prepared { declared, stale: true, ..prepared })
+    }
+
+    fn prepare_whatever(&self) -> Result<(Prepared, Vec<Difference>), FlowError> {
         let lockfile = load_lockfile(self)?.ok_or_else(|| LockError::NoLockfile(self.lockfile_path()))?;
         let patches = self.patches()?;
         let declared = self.declared_with(&patches);
         let differences = lockfile.differences(&declared);
-        if !differences.is_empty() {
-            return Err(LockError::Stale(differences).into());
-        }
         let seen_from_elsewhere = (self.target != self.root).then(|| self.root.clone());
-        Ok(Prepared { lockfile, declared, patches, seen_from_elsewhere })
+        Ok((Prepared { lockfile, declared, patches, seen_from_elsewhere, stale: false }, differences))
     }
+}
+
+/// Returns what is declared with the needs that the lockfile knows of projects in place of those of today.
+fn as_locked(declared: &Declared, lockfile: &Lockfile) -> Declared {
+    let of_projects = lockfile.chosen.iter().flat_map(|(package, locked)| {
+        let asked = locked.asked_by.iter().filter(|asked| matches!(asked.who, Asker::Project(_)));
+        asked.map(move |asked| Requirement {
+            asker: asked.who.clone(),
+            package: package.clone(),
+            accept: asked.accept.clone(),
+            purpose: asked.purpose.clone(),
+        })
+    });
+    Declared { requirements: of_projects.collect(), ..declared.clone() }
 }

@@ -75,7 +75,7 @@ pub fn open_alter(project: &LoadedProject, package: &PackageName, context: &Cont
     if project.prepare()?.lockfile.chosen.all(package).len() > 1 {
         return Err(not_altered(package, NotAltered::Several).into());
     }
-    let planned = planned_package(project, package, context)?;
+    let planned = planned_package(project, project.prepare()?, package, context)?;
     install_again(project, context)?;
     let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
     // Changes are told against the release, so its own tree is needed too.
@@ -127,7 +127,7 @@ pub fn keep_alter(
     let refuse = |why| Err(not_altered(package, why).into());
     let target = project.target()?;
     let Some(open) = target.opened(package) else { return refuse(NotAltered::NotOpen) };
-    let planned = planned_package(project, package, context)?;
+    let planned = planned_package(project, project.prepare()?, package, context)?;
     if planned.artifact.tree != open.base {
         let (opened, locked) = (open.version, planned.version.to_string());
         return refuse(NotAltered::OtherRelease { opened, locked });
@@ -219,7 +219,7 @@ fn changes_in_copy(
     context: &Context<'_>,
 ) -> Result<Vec<FileChange>, FlowError> {
     if !context.cache.is_tree_sound(open.base) {
-        let planned = planned_package(project, package, context)?;
+        let planned = planned_package(project, project.prepare()?, package, context)?;
         if planned.artifact.tree == open.base {
             let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
             bring_release_in(project, &planned, context)?;

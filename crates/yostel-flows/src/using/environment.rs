@@ -35,8 +35,8 @@ pub struct Environment {
 /// # Errors
 /// `NotInstalled` when the lockfile's packages are not (all) there, `Variable`, `Separator`, and as loading the lockfile.
 pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Environment, FlowError> {
-    let CurrentInstall { target, selection, prepared, plan, .. } =
-        project.installed(&context.cache, context.settings)?;
+    let prepared = project.prepare_to_look(context.observer)?;
+    let CurrentInstall { target, selection, prepared, plan, .. } = project.installed(prepared, context)?;
     let Prepared { lockfile, declared, .. } = prepared;
     let mut requirements = declared.bound_requirements();
     requirements.retain(|requirement| requirement.asker.name() == project.here().name());

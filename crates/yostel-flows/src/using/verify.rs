@@ -33,7 +33,8 @@ pub struct VerifyReport {
 /// # Errors
 /// `NotInstalled`, `NoLockfile`, `Stale`, and whatever reading refuses.
 pub fn verify(project: &LoadedProject, trust: Trust, context: &Context<'_>) -> Result<VerifyReport, FlowError> {
-    let CurrentInstall { target, plan, .. } = project.installed(&context.cache, context.settings)?;
+    let prepared = project.prepare_to_look(context.observer)?;
+    let CurrentInstall { target, plan, .. } = project.installed(prepared, context)?;
     if !plan.packages.is_empty() && !target.has_packages() {
         return Err(InstallError::NotInstalled.into());
     }
@@ -92,8 +93,7 @@ pub fn put_back(
     report: &VerifyReport,
     context: &Context<'_>,
 ) -> Result<InstallReport, FlowError> {
-    let CurrentInstall { target, placing, selection, plan, .. } =
-        project.installed(&context.cache, context.settings)?;
+    let CurrentInstall { target, placing, selection, plan, .. } = project.installed(project.prepare()?, context)?;
     let differing: Vec<&PlannedPackage> = report.differing.iter().filter_map(|name| plan.packages.get(name)).collect();
     target.distrust(&differing, &context.cache)?;
     install(project, &InstallRequest::again(placing, selection), context)

@@ -18,7 +18,7 @@ pub fn where_is(project: &LoadedProject, package: &PackageName, context: &Contex
     let folder = match local.get(package).and_then(|local| local.origin.local_folder()) {
         Some(folder) => project.root.join(folder),
         None => {
-            let planned = planned_package(project, package, context)?;
+            let planned = planned_package(project, project.prepare_to_look(context.observer)?, package, context)?;
             project.target()?.state().join("packages").join(planned.folder())
         }
     };

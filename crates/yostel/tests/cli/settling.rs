@@ -106,3 +106,42 @@ fn commands_that_change_what_is_needed_go_on_until_it_is_installed_when_asked() 
         sandbox.run("console", words).expect(2).says(&["--install does not go with --preview"]);
     }
 }
+
+/// The accident this prevents: an edit of the manifest, and nothing can be looked at until it is locked.
+#[test]
+fn while_the_lockfile_does_not_fit_what_is_locked_can_be_looked_at_and_nothing_is_changed() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let looks = ["list", "tree", "explain gust", "verify", "env", "where gust", "run -- gust-now", "audit duplicates"];
+    let told = |words: &str| sandbox.run("console", words).expect(0);
+    let before: Vec<String> = looks.iter().map(|words| told(words).stdout).collect();
+    // One need more, one less, one changed.
+    project(&sandbox, "gust = \"^3\"\n\"valley/bell\" = \"^1\"", "");
+    let picture = sandbox.picture("console");
+    for (words, before) in looks.iter().zip(&before) {
+        let run = told(words);
+        assert_eq!(run.stdout, *before, "{words}");
+        assert!(
+            run.stderr.starts_with("note: this is what is locked, and it no longer fits ("),
+            "{words}: {}",
+            run.stderr
+        );
+        assert_eq!(run.stderr.lines().count(), 1, "{words}: {}", run.stderr);
+    }
+    assert_eq!(told("--quiet list").stderr, "");
+    let document: Value = serde_json::from_str(&told("--format json list").stdout).unwrap();
+    assert_eq!(document["stale"].as_array().map(Vec::len), Some(4), "{document}");
+    for words in ["install", "install --quick", "alter gust", "cache save ../kit.tar", "verify --lock"] {
+        sandbox.run("console", words).expect(6).says(&["yostel.lock no longer fits yostel.toml"]);
+    }
+    assert_eq!(sandbox.picture("console"), picture);
+    // What is put back is what is locked, and that is refused as an install is.
+    std::fs::remove_file(sandbox.path("console/.yostel/reach/projects/console/run/gust")).unwrap();
+    sandbox.run("console", "verify").expect(4);
+    sandbox.run("console", "verify --put-back").expect(6);
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let document: Value = serde_json::from_str(&told("--format json list").stdout).unwrap();
+    assert!(document.get("stale").is_none());
+}

@@ -234,7 +234,7 @@ fn stats(call: &Call) -> Result<Answer, FlowError> {
     let stats = cache_stats(&call.context())?;
     let folder = &call.settings.cache;
     if call.json() {
-        return Ok(Answer::document(Exit::Fine, &CacheStatsAnswer::of(&stats, folder)));
+        return Ok(Answer::document(call, Exit::Fine, &CacheStatsAnswer::of(&stats, folder)));
     }
     let mut columns = Columns::new(&[]);
     columns.row(["archives".into(), stats.archives.to_string(), size(stats.archive_bytes)]);

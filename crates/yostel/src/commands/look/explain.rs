@@ -34,7 +34,7 @@ pub(crate) fn run(arguments: Explain, call: &Call) -> Result<Answer, FlowError> 
     let asked = arguments.instead.as_deref();
     let report = explain(&project, &arguments.package, asked, &call.context())?;
     if call.json() {
-        return Ok(Answer::document(Exit::Fine, &ExplainAnswer::from(&report)));
+        return Ok(Answer::document(call, Exit::Fine, &ExplainAnswer::from(&report)));
     }
     let text = match (&report.instead, asked) {
         (Some(instead), Some(_)) => format!("{}{}", heading(&report.why), other(instead, &report.why)),

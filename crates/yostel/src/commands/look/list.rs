@@ -19,10 +19,10 @@ pub(crate) struct List {
 
 pub(crate) fn run(arguments: List, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
-    let mut report = list(&project)?;
+    let mut report = list(&project, &call.context())?;
     report.rows.retain(|row| row.direct || !arguments.direct);
     if call.json() {
-        return Ok(Answer::document(Exit::Fine, &ListAnswer::from(&report)));
+        return Ok(Answer::document(call, Exit::Fine, &ListAnswer::from(&report)));
     }
     let mut columns = Columns::new(&["package", "version", "for", "from", "asked for by"]);
     for row in &report.rows {

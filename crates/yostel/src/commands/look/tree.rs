@@ -19,9 +19,9 @@ pub(crate) struct Tree {
 }
 
 pub(crate) fn run(arguments: Tree, call: &Call) -> Result<Answer, FlowError> {
-    let trees = tree(&call.project()?, arguments.depth.unwrap_or(MOST_LEVELS))?;
+    let trees = tree(&call.project()?, arguments.depth.unwrap_or(MOST_LEVELS), &call.context())?;
     if call.json() {
-        return Ok(Answer::document(Exit::Fine, &TreeAnswer::from(&trees[..])));
+        return Ok(Answer::document(call, Exit::Fine, &TreeAnswer::from(&trees[..])));
     }
     let mut text = String::new();
     for tree in &trees {

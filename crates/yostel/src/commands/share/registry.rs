@@ -99,7 +99,7 @@ pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError>
             };
             let (name, documents) = contents(&folder)?;
             if call.json() {
-                return Ok(Answer::document(Exit::Fine, &RegistryListAnswer::of(&name, &documents)));
+                return Ok(Answer::document(call, Exit::Fine, &RegistryListAnswer::of(&name, &documents)));
             }
             let mut columns = Columns::new(&["package", "releases", "newest", "published", "remarks"]);
             for document in &documents {

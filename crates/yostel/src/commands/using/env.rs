@@ -17,7 +17,7 @@ pub(crate) fn run(_: Env, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
     let environment = environment(&project, &call.context())?;
     if call.json() {
-        return Ok(Answer::document(Exit::Fine, &EnvAnswer::from(&environment)));
+        return Ok(Answer::document(call, Exit::Fine, &EnvAnswer::from(&environment)));
     }
     let lines: Vec<String> = values(&environment)
         .into_iter()

@@ -23,7 +23,7 @@ pub(crate) fn run(arguments: Where, call: &Call) -> Result<Answer, FlowError> {
     let folder = where_is(&project, &arguments.package, &call.context())?;
     if call.json() {
         let package = arguments.package.to_string();
-        return Ok(Answer::document(Exit::Fine, &WhereAnswer { package, folder }));
+        return Ok(Answer::document(call, Exit::Fine, &WhereAnswer { package, folder }));
     }
     Ok(Answer::raw(format!("{}\n", folder.display())))
 }
