@@ -357,11 +357,8 @@ fn tell(requirements: Vec<Requirement>, kept: Vec<Switched>, problem: &Problem, 
 fn lines_apart(reach: &[WithinReach], requirements: &[Requirement], facts: &[Fact], known: &Known) -> Vec<LinesApart> {
     // What releases of one package need are its author's changes of mind, and rule nothing out.
     let askers = |reach: &WithinReach| -> BTreeSet<&PackageName> {
-        let direct = requirements
-            .iter()
-            .filter(|requirement| requirement.package == reach.package && requirement.accept == reach.accept);
         let needed = facts.iter().filter(|fact| fact.package == reach.package && fact.accept == reach.accept);
-        direct.map(|requirement| requirement.asker.name()).chain(needed.map(|fact| &fact.asker)).collect()
+        needed.map(|fact| &fact.asker).collect()
     };
     let mut found: Vec<LinesApart> = Vec::new();
     for (at, one) in reach.iter().enumerate() {

@@ -376,6 +376,11 @@ fn a_forged_lockfile_is_found_before_anything_of_it_is_installed() {
     // What was right stays right.
     sandbox.write("console/yostel.lock", &right);
     sandbox.run("console", "install").expect(0);
+    for (words, compared) in [("verify --lock", 3), ("verify --lock --offline", 0)] {
+        let told = sandbox.run("console", &format!("--format json {words}")).expect(0).stdout;
+        let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+        assert_eq!((told["archives"].as_u64(), told["compared"].as_u64()), (Some(3), Some(compared)), "{told}");
+    }
     let told = sandbox.run("console", "verify --lock").expect(0).stdout;
     assert!(told.contains("3 packages") && told.contains("the sources say the same of 3 packages"), "{told}");
     // A release that is gone, and needs that were changed in the registry, are alarms too.

@@ -251,4 +251,9 @@ fn one_package_is_in_one_place_whoever_names_it() {
     let before = sandbox.read("console/yostel.lock");
     sandbox.run("console", "lock").expect(2).says(&["rope is taken from two places", "path ../twine", "path ../rope"]);
     assert_eq!(sandbox.read("console/yostel.lock"), before);
+    // The same version in another folder is another package.
+    project(&sandbox, "rope = { path = '../rope' }", "");
+    sandbox.run("console", "lock").expect(0);
+    project(&sandbox, "rope = { path = '../twine' }", "");
+    sandbox.run("console", "install").expect(6).says(&["rope", "path ../rope", "path ../twine"]);
 }
