@@ -51,7 +51,7 @@ pub use decide::lock::{LockReport, LockRequest, SearchReport, Standing, Write, l
 pub use decide::settle::{SettleRequest, Settlement, settle};
 pub use declare::add::{AddReport, AddRequest, AddedElsewhere, TakeFrom, add, add_elsewhere};
 pub use declare::agree::{AgreeReport, agree};
-pub use declare::init::{InitRequest, init};
+pub use declare::init::{InitReport, InitRequest, SourceDoubt, init};
 pub use declare::remove::{RemoveReport, remove};
 pub use error::{
     ChangeError, ContentError, FlowClass, FlowError, ForeignProblem, InstallError, LockError, NotAltered, PatchProblem,

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 use yostel_documents::{NameError, PackageName, Word};
+use yostel_versions::ConstraintText;
 
 /// What every command takes.
 #[derive(Debug, Args)]
@@ -86,6 +87,24 @@ pub(crate) struct GoOn {
 /// Reads a package name from the command line.
 pub(crate) fn package_name(text: &str) -> Result<PackageName, String> {
     PackageName::parse(text).map_err(with_suggestion)
+}
+
+/// Reads the name of a package to need: what is written as one word with its constraint is taken apart in the refusal.
+pub(crate) fn needed_package(text: &str) -> Result<PackageName, String> {
+    PackageName::parse(text).map_err(|error| match apart(text) {
+        Some((name, accept)) => format!("a package and its constraint are two words; `{name} '{accept}'` would do"),
+        None => with_suggestion(error),
+    })
+}
+
+/// Takes a name and a constraint apart that were written as one word, like `gust@^2`, `gust@2.1` or `gust>=2`.
+fn apart(text: &str) -> Option<(PackageName, ConstraintText)> {
+    let (name, rest) = text.split_at(text.find(['@', '=', '^', '<', '>', '~', '!'])?);
+    let name = PackageName::parse(name).ok()?;
+    let rest = rest.strip_prefix('@').unwrap_or(rest);
+    let rest = if rest.starts_with("==") { &rest[1..] } else { rest.trim_start_matches('~') };
+    let written = if rest.starts_with(|c: char| c.is_ascii_digit()) { format!("^{rest}") } else { rest.to_owned() };
+    Some((name, ConstraintText::parse(&written).ok()?))
 }
 
 /// Reads a purpose or source name from the command line.

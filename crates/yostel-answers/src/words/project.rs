@@ -44,6 +44,9 @@ pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diag
             let or = "change `yostel = …` in [project], if this one will do after all";
             tell(Code::OtherTool, headline, format!("install a yostel version that {accept} accepts")).or(or)
         }
+        ProjectError::NeedsItself(_) => {
+            tell(Code::NeedsItself, headline, "name another package").note("the manifest is as it was")
+        }
         ProjectError::AlreadyAProject(path) => {
             let headline = format!("{} is there already", view.show(path));
             tell(Code::AlreadyAProject, headline, Suggestion::run("yostel add NAME", "to add a need to it"))

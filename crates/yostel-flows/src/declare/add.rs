@@ -66,11 +66,16 @@ pub struct AddReport {
     pub deprecated: Option<(String, Option<PackageName>)>,
 }
 
+fn refuse_itself(project: &LoadedProject, package: &PackageName) -> Result<(), ProjectError> {
+    if project.here().name() == package { Err(ProjectError::NeedsItself(package.clone())) } else { Ok(()) }
+}
+
 /// Adds a need to the project's manifest, in place.
 ///
 /// # Errors
 /// `UnknownPackage`, `Unreadable`, `AcceptsNothing`, `NoSources`, `Source`, `Edit`, `Store`. The manifest is then as it was.
 pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, FlowError> {
+    refuse_itself(project, &request.package)?;
     let sources = project.sources()?;
     let Some((source, document)) = sources.document(&request.package)? else {
         return Err(unknown_package(&request.package, None, project, &sources).into());
@@ -172,6 +177,7 @@ pub fn add_elsewhere(
     (from, stand): (TakeFrom, &Path),
     accept: Option<ConstraintText>,
 ) -> Result<AddedElsewhere, FlowError> {
+    refuse_itself(project, package)?;
     let here = project.here();
     let folder = project.folder_of(here);
     let mut commit = None;

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use yostel_documents::{PackageName, SourceName, new_manifest};
+use yostel_documents::{PackageName, REGISTRY_HEAD, SourceName, new_manifest};
 use yostel_files::{Disk, Folder};
 
 use crate::error::{FlowError, ProjectError};
@@ -17,11 +17,29 @@ pub struct InitRequest {
     pub source: Option<(SourceName, String)>,
 }
 
-/// Writes a manifest into a folder that has none, and returns its file.
+/// What stands in the way of a source that a new manifest names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SourceDoubt {
+    /// There is no such folder.
+    NoFolder,
+    /// The folder is there, and no registry is in it.
+    NoRegistry,
+}
+
+/// A manifest that was started.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct InitReport {
+    /// Its file.
+    pub path: PathBuf,
+    /// Why its source cannot be asked yet, when it cannot.
+    pub doubt: Option<SourceDoubt>,
+}
+
+/// Writes a manifest into a folder that has none.
 ///
 /// # Errors
 /// `AlreadyAProject`, or `Store` when it cannot be written.
-pub fn init(folder: &Path, request: &InitRequest) -> Result<PathBuf, FlowError> {
+pub fn init(folder: &Path, request: &InitRequest) -> Result<InitReport, FlowError> {
     let path = folder.join(MANIFEST_NAME);
     if path.symlink_metadata().is_ok() {
         return Err(ProjectError::AlreadyAProject(path).into());
@@ -32,5 +50,12 @@ pub fn init(folder: &Path, request: &InitRequest) -> Result<PathBuf, FlowError> 
         text.push_str(&format!("\n[sources.{name}]\nfolder = \"{folder}\"\n"));
     }
     Folder::make_on(&Disk::default(), folder)?.write_atomically(MANIFEST_NAME, text.as_bytes())?;
-    Ok(path)
+    let doubt = request.source.as_ref().and_then(|(_, source)| {
+        let source = folder.join(source);
+        if !source.is_dir() {
+            return Some(SourceDoubt::NoFolder);
+        }
+        (!source.join(REGISTRY_HEAD).is_file()).then_some(SourceDoubt::NoRegistry)
+    });
+    Ok(InitReport { path, doubt })
 }

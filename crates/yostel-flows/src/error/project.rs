@@ -72,6 +72,9 @@ pub enum ProjectError {
         /// What this is.
         found: Version,
     },
+    /// A project would need itself.
+    #[error("{0} cannot need itself")]
+    NeedsItself(PackageName),
     /// There is a manifest already.
     #[error("{} is already there", .0.display())]
     AlreadyAProject(PathBuf),

@@ -11,6 +11,7 @@ mod declaring;
 mod demo;
 mod edges;
 mod elsewhere;
+mod first_hour;
 mod giving;
 mod guide;
 mod hostile;

@@ -14,7 +14,7 @@ use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::options::{GoOn, package_name, word};
+use crate::options::{GoOn, needed_package, word};
 use crate::render::{Role, count, paint};
 use yostel_answers::words::bad_constraint;
 
@@ -22,7 +22,7 @@ use yostel_answers::words::bad_constraint;
 #[derive(Debug, Args)]
 pub(crate) struct Add {
     /// The package
-    #[arg(value_parser = package_name)]
+    #[arg(value_parser = needed_package)]
     package: PackageName,
 
     /// Which versions will do, like '^2.1' or '>=2.1, <3'; what is compatible with the newest when left out

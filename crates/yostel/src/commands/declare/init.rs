@@ -3,7 +3,7 @@
 use clap::Args;
 use yostel_answers::answers::declare::InitAnswer;
 use yostel_documents::{NameError, PackageName};
-use yostel_flows::{FlowError, InitRequest, init};
+use yostel_flows::{FlowError, InitReport, InitRequest, SourceDoubt, init};
 
 use crate::answer::Answer;
 use crate::answer::failure_of;
@@ -11,7 +11,7 @@ use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::{package_name, word};
 use crate::render::{Role, paint};
-use yostel_answers::words::bad_name;
+use yostel_answers::words::{bad_name, shell_word};
 
 /// Write a first manifest into this folder
 #[derive(Debug, Args)]
@@ -49,18 +49,32 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
         },
     };
     let request = InitRequest { name, source };
-    let path = init(&call.folder, &request)?;
+    let InitReport { path, doubt } = init(&call.folder, &request)?;
     Ok(Answer::either(
         call,
         Exit::Fine,
         || InitAnswer { manifest: path.clone(), project: request.name.to_string() },
         || {
-            let next = match request.source {
-                Some(_) => "yostel add NAME",
-                None => "name a source in it ([sources.station] folder = \"…\"), then: yostel add NAME",
+            let folder = request.source.as_ref().map(|(_, folder)| shell_word(folder)).unwrap_or_default();
+            let note = match doubt {
+                None => String::new(),
+                Some(SourceDoubt::NoFolder) => {
+                    format!("  {} there is no folder {folder}\n", paint(Role::Notice, "note:"))
+                }
+                Some(SourceDoubt::NoRegistry) => {
+                    format!("  {} there is no registry in {folder}\n", paint(Role::Notice, "note:"))
+                }
+            };
+            let next = match (&request.source, doubt) {
+                (Some(_), None) => "yostel add NAME".to_owned(),
+                (Some(_), Some(SourceDoubt::NoFolder)) => {
+                    format!("yostel registry create {folder}, or correct the folder in yostel.toml")
+                }
+                (Some(_), Some(SourceDoubt::NoRegistry)) => "correct the folder in yostel.toml".to_owned(),
+                (None, _) => "name a source in it ([sources.station] folder = \"…\"), then: yostel add NAME".to_owned(),
             };
             let shown = call.show(&path);
-            format!("Wrote {shown} for {}.\n{} {next}\n", request.name, paint(Role::Good, "next:"))
+            format!("Wrote {shown} for {}.\n{note}{} {next}\n", request.name, paint(Role::Good, "next:"))
         },
     ))
 }
