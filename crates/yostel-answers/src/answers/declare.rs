@@ -10,7 +10,7 @@ use yostel_versions::ConstraintText;
 
 use super::Told;
 use super::decide::LockAnswer;
-use super::parts::{OriginTold, texts};
+use super::parts::{OriginTold, texts, told};
 use super::using::InstallAnswer;
 
 /// Answer of `init`.
@@ -34,6 +34,21 @@ pub enum AddAnswer {
     Source(AddedFromSource),
     /// Of a package from elsewhere.
     Elsewhere(AddedFromElsewhere),
+    /// Of several packages.
+    Several(AddedSeveral),
+}
+
+/// Needs of several packages.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AddedSeveral {
+    /// The needs, in the order in which they were named.
+    pub added: Vec<AddedFromSource>,
+    /// With `--install`: what locking came to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub lock: Option<LockAnswer>,
+    /// With `--install`: what installing came to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub install: Option<InstallAnswer>,
 }
 
 impl Told for AddAnswer {
@@ -101,9 +116,18 @@ pub struct AddedFromElsewhere {
     pub install: Option<InstallAnswer>,
 }
 
-impl From<&AddReport> for AddAnswer {
+impl From<&[AddReport]> for AddAnswer {
+    fn from(reports: &[AddReport]) -> Self {
+        match reports {
+            [one] => Self::Source(one.into()),
+            several => Self::Several(AddedSeveral { added: told(several), lock: None, install: None }),
+        }
+    }
+}
+
+impl From<&AddReport> for AddedFromSource {
     fn from(report: &AddReport) -> Self {
-        Self::Source(AddedFromSource {
+        Self {
             manifest: report.path.clone(),
             package: report.package.to_string(),
             purpose: report.purpose.to_string(),
@@ -117,7 +141,7 @@ impl From<&AddReport> for AddAnswer {
             bounded_above: report.constraint.is_bounded_above(),
             lock: None,
             install: None,
-        })
+        }
     }
 }
 
@@ -128,6 +152,7 @@ impl AddAnswer {
         let (lock, install) = match &mut self {
             Self::Source(told) => (&mut told.lock, &mut told.install),
             Self::Elsewhere(told) => (&mut told.lock, &mut told.install),
+            Self::Several(told) => (&mut told.lock, &mut told.install),
         };
         *lock = then.map(|(lock, _)| lock.into());
         *install = then.map(|(_, install)| install.into());

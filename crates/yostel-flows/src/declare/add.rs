@@ -1,11 +1,11 @@
 //! Add a need, telling what it accepts today.
 
-use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use yostel_documents::{
-    ArchiveDigest, Elsewhere, GitPlace, NeedForm, Origin, PackageName, Purpose, Release, Sha256, add_agreed, add_need,
+    ArchiveDigest, EditError, Elsewhere, GitPlace, NeedForm, Origin, PackageName, Purpose, Release, Sha256, add_agreed,
+    add_need,
 };
 use yostel_files::write_atomically;
 use yostel_sources::{ArchiveError, commit_of, open_archive};
@@ -15,7 +15,7 @@ use crate::error::{ContentError, FlowError, ProjectError, SearchError};
 use crate::observer::Silent;
 use crate::project::LoadedProject;
 use crate::project::places::{is_relative, path_from, read_package};
-use crate::project::write::write_manifests;
+use crate::project::write::{Texts, write_manifests};
 use crate::search::drive::unknown_package;
 
 /// A need to add.
@@ -70,11 +70,30 @@ fn refuse_itself(project: &LoadedProject, package: &PackageName) -> Result<(), P
     if project.here().name() == package { Err(ProjectError::NeedsItself(package.clone())) } else { Ok(()) }
 }
 
-/// Adds a need to the project's manifest, in place.
+/// Adds needs to the project's manifest, in place: all, or none when one cannot be.
 ///
 /// # Errors
-/// `UnknownPackage`, `Unreadable`, `AcceptsNothing`, `NoSources`, `Source`, `Edit`, `Store`. The manifest is then as it was.
-pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, FlowError> {
+/// `NeedsItself`, `UnknownPackage`, `Unreadable`, `AcceptsNothing`, `NoSources`, `Source`, `Edit`, `Store`. The manifest is
+/// then as it was.
+pub fn add(project: &LoadedProject, requests: Vec<AddRequest>) -> Result<Vec<AddReport>, FlowError> {
+    let mut texts = Texts::new();
+    let mut edited = project.clone();
+    let mut reports = Vec::new();
+    for request in requests {
+        let (report, changed) = added(&edited, request)?;
+        for (file, (before, after)) in changed {
+            texts.entry(file).or_insert_with(|| (before, String::new())).1 = after;
+        }
+        let after = texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
+        edited = project.with_texts(&after).ok_or(EditError::Unreadable)?;
+        reports.push(report);
+    }
+    write_manifests(project, &texts, &Silent)?;
+    Ok(reports)
+}
+
+/// Edits the texts of manifests so that they have a need more.
+fn added(project: &LoadedProject, request: AddRequest) -> Result<(AddReport, Texts), FlowError> {
     refuse_itself(project, &request.package)?;
     let sources = project.sources()?;
     let Some((source, document)) = sources.document(&request.package)? else {
@@ -112,7 +131,7 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
         return Err(SearchError::AcceptsNothing { package: request.package, accept, known }.into());
     };
     let (top, here) = (&project.top, project.here());
-    let mut texts: BTreeMap<String, (String, String)> = BTreeMap::new();
+    let mut texts = Texts::new();
     if request.agreed {
         let agreed = add_agreed(&top.text, &request.package, &accept)?;
         texts.insert(top.manifest_path(), (top.text.clone(), agreed));
@@ -137,8 +156,7 @@ pub fn add(project: &LoadedProject, request: AddRequest) -> Result<AddReport, Fl
         accept,
         form,
     };
-    write_manifests(project, &texts, &Silent)?;
-    Ok(report)
+    Ok((report, texts))
 }
 
 /// Where to take a package from, as somebody says it where they are.

@@ -33,7 +33,7 @@ fn wrong_usage_ends_with_2_and_says_what_would_do() {
         ("cache stat", "there is no command `yostel cache stat`", "yostel cache stats, if that is the one"),
         ("lock --bogus", "`yostel lock` has no option --bogus", "yostel lock --help, to see what it takes"),
         ("install --offlin", "`yostel install` has no option --offlin", "write --offline, if that is the one"),
-        ("add", "PACKAGE is missing", "yostel add <PACKAGE> [CONSTRAINT]"),
+        ("add", "PACKAGE is missing", "yostel add <PACKAGE [CONSTRAINT]>..."),
         ("run", "COMMAND is missing", "yostel run <COMMAND>..."),
         ("list more", "`more` is one argument too many", "yostel list --help, to see what it takes"),
         ("lock --take newst", "--take cannot be `newst`", "write newest, if that is the one"),

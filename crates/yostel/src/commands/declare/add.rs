@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use yostel_answers::Diagnostic;
 use yostel_answers::answers::declare::AddAnswer;
+use yostel_answers::{Code, Diagnostic};
 use yostel_documents::{ArchiveDigest, Elsewhere, GitAt, GitPlace, NeedForm, PackageName, Purpose};
 use yostel_flows::{AddReport, AddRequest, AddedElsewhere, FlowError, TakeFrom, add, add_elsewhere};
 use yostel_versions::{ConstraintText, ConstraintTextError};
@@ -21,12 +21,10 @@ use yostel_answers::words::bad_constraint;
 /// Add a need to the manifest, or change its constraint
 #[derive(Debug, Args)]
 pub(crate) struct Add {
-    /// The package
-    #[arg(value_parser = needed_package)]
-    package: PackageName,
-
-    /// Which versions will do, like '^2.1' or '>=2.1, <3'; what is compatible with the newest when left out
-    constraint: Option<String>,
+    /// The package, and which of its versions will do, like '^2.1' or '>=2.1, <3'; what is compatible with the newest when
+    /// left out. More packages may follow, each with its own
+    #[arg(required = true, value_name = "PACKAGE [CONSTRAINT]", value_parser = said)]
+    said: Vec<Said>,
 
     /// What it is for: run (ships with the project), build, test, or a word of your own
     #[arg(long = "for", value_name = "PURPOSE", default_value = "run", value_parser = word)]
@@ -80,30 +78,78 @@ pub(crate) struct Add {
     go_on: GoOn,
 }
 
+/// A word of what is to be needed.
+#[derive(Debug, Clone)]
+enum Said {
+    Package(PackageName),
+    Constraint(String),
+}
+
+/// Reads a word: what begins with a letter is a package, everything else a constraint.
+fn said(text: &str) -> Result<Said, String> {
+    match text.starts_with(|c: char| c.is_alphabetic()) {
+        true => needed_package(text).map(Said::Package),
+        false => Ok(Said::Constraint(text.to_owned())),
+    }
+}
+
+/// Pairs packages with their constraints; refuses a constraint without a package of its own.
+fn pairs(said: &[Said]) -> Result<Vec<(PackageName, Option<&str>)>, String> {
+    let mut pairs: Vec<(PackageName, Option<&str>)> = Vec::new();
+    for word in said {
+        match (word, pairs.last_mut()) {
+            (Said::Package(package), _) => pairs.push((package.clone(), None)),
+            (Said::Constraint(text), Some((_, accept @ None))) => *accept = Some(text),
+            // A name may begin with a digit, where no package is before it.
+            (Said::Constraint(text), None) => pairs.push((needed_package(text)?, None)),
+            (Said::Constraint(text), Some((package, Some(first)))) => {
+                return Err(format!("{package} has two constraints, {first} and {text}"));
+            }
+        }
+    }
+    Ok(pairs)
+}
+
 pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
-    let project = call.manifests()?;
-    let package = arguments.package.clone();
-    let parsed = arguments.constraint.as_deref().map(ConstraintText::parse).transpose();
-    let accept = match parsed.and_then(|accept| counting(accept, &arguments.only_on)) {
-        Ok(accept) => accept,
-        Err(error) => {
-            let diagnostic: Diagnostic = bad_constraint(&error, Some(&package));
-            return Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
+    let refuse = |diagnostic: Diagnostic| Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
+    let pairs = match pairs(&arguments.said) {
+        Ok(pairs) => pairs,
+        Err(headline) => {
+            let next = "join what must both hold by `,` inside one pair of quotes, as in '>=2.1, <3'";
+            return refuse(Diagnostic::new(Code::Usage, headline, next));
         }
     };
+    let mut needs: Vec<(PackageName, Option<ConstraintText>)> = Vec::new();
+    for (package, accept) in pairs {
+        let parsed = accept.map(ConstraintText::parse).transpose();
+        match parsed.and_then(|accept| counting(accept, &arguments.only_on)) {
+            Ok(accept) => needs.push((package, accept)),
+            Err(error) => return refuse(bad_constraint(&error, Some(&package))),
+        }
+    }
+    let project = call.manifests()?;
     if let Some(from) = take_from(&arguments, call) {
-        let report = add_elsewhere(&project, &package, &arguments.purpose, (from, &call.folder), accept.clone())?;
+        let [(package, accept)] = &needs[..] else {
+            let headline = format!("{} packages cannot all be taken from one place", needs.len());
+            return refuse(Diagnostic::new(Code::Usage, headline, "add them one by one"));
+        };
+        let report = add_elsewhere(&project, package, &arguments.purpose, (from, &call.folder), accept.clone())?;
         let purpose = &arguments.purpose;
-        let words = || words_elsewhere(&report, &package, purpose, call);
+        let words = || words_elsewhere(&report, package, purpose, call);
         return finish(arguments.go_on, call, words, |then| {
-            AddAnswer::elsewhere(&report, &package, purpose, accept.as_ref()).and_then(then)
+            AddAnswer::elsewhere(&report, package, purpose, accept.as_ref()).and_then(then)
         });
     }
-    let report = add(
-        &project,
-        AddRequest { package, accept, purpose: arguments.purpose, agreed: arguments.agreed, why: arguments.why },
-    )?;
-    finish(arguments.go_on, call, || words(&report, call), |then| AddAnswer::from(&report).and_then(then))
+    let request = |(package, accept)| AddRequest {
+        package,
+        accept,
+        purpose: arguments.purpose.clone(),
+        agreed: arguments.agreed,
+        why: arguments.why.clone(),
+    };
+    let reports = add(&project, needs.into_iter().map(request).collect())?;
+    let words = || reports.iter().map(|report| words(report, call)).collect();
+    finish(arguments.go_on, call, words, |then| AddAnswer::from(&reports[..]).and_then(then))
 }
 
 /// Returns the constraint on the platforms named; any version, when only those are named.
