@@ -38,6 +38,8 @@ pub struct LockAnswer {
     pub only_here: Vec<String>,
     /// Packages that `[alter]` names and nothing needs.
     pub unused_patches: Vec<String>,
+    /// What `--as-of` or `--take` would move if what is locked were not kept.
+    pub held: Vec<MoveTold>,
     /// What the search did; null when there was nothing to search for.
     pub search: Option<SearchTold>,
     /// With `--install`: what installing came to.
@@ -159,6 +161,7 @@ impl From<&LockReport> for LockAnswer {
             overridden: told(&report.overridden),
             only_here: texts(report.only_here.iter().map(|(package, _)| package)),
             unused_patches: texts(&report.unused_patches),
+            held: told(&report.held),
             search: report.search.as_ref().map(SearchTold::from),
             install: None,
         }

@@ -23,7 +23,7 @@ use crate::observer::{Event, Observer};
 use crate::project::read::{load_lockfile, lockfile_header};
 use crate::project::{LoadedProject, line_of};
 use crate::search::drive::{Driven, drive_within, places_of, watched};
-use crate::search::proposal::{Basis, Proposal};
+use crate::search::proposal::{Basis, Proposal, moves_to};
 use crate::search::rules::{Keep, kept_versions, rules_of};
 
 /// Whether to write.
@@ -97,6 +97,8 @@ pub struct LockReport {
     pub search: Option<SearchReport>,
     /// Releases that were locked, and that their sources do not have any more.
     pub gone: Vec<(PackageName, Version)>,
+    /// What would move by `as_of` or `take` if nothing were kept; nothing where neither was asked for.
+    pub held: Vec<Move>,
 }
 
 impl LockReport {
@@ -116,6 +118,7 @@ impl LockReport {
             unused_patches: BTreeSet::new(),
             search: None,
             gone: Vec::new(),
+            held: Vec::new(),
         }
     }
 }
@@ -164,8 +167,9 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     let patches = project.patches()?;
     let declared = project.declared_with(&patches);
     // Whether it can be shared is for its content to tell.
+    let asks_for_others = request.keep == Keep::Locked && (request.as_of.is_some() || request.take.is_some());
     if request.keep == Keep::Locked
-        && !request.shareable
+        && !(request.shareable || asks_for_others)
         && let Some(LockfileHeader { seal, declarations: locked, packages }) = lockfile_header(project)
         && locked == declared.seal()
     {
@@ -178,10 +182,18 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     let keep = before.as_ref().map(|lockfile| kept_versions(lockfile, &declared, &request.keep)).unwrap_or_default();
     let rules = rules_of(project, request.as_of, request.take, context.settings);
     let problem = Problem { requirements: declared.requirements.clone(), keep, rules };
+    let mut held = Vec::new();
     let (resolution, documents, search) = if declared.requirements.is_empty() {
         (Resolution::default(), BTreeMap::new(), None)
     } else {
         let sources = project.sources_and_elsewhere(before.as_ref(), &request.keep, context)?;
+        if let Some(before) = before.as_ref().filter(|_| asks_for_others) {
+            let problem = Problem { keep: BTreeMap::new(), ..problem.clone() };
+            let driven = drive_within(Resolver::new(problem), project, &sources, context.observer, request.time_limit)?;
+            if let Outcome::Resolved(resolution) = driven.outcome {
+                held = moves_to(&resolution, &declared, before);
+            }
+        }
         let resolver = Resolver::new(problem);
         let Driven { outcome, mut resolver, phases } =
             drive_within(resolver, project, &sources, context.observer, request.time_limit)?;
@@ -244,6 +256,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
         unused_patches,
         search,
         gone,
+        held,
         ..told
     })
 }

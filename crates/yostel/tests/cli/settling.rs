@@ -145,3 +145,31 @@ fn while_the_lockfile_does_not_fit_what_is_locked_can_be_looked_at_and_nothing_i
     let document: Value = serde_json::from_str(&told("--format json list").stdout).unwrap();
     assert!(document.get("stale").is_none());
 }
+
+/// The accident this prevents: "nothing changed" is taken for "the lower bounds hold".
+#[test]
+fn what_other_releases_would_be_taken_is_told_when_what_is_locked_is_kept() {
+    let sandbox = small_world();
+    project(&sandbox, "gust = \"^2\"", "");
+    sandbox.run("console", "lock").expect(0);
+    let before = sandbox.read("console/yostel.lock");
+    let told = sandbox.run("console", "lock --take oldest").expect(0).stdout;
+    for line in [
+        "2 packages locked in yostel.lock; nothing changed.\n",
+        "  note: what is locked stays; otherwise: gust 2.1.0 -> 2.0.0 and unit 1.1.0 -> 1.0.0\n",
+        "  note: to take these: yostel lock --fresh --take oldest\n",
+    ] {
+        assert!(told.contains(line), "{line} in {told}");
+    }
+    let document: Value =
+        serde_json::from_str(&sandbox.run("console", "--format json lock --take oldest").expect(0).stdout).unwrap();
+    assert_eq!((document["held"].as_array().map(Vec::len), document["changed"].as_bool()), (Some(2), Some(false)));
+    assert_eq!(sandbox.read("console/yostel.lock"), before);
+    for words in ["lock --take newest", "lock --as-of 2100-01-01", "lock"] {
+        assert!(!sandbox.run("console", words).expect(0).stdout.contains("what is locked stays"), "{words}");
+    }
+    let told = sandbox.run("console", "lock --fresh --take oldest").expect(0).stdout;
+    assert!(told.contains("gust  2.1.0 -> 2.0.0") && !told.contains("what is locked stays"), "{told}");
+    // A day before anything was published leaves nothing to take.
+    assert!(!sandbox.run("console", "lock --as-of 1990-01-01").expect(0).stdout.contains("what is locked stays"));
+}

@@ -16,7 +16,7 @@ use crate::call::Call;
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::GoOn;
-use crate::render::{Columns, Role, count, paint};
+use crate::render::{Columns, Role, count, join, paint};
 
 /// How many moves are told before `--in-full`.
 const TOLD: usize = 20;
@@ -170,6 +170,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
             "  {note} [alter] names {package}, which nothing needs: yostel alter {package} --drop\n"
         ));
     }
+    text.push_str(&held(report, arguments));
     for (package, locked, newer) in report.newer.iter().take(3) {
         text.push_str(&format!(
             "  {} {package} stays at {locked}; {newer} would do too\n",
@@ -186,6 +187,38 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
         text.push_str(&format!("{} yostel install\n", paint(Role::Good, "next:")));
     }
     text
+}
+
+/// Tells what `--take` and `--as-of` would change, were what is locked not kept.
+fn held(report: &LockReport, arguments: &Lock) -> String {
+    // What moves anyway is told as that.
+    let moves = report.held.iter().filter(|m| !report.moves.iter().any(|told| told.package == m.package));
+    let told = moves.map(|m| match &m.kind {
+        MoveKind::Moved { from, to, .. } => format!("{} {from} -> {to}", m.package),
+        MoveKind::Dropped { from } => format!("{} {from} would go", m.package),
+        MoveKind::Added { to } => format!("{} {to} would come", m.package),
+        _ => m.package.to_string(),
+    });
+    let mut told: Vec<String> = told.collect();
+    if told.is_empty() {
+        return String::new();
+    }
+    let more = told.len().saturating_sub(4);
+    if more > 0 {
+        told.truncate(4);
+        told.push(format!("{more} more"));
+    }
+    let asked = [
+        arguments.take.map(|take| match take {
+            TakeArgument::Newest => " --take newest".to_owned(),
+            TakeArgument::Oldest => " --take oldest".to_owned(),
+        }),
+        arguments.as_of.map(|day| format!(" --as-of {day}")),
+    ];
+    let asked: String = asked.into_iter().flatten().collect();
+    let note = paint(Role::Notice, "note:");
+    let said = format!("what is locked stays; otherwise: {}", join(&told));
+    format!("  {note} {said}\n  {note} to take these: yostel lock --fresh{asked}\n")
 }
 
 fn stats(search: Option<&SearchReport>, took: Duration) -> String {
