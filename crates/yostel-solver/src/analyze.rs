@@ -90,6 +90,8 @@ impl Analyzer {
             clause.swap(1, i);
             trail.level_of(clause[1].var())
         });
+        // Who goes back further than that forgets what the clause already says.
+        debug_assert!(clause[1..].iter().all(|literal| trail.level_of(literal.var()) <= level));
         let lbd = self.lbd(&clause, trail);
         LearnedClause { clause, level, lbd }
     }

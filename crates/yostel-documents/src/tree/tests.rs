@@ -47,6 +47,9 @@ fn a_hunk_is_found_where_its_lines_moved_and_nowhere_else() {
     };
     assert_eq!(found, ["left\n", "13\n", "right\n"]);
     assert_eq!((path.as_str(), hunk.at), ("x", 3));
+    // An empty line may have lost its space, wherever it is.
+    let bare = Patch::parse("--- x\n+++ x\n@@ -1,3 +1,3 @@\n\n-12\n+14\n\n").unwrap();
+    assert_eq!(bare.files[0].apply(Some(&text("\n12\n\n"))).unwrap().unwrap().content, b"\n14\n\n");
     let kept = apply("1\n2\nleft\n12\nright\n").unwrap().unwrap();
     assert_eq!(kept.kind, EntryKind::File);
     let program = TreeFile { kind: EntryKind::Program, ..text("1\n2\nleft\n12\nright\n") };
@@ -80,6 +83,12 @@ fn what_is_no_patch_names_the_line() {
         ("--- a/x\n+++ b/x\n@@ nonsense @@\n", 3, "a hunk begins like"),
         ("--- a/x\n+++ b/x\n@@ -1,2 +1 @@\n-a\n", 5, "ends early"),
         ("--- a/x\n+++ b/x\n@@ -1 +1 @@\n-a\n-b\n", 5, "more or fewer lines"),
+        // Of either kind, no more lines than the head says.
+        ("--- a/x\n+++ b/x\n@@ -1,2 +1 @@\n a\n b\n", 5, "more or fewer lines"),
+        ("--- a/x\n+++ b/x\n@@ -1 +1,2 @@\n a\n b\n", 5, "more or fewer lines"),
+        ("--- a/x\n+++ b/x\n@@ -1,2 +1 @@\n a\n+b\n", 5, "more or fewer lines"),
+        ("--- a/x\n+++ b/x\n@@ -1,2 +1 @@\n a\n\n", 5, "more or fewer lines"),
+        ("--- a/x\n+++ b/x\n@@ -1 +1,2 @@\n a\n\n", 5, "more or fewer lines"),
         ("--- a/x\n+++ b/y\n@@ -1 +1 @@\n-a\n+b\n", 2, "renames"),
         ("--- a/../x\n+++ b/../x\n@@ -1 +1 @@\n-a\n+b\n", 1, "no package can have"),
         ("--- /dev/null\n+++ /etc/passwd\n@@ -0,0 +1 @@\n+b\n", 1, "no package can have"),
