@@ -184,6 +184,13 @@ fn an_unsorted_table_stays_as_its_author_ordered_it() {
 }
 
 #[test]
+fn the_first_need_brings_its_table_and_no_other() {
+    let text = "[project]\nname = 'x'\n";
+    let edit = add_need(text, &word("test"), &package("fog-lamp"), &plain("^1")).unwrap();
+    assert_eq!(edit.text, format!("{text}\n[needs.test]\nfog-lamp = \"^1\"\n"));
+}
+
+#[test]
 fn windows_line_endings_stay() {
     let text = WHOLE.replace('\n', "\r\n");
     let edit = add_need(&text, &word("run"), &package("fog-lamp"), &plain("^1")).unwrap();
