@@ -257,3 +257,25 @@ fn one_package_is_in_one_place_whoever_names_it() {
     project(&sandbox, "rope = { path = '../twine' }", "");
     sandbox.run("console", "install").expect(6).says(&["rope", "path ../rope", "path ../twine"]);
 }
+
+/// The accident this prevents: a platform is listed, nothing complains, and its machines miss what came along.
+#[test]
+fn a_platform_that_is_listed_later_makes_a_lockfile_stale_that_serves_it_only_at_first_sight() {
+    let sandbox = sandbox();
+    let manifest =
+        |name: &str, needs: &str| format!("[project]\nname = \"{name}\"\nversion = \"1.0.0\"\n[needs.run]\n{needs}\n");
+    sandbox.write("made/base/yostel.toml", manifest("base", ""));
+    sandbox.run("made/base", "publish --to ../../station --platform linux/amd64").expect(0);
+    publish(&sandbox, "top 1.0.0", "base = '^1'", &[]);
+    let with = |platforms: &str| {
+        let rest = "[sources.station]\nfolder = \"../station\"\n";
+        let text = manifest("console", "top = '^1'").replace("[needs", &format!("platforms = [{platforms}]\n[needs"));
+        sandbox.write("console/yostel.toml", text + rest);
+    };
+    with("\"linux/amd64\"");
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    with("\"linux/amd64\", \"linux/arm64\"");
+    sandbox.run("console", "install").expect(6).says(&["base", "linux/arm64"]);
+    sandbox.run("console", "lock").expect(3).says(&["linux/arm64"]);
+}
