@@ -13,7 +13,7 @@ world=$(mktemp -d)
 trap 'chmod -R u+w "$world"; rm -rf "$world"' EXIT
 once() { local from=$EPOCHREALTIME; "$@" >/dev/null; local to=$EPOCHREALTIME; echo $(( ${to/./} - ${from/./} )); }
 median() { sort -n | sed -n "$(( (runs + 1) / 2 ))p" | awk '{ printf "%.4f", $1 / 1e6 }'; }
-project() { mkdir "$world/$2"; sed "s|\"../depot\"|\"$world/$1/depot\"|" "$world/$1/console/yostel.toml" >"$world/$2/yostel.toml"; cp "$world/$1/console/yostel.lock" "$world/$2"; }
+project() { mkdir "$world/$2"; sed "s|\"../station\"|\"$world/$1/station\"|" "$world/$1/console/yostel.toml" >"$world/$2/yostel.toml"; cp "$world/$1/console/yostel.lock" "$world/$2"; }
 install() { YOSTEL_CACHE=$world/$1 "$yostel" -C "$world/$2" install; }
 sizes="40 120 400 1200 4000"
 for packages in $sizes; do target/release/examples/large_project "$world/w$packages" "$packages" $(( packages * 20 )) 1 >/dev/null; done

@@ -13,7 +13,7 @@ world=$(mktemp -d)
 trap 'chmod -R u+w "$world"; rm -rf "$world"' EXIT
 cargo run --release --quiet -p yostel-flows --example large_project -- "$world/w" "$packages" "$files" 1 >/dev/null
 rm -rf "$world/w/cache" "$world/w/console/.yostel"
-archives=$world/w/depot/archives/sha256
+archives=$world/w/station/archives/sha256
 warm=$world/warm
 sync; sleep 60
 
@@ -21,7 +21,7 @@ once() { local from=$EPOCHREALTIME; "$@" >/dev/null; local to=$EPOCHREALTIME; ec
 median() { sort -n | sed -n "$(( (runs + 1) / 2 ))p"; }
 report() { awk -v t="$1" -v a="$(median <"$world/$2")" -v b="$(median <"$world/$3")" \
   'BEGIN { printf "| %s | %.0f ms | %.0f ms | %.2f |\n", t, a/100, b/100, a/b }'; }
-project() { mkdir "$world/$1"; sed "s|\"../depot\"|\"$world/w/depot\"|" "$world/w/console/yostel.toml" >"$world/$1/yostel.toml"; cp "$world/w/console/yostel.lock" "$world/$1"; }
+project() { mkdir "$world/$1"; sed "s|\"../station\"|\"$world/w/station\"|" "$world/w/console/yostel.toml" >"$world/$1/yostel.toml"; cp "$world/w/console/yostel.lock" "$world/$1"; }
 install() { local cache=$1 project=$2; shift 2; YOSTEL_CACHE=$cache "$yostel" -C "$project" install "$@"; }
 digest_and_unpack() { mkdir "$1"; (cd "$archives"; ls | xargs -P 2 -n 20 sha256sum >/dev/null; ls | xargs -P 2 -I{} sh -c "mkdir $1/{} && tar -x --zstd -f {} -C $1/{}"); }
 

@@ -29,7 +29,7 @@ copy_links() { rm -rf "$world/copy"; cp -al "$world/w/cache/trees" "$world/copy"
 gone() { rm -rf .yostel "$world/copy"; }
 nothing() { :; }
 
-echo "$(find "$world/w/depot/archives" -type f | wc -l) archives, $(nproc) cores, $runs runs, median of each"
+echo "$(find "$world/w/station/archives" -type f | wc -l) archives, $(nproc) cores, $runs runs, median of each"
 printf '%-44s %12s %12s\n' "" yostel beside
 "$yostel" install >/dev/null
 pair "install, nothing to do | find with stat" "$yostel install" stat_walk

@@ -12,7 +12,7 @@ cargo run --release --quiet -p yostel-flows --example large_project -- "$world/w
 export YOSTEL_CACHE=$world/w/cache
 top=$world/w/all
 mkdir -p "$top"
-printf '[project]\nname = "all"\n\n[workspace]\nprojects = ["libs/*"]\n\n[agreed]\np0 = "^1"\n\n[sources.depot]\nfolder = "../depot"\n' >"$top/yostel.toml"
+printf '[project]\nname = "all"\n\n[workspace]\nprojects = ["libs/*"]\n\n[agreed]\np0 = "^1"\n\n[sources.station]\nfolder = "../station"\n' >"$top/yostel.toml"
 for project in $(seq 0 199); do
   folder=$top/libs/lib$project
   mkdir -p "$folder"

@@ -10,7 +10,7 @@ use yostel_versions::Version;
 use crate::context::{Context, Settings};
 use crate::error::Seen;
 use crate::error::{ContentError, FlowError};
-use crate::observer::{Event, Stoppable, go_on};
+use crate::observer::{Event, Stoppable};
 
 /// Fetches an archive from its source, aside.
 pub(crate) fn fetch(
@@ -19,7 +19,6 @@ pub(crate) fn fetch(
     artifact: &Artifact,
     context: &Context<'_>,
 ) -> Result<StagedArchive, FlowError> {
-    go_on(context.observer)?;
     context.observer.notice(Event::Fetch(name.clone()));
     let mut stream = Stoppable { stream: source.open(name, artifact, 0)?, observer: context.observer };
     let staged =
