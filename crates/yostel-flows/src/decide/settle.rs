@@ -18,6 +18,9 @@ use crate::search::drive::{Driven, MOST_EDIT_SETS, drive, edit_sets};
 use crate::search::proposal::{Basis, Proposal};
 use crate::search::rules::{Keep, kept_versions, rules_of};
 
+/// How many packages are offered to be permitted at several versions: the rest of the list is for edits of needs.
+const MOST_COEXIST: usize = 3;
+
 /// An edit set that was proved by resolving it.
 #[derive(Debug)]
 pub struct Settlement {
@@ -86,6 +89,9 @@ pub fn settle(
     // Where two lines of a package are wanted, permitting both is one edit too.
     let apart: BTreeSet<&PackageName> = collision.lines.iter().map(|apart| &apart.package).collect();
     for package in apart {
+        if settlements.iter().filter(|settlement| settlement.coexist.is_some()).count() == MOST_COEXIST {
+            break;
+        }
         let mut rules = rules_of(project, as_of, None, context.settings);
         rules.coexist.insert(package.clone());
         let problem = Problem { requirements: declared.requirements.clone(), keep: keep.clone(), rules };
@@ -107,6 +113,7 @@ pub fn settle(
         (touches_wish, edits.len().max(1), edits.iter().filter(drops).count(), settlement.coexist.is_some())
     };
     settlements.sort_by_key(rank);
+    settlements.truncate(MOST_EDIT_SETS);
     Ok(Some(settlements))
 }
 

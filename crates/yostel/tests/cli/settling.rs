@@ -173,3 +173,28 @@ fn what_other_releases_would_be_taken_is_told_when_what_is_locked_is_kept() {
     // A day before anything was published leaves nothing to take.
     assert!(!sandbox.run("console", "lock --as-of 1990-01-01").expect(0).stdout.contains("what is locked stays"));
 }
+
+/// Five packages of which no two may have the same release, and four releases each: any four of them fit.
+#[test]
+fn at_most_eight_edits_are_listed_and_most_of_them_are_of_needs() {
+    let sandbox = sandbox();
+    let mut needs = String::new();
+    for hole in 1..5 {
+        (1..6).for_each(|owner| publish(&sandbox, &format!("hole{hole} {owner}.0.0"), "", &[]));
+    }
+    for pigeon in 1..6 {
+        for hole in 1..5 {
+            publish(&sandbox, &format!("pigeon{pigeon} {hole}.0.0"), &format!("hole{hole} = '={pigeon}.0.0'"), &[]);
+        }
+        needs.push_str(&format!("pigeon{pigeon} = \"*\"\n"));
+    }
+    project(&sandbox, &needs, "");
+    let sets = listed(&sandbox, "--format json settle");
+    let coexist = sets.iter().filter(|set| set.starts_with("coexist")).count();
+    assert_eq!((sets.len(), coexist), (8, 3), "{sets:?}");
+    sandbox.run("console", "settle 9").expect(2).says(&["there is no edit 9; 8 are listed"]);
+    for number in [1, 8] {
+        project(&sandbox, &needs, "");
+        sandbox.run("console", &format!("settle {number}")).expect(0);
+    }
+}
