@@ -1,5 +1,6 @@
 //! Add a need, telling what it accepts today.
 
+use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
@@ -77,15 +78,18 @@ fn refuse_itself(project: &LoadedProject, package: &PackageName) -> Result<(), P
 /// then as it was.
 pub fn add(project: &LoadedProject, requests: Vec<AddRequest>) -> Result<Vec<AddReport>, FlowError> {
     let mut texts = Texts::new();
-    let mut edited = project.clone();
     let mut reports = Vec::new();
     for request in requests {
-        let (report, changed) = added(&edited, request)?;
+        // What the needs before it changed counts for the next.
+        let after: BTreeMap<String, String> =
+            texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
+        let (report, changed) = match after.is_empty() {
+            true => added(project, request)?,
+            false => added(&project.with_texts(&after).ok_or(EditError::Unreadable)?, request)?,
+        };
         for (file, (before, after)) in changed {
             texts.entry(file).or_insert_with(|| (before, String::new())).1 = after;
         }
-        let after = texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
-        edited = project.with_texts(&after).ok_or(EditError::Unreadable)?;
         reports.push(report);
     }
     write_manifests(project, &texts, &Silent)?;
