@@ -1,5 +1,7 @@
 //! `settle`: the smallest edits that end a collision.
 
+use std::collections::BTreeSet;
+
 use clap::Args;
 use jiff::Timestamp;
 use similar::{ChangeTag, TextDiff};
@@ -20,8 +22,8 @@ use crate::render::{Role, count, join, paint};
 
 /// Find the smallest edits that end a collision, and apply one
 ///
-/// Without a number, lists them, smallest first; each was proved by resolving it. With a number, edits the manifest in
-/// place and locks.
+/// Without a number, lists them: first those that leave alone what was not locked yet, then the smallest. Each was proved
+/// by resolving it. With a number, edits the manifest in place and locks.
 #[derive(Debug, Args)]
 pub(crate) struct Settle {
     /// Which of the listed edits to apply
@@ -116,13 +118,15 @@ fn no_edit_helps(request: &SettleRequest) -> Diagnostic {
     let kept: Vec<String> = request.kept.iter().map(ToString::to_string).collect();
     let headline = match kept.is_empty() {
         true => "no edit of the needs ends the collision".to_owned(),
-        false => format!("no edit ends the collision while {} stays as it is", join(&kept)),
+        false if kept.len() == 1 => format!("no edit ends the collision while {} stays as it is", kept[0]),
+        false => format!("no edit ends the collision while {} stay as they are", join(&kept)),
     };
     let see = Suggestion::run("yostel lock", "to see what collides");
     let told = match kept.is_empty() {
         true => Diagnostic::new(Code::NoEditHelps, headline, see),
         false => {
-            let without = Suggestion::run("yostel settle", "to see what else would end it");
+            let without = asked(&SettleRequest { kept: BTreeSet::new(), ..*request });
+            let without = Suggestion::run(format!("yostel settle{without}"), "to see what else would end it");
             Diagnostic::new(Code::NoEditHelps, headline, without).or(see)
         }
     };
