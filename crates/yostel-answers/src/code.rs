@@ -61,6 +61,7 @@ codes! {
     LockfileUnreadable = "lockfile-unreadable",
     Manifest = "manifest",
     ManifestAgreed = "manifest-agreed",
+    ManifestChanged = "manifest-changed",
     ManifestContradiction = "manifest-contradiction",
     ManifestMissingKey = "manifest-missing-key",
     ManifestSyntax = "manifest-syntax",

@@ -10,8 +10,8 @@ use yostel_answers::words::Viewpoint;
 use yostel_answers::{Code, Diagnostic};
 use yostel_documents::PackageName;
 use yostel_flows::{
-    Context, DiskFiles, FlowError, LoadedProject, Patience, RealSources, Settings, current_platform, load_manifests,
-    load_project,
+    Context, DiskFiles, FlowError, LoadedProject, Patience, ProjectError, RealSources, Settings, current_platform,
+    load_manifests, load_project,
 };
 use yostel_versions::{Order, Version};
 
@@ -21,6 +21,9 @@ use crate::signals;
 
 /// Longest time that one may want to wait, in seconds: a day.
 const MOST_SECONDS: u64 = 86_400;
+
+/// How often an edit is made anew because others edit too.
+const MOST_EDITS: usize = 100;
 
 /// All that a command works with besides its own options.
 pub(crate) struct Call {
@@ -119,6 +122,17 @@ impl Call {
     /// Reads the project here or above.
     pub(crate) fn project(&self) -> Result<LoadedProject, FlowError> {
         self.at_project(load_project(&self.folder, &self.settings)?)
+    }
+
+    /// Edits the manifests here or above; anew, when somebody else changed them meanwhile.
+    pub(crate) fn edit<T>(&self, edit: impl Fn(&LoadedProject) -> Result<T, FlowError>) -> Result<T, FlowError> {
+        for _ in 0..MOST_EDITS {
+            match edit(&self.manifests()?) {
+                Err(FlowError::Project(ProjectError::ChangedMeanwhile(_))) => {}
+                done => return done,
+            }
+        }
+        edit(&self.manifests()?)
     }
 
     /// Reads the manifests here or above, to change them.

@@ -44,6 +44,11 @@ pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diag
             let or = "change `yostel = …` in [project], if this one will do after all";
             tell(Code::OtherTool, headline, format!("install a yostel version that {accept} accepts")).or(or)
         }
+        ProjectError::ChangedMeanwhile(path) => {
+            let headline = format!("{} was changed by somebody else meanwhile", view.show(path));
+            tell(Code::ManifestChanged, headline, "run the same command again")
+                .note("that change is kept, nothing else was written")
+        }
         ProjectError::NeedsItself(_) => {
             tell(Code::NeedsItself, headline, "name another package").note("the manifest is as it was")
         }

@@ -8,7 +8,6 @@ use yostel_documents::{
     ArchiveDigest, EditError, Elsewhere, GitPlace, NeedForm, Origin, PackageName, Purpose, Release, Sha256, add_agreed,
     add_need,
 };
-use yostel_files::write_atomically;
 use yostel_sources::{ArchiveError, commit_of, open_archive};
 use yostel_versions::{Constraint, ConstraintText, Version};
 
@@ -246,6 +245,7 @@ pub fn add_elsewhere(
         return Err(error.into());
     }
     let path = project.manifest_of(here);
-    write_atomically(&path, edit.text.as_bytes())?;
+    let texts = [(here.manifest_path(), (here.text.clone(), edit.text))].into();
+    write_manifests(project, &texts, &Silent)?;
     Ok(AddedElsewhere { path, elsewhere, commit, before: edit.before })
 }

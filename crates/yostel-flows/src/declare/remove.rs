@@ -3,10 +3,11 @@
 use std::path::PathBuf;
 
 use yostel_documents::{PackageName, Purpose, remove_need};
-use yostel_files::write_atomically;
 
 use crate::error::FlowError;
+use crate::observer::Silent;
 use crate::project::LoadedProject;
+use crate::project::write::write_manifests;
 
 /// What removing came to.
 #[derive(Debug)]
@@ -22,7 +23,7 @@ pub struct RemoveReport {
 /// Removes a need from the project's manifest, in place; from one purpose or from all.
 ///
 /// # Errors
-/// `Edit` when it is not needed there, `Store` when the manifest cannot be written.
+/// `Edit` when it is not needed there, `ChangedMeanwhile`, `Store` when the manifest cannot be written.
 pub fn remove(
     project: &LoadedProject,
     package: &PackageName,
@@ -31,6 +32,7 @@ pub fn remove(
     let here = project.here();
     let edit = remove_need(&here.text, purpose, package)?;
     let path = project.manifest_of(here);
-    write_atomically(&path, edit.text.as_bytes())?;
+    let texts = [(here.manifest_path(), (here.text.clone(), edit.text))].into();
+    write_manifests(project, &texts, &Silent)?;
     Ok(RemoveReport { path, before: edit.before, purposes: edit.purposes })
 }

@@ -61,6 +61,7 @@ fn of_project(error: &ProjectError) -> FlowClass {
         | ProjectError::NoSuchProject { .. }
         | ProjectError::Path { .. }
         | ProjectError::OtherTool { .. }
+        | ProjectError::ChangedMeanwhile(_)
         | ProjectError::NeedsItself(_)
         | ProjectError::AlreadyAProject(_)
         | ProjectError::Deviates { .. }

@@ -72,6 +72,9 @@ pub enum ProjectError {
         /// What this is.
         found: Version,
     },
+    /// A manifest was changed by somebody else while it was edited.
+    #[error("{} was changed meanwhile", .0.display())]
+    ChangedMeanwhile(PathBuf),
     /// A project would need itself.
     #[error("{0} cannot need itself")]
     NeedsItself(PackageName),

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use yostel_documents::PackageName;
+use yostel_flows::remove;
 use yostel_flows::{
     Context, Event, Files, FlowClass, FlowError, InstallError, Keep, LockError, LockRequest, Observer, OpenFiles,
     ProjectError, SettleRequest, Silent, Write, audit, environment, explain, install, load_project, lock, publish,
@@ -224,4 +225,18 @@ fn looking_for_edits_and_proving_stop_when_they_are_told_to() {
     assert_eq!(fs::read(world.path("console/yostel.toml")).unwrap(), before);
     let refused = lock(&project, request(), &Context::new(&settings, &Silent)).unwrap_err();
     assert_eq!((refused.class(), folder.exists()), (FlowClass::NoResolution, true), "{refused}");
+}
+
+/// The accident this prevents: two that edit at once, and what the first wrote is gone.
+#[test]
+fn a_manifest_that_somebody_changed_meanwhile_is_not_written_over() {
+    let world = World::new(&RELEASES, "gust = '^2'");
+    let project = world.project();
+    world.declare("gust = '^2'\n'valley/map' = '*'");
+    let theirs = fs::read_to_string(world.path("console/yostel.toml")).unwrap();
+    let refused = remove(&project, &name("gust"), None);
+    assert!(matches!(refused, Err(FlowError::Project(ProjectError::ChangedMeanwhile(_)))), "{refused:?}");
+    assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), theirs);
+    remove(&world.project(), &name("gust"), None).unwrap();
+    assert!(!fs::read_to_string(world.path("console/yostel.toml")).unwrap().contains("gust"));
 }

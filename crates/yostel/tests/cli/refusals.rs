@@ -206,6 +206,7 @@ const UNMET: &[(&str, &str)] = &[
     ("bad-clock", "the clock of this machine is right"),
     ("internal", "there is no known fault"),
     ("stopped", "the tests of stopping ask for it"),
+    ("manifest-changed", "somebody would have to write in the same millisecond; the tests of flows do"),
     ("manifest", "a manifest that cannot be read is refused before it is edited, with its place"),
 ];
 

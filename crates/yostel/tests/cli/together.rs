@@ -78,3 +78,26 @@ fn a_killed_install_is_made_good_by_the_next() {
         std::fs::remove_dir_all(sandbox.path("cache")).unwrap();
     }
 }
+
+/// Eight needs are added and four removed at the same time; each edit is there afterwards.
+#[test]
+fn edits_of_one_manifest_at_the_same_time_are_all_made() {
+    let sandbox = sandbox();
+    let mut needs = String::new();
+    for i in 0..12 {
+        publish(&sandbox, &format!("p{i} 1.0.0"), "", &[]);
+        if i >= 8 {
+            needs.push_str(&format!("p{i} = \"^1\"\n"));
+        }
+    }
+    project(&sandbox, &needs, "");
+    let words = (0..12).map(|i| if i < 8 { format!("add p{i}") } else { format!("remove p{i}") });
+    let running: Vec<_> = words.map(|words| sandbox.command("console", &words).spawn().unwrap()).collect();
+    for mut child in running {
+        assert!(child.wait().unwrap().success());
+    }
+    let manifest = sandbox.read("console/yostel.toml");
+    for i in 0..12 {
+        assert_eq!(manifest.contains(&format!("\np{i} = \"^1.0.0\"\n")), i < 8, "p{i}: {manifest}");
+    }
+}

@@ -127,13 +127,14 @@ pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
             Err(error) => return refuse(bad_constraint(&error, Some(&package))),
         }
     }
-    let project = call.manifests()?;
     if let Some(from) = take_from(&arguments, call) {
         let [(package, accept)] = &needs[..] else {
             let headline = format!("{} packages cannot all be taken from one place", needs.len());
             return refuse(Diagnostic::new(Code::Usage, headline, "add them one by one"));
         };
-        let report = add_elsewhere(&project, package, &arguments.purpose, (from, &call.folder), accept.clone())?;
+        let report = call.edit(|project| {
+            add_elsewhere(project, package, &arguments.purpose, (from.clone(), &call.folder), accept.clone())
+        })?;
         let purpose = &arguments.purpose;
         let words = || words_elsewhere(&report, package, purpose, call);
         return finish(arguments.go_on, call, words, |then| {
@@ -147,7 +148,8 @@ pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
         agreed: arguments.agreed,
         why: arguments.why.clone(),
     };
-    let reports = add(&project, needs.into_iter().map(request).collect())?;
+    let requests: Vec<AddRequest> = needs.into_iter().map(request).collect();
+    let reports = call.edit(|project| add(project, requests.clone()))?;
     let words = || reports.iter().map(|report| words(report, call)).collect();
     finish(arguments.go_on, call, words, |then| AddAnswer::from(&reports[..]).and_then(then))
 }
