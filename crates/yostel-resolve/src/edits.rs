@@ -22,8 +22,8 @@ use crate::satisfies::satisfies;
 /// Sets of so many edits more than the fewest are looked for: nobody weighs larger ones against them.
 const MORE_EDITS: usize = 3;
 
-/// Of the sets that are listed, so many may be those that touch a wished need although others do not.
-const ROOM_FOR_OTHERS: usize = 3;
+/// How many of the sets that are listed are left for those that touch a wished need, where others do not.
+pub const ROOM_FOR_WISHED: usize = 3;
 
 /// Which edit sets are looked for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -40,6 +40,11 @@ impl EditRules {
     /// Looks for so many sets of any edits.
     pub fn any(most: usize) -> Self {
         Self { most, kept: BTreeSet::new(), wished: BTreeSet::new() }
+    }
+
+    /// Tells whether a set touches a wished need.
+    pub fn touches_wish(&self, edit_set: &EditSet) -> bool {
+        edit_set.edits.iter().any(|edit| self.wished.contains(edit.requirement()))
     }
 }
 
@@ -66,13 +71,6 @@ impl RequirementEdit {
         match self {
             Self::Change { requirement, .. } | Self::Drop { requirement } => requirement,
         }
-    }
-}
-
-impl EditRules {
-    /// Tells whether a set touches a wished need.
-    pub fn touches_wish(&self, edit_set: &EditSet) -> bool {
-        edit_set.edits.iter().any(|edit| self.wished.contains(edit.requirement()))
     }
 }
 
@@ -129,7 +127,7 @@ fn touched_sets(problem: &Problem, known: &mut Known, rules: &EditRules) -> Vec<
     let wished: Vec<Lit> = (0..switches.len()).filter(is_wished).map(|i| !switches[i].0).collect();
     let mut sets: Vec<Touched> = Vec::new();
     if !wished.is_empty() {
-        let room = rules.most.saturating_sub(ROOM_FOR_OTHERS).max(1);
+        let room = rules.most.saturating_sub(ROOM_FOR_WISHED).max(1);
         enumerate(&mut encoding, &switches, &wished, room, &mut sets);
     }
     enumerate(&mut encoding, &switches, &[], rules.most, &mut sets);

@@ -44,7 +44,7 @@ mod satisfies;
 mod why;
 
 pub use certify::{Certificate, Formula};
-pub use edits::{EditRules, EditSet, RequirementEdit};
+pub use edits::{EditRules, EditSet, ROOM_FOR_WISHED, RequirementEdit};
 pub use explain::{Collision, Fact, LinesApart, RoleClash, WithinReach};
 pub use known::Arrival;
 pub use objective::Phase;

@@ -5,7 +5,9 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{Elsewhere, NeedForm, PackageName, Purpose};
-use yostel_flows::{AddReport, AddedElsewhere, AgreeReport, InstallReport, LockReport, RemoveReport};
+use yostel_flows::{
+    AddReport, AddedElsewhere, AgreeReport, InitReport, InstallReport, LockReport, RemoveReport, SourceDoubt,
+};
 use yostel_versions::ConstraintText;
 
 use super::Told;
@@ -15,11 +17,25 @@ use super::using::InstallAnswer;
 
 /// Answer of `init`.
 #[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub struct InitAnswer {
     /// The manifest that was written.
     pub manifest: PathBuf,
     /// The project's name.
     pub project: String,
+    /// Why the source that it names cannot be asked yet: `no-folder` or `no-registry`; null when it can, or none is named.
+    pub source_doubt: Option<&'static str>,
+}
+
+impl InitAnswer {
+    /// Tells of a manifest that was started.
+    pub fn of(report: &InitReport, project: &PackageName) -> Self {
+        let source_doubt = report.doubt.map(|doubt| match doubt {
+            SourceDoubt::NoFolder => "no-folder",
+            SourceDoubt::NoRegistry => "no-registry",
+        });
+        Self { manifest: report.path.clone(), project: project.to_string(), source_doubt }
+    }
 }
 
 impl Told for InitAnswer {

@@ -5,8 +5,7 @@ use yostel_store::{Cache, PlannedPackage, StagedTree};
 
 use crate::content::bring::bring_in;
 use crate::context::Context;
-use crate::error::{ChangeError, FlowError};
-use crate::error::{NotAltered, PatchProblem};
+use crate::error::{ChangeError, FlowError, NotAltered, PatchProblem};
 use crate::observer::{Event, waiting};
 use crate::project::LoadedProject;
 use crate::project::patches::Patches;

@@ -18,8 +18,7 @@ use yostel_versions::Version;
 
 use crate::content::fetch::refused_by;
 use crate::context::Context;
-use crate::error::ForeignProblem;
-use crate::error::{ContentError, FlowError, LockError};
+use crate::error::{ContentError, FlowError, ForeignProblem, LockError};
 use crate::observer::{Event, Stoppable, go_on};
 use crate::project::files::{MANIFEST_NAME, MOST_MANIFEST};
 use crate::project::places::is_relative;

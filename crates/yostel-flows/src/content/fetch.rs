@@ -8,8 +8,7 @@ use yostel_store::{AdmitError, Cache, StagedArchive};
 use yostel_versions::Version;
 
 use crate::context::{Context, Settings};
-use crate::error::Seen;
-use crate::error::{ContentError, FlowError};
+use crate::error::{ContentError, FlowError, Seen};
 use crate::observer::{Event, Stoppable};
 
 /// Fetches an archive from its source, aside.

@@ -13,12 +13,12 @@ use yostel_findings::Move;
 use yostel_resolve::{
     Collision, Outcome, Overridden, Problem, Resolution, Resolver, SearchStats, Unfinished, overridden,
 };
+use yostel_sources::SourceSet;
 use yostel_versions::Version;
 
 use crate::content::trust::disputes_with;
 use crate::context::Context;
-use crate::error::RulePlace;
-use crate::error::{FlowError, LockError, SearchError};
+use crate::error::{FlowError, LockError, RulePlace, SearchError};
 use crate::observer::{Event, Observer};
 use crate::project::read::{load_lockfile, lockfile_header};
 use crate::project::{LoadedProject, line_of};
@@ -187,20 +187,19 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
         (Resolution::default(), BTreeMap::new(), None)
     } else {
         let sources = project.sources_and_elsewhere(before.as_ref(), &request.keep, context)?;
-        if let Some(before) = before.as_ref().filter(|_| asks_for_others) {
-            let problem = Problem { keep: BTreeMap::new(), ..problem.clone() };
-            let driven = drive_within(Resolver::new(problem), project, &sources, context.observer, request.time_limit)?;
-            if let Outcome::Resolved(resolution) = driven.outcome {
-                held = moves_to(&resolution, &declared, before);
-            }
-        }
+        let keeping_nothing = asks_for_others.then(|| Problem { keep: BTreeMap::new(), ..problem.clone() });
         let resolver = Resolver::new(problem);
         let Driven { outcome, mut resolver, phases } =
             drive_within(resolver, project, &sources, context.observer, request.time_limit)?;
         let stats = resolver.stats();
         let report = |standing| Some(SearchReport { stats, phases, standing });
         match outcome {
-            Outcome::Resolved(resolution) => (resolution, resolver.into_documents(), report(Standing::Best)),
+            Outcome::Resolved(resolution) => {
+                if let (Some(before), Some(problem)) = (&before, keeping_nothing) {
+                    held = moves_without(problem, project, &sources, (before, &declared), &request, context)?;
+                }
+                (resolution, resolver.into_documents(), report(Standing::Best))
+            }
             Outcome::Stopped(Unfinished { found: Some(resolution), fewest_moves }) => {
                 let standing = if fewest_moves { Standing::FewestMoves } else { Standing::Found };
                 (resolution, resolver.into_documents(), report(standing))
@@ -322,6 +321,22 @@ fn rules_about(project: &LoadedProject, collision: &Collision) -> Vec<RulePlace>
         rules.push(place(&swap.span, "swap", package, format!("for {}", swap.by)));
     }
     rules
+}
+
+/// Tells what would move if nothing were kept; nothing where there is no such set, or none was found in time.
+fn moves_without(
+    problem: Problem,
+    project: &LoadedProject,
+    sources: &SourceSet,
+    (before, declared): (&Lockfile, &Declared),
+    request: &LockRequest,
+    context: &Context<'_>,
+) -> Result<Vec<Move>, FlowError> {
+    let driven = drive_within(Resolver::new(problem), project, sources, context.observer, request.time_limit)?;
+    Ok(match driven.outcome {
+        Outcome::Resolved(resolution) => moves_to(&resolution, declared, before),
+        Outcome::Collision(_) | Outcome::Stopped(_) => Vec::new(),
+    })
 }
 
 /// Writes the proof that there is no set; returns its folder.

@@ -7,7 +7,7 @@ use yostel_documents::{
     Declared, EditError, Lockfile, NeedForm, PackageName, Purpose, Requirement, add_coexist, add_need, remove_need,
 };
 use yostel_findings::MoveKind;
-use yostel_resolve::{EditRules, EditSet, Outcome, Problem, RequirementEdit, Resolution, Resolver};
+use yostel_resolve::{EditRules, EditSet, Outcome, Problem, ROOM_FOR_WISHED, RequirementEdit, Resolution, Resolver};
 
 use crate::context::Context;
 use crate::error::FlowError;
@@ -109,12 +109,15 @@ pub fn settle(
     let drops = |edit: &&RequirementEdit| matches!(edit, RequirementEdit::Drop { .. });
     let rank = |settlement: &Settlement| {
         let edits = &settlement.edit_set.edits;
-        let touches_wish = edit_rules.touches_wish(&settlement.edit_set);
-        (touches_wish, edits.len().max(1), edits.iter().filter(drops).count(), settlement.coexist.is_some())
+        (edits.len().max(1), edits.iter().filter(drops).count(), settlement.coexist.is_some())
     };
     settlements.sort_by_key(rank);
-    settlements.truncate(MOST_EDIT_SETS);
-    Ok(Some(settlements))
+    let touches_wish = |settlement: &Settlement| edit_rules.touches_wish(&settlement.edit_set);
+    let (mut last, mut first): (Vec<_>, Vec<_>) = settlements.into_iter().partition(touches_wish);
+    first.truncate(MOST_EDIT_SETS - last.len().min(ROOM_FOR_WISHED));
+    last.truncate(MOST_EDIT_SETS - first.len());
+    first.append(&mut last);
+    Ok(Some(first))
 }
 
 /// Lists the needs, as they bind, that the lockfile does not know.

@@ -12,7 +12,7 @@ use yostel_sources::{ArchiveError, commit_of, open_archive};
 use yostel_versions::{Constraint, ConstraintText, Version};
 
 use crate::error::{ContentError, FlowError, ProjectError, SearchError};
-use crate::observer::Silent;
+use crate::observer::Observer;
 use crate::project::LoadedProject;
 use crate::project::places::{is_relative, path_from, read_package};
 use crate::project::write::{Texts, write_manifests};
@@ -75,7 +75,11 @@ fn refuse_itself(project: &LoadedProject, package: &PackageName) -> Result<(), P
 /// # Errors
 /// `NeedsItself`, `UnknownPackage`, `Unreadable`, `AcceptsNothing`, `NoSources`, `Source`, `Edit`, `Store`. The manifest is
 /// then as it was.
-pub fn add(project: &LoadedProject, requests: Vec<AddRequest>) -> Result<Vec<AddReport>, FlowError> {
+pub fn add(
+    project: &LoadedProject,
+    requests: Vec<AddRequest>,
+    observer: &dyn Observer,
+) -> Result<Vec<AddReport>, FlowError> {
     let mut texts = Texts::new();
     let mut reports = Vec::new();
     for request in requests {
@@ -91,7 +95,7 @@ pub fn add(project: &LoadedProject, requests: Vec<AddRequest>) -> Result<Vec<Add
         }
         reports.push(report);
     }
-    write_manifests(project, &texts, &Silent)?;
+    write_manifests(project, &texts, observer)?;
     Ok(reports)
 }
 
@@ -197,6 +201,7 @@ pub fn add_elsewhere(
     purpose: &Purpose,
     (from, stand): (TakeFrom, &Path),
     accept: Option<ConstraintText>,
+    observer: &dyn Observer,
 ) -> Result<AddedElsewhere, FlowError> {
     refuse_itself(project, package)?;
     let here = project.here();
@@ -246,6 +251,6 @@ pub fn add_elsewhere(
     }
     let path = project.manifest_of(here);
     let texts = [(here.manifest_path(), (here.text.clone(), edit.text))].into();
-    write_manifests(project, &texts, &Silent)?;
+    write_manifests(project, &texts, observer)?;
     Ok(AddedElsewhere { path, elsewhere, commit, before: edit.before })
 }

@@ -7,8 +7,8 @@ use yostel_documents::{EditError, NeedForm, PackageName, Purpose, add_agreed, ad
 use yostel_versions::ConstraintText;
 
 use crate::error::{FlowError, ProjectError};
-use crate::observer::Silent;
-use crate::project::write::write_manifests;
+use crate::observer::Observer;
+use crate::project::write::{Texts, write_manifests};
 use crate::project::{LoadedProject, ProjectFile};
 
 /// Constraints that many projects had and that are agreed now.
@@ -26,7 +26,7 @@ pub struct AgreeReport {
 ///
 /// # Errors
 /// `Edit`, `Store`. All manifests are changed, or none.
-pub fn agree(project: &LoadedProject, only: &[PackageName]) -> Result<AgreeReport, FlowError> {
+pub fn agree(project: &LoadedProject, only: &[PackageName], observer: &dyn Observer) -> Result<AgreeReport, FlowError> {
     let mut needed: BTreeMap<PackageName, Vec<(&ProjectFile, &Purpose, ConstraintText)>> = BTreeMap::new();
     for file in project.projects() {
         for (purpose, needs) in &file.manifest.needs {
@@ -45,7 +45,7 @@ pub fn agree(project: &LoadedProject, only: &[PackageName]) -> Result<AgreeRepor
     }
     let top = &project.top;
     needed.retain(|package, _| !top.manifest.agreed.contains_key(package));
-    let mut texts: BTreeMap<String, (String, String)> = BTreeMap::new();
+    let mut texts = Texts::new();
     let text_of = |file: &ProjectFile| (file.manifest_path(), (file.text.clone(), file.text.clone()));
     let (mut gathered, mut apart) = (BTreeMap::new(), BTreeMap::new());
     for (package, needs) in needed {
@@ -70,6 +70,6 @@ pub fn agree(project: &LoadedProject, only: &[PackageName]) -> Result<AgreeRepor
         let projects = projects.into_iter().cloned().collect();
         gathered.insert(package, (accept.clone(), projects));
     }
-    write_manifests(project, &texts, &Silent)?;
+    write_manifests(project, &texts, observer)?;
     Ok(AgreeReport { path: project.manifest_of(top), gathered, apart })
 }

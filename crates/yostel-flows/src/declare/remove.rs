@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use yostel_documents::{PackageName, Purpose, remove_need};
 
 use crate::error::FlowError;
-use crate::observer::Silent;
+use crate::observer::Observer;
 use crate::project::LoadedProject;
 use crate::project::write::write_manifests;
 
@@ -28,11 +28,12 @@ pub fn remove(
     project: &LoadedProject,
     package: &PackageName,
     purpose: Option<&Purpose>,
+    observer: &dyn Observer,
 ) -> Result<RemoveReport, FlowError> {
     let here = project.here();
     let edit = remove_need(&here.text, purpose, package)?;
     let path = project.manifest_of(here);
     let texts = [(here.manifest_path(), (here.text.clone(), edit.text))].into();
-    write_manifests(project, &texts, &Silent)?;
+    write_manifests(project, &texts, observer)?;
     Ok(RemoveReport { path, before: edit.before, purposes: edit.purposes })
 }

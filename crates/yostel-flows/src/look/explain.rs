@@ -10,8 +10,7 @@ use yostel_versions::{ConstraintText, Version};
 
 use crate::content::ask::documents_of;
 use crate::context::Context;
-use crate::error::RequirementPlace;
-use crate::error::{FlowError, LockError, SearchError};
+use crate::error::{FlowError, LockError, RequirementPlace, SearchError};
 use crate::project::LoadedProject;
 use crate::project::prepared::Prepared;
 use crate::search::drive::{drive, places_of};

@@ -22,8 +22,7 @@ use yostel_sources::{OpenSource, Patience, SourceSet};
 use yostel_store::Project;
 use yostel_versions::{ConstraintText, Numbering, Version};
 
-use crate::error::RequirementPlace;
-use crate::error::{FlowError, ProjectError};
+use crate::error::{FlowError, ProjectError, RequirementPlace};
 use crate::project::files::{Files, LOCKFILE_NAME, MANIFEST_NAME};
 use crate::project::workspace::plain_path;
 

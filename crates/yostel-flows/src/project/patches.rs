@@ -7,8 +7,7 @@ use yostel_documents::{ContentDigest, Declared, Lockfile, PackageName, Patch, Tr
 use yostel_files::Folder;
 use yostel_store::PlannedAlteration;
 
-use crate::error::PatchProblem;
-use crate::error::{ChangeError, FlowError};
+use crate::error::{ChangeError, FlowError, PatchProblem};
 use crate::project::LoadedProject;
 
 /// Longest patch that is read, in bytes.

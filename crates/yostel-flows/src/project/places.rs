@@ -5,8 +5,7 @@ use std::path::{Path, PathBuf};
 
 use yostel_documents::{Elsewhere, GitPlace, Manifest, PackageName, run_purpose};
 
-use crate::error::ProjectError;
-use crate::error::{PathProblem, WorkspaceProblem};
+use crate::error::{PathProblem, ProjectError, WorkspaceProblem};
 use crate::project::files::{Files, MANIFEST_NAME, read_text};
 use crate::project::workspace::plain_path;
 use crate::project::{LoadedProject, PathPackage};

@@ -1,8 +1,12 @@
 //! What everything needs that works with a lockfile: read once a run.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use yostel_documents::{Asker, Declared, Difference, Lockfile, Requirement};
+use yostel_documents::{
+    Asker, Declared, Difference, LocalPackage, Lockfile, Origin, Overrides, PackageName, Requirement,
+};
+use yostel_versions::ConstraintText;
 
 use crate::error::{FlowError, LockError};
 use crate::observer::{Event, Observer};
@@ -19,7 +23,7 @@ pub(crate) struct Prepared {
     pub(crate) patches: Patches,
     /// The root, when what is installed goes elsewhere: packages in folders are then linked from there.
     pub(crate) seen_from_elsewhere: Option<PathBuf>,
-    /// Whether the manifests declare something else by now; then `declared` is what was declared when it was locked.
+    /// Whether the manifests declare something else by now; then `declared` is what the lockfile knows of that.
     pub(crate) stale: bool,
 }
 
@@ -63,7 +67,8 @@ impl LoadedProject {
     }
 }
 
-/// Returns what is declared with the needs that the lockfile knows of projects in place of those of today.
+/// Returns what was declared when it was locked, as far as that decides what is there: needs, as they were bound then, and
+/// local packages. What is said about packages wherever they turn up is in those needs already.
 fn as_locked(declared: &Declared, lockfile: &Lockfile) -> Declared {
     let of_projects = lockfile.chosen.iter().flat_map(|(package, locked)| {
         let asked = locked.asked_by.iter().filter(|asked| matches!(asked.who, Asker::Project(_)));
@@ -74,5 +79,25 @@ fn as_locked(declared: &Declared, lockfile: &Lockfile) -> Declared {
             purpose: asked.purpose.clone(),
         })
     });
-    Declared { requirements: of_projects.collect(), ..declared.clone() }
+    let local = lockfile.chosen.iter().filter(|(_, locked)| locked.from.local_folder().is_some());
+    let local = local.map(|(name, locked)| {
+        // What a project needs is among the needs above.
+        let needs = match locked.from {
+            Origin::Project { .. } => BTreeMap::new(),
+            _ => needs_of(&Asker::Release(name.clone(), locked.version.clone()), lockfile),
+        };
+        let (origin, version) = (locked.from.clone(), locked.version.clone());
+        (name.clone(), LocalPackage { origin, version, numbering: locked.numbering.clone(), needs })
+    });
+    let mut requirements: Vec<Requirement> = of_projects.collect();
+    // In the order of a manifest.
+    requirements.sort_by(|a, b| (&a.purpose, &a.package).cmp(&(&b.purpose, &b.package)));
+    Declared { requirements, local: local.collect(), overrides: Overrides::default(), ..declared.clone() }
+}
+
+/// Lists what somebody asks for, as a lockfile knows it.
+fn needs_of(who: &Asker, lockfile: &Lockfile) -> BTreeMap<PackageName, ConstraintText> {
+    let asked =
+        lockfile.chosen.iter().flat_map(|(name, locked)| locked.asked_by.iter().map(move |asked| (name, asked)));
+    asked.filter(|(_, asked)| asked.who == *who).map(|(name, asked)| (name.clone(), asked.accept.clone())).collect()
 }

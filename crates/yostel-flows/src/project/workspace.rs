@@ -8,8 +8,7 @@ use std::{fs, io};
 use yostel_documents::{Manifest, PackageName, Workspace, WorkspaceEntry};
 use yostel_files::for_each_in_parallel;
 
-use crate::error::WorkspaceProblem;
-use crate::error::{FlowError, ProjectError};
+use crate::error::{FlowError, ProjectError, WorkspaceProblem};
 use crate::project::ProjectFile;
 use crate::project::files::{Files, MANIFEST_NAME, read_text};
 

@@ -6,7 +6,7 @@ use std::fs::File;
 use yostel_files::{Hold, lock, write_atomically};
 
 use crate::error::{FlowError, ProjectError};
-use crate::observer::{Event, Observer, go_on};
+use crate::observer::{Event, Observer, go_on, waiting};
 use crate::project::LoadedProject;
 use crate::project::files::read_text;
 
@@ -22,10 +22,13 @@ pub(crate) fn write_manifests(
     texts: &Texts,
     observer: &dyn Observer,
 ) -> Result<(), FlowError> {
+    if texts.is_empty() {
+        return Ok(());
+    }
     // Of several that edit at once, one looks and writes at a time. Where a folder cannot be locked, the look has to do.
     let root = File::open(&project.root).ok();
     if let Some(root) = &root {
-        lock(root, Hold::Alone, &project.root, || !observer.stops()).ok();
+        lock(root, Hold::Alone, &project.root, waiting(observer, Event::Wait)).ok();
     }
     go_on(observer)?;
     for (file, (before, _)) in texts {

@@ -10,8 +10,7 @@ use yostel_resolve::{Arrival, Collision, EditRules, EditSet, Outcome, Phase, Res
 use yostel_sources::SourceSet;
 
 use crate::content::ask::ask;
-use crate::error::RequirementPlace;
-use crate::error::{FlowError, SearchError};
+use crate::error::{FlowError, RequirementPlace, SearchError};
 use crate::observer::{Event, Observer, go_on};
 use crate::project::LoadedProject;
 

@@ -234,9 +234,9 @@ fn a_manifest_that_somebody_changed_meanwhile_is_not_written_over() {
     let project = world.project();
     world.declare("gust = '^2'\n'valley/map' = '*'");
     let theirs = fs::read_to_string(world.path("console/yostel.toml")).unwrap();
-    let refused = remove(&project, &name("gust"), None);
+    let refused = remove(&project, &name("gust"), None, &Silent);
     assert!(matches!(refused, Err(FlowError::Project(ProjectError::ChangedMeanwhile(_)))), "{refused:?}");
     assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), theirs);
-    remove(&world.project(), &name("gust"), None).unwrap();
+    remove(&world.project(), &name("gust"), None, &Silent).unwrap();
     assert!(!fs::read_to_string(world.path("console/yostel.toml")).unwrap().contains("gust"));
 }

@@ -198,3 +198,38 @@ fn at_most_eight_edits_are_listed_and_most_of_them_are_of_needs() {
         sandbox.run("console", &format!("settle {number}")).expect(0);
     }
 }
+
+/// What is said about packages wherever they turn up counts from the next lock on, and so does what a folder needs by now.
+#[test]
+fn what_is_locked_is_told_as_it_was_locked_whatever_the_manifest_says_of_packages_by_now() {
+    let sandbox = small_world();
+    publish(&sandbox, "tower 1.0.0", "unit = '^1'\ngrip = '*'", &[]);
+    let grip = |needs: &str| {
+        let text = format!("[project]\nname = \"grip\"\nversion = \"1.0.0\"\n[needs.run]\n{needs}\n");
+        sandbox.write("grip/yostel.toml", text);
+    };
+    grip("unit = '>=1'");
+    project(&sandbox, "gust = \"^2\"\ntower = \"^1\"\ngrip = { path = \"../grip\" }", "rig = \"^0.9\"");
+    let whole = sandbox.read("console/yostel.toml");
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let looks = ["list", "tree", "verify", "env", "where unit", "explain unit"];
+    let told = || looks.map(|words| sandbox.run("console", words).expect(0).stdout);
+    let before = told();
+    for more in [
+        "[force]\nunit = { version = \"1.0.0\", why = \"so\" }\n",
+        "[force]\nrig = { version = \"9.0.0\", why = \"so\" }\n",
+        "[swap]\nunit = { use = \"rig\", accept = \"*\", why = \"so\" }\n",
+        "[agreed]\nunit = \"<1.1\"\n",
+    ] {
+        sandbox.write("console/yostel.toml", format!("{whole}{more}"));
+        sandbox.run("console", "install").expect(6);
+        assert_eq!(told(), before, "{more}");
+    }
+    sandbox.write("console/yostel.toml", &whole);
+    grip("rig = '*'");
+    sandbox.run("console", "install").expect(6);
+    assert_eq!(told(), before);
+    let audited = sandbox.run("console", "audit").expect(1).stdout;
+    assert!(!audited.contains("Alarm"), "{audited}");
+}

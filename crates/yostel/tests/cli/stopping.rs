@@ -65,6 +65,34 @@ fn who_waits_for_another_process_stops_waiting() {
 }
 
 #[test]
+fn who_waits_to_edit_says_so_stops_when_told_to_and_goes_on_when_it_may() {
+    let sandbox = small_world();
+    let before = sandbox.picture("console");
+    let folder = File::open(sandbox.path("console")).unwrap();
+    folder.lock().unwrap();
+    let waits = |words: &str| {
+        let mut child = begin(&sandbox, words);
+        let mut line = String::new();
+        let mut stderr = BufReader::new(child.stderr.take().unwrap());
+        stderr.read_line(&mut line).unwrap();
+        assert_eq!(line, "waiting: another yostel is at work in this project\n", "{words}");
+        (child, stderr)
+    };
+    for words in ["add unit", "remove gust"] {
+        let (child, stderr) = waits(words);
+        interrupt(&child);
+        let status = child.wait_with_output().unwrap().status;
+        assert_eq!(status.code(), Some(130), "{words}");
+        drop(stderr);
+        assert_eq!(sandbox.picture("console"), before);
+    }
+    let (child, _stderr) = waits("add unit");
+    folder.unlock().unwrap();
+    assert!(child.wait_with_output().unwrap().status.success());
+    assert!(sandbox.read("console/yostel.toml").contains("unit = "));
+}
+
+#[test]
 fn a_server_that_says_nothing_is_not_waited_for_once_somebody_wants_to_stop() {
     let server = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = format!("http://{}/far.tar.gz", server.local_addr().unwrap());

@@ -133,7 +133,14 @@ pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
             return refuse(Diagnostic::new(Code::Usage, headline, "add them one by one"));
         };
         let report = call.edit(|project| {
-            add_elsewhere(project, package, &arguments.purpose, (from.clone(), &call.folder), accept.clone())
+            add_elsewhere(
+                project,
+                package,
+                &arguments.purpose,
+                (from.clone(), &call.folder),
+                accept.clone(),
+                &call.progress,
+            )
         })?;
         let purpose = &arguments.purpose;
         let words = || words_elsewhere(&report, package, purpose, call);
@@ -149,7 +156,7 @@ pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
         why: arguments.why.clone(),
     };
     let requests: Vec<AddRequest> = needs.into_iter().map(request).collect();
-    let reports = call.edit(|project| add(project, requests.clone()))?;
+    let reports = call.edit(|project| add(project, requests.clone(), &call.progress))?;
     let words = || reports.iter().map(|report| words(report, call)).collect();
     finish(arguments.go_on, call, words, |then| AddAnswer::from(&reports[..]).and_then(then))
 }

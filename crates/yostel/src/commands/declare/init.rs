@@ -3,7 +3,7 @@
 use clap::Args;
 use yostel_answers::answers::declare::InitAnswer;
 use yostel_documents::{NameError, PackageName};
-use yostel_flows::{FlowError, InitReport, InitRequest, SourceDoubt, init};
+use yostel_flows::{FlowError, InitRequest, SourceDoubt, init};
 
 use crate::answer::Answer;
 use crate::answer::failure_of;
@@ -49,14 +49,14 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
         },
     };
     let request = InitRequest { name, source };
-    let InitReport { path, doubt } = init(&call.folder, &request)?;
+    let report = init(&call.folder, &request)?;
     Ok(Answer::either(
         call,
         Exit::Fine,
-        || InitAnswer { manifest: path.clone(), project: request.name.to_string() },
+        || InitAnswer::of(&report, &request.name),
         || {
             let folder = request.source.as_ref().map(|(_, folder)| shell_word(folder)).unwrap_or_default();
-            let note = match doubt {
+            let note = match report.doubt {
                 None => String::new(),
                 Some(SourceDoubt::NoFolder) => {
                     format!("  {} there is no folder {folder}\n", paint(Role::Notice, "note:"))
@@ -65,7 +65,7 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
                     format!("  {} there is no registry in {folder}\n", paint(Role::Notice, "note:"))
                 }
             };
-            let next = match (&request.source, doubt) {
+            let next = match (&request.source, report.doubt) {
                 (Some(_), None) => "yostel add NAME".to_owned(),
                 (Some(_), Some(SourceDoubt::NoFolder)) => {
                     format!("yostel registry create {folder}, or correct the folder in yostel.toml")
@@ -73,7 +73,7 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
                 (Some(_), Some(SourceDoubt::NoRegistry)) => "correct the folder in yostel.toml".to_owned(),
                 (None, _) => "name a source in it ([sources.station] folder = \"…\"), then: yostel add NAME".to_owned(),
             };
-            let shown = call.show(&path);
+            let shown = call.show(&report.path);
             format!("Wrote {shown} for {}.\n{note}{} {next}\n", request.name, paint(Role::Good, "next:"))
         },
     ))
