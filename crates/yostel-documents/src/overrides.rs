@@ -44,15 +44,22 @@ impl Overrides {
         changed.then(|| (package.clone(), accept))
     }
 
-    /// Rewrites needs; those that become needs of one package on the same platforms are joined.
+    /// Rewrites needs of one release; those that become needs of one package on the same platforms are joined where that may
+    /// coexist: whoever asks gets one of its versions. Elsewhere there is one version for all needs anyhow, each of which has
+    /// to accept it by itself.
     pub fn bind_all<'a>(
         &self,
         needs: impl IntoIterator<Item = (&'a PackageName, &'a ConstraintText)>,
+        coexist: &BTreeSet<PackageName>,
     ) -> Vec<(PackageName, ConstraintText)> {
         let mut bound: Vec<(PackageName, ConstraintText)> = Vec::new();
         for (package, accept) in needs {
             let (package, accept) = self.bind(package, accept).unwrap_or_else(|| (package.clone(), accept.clone()));
-            match bound.iter_mut().find(|(other, there)| *other == package && there.counts_where(&accept)) {
+            let joins = coexist.contains(&package);
+            let same = |(other, there): &&mut (PackageName, ConstraintText)| {
+                *other == package && if joins { there.counts_where(&accept) } else { *there == accept }
+            };
+            match bound.iter_mut().find(same) {
                 Some((_, there)) if *there != accept => *there = there.and(&accept),
                 Some(_) => {}
                 None => bound.push((package, accept)),
@@ -91,6 +98,21 @@ impl Overrides {
             }
         }
         all
+    }
+
+    /// Tells whether a swap leads back to itself, which a manifest may not say.
+    pub fn leads_back(&self) -> bool {
+        self.swapped.iter().any(|(package, (by, _))| {
+            let mut at = by;
+            for _ in 0..self.swapped.len() {
+                // The same package, from elsewhere, is no way back.
+                let Some((next, _)) = self.swapped.get(at).filter(|(next, _)| next != at && at != package) else {
+                    break;
+                };
+                at = next;
+            }
+            at == package && by != package
+        })
     }
 
     /// Tells whether nothing is said.
@@ -143,8 +165,23 @@ mod tests {
         assert_eq!(bind("rig", ">=0.5 || ^2").unwrap(), "rig >=0.5, ^0.9 || ^2, ^0.9");
         assert_eq!(bind("ring", "<1.5").unwrap(), "bell <1.5, ^1");
         assert_eq!(bind("other", "*"), None);
-        let all = overrides.bind_all([(&name("ring"), &accept("<1.5")), (&name("bell"), &accept(">1.1"))]);
-        assert_eq!(all, [(name("bell"), accept("<1.5, ^1, >1.1"))]);
+        let (ring, bell) = ((name("ring"), accept("<1.5")), (name("bell"), accept(">1.1")));
+        let all = |coexist: &[PackageName]| {
+            overrides.bind_all([(&ring.0, &ring.1), (&bell.0, &bell.1)], &coexist.iter().cloned().collect())
+        };
+        assert_eq!(all(&[]), [(name("bell"), accept("<1.5, ^1")), (name("bell"), accept(">1.1, ^1"))]);
+        assert_eq!(all(&[name("bell")]), [(name("bell"), accept("<1.5, ^1, >1.1"))]);
+    }
+
+    #[test]
+    fn a_swap_that_leads_back_is_found_wherever_it_begins() {
+        let leads_back = |swaps: &[(&str, &str)]| {
+            let swapped = swaps.iter().map(|(package, by)| (name(package), (name(by), None))).collect();
+            Overrides { swapped, ..Overrides::default() }.leads_back()
+        };
+        assert!(leads_back(&[("a", "b"), ("b", "a")]) && leads_back(&[("x", "y"), ("a", "b"), ("b", "c"), ("c", "a")]));
+        assert!(!leads_back(&[("a", "b"), ("b", "c"), ("d", "c")]));
+        assert!(!leads_back(&[("a", "a"), ("b", "a")]), "the same package from elsewhere");
     }
 
     #[test]

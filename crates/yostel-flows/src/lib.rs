@@ -47,15 +47,16 @@ mod using;
 
 pub use content::trust::{LockCheck, check_lock};
 pub use context::{Context, Settings, current_platform};
-pub use decide::lock::{LockReport, LockRequest, SearchReport, Standing, Write, lock};
-pub use decide::settle::{SettleRequest, Settlement, settle};
+pub use decide::lock::{LockReport, LockRequest, Write, lock};
+pub use decide::settle::{SettleRequest, Settlement, Settlements, settle};
 pub use declare::add::{AddReport, AddRequest, AddedElsewhere, TakeFrom, add, add_elsewhere};
 pub use declare::agree::{AgreeReport, agree};
 pub use declare::init::{InitReport, InitRequest, SourceDoubt, init};
 pub use declare::remove::{RemoveReport, remove};
 pub use error::{
     ChangeError, ContentError, FlowClass, FlowError, ForeignProblem, InstallError, LockError, NotAltered, PatchProblem,
-    PathProblem, ProjectError, Republished, RequirementPlace, RulePlace, SearchError, Seen, WorkspaceProblem,
+    PathProblem, ProjectError, Republished, RequirementPlace, RulePlace, SearchError, SearchReport, Seen, Standing,
+    WorkspaceProblem,
 };
 pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
 pub use keep::kit::{load_kit, save_kit};

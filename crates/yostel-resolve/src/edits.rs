@@ -6,7 +6,7 @@
 //! concrete: the best set under the touched needs shows which versions they could have, and a constraint on those lines
 //! is written. That very edit is resolved again before it is offered.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_documents::{PackageName, Requirement};
 use yostel_solver::{Lit, Outcome};
@@ -32,7 +32,7 @@ pub struct EditRules {
     pub most: usize,
     /// Packages whose needs stay as they are.
     pub kept: BTreeSet<PackageName>,
-    /// Needs that are touched last: sets that leave them alone come first.
+    /// Needs, as they are written, that are touched last: sets that leave them alone come first.
     pub wished: BTreeSet<Requirement>,
 }
 
@@ -48,7 +48,7 @@ impl EditRules {
     }
 }
 
-/// One edit of the user's needs.
+/// One edit of the user's needs, as they are written.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub enum RequirementEdit {
     /// Give the need another constraint.
@@ -79,52 +79,115 @@ impl RequirementEdit {
 pub struct EditSet {
     /// The edits, sorted; none can be left out.
     pub edits: Vec<RequirementEdit>,
-    /// The needs after the edits.
+    /// The needs after the edits, as they bind.
     pub requirements: Vec<Requirement>,
     /// The set that the edited needs resolve to.
     pub resolution: Resolution,
     /// How many locked packages move.
     pub moved: usize,
+    /// Packages of which a need is given a constraint for the sake of a pre-release.
+    pub pre_releases: BTreeSet<PackageName>,
 }
 
-pub(super) fn edit_sets(problem: &Problem, known: &mut Known, rules: &EditRules) -> Vec<EditSet> {
-    let sets = touched_sets(problem, known, rules);
-    let mut found: Vec<EditSet> = sets.into_iter().filter_map(|set| concrete(problem, known, &set)).collect();
+/// By the index of a need as it binds, the needs as they are written that came to it; more than one only where they are
+/// joined.
+pub(crate) type Written = Vec<Vec<Requirement>>;
+
+/// Returns the needs of a problem as they bind, sorted, each with those that are written for it. Two that come to the same
+/// are told apart, for each can be edited by itself.
+pub(crate) fn written(problem: &Problem) -> Vec<(Requirement, Vec<Requirement>)> {
+    let mut all: Vec<(Requirement, Vec<Requirement>)> = Vec::new();
+    let as_written: BTreeSet<&Requirement> = problem.requirements.iter().collect();
+    for requirement in as_written {
+        let bound = problem.rules.overrides.bound(requirement);
+        let same = |(other, _): &&mut (Requirement, Vec<Requirement>)| {
+            let one = (&other.asker, &other.purpose, &other.package);
+            one == (&bound.asker, &bound.purpose, &bound.package) && other.accept.counts_where(&bound.accept)
+        };
+        let joins = problem.rules.coexist.contains(&bound.package);
+        match all.iter_mut().find(|other| joins && same(other)) {
+            Some((there, written)) => {
+                if there.accept != bound.accept {
+                    there.accept = there.accept.and(&bound.accept);
+                }
+                written.push(requirement.clone());
+            }
+            None => all.push((bound, vec![requirement.clone()])),
+        }
+    }
+    all.sort();
+    all
+}
+
+pub(super) fn edit_sets(problem: &Problem, written: &Written, known: &mut Known, rules: &EditRules) -> Vec<EditSet> {
+    let sets = touched_sets(problem, written, known, rules);
+    let mut found: Vec<EditSet> = sets.into_iter().filter_map(|set| concrete(problem, written, known, &set)).collect();
     let drops =
         |edit_set: &EditSet| edit_set.edits.iter().filter(|edit| matches!(edit, RequirementEdit::Drop { .. })).count();
-    let rank =
-        |edit_set: &EditSet| (rules.touches_wish(edit_set), edit_set.edits.len(), drops(edit_set), edit_set.moved);
+    let rank = |edit_set: &EditSet| {
+        let EditSet { edits, pre_releases, moved, .. } = edit_set;
+        (rules.touches_wish(edit_set), drops(edit_set), pre_releases.len(), edits.len(), *moved)
+    };
     found.sort_by(|a, b| rank(a).cmp(&rank(b)).then_with(|| a.edits.cmp(&b.edits)));
     found
 }
 
-/// Needs to touch, by index; true = to drop.
-type Touched = Vec<(usize, bool)>;
+/// How far a need is touched.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Touch {
+    /// It accepts any release.
+    Releases,
+    /// It accepts any version, pre-releases too.
+    Versions,
+    /// It is not there.
+    Drop,
+}
 
-/// Enumerates minimal sets of needs to touch: first those that leave wished needs alone, then all; of either, smallest
-/// first, and of one size those that drop nothing first.
-fn touched_sets(problem: &Problem, known: &mut Known, rules: &EditRules) -> Vec<Touched> {
+/// Needs to touch, by index.
+type Touched = Vec<(usize, Touch)>;
+
+/// The switches of all needs, by index.
+#[derive(Default)]
+struct Switches {
+    touched: Vec<Lit>,
+    /// With pre-releases; touched then, too.
+    opened: Vec<Lit>,
+    /// Touched then, too.
+    dropped: Vec<Lit>,
+}
+
+/// Enumerates minimal sets of needs to touch: first those that leave wished needs alone, then all.
+fn touched_sets(problem: &Problem, written: &Written, known: &mut Known, rules: &EditRules) -> Vec<Touched> {
     let mut encoding = Encoding::new(known);
     encoding.state_all(problem, known);
-    let mut switches: Vec<(Lit, Lit)> = Vec::new();
-    for requirement in &problem.requirements {
-        let need = known.requirement(&requirement.package, &requirement.accept);
-        let id = known.package(&requirement.package);
-        let (touched, dropped) = (encoding.helper(), encoding.helper());
-        let need = encoding.need(need, problem, known);
-        let releases = encoding.candidates(id, problem, known);
-        let there: Vec<Lit> =
-            std::iter::once(dropped).chain(releases.into_iter().map(|(_, literal)| literal)).collect();
-        for clause in [vec![touched, need], there, vec![!dropped, touched]] {
+    let mut switches = Switches::default();
+    for (requirement, written) in problem.requirements.iter().zip(written) {
+        let mut need = |accept: &ConstraintText, known: &mut Known| {
+            let need = known.requirement(&requirement.package, accept);
+            encoding.need(need, problem, known)
+        };
+        let as_it_is = need(&requirement.accept, known);
+        let release = need(&bound(&ConstraintText::anything(), written, problem), known);
+        let version = need(&bound(&any_version(known, requirement), written, problem), known);
+        let [touched, opened, dropped] = std::array::from_fn(|_| encoding.helper());
+        for clause in [
+            vec![touched, as_it_is],
+            vec![dropped, opened, release],
+            vec![dropped, version],
+            vec![!opened, touched],
+            vec![!dropped, touched],
+        ] {
             encoding.solver.add_clause(&clause);
         }
-        if rules.kept.contains(&requirement.package) {
+        if written.iter().any(|need| rules.kept.contains(&need.package)) {
             encoding.solver.add_clause(&[!touched]);
         }
-        switches.push((touched, dropped));
+        switches.touched.push(touched);
+        switches.opened.push(opened);
+        switches.dropped.push(dropped);
     }
-    let is_wished = |i: &usize| rules.wished.contains(&problem.requirements[*i]);
-    let wished: Vec<Lit> = (0..switches.len()).filter(is_wished).map(|i| !switches[i].0).collect();
+    let is_wished = |i: &usize| written[*i].iter().any(|need| rules.wished.contains(need));
+    let wished: Vec<Lit> = (0..switches.touched.len()).filter(is_wished).map(|i| !switches.touched[i]).collect();
     let mut sets: Vec<Touched> = Vec::new();
     if !wished.is_empty() {
         let room = rules.most.saturating_sub(ROOM_FOR_WISHED).max(1);
@@ -134,36 +197,56 @@ fn touched_sets(problem: &Problem, known: &mut Known, rules: &EditRules) -> Vec<
     sets
 }
 
-/// Enumerates minimal sets of needs to touch under assumptions until there are `most` sets, and blocks each.
-fn enumerate(encoding: &mut Encoding, switches: &[(Lit, Lit)], assumed: &[Lit], most: usize, sets: &mut Vec<Touched>) {
-    let touched: Vec<Lit> = switches.iter().map(|(touched, _)| *touched).collect();
-    let Some(fewest) = fewest_touched(encoding, &touched, assumed) else { return };
-    for size in fewest..=(fewest + MORE_EDITS).min(touched.len()) {
-        let bound = at_most(&mut encoding.solver, &touched, size);
-        for may_drop in [false, true] {
-            while sets.len() < most {
-                let mut assumptions: Vec<Lit> = assumed.iter().copied().chain(bound).collect();
-                if !may_drop {
-                    assumptions.extend(switches.iter().map(|(_, dropped)| !*dropped));
+/// Enumerates minimal sets of needs to touch under assumptions until there are `most` sets, and blocks each: of those with
+/// at most so many edits more than the fewest, those that drop the fewest needs first, then those that accept the fewest
+/// pre-releases, then the smallest.
+fn enumerate(encoding: &mut Encoding, switches: &Switches, assumed: &[Lit], most: usize, sets: &mut Vec<Touched>) {
+    let Switches { touched, opened, dropped } = switches;
+    let Some(fewest) = fewest_of(encoding, touched, assumed) else { return };
+    let largest = (fewest + MORE_EDITS).min(touched.len());
+    let with = |assumed: &[Lit], bound: Vec<Lit>| -> Vec<Lit> { assumed.iter().copied().chain(bound).collect() };
+    let assumed = with(assumed, no_more(encoding, touched, largest));
+    let Some(fewest_drops) = fewest_of(encoding, dropped, &assumed) else { return };
+    for drops in fewest_drops..=(fewest_drops + MORE_EDITS).min(largest) {
+        let assumed = with(&assumed, no_more(encoding, dropped, drops));
+        let Some(fewest_opened) = fewest_of(encoding, opened, &assumed) else { continue };
+        for pre_releases in fewest_opened..=(fewest_opened + MORE_EDITS).min(largest) {
+            let assumed = with(&assumed, no_more(encoding, opened, pre_releases));
+            for size in fewest..=largest {
+                let assumed = with(&assumed, no_more(encoding, touched, size));
+                while sets.len() < most {
+                    let Outcome::Satisfiable(model) = encoding.solver.solve(&assumed) else { break };
+                    let set: Vec<usize> = (0..touched.len()).filter(|&i| model.is_true(touched[i])).collect();
+                    let touch = |i: usize| match (model.is_true(dropped[i]), model.is_true(opened[i])) {
+                        (true, _) => Touch::Drop,
+                        (false, true) => Touch::Versions,
+                        (false, false) => Touch::Releases,
+                    };
+                    sets.push(set.iter().map(|&i| (i, touch(i))).collect());
+                    let block: Vec<Lit> = set.iter().map(|&i| !touched[i]).collect();
+                    encoding.solver.add_clause(&block);
                 }
-                let Outcome::Satisfiable(model) = encoding.solver.solve(&assumptions) else { break };
-                let set: Vec<usize> = (0..touched.len()).filter(|&i| model.is_true(touched[i])).collect();
-                sets.push(fewest_drops(encoding, switches, &set));
-                let block: Vec<Lit> = set.iter().map(|&i| !touched[i]).collect();
-                encoding.solver.add_clause(&block);
             }
         }
     }
 }
 
-/// Returns the smallest number of needs to touch: none may at first, and as long as that is too few, those to blame may
+/// Returns literals that hold when no more than so many switches are set.
+fn no_more(encoding: &mut Encoding, switches: &[Lit], most: usize) -> Vec<Lit> {
+    match most {
+        0 => switches.iter().map(|switch| !*switch).collect(),
+        _ => at_most(&mut encoding.solver, switches, most).into_iter().collect(),
+    }
+}
+
+/// Returns the smallest number of switches to set: none may at first, and as long as that is too few, those to blame may
 /// and the number goes up by one (MSU3, Marques-Silva and Planes 2007). Nothing when no number would do, or nobody waits
 /// for it any more.
-fn fewest_touched(encoding: &mut Encoding, touched: &[Lit], assumed: &[Lit]) -> Option<usize> {
+fn fewest_of(encoding: &mut Encoding, switches: &[Lit], assumed: &[Lit]) -> Option<usize> {
     let mut free: BTreeSet<Lit> = BTreeSet::new();
     let mut bound = None;
-    for number in 0..=touched.len() {
-        let held = touched.iter().filter(|touched| !free.contains(touched)).map(|touched| !*touched);
+    for number in 0..=switches.len() {
+        let held = switches.iter().filter(|switch| !free.contains(switch)).map(|switch| !*switch);
         let assumptions: Vec<Lit> = assumed.iter().copied().chain(bound).chain(held).collect();
         let core = match encoding.solver.solve(&assumptions) {
             Outcome::Satisfiable(_) => return Some(number),
@@ -174,77 +257,70 @@ fn fewest_touched(encoding: &mut Encoding, touched: &[Lit], assumed: &[Lit]) -> 
         if blamed.is_empty() {
             return None;
         }
-        free.extend(blamed.into_iter().filter(|lit| touched.contains(lit)));
+        free.extend(blamed.into_iter().filter(|lit| switches.contains(lit)));
         let candidates: Vec<Lit> = free.iter().copied().collect();
         bound = at_most(&mut encoding.solver, &candidates, number + 1);
     }
     None
 }
 
-/// Decides which needs of a set must be dropped and for which another constraint will do.
-fn fewest_drops(encoding: &mut Encoding, switches: &[(Lit, Lit)], set: &[usize]) -> Touched {
-    let mut assumptions: Vec<Lit> = (0..switches.len()).filter(|i| !set.contains(i)).map(|i| !switches[i].0).collect();
-    let mut decided = Vec::new();
-    for &i in set {
-        assumptions.push(!switches[i].1);
-        let stays = matches!(encoding.solver.solve(&assumptions), Outcome::Satisfiable(_));
-        if !stays {
-            assumptions.pop();
-        }
-        decided.push((i, !stays));
-    }
-    decided
+/// Returns what another constraint for a need comes to: what is said about its package wherever it turns up counts as
+/// before.
+fn bound(accept: &ConstraintText, written: &[Requirement], problem: &Problem) -> ConstraintText {
+    let each = written.iter().map(|need| {
+        let accept = accept.where_counts(&need.accept);
+        problem.rules.overrides.bind(&need.package, &accept).map_or(accept, |(_, bound)| bound)
+    });
+    let joined = each.reduce(|one, other| if one == other { one } else { one.and(&other) });
+    joined.unwrap_or_else(|| accept.clone())
 }
 
 /// Finds constraints for the touched needs, and proves the edit by resolving it.
-fn concrete(problem: &Problem, known: &mut Known, set: &Touched) -> Option<EditSet> {
-    let dropped: BTreeSet<usize> = set.iter().filter(|(_, drop)| *drop).map(|(i, _)| *i).collect();
-    let changed: BTreeSet<usize> = set.iter().filter(|(_, drop)| !*drop).map(|(i, _)| *i).collect();
+fn concrete(problem: &Problem, written: &Written, known: &mut Known, set: &Touched) -> Option<EditSet> {
+    let of = |touch: Touch| -> BTreeSet<usize> {
+        set.iter().filter(|(_, other)| *other == touch).map(|(i, _)| *i).collect()
+    };
+    let (dropped, opened) = (of(Touch::Drop), of(Touch::Versions));
+    let changed: BTreeSet<usize> = of(Touch::Releases).union(&opened).copied().collect();
     let with = |accept_of: &dyn Fn(usize) -> ConstraintText| {
         let requirements =
             problem.requirements.iter().enumerate().filter(|(i, _)| !dropped.contains(i)).map(|(i, requirement)| {
                 let accept = match changed.contains(&i) {
-                    true => accept_of(i).where_counts(&requirement.accept),
+                    true => bound(&accept_of(i), &written[i], problem),
                     false => requirement.accept.clone(),
                 };
                 Requirement { accept, ..requirement.clone() }
             });
         Problem { requirements: requirements.collect(), ..problem.clone() }
     };
-    // A release first; a pre-release is accepted only where nothing else will do.
-    let any_release = ConstraintText::parse("*").expect("a star is a constraint");
-    let of_any_release = with(&|_| any_release.clone());
-    let of_any_version = with(&|i| any_version(known, &problem.requirements[i]));
-    let trial = best(&of_any_release, known).ok()?.or_else(|| best(&of_any_version, known).ok()?)?;
-    let on_its_line = |i: usize| {
-        let version = &trial.chosen[&problem.requirements[i].package].release.version;
-        ConstraintText::parse(&format!("^{version}")).expect("a version makes a constraint")
-    };
+    let any: BTreeMap<usize, ConstraintText> =
+        opened.iter().map(|i| (*i, any_version(known, &problem.requirements[*i]))).collect();
+    let trial = best(&with(&|i| any.get(&i).cloned().unwrap_or_else(ConstraintText::anything)), known).ok()??;
+    let chosen = |i: usize| &trial.chosen[&problem.requirements[i].package].release.version;
+    let on_its_line =
+        |i: usize| ConstraintText::parse(&format!("^{}", chosen(i))).expect("a version makes a constraint");
     let edited = with(&on_its_line);
     let resolution = best(&edited, known).ok()?.filter(|resolution| satisfies(&edited, resolution).is_empty())?;
-    let mut edits: Vec<RequirementEdit> = set
-        .iter()
-        .map(|&(i, drop)| {
-            let requirement = problem.requirements[i].clone();
-            let accept = || on_its_line(i).where_counts(&requirement.accept);
-            if drop {
-                RequirementEdit::Drop { requirement }
-            } else {
-                RequirementEdit::Change { accept: accept(), requirement }
-            }
-        })
-        .collect();
+    let edit = |requirement: &Requirement, i: usize| match dropped.contains(&i) {
+        true => RequirementEdit::Drop { requirement: requirement.clone() },
+        false => RequirementEdit::Change {
+            accept: on_its_line(i).where_counts(&requirement.accept),
+            requirement: requirement.clone(),
+        },
+    };
+    let each = set.iter().flat_map(|&(i, _)| written[i].iter().map(move |requirement| (requirement, i)));
+    let mut edits: Vec<RequirementEdit> = each.map(|(requirement, i)| edit(requirement, i)).collect();
     edits.sort();
-    let kept = problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
-    let moved = kept.filter(|(name, version)| {
-        resolution.chosen.contains_key(name) && resolution.chosen.at(name, version).is_none()
-    });
-    Some(EditSet { edits, requirements: edited.requirements, moved: moved.count(), resolution })
+    let moved = resolution.moved_from(&problem.keep);
+    let of_pre_release = changed.iter().filter(|i| chosen(**i).is_pre_release());
+    let pre_releases = of_pre_release.map(|i| problem.requirements[*i].package.clone()).collect();
+    Some(EditSet { edits, requirements: edited.requirements, moved, pre_releases, resolution })
 }
 
-/// Accepts every release of the needed package, pre-releases too, by naming each.
+/// Accepts every version of the needed package, pre-releases too, by naming those.
 fn any_version(known: &Known, requirement: &Requirement) -> ConstraintText {
     let releases = known.document(&requirement.package).map_or(&[][..], |document| &document.releases);
-    let texts: Vec<String> = releases.iter().map(|release| format!("={}", release.version)).collect();
-    ConstraintText::parse(&texts.join(" || ")).unwrap_or_else(|_| requirement.accept.clone())
+    let pre_releases = releases.iter().filter(|release| release.version.is_pre_release());
+    let named: String = pre_releases.map(|release| format!(" || ={}", release.version)).collect();
+    ConstraintText::parse_joined(&format!("*{named}")).unwrap_or_else(|_| ConstraintText::anything())
 }

@@ -224,7 +224,7 @@ impl Tables {
         }
         let name = known.name(id);
         let releases = known.document_of(id).map_or(&[][..], |document| &document.releases);
-        let may_choose = (0u32..).zip(releases).filter(|(_, release)| problem.may_choose(name, release));
+        let may_choose = (0u32..).zip(releases).filter(|(_, release)| problem.bar(name, release).is_none());
         let mut places: Vec<u32> = may_choose.map(|(at, _)| at).collect();
         if problem.rules.take == Take::Newest {
             places.reverse();

@@ -115,6 +115,7 @@ pub(crate) struct Known {
     counts: Counts,
     bindings: Bindings,
     overrides: Overrides,
+    coexist: BTreeSet<PackageName>,
     platforms: Vec<String>,
     run: Purpose,
     /// Once it is set, from anywhere, no search goes on.
@@ -141,6 +142,7 @@ impl Known {
             counts: Counts::default(),
             bindings: Bindings::default(),
             overrides: rules.overrides.clone(),
+            coexist: rules.coexist.clone(),
             platforms: rules.platforms.iter().cloned().collect(),
             run: run_purpose(),
             stop: Arc::default(),
@@ -278,7 +280,7 @@ impl Known {
             let needs = document.releases[place].needs.get(&self.run).into_iter().flatten();
             let needs: Vec<(PackageName, ConstraintText)> = match self.overrides.is_empty() {
                 true => needs.map(|(name, accept)| (name.clone(), accept.clone())).collect(),
-                false => self.overrides.bind_all(needs),
+                false => self.overrides.bind_all(needs, &self.coexist),
             };
             // What it needs must be there where it is; a need that counts nowhere is none.
             let here = served_by(&document.releases[place], &self.platforms);

@@ -30,6 +30,7 @@
 #![deny(missing_docs)]
 
 mod certify;
+mod collision;
 mod edits;
 mod encode;
 mod explain;
@@ -40,17 +41,21 @@ mod overridden;
 mod problem;
 mod resolution;
 mod resolver;
+mod rule_edit;
 mod satisfies;
+mod settle;
 mod why;
 
 pub use certify::{Certificate, Formula};
+pub use collision::{Collision, Fact, LinesApart, RoleClash, WithinReach};
 pub use edits::{EditRules, EditSet, ROOM_FOR_WISHED, RequirementEdit};
-pub use explain::{Collision, Fact, LinesApart, RoleClash, WithinReach};
 pub use known::Arrival;
 pub use objective::Phase;
 pub use overridden::{Overridden, overridden};
-pub use problem::{Problem, Rules, requirements_of};
+pub use problem::{Barred, MinimumAge, Problem, Rules, requirements_of};
 pub use resolution::{Choice, Resolution};
 pub use resolver::{Outcome, ResolveError, Resolver, SearchStats, Step, Unfinished};
+pub use rule_edit::RuleEdit;
 pub use satisfies::{Violation, satisfies};
+pub use settle::{Drive, Ended, Settled, Settling, settle};
 pub use why::{NotTaken, Reason, Why, why};

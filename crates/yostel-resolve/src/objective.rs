@@ -38,14 +38,6 @@ pub(super) fn best(problem: &Problem, known: &mut Known) -> Result<Option<Resolu
     Ok(search.advance(problem, known)?.then(|| search.found(problem, known)).flatten())
 }
 
-/// Tells whether there is a set at all.
-///
-/// # Errors
-/// As [`best`].
-pub(super) fn is_solvable(problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
-    Search::new(known).find_any(problem, known)
-}
-
 /// A search that can be halted and taken up again.
 #[derive(Debug)]
 pub(super) struct Search {

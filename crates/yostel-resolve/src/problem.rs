@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
-use yostel_documents::{Asker, Overrides, PackageName, Release, Requirement, Take, Word, run_purpose};
+use yostel_documents::{Asker, Overrides, PackageName, Release, Requirement, Take, Withdrawal, Word, run_purpose};
 use yostel_versions::{ConstraintText, Version};
 
 /// What is to be resolved.
@@ -22,6 +22,10 @@ pub struct Problem {
 pub struct Rules {
     /// Only releases published by then; versions to keep are exempt. Default: no limit.
     pub published_by: Option<Timestamp>,
+    /// Only releases that are so old; versions to keep and what is admitted are exempt. Default: no limit.
+    pub minimum_age: Option<MinimumAge>,
+    /// By package, the version that may be chosen although it is withdrawn or too young. Default: none.
+    pub admitted: BTreeMap<PackageName, String>,
     /// Which of the releases that fit to take. Default: the newest.
     pub take: Take,
     /// Only releases that offer something for each of these platforms, versions to keep included. Default: none.
@@ -34,6 +38,54 @@ pub struct Rules {
     pub overrides: Overrides,
 }
 
+/// How old a release must be before it is chosen anew.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct MinimumAge {
+    /// In days of 86,400 seconds.
+    pub days: u32,
+    /// The time that it is now.
+    pub now: Timestamp,
+}
+
+impl MinimumAge {
+    /// Returns when a release is old enough; nothing when that is beyond all time.
+    pub fn counts_from(&self, published: Timestamp) -> Option<Timestamp> {
+        Timestamp::from_second(published.as_second().checked_add(i64::from(self.days) * 86_400)?).ok()
+    }
+
+    fn is_too_young(&self, release: &Release) -> bool {
+        self.counts_from(release.published).is_none_or(|from| from > self.now)
+    }
+}
+
+/// Why a release may not be chosen, whatever is asked.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Barred {
+    /// It is withdrawn.
+    Withdrawn(Withdrawal),
+    /// It was published after the time that was asked for.
+    PublishedLater,
+    /// It is too young; with the time from which it counts, if ever.
+    TooYoung(Option<Timestamp>),
+}
+
+impl Rules {
+    /// Tells why a release may not be newly chosen; nothing when it may.
+    pub fn bar(&self, package: &PackageName, release: &Release) -> Option<Barred> {
+        if self.published_by.is_some_and(|by| release.published > by) {
+            return Some(Barred::PublishedLater);
+        }
+        if self.admitted.get(package).is_some_and(|version| version == release.version.as_str()) {
+            return None;
+        }
+        if let Some(withdrawal) = &release.withdrawn {
+            return Some(Barred::Withdrawn(withdrawal.clone()));
+        }
+        let age = self.minimum_age.filter(|age| age.is_too_young(release))?;
+        Some(Barred::TooYoung(age.counts_from(release.published)))
+    }
+}
+
 impl Problem {
     /// Lists the platforms to be served, of those on which a need counts, for which a release offers nothing.
     pub fn unserved<'a>(
@@ -44,11 +96,10 @@ impl Problem {
         self.rules.platforms.iter().filter(|platform| accept.covers(platform) && !release.serves(platform))
     }
 
-    /// Tells whether a release may be chosen: neither withdrawn nor published too late, or to be kept.
-    pub fn may_choose(&self, package: &PackageName, release: &Release) -> bool {
+    /// Tells why a release may not be chosen; nothing when it may, as what is to be kept always may.
+    pub fn bar(&self, package: &PackageName, release: &Release) -> Option<Barred> {
         let kept = self.keep.get(package).is_some_and(|versions| versions.contains(&release.version));
-        let early = self.rules.published_by.is_none_or(|by| release.published <= by);
-        kept || (release.withdrawn.is_none() && early)
+        if kept { None } else { self.rules.bar(package, release) }
     }
 }
 

@@ -1,6 +1,6 @@
 //! A consistent set: the chosen releases.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use yostel_documents::{Asker, AtVersion, Chosen, Numbered, Origin, PackageName, Release, Requirement};
@@ -53,6 +53,12 @@ impl Resolution {
         let on: Vec<&String> = platforms.iter().filter(counts).collect();
         let counts = platforms.is_empty() || !on.is_empty();
         counts.then(|| self.chosen.met_by(&need.package, &need.accept, &on)).flatten()
+    }
+
+    /// Counts the versions to keep whose package is in the set at another version.
+    pub fn moved_from(&self, keep: &BTreeMap<PackageName, BTreeSet<Version>>) -> usize {
+        let kept = keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
+        kept.filter(|(name, version)| self.chosen.contains_key(name) && self.chosen.at(name, version).is_none()).count()
     }
 
     /// Lists what the chosen releases need.

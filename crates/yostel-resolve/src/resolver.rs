@@ -13,8 +13,9 @@ use yostel_documents::{PackageDocument, PackageName, Requirement};
 use yostel_versions::BindError;
 
 use crate::certify::{self, Certificate, Formula};
-use crate::edits::{self, EditRules, EditSet};
-use crate::explain::{self, Collision};
+use crate::collision::Collision;
+use crate::edits::{self, EditRules, EditSet, Written};
+use crate::explain;
 use crate::known::{Arrival, Halt, Known, Reach};
 use crate::objective::{Phase, Search};
 use crate::problem::Problem;
@@ -75,6 +76,7 @@ pub enum ResolveError {
 #[derive(Debug)]
 pub struct Resolver {
     problem: Problem,
+    written: Written,
     known: Known,
     search: Search,
     /// Whether it is known that there is no set.
@@ -122,14 +124,27 @@ impl Resolver {
     }
 
     fn with_reach(mut problem: Problem, reach: Reach) -> Self {
-        problem.requirements = problem.rules.overrides.bound_all(&problem.requirements, &problem.rules.coexist);
-        problem.requirements.sort();
-        problem.requirements.dedup();
         // A need that counts on none of the listed platforms is none.
-        let platforms = &problem.rules.platforms;
-        problem
-            .requirements
-            .retain(|requirement| platforms.is_empty() || platforms.iter().any(|p| requirement.accept.covers(p)));
+        let platforms = problem.rules.platforms.clone();
+        let counts = |requirement: &Requirement| {
+            platforms.is_empty() || platforms.iter().any(|platform| requirement.accept.covers(platform))
+        };
+        let written = match reach {
+            Reach::AsNeeded => {
+                problem.requirements = problem.rules.overrides.bound_all(&problem.requirements, &problem.rules.coexist);
+                problem.requirements.sort();
+                problem.requirements.dedup();
+                problem.requirements.retain(counts);
+                Written::new()
+            }
+            Reach::Whole => {
+                let mut all = edits::written(&problem);
+                all.retain(|(bound, _)| counts(bound));
+                let (bound, written) = all.into_iter().unzip();
+                problem.requirements = bound;
+                written
+            }
+        };
         let requirements = problem.requirements.iter().map(|requirement| (&requirement.package, &requirement.accept));
         let mut known = Known::new(requirements, reach, &problem.rules);
         // What was locked is needed again, as a rule, so it is asked for at once.
@@ -138,7 +153,7 @@ impl Resolver {
             known.want(id);
         }
         let search = Search::new(&known);
-        Self { problem, known, search, refuted: false, stats: SearchStats::default() }
+        Self { problem, written, known, search, refuted: false, stats: SearchStats::default() }
     }
 
     /// Lists the smallest sets of edits to the needs that make the problem solvable: those that leave wished needs alone
@@ -146,7 +161,7 @@ impl Resolver {
     /// edit of what may be edited helps. Ask after [`Outcome::Collision`], of a resolver made by
     /// [`Self::with_edits`]. When it is told to stop, it lists those that it found by then.
     pub fn edit_sets(&mut self, rules: &EditRules) -> Vec<EditSet> {
-        edits::edit_sets(&self.problem, &mut self.known, rules)
+        edits::edit_sets(&self.problem, &self.written, &mut self.known, rules)
     }
 
     /// Proves that there is no set, in open formats; nothing when there is one, or it was told to stop. Ask after
@@ -234,6 +249,11 @@ impl Resolver {
     /// Returns what is known of a package, once it arrived.
     pub fn document(&self, name: &PackageName) -> Option<&PackageDocument> {
         self.known.document(name)
+    }
+
+    /// Lists what arrived, by package.
+    pub fn documents(&self) -> impl Iterator<Item = &PackageDocument> {
+        self.known.documents().map(|(_, document)| document)
     }
 
     /// Hands over all that arrived.

@@ -7,7 +7,7 @@ use std::fmt;
 use yostel_documents::{ANY_PLATFORM, Artifact, PackageName, Release, Requirement, Word};
 use yostel_versions::{Bindings, Version};
 
-use crate::problem::{Problem, requirements_of};
+use crate::problem::{MinimumAge, Problem, requirements_of};
 use crate::resolution::{Choice, Resolution};
 
 /// A rule that a set breaks.
@@ -21,7 +21,7 @@ pub enum Violation {
     Unneeded(PackageName),
     /// The release is withdrawn and was not there before.
     Withdrawn(PackageName, Version),
-    /// The release was published after the date allowed, and was not there before.
+    /// The release was published after the date allowed, or is too young, and was not there before.
     TooNew(PackageName, Version),
     /// The package is there at an earlier version too, and may not be.
     Twice(PackageName, Version),
@@ -38,7 +38,7 @@ impl fmt::Display for Violation {
             Self::NotAccepted(requirement, version) => write!(f, "{requirement}, not {version}"),
             Self::Unneeded(package) => write!(f, "nothing needs {package}"),
             Self::Withdrawn(package, version) => write!(f, "{package} {version} is withdrawn"),
-            Self::TooNew(package, version) => write!(f, "{package} {version} was published too late"),
+            Self::TooNew(package, version) => write!(f, "{package} {version} is too new"),
             Self::Twice(package, version) => write!(f, "{package} {version} is not the only one of its kind"),
             Self::RoleTwice(role, one, other) => write!(f, "{one} and {other} both fill the role {role}"),
             Self::Unserved(package, version, platform) => {
@@ -112,10 +112,15 @@ pub fn satisfies(problem: &Problem, resolution: &Resolution) -> Vec<Violation> {
         if !needed.contains(&(name, &release.version)) {
             violations.push(Violation::Unneeded(name.clone()));
         }
-        if release.withdrawn.is_some() && !kept {
+        let admitted = problem.rules.admitted.get(name).is_some_and(|version| *version == release.version.to_string());
+        if release.withdrawn.is_some() && !kept && !admitted {
             violations.push(Violation::Withdrawn(name.clone(), release.version.clone()));
         }
-        if !kept && problem.rules.published_by.is_some_and(|by| release.published > by) {
+        let young =
+            |age: MinimumAge| age.now.as_second() - release.published.as_second() < i64::from(age.days) * 86_400;
+        let too_new = problem.rules.published_by.is_some_and(|by| release.published > by)
+            || (!admitted && problem.rules.minimum_age.is_some_and(young));
+        if !kept && too_new {
             violations.push(Violation::TooNew(name.clone(), release.version.clone()));
         }
         let same_line = |other: &Choice| {

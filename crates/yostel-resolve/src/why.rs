@@ -3,10 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
-use yostel_documents::{AskedBy, Asker, LockedPackage, Lockfile, PackageDocument, PackageName, Release};
+use yostel_documents::{AskedBy, Asker, LockedPackage, Lockfile, PackageDocument, PackageName, Release, Withdrawal};
 use yostel_versions::Version;
 
-use crate::problem::Rules;
+use crate::problem::{Barred, Rules};
 
 /// Why a locked package is as it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -40,9 +40,11 @@ pub enum Reason {
     /// These do not accept it; never empty.
     NotAccepted(Vec<AskedBy>),
     /// It was withdrawn.
-    Withdrawn(String),
-    /// It was published too late.
-    TooNew(Timestamp),
+    Withdrawn(Withdrawal),
+    /// It was published then, after the time that was asked for.
+    PublishedLater(Timestamp),
+    /// It was published then and is too young; with the time from which it counts, if ever.
+    TooYoung(Timestamp, Option<Timestamp>),
     /// It offers nothing for this platform, which is to be served.
     Unserved(String),
     /// It needs something that no source has, or no release of which is what it needs.
@@ -85,11 +87,11 @@ fn reason(
     documents: &BTreeMap<PackageName, PackageDocument>,
     rules: &Rules,
 ) -> Reason {
-    if let Some(withdrawal) = &release.withdrawn {
-        return Reason::Withdrawn(withdrawal.why.clone());
-    }
-    if rules.published_by.is_some_and(|by| release.published > by) {
-        return Reason::TooNew(release.published);
+    match rules.bar(&document.name, release) {
+        Some(Barred::Withdrawn(withdrawal)) => return Reason::Withdrawn(withdrawal),
+        Some(Barred::PublishedLater) => return Reason::PublishedLater(release.published),
+        Some(Barred::TooYoung(from)) => return Reason::TooYoung(release.published, from),
+        None => {}
     }
     let asked_on = |p: &&String| asked_by.iter().any(|asked| asked.accept.covers(p));
     if let Some(platform) = rules.platforms.iter().filter(asked_on).find(|p| !release.serves(p)) {

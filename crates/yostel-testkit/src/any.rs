@@ -29,7 +29,7 @@ pub fn any_world() -> impl Strategy<Value = String> {
         needs.dedup_by_key(|n| n.split(' ').next().unwrap().to_owned());
         needs.join(", ")
     });
-    let mark = prop_oneof![17 => Just(""), 2 => Just(" withdrawn"), 1 => Just(" for=linux/amd64"), 2 => Just(" role=one"), 1 => Just(" role=other role=one")];
+    let mark = prop_oneof![17 => Just(""), 2 => Just(" withdrawn"), 1 => Just(" @2"), 1 => Just(" for=linux/amd64"), 2 => Just(" role=one"), 1 => Just(" role=other role=one")];
     let release = (0usize..4, 0usize..4, needs.clone(), mark);
     (needs, prop::collection::vec(release, 1..10)).prop_map(move |(requirements, releases)| {
         let versions = ["1.0.0", "1.1.0", "2.0.0", "2.0.0-rc.1"];

@@ -111,11 +111,17 @@ pub fn is_right(problem: &Problem, set: &Resolution) -> bool {
     let may_be_there = |(name, choice): &(&PackageName, &Choice)| {
         let version = &choice.release.version;
         let was_locked = problem.keep.get(*name).is_some_and(|kept| kept.contains(version));
-        let too_new = rules.published_by.is_some_and(|by| choice.release.published > by);
+        let published = choice.release.published;
+        let admitted = rules.admitted.get(*name).is_some_and(|admitted| admitted == version.as_str());
+        let young = rules
+            .minimum_age
+            .is_some_and(|age| age.now.duration_since(published).as_secs() < i64::from(age.days) * 86_400);
+        let too_new = rules.published_by.is_some_and(|by| published > by);
+        let barred = too_new || !admitted && (young || choice.release.withdrawn.is_some());
         let others = all.iter().filter(|(other, beside)| other == name && beside.release.version != *version);
         let mut beside = others.map(|(_, other)| &other.release.version);
         let alone = beside.all(|other| rules.coexist.contains(*name) && !choice.numbering.is_same_line(other, version));
-        needed.contains(&(*name, version)) && (was_locked || choice.release.withdrawn.is_none() && !too_new) && alone
+        needed.contains(&(*name, version)) && (was_locked || !barred) && alone
     };
     let has = |choice: &Choice, role: &Word| choice.release.offers.roles.contains(role);
     let roles_apart = |(name, choice): &(&PackageName, &Choice)| {

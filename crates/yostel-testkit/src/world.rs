@@ -9,8 +9,11 @@
 //! ```
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::Path;
 
 use jiff::Timestamp;
+use yostel_documents::document_file;
 use yostel_documents::{
     ArchiveDigest, Artifact, Asker, Offers, Origin, PackageDocument, PackageName, Release, Requirement, Statement,
     TreeDigest, Withdrawal, Word, run_purpose,
@@ -91,6 +94,18 @@ impl World {
         }
         let document = self.documents.entry(name.clone());
         document.or_insert_with(|| PackageDocument::new(name.clone(), numbering)).insert(release);
+    }
+
+    /// Writes all packages into a registry's folder, as it would describe them; their archives are not there.
+    ///
+    /// # Panics
+    /// When a file cannot be written.
+    pub fn write_to(&self, registry: &Path) {
+        for (name, document) in &self.documents {
+            let file = registry.join(document_file(name));
+            fs::create_dir_all(file.parent().unwrap()).unwrap();
+            fs::write(file, document.write()).unwrap();
+        }
     }
 
     /// Returns the problem of this world with these versions to keep, written `name version`.

@@ -3,7 +3,7 @@
 use yostel_answers::Diagnostic;
 use yostel_answers::answers::{Told, document};
 use yostel_answers::schema::Failure;
-use yostel_answers::words::{diagnostics_of, stopped};
+use yostel_answers::words::{Viewpoint, diagnostics_of, stopped};
 use yostel_flows::{FlowError, Observer};
 
 use crate::call::Call;
@@ -72,11 +72,16 @@ impl Answer {
 
 /// Turns an error into an answer.
 pub(crate) fn failure(error: &FlowError, call: &Call) -> Answer {
+    failure_seen_from(&call.viewpoint(), error, call)
+}
+
+/// Tells an error as it is seen from somewhere.
+pub(crate) fn failure_seen_from(view: &Viewpoint<'_>, error: &FlowError, call: &Call) -> Answer {
     // Whatever broke off after that broke off because of it.
     if call.progress.stops() {
         return failure_of(&[stopped()], Exit::Stopped, call.format);
     }
-    failure_of(&diagnostics_of(error, &call.viewpoint()), error.class().into(), call.format)
+    failure_of(&diagnostics_of(error, view), error.class().into(), call.format)
 }
 
 /// Puts diagnostics where they are read: people's on stderr, a program's on stdout.

@@ -154,7 +154,7 @@ impl Call {
 
     /// From where the person reads who called.
     pub(crate) fn viewpoint(&self) -> Viewpoint<'_> {
-        Viewpoint { folder: &self.folder, cache: &self.settings.cache, now: self.settings.now }
+        Viewpoint { folder: &self.folder, cache: &self.settings.cache, now: self.settings.now, in_full: self.json() }
     }
 
     /// Shortens a path for people: relative to where they are, when it is below.

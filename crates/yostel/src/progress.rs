@@ -58,6 +58,12 @@ impl TerminalProgress {
 
 impl Observer for TerminalProgress {
     fn stops(&self) -> bool {
+        // Asked some fifty times a second by work of which nobody knows how long it is.
+        if let Ok(mut work) = self.work.try_lock()
+            && let Some(work) = work.as_mut().filter(|work| work.total == 0 && work.begun.elapsed() >= PATIENCE)
+        {
+            work.bar.get_or_insert_with(|| bar(work.label, 0)).tick();
+        }
         self.stop.load(Ordering::Relaxed)
     }
 
@@ -110,7 +116,10 @@ fn bar(label: &'static str, total: u64) -> ProgressBar {
     let bar = ProgressBar::with_draw_target(Some(total).filter(|total| *total > 0), ProgressDrawTarget::stderr());
     let counts =
         if ["fetching", "saving", "loading"].contains(&label) { "{bytes} of {total_bytes}" } else { "{pos} of {len}" };
-    let template = format!("{{msg}} {{bar:32.green}} {counts}, {{eta}} to go");
+    let template = match total {
+        0 => "{msg} {spinner:.green} {elapsed}".to_owned(),
+        _ => format!("{{msg}} {{bar:32.green}} {counts}, {{eta}} to go"),
+    };
     if let Ok(style) = ProgressStyle::with_template(&template) {
         bar.set_style(style.progress_chars("=> "));
     }

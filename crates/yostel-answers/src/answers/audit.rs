@@ -180,7 +180,7 @@ impl DuplicateTold {
 /// A rule of a manifest that is due for review.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct UpkeepTold {
-    /// `force`, `swap` or `deviation`.
+    /// `force`, `swap`, `admit` or `deviation`.
     pub rule: String,
     /// The package it is about.
     pub package: String,
@@ -219,6 +219,7 @@ pub fn rule_word(rule: UpkeepRule) -> &'static str {
     match rule {
         UpkeepRule::Force => "force",
         UpkeepRule::Swap => "swap",
+        UpkeepRule::Admit => "admit",
         UpkeepRule::Deviation => "deviation",
     }
 }

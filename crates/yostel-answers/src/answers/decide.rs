@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_flows::{InstallReport, LockReport, SearchReport, Settlement};
+use yostel_flows::{InstallReport, LockReport, SearchReport, Settlement, Settlements};
 use yostel_resolve::Overridden;
 
 use super::Told;
@@ -188,8 +188,10 @@ impl Told for SettleAnswer {
 pub struct EditSetsTold {
     /// Whether anything collides.
     pub collision: bool,
-    /// Sets of edits, each of which ends it, smallest first.
+    /// Sets of edits, each of which ends it, in the order of docs/resolution.md.
     pub edit_sets: Vec<EditSetTold>,
+    /// Whether there was no time to look for more.
+    pub out_of_time: bool,
 }
 
 /// A set of edits that ends a collision.
@@ -220,9 +222,9 @@ pub struct ChosenEditsTold {
 
 impl From<&Settlement> for EditSetTold {
     fn from(settlement: &Settlement) -> Self {
-        let coexist = settlement.coexist.iter().map(|package| EditTold::Coexist { package: package.to_string() });
+        let rules = settlement.rules.iter().map(EditTold::from);
         Self {
-            edits: settlement.edit_set.edits.iter().map(EditTold::from).chain(coexist).collect(),
+            edits: settlement.needs.iter().map(EditTold::from).chain(rules).collect(),
             packages: settlement.proposal.lockfile().chosen.len(),
             moves: told(settlement.proposal.moves()),
         }
@@ -232,12 +234,13 @@ impl From<&Settlement> for EditSetTold {
 impl SettleAnswer {
     /// Tells that nothing collides.
     pub fn nothing() -> Self {
-        Self::Listed(EditSetsTold { collision: false, edit_sets: Vec::new() })
+        Self::Listed(EditSetsTold { collision: false, edit_sets: Vec::new(), out_of_time: false })
     }
 
     /// Lists the sets of edits.
-    pub fn listed(settlements: &[Settlement]) -> Self {
-        Self::Listed(EditSetsTold { collision: true, edit_sets: told(settlements) })
+    pub fn listed(settlements: &Settlements) -> Self {
+        let Settlements { all, out_of_time } = settlements;
+        Self::Listed(EditSetsTold { collision: true, edit_sets: told(all), out_of_time: *out_of_time })
     }
 
     /// Tells of one set of edits.

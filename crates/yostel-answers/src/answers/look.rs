@@ -10,7 +10,7 @@ use yostel_resolve::{NotTaken, Reason};
 use super::Told;
 use super::parts::{AskedTold, MoveTold, OriginTold, texts, told};
 use crate::diagnostic::Note;
-use crate::words::story;
+use crate::words::{Telling, story};
 
 /// Answer of `explain`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -53,25 +53,52 @@ pub struct NotTakenTold {
 pub enum KeptOutTold {
     /// These do not accept it.
     NotAccepted(Vec<AskedTold>),
-    /// It was withdrawn, for this reason.
-    Withdrawn(String),
+    /// It was withdrawn.
+    Withdrawn(WithdrawnTold),
     /// It offers nothing for this platform.
     Unserved(String),
-    /// It was published after the date allowed, at this time.
-    TooNew(String),
+    /// It was published after the time that was asked for, at this time.
+    PublishedLater(String),
+    /// It is too young.
+    TooYoung(TooYoungTold),
     /// It needs this package, and no release of that fits.
     NeverMet(String),
     /// Nothing that is seen from here: everyone who asks accepts it.
     Accepted(()),
 }
 
+/// That a release was withdrawn.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct WithdrawnTold {
+    /// Why.
+    pub why: String,
+    /// When.
+    pub on: String,
+}
+
+/// That a release is younger than the manifest permits.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct TooYoungTold {
+    /// When it was published.
+    pub published: String,
+    /// When it is old enough; null when that is beyond all time.
+    pub counts_from: Option<String>,
+}
+
 impl From<&NotTaken> for NotTakenTold {
     fn from(newer: &NotTaken) -> Self {
         let reason = match &newer.reason {
             Reason::NotAccepted(holders) => KeptOutTold::NotAccepted(told(holders)),
-            Reason::Withdrawn(why) => KeptOutTold::Withdrawn(why.clone()),
+            Reason::Withdrawn(withdrawal) => {
+                KeptOutTold::Withdrawn(WithdrawnTold { why: withdrawal.why.clone(), on: withdrawal.on.to_string() })
+            }
             Reason::Unserved(platform) => KeptOutTold::Unserved(platform.clone()),
-            Reason::TooNew(published) => KeptOutTold::TooNew(published.to_string()),
+            Reason::PublishedLater(published) => KeptOutTold::PublishedLater(published.to_string()),
+            Reason::TooYoung(published, counts_from) => KeptOutTold::TooYoung(TooYoungTold {
+                published: published.to_string(),
+                counts_from: counts_from.map(|from| from.to_string()),
+            }),
             Reason::NeverMet(package) => KeptOutTold::NeverMet(package.to_string()),
             Reason::Accepted => KeptOutTold::Accepted(()),
         };
@@ -114,8 +141,8 @@ impl From<&Instead> for InsteadTold {
             .map(|need| SetAsideTold { purpose: need.purpose.to_string(), accept: need.accept.to_string() });
         let (moves, story) = match &instead.outcome {
             Counterfactual::Possible(moves) => (Some(told(moves)), None),
-            Counterfactual::Impossible { collision, demand, places } => {
-                (None, Some(story(collision, places, Some(demand))))
+            Counterfactual::Impossible { collision, demand, places, rules } => {
+                (None, Some(story(collision, &Telling { places, rules, asked: Some(demand) })))
             }
         };
         let (possible, version) = (moves.is_some(), instead.version.to_string());

@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{AskedBy, Origin, PackageName};
 use yostel_findings::{Move, MoveKind};
-use yostel_resolve::RequirementEdit;
+use yostel_resolve::{RequirementEdit, RuleEdit};
 use yostel_store::FileChange;
 use yostel_versions::Version;
 
@@ -230,6 +230,107 @@ pub enum EditTold {
         /// The package.
         package: String,
     },
+    /// Agree on another constraint for a package.
+    Agree {
+        /// The package.
+        package: String,
+        /// What is agreed.
+        from: String,
+        /// What to agree on.
+        to: String,
+    },
+    /// Force a version no longer.
+    Unforce {
+        /// The package.
+        package: String,
+        /// The version, as a constraint.
+        from: String,
+    },
+    /// Take a swap back.
+    Unswap {
+        /// The package that another stands in for.
+        package: String,
+        /// The other.
+        #[serde(rename = "use")]
+        by: String,
+    },
+    /// Have one package stand in for another, or do so at other versions.
+    Swap {
+        /// The package that is asked for.
+        package: String,
+        /// The one that is there.
+        #[serde(rename = "use")]
+        by: String,
+        /// Which of its versions will do.
+        to: String,
+    },
+    /// Choose a release although it is withdrawn or too young.
+    Admit {
+        /// The package.
+        package: String,
+        /// The release.
+        version: String,
+    },
+    /// Allow several packages in a role.
+    ShareRole {
+        /// The role.
+        role: String,
+    },
+    /// Have a need count on fewer platforms.
+    OnlyOn {
+        /// The package that is needed.
+        package: String,
+        /// For which purpose.
+        purpose: String,
+        /// The project that needs it.
+        project: String,
+        /// The platform on which it counts no more.
+        without: String,
+    },
+    /// Serve a platform no longer.
+    DropPlatform {
+        /// The platform.
+        platform: String,
+    },
+    /// Force a version of a package, whatever is asked.
+    Force {
+        /// The package.
+        package: String,
+        /// The version.
+        version: String,
+    },
+}
+
+impl From<&RuleEdit> for EditTold {
+    fn from(edit: &RuleEdit) -> Self {
+        match edit {
+            RuleEdit::Agree { package, from, accept, .. } => {
+                Self::Agree { package: package.to_string(), from: from.to_string(), to: accept.to_string() }
+            }
+            RuleEdit::SwapAccept { package, by, accept, .. } | RuleEdit::Swap { package, by, accept } => {
+                Self::Swap { package: package.to_string(), by: by.to_string(), to: accept.to_string() }
+            }
+            RuleEdit::Unforce { package, from } => {
+                Self::Unforce { package: package.to_string(), from: from.to_string() }
+            }
+            RuleEdit::Unswap { package, by } => Self::Unswap { package: package.to_string(), by: by.to_string() },
+            RuleEdit::Admit { package, version, .. } => {
+                Self::Admit { package: package.to_string(), version: version.to_string() }
+            }
+            RuleEdit::Coexist { package } => Self::Coexist { package: package.to_string() },
+            RuleEdit::ShareRole { role } => Self::ShareRole { role: role.to_string() },
+            RuleEdit::OnlyOn { requirement, without, .. } => Self::OnlyOn {
+                package: requirement.package.to_string(),
+                purpose: requirement.purpose.to_string(),
+                project: requirement.asker.to_string(),
+                without: without.clone(),
+            },
+            RuleEdit::DropPlatform { platform } => Self::DropPlatform { platform: platform.clone() },
+            RuleEdit::Force { package, version } => {
+                Self::Force { package: package.to_string(), version: version.to_string() }
+            }
+        }
+    }
 }
 
 impl From<&RequirementEdit> for EditTold {

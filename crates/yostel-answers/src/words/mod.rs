@@ -11,6 +11,7 @@ mod patch;
 mod place;
 mod project;
 mod search;
+mod story;
 mod texts;
 
 use std::path::Path;
@@ -20,7 +21,6 @@ use yostel_documents::{NameError, PackageName};
 use yostel_flows::FlowError;
 use yostel_versions::{ConstraintProblem, ConstraintTextError};
 
-pub use collision::story;
 pub use content::changes_told;
 use content::of_content;
 pub use dispute::dispute_words;
@@ -31,7 +31,8 @@ use patch::of_change;
 use place::{of_registry, of_store};
 use project::of_project;
 use search::of_search;
-pub use texts::{age, count, join, shell_word, size};
+pub use story::{Telling, story};
+pub use texts::{age, count, day, join, shell_word, size};
 
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Suggestion};
@@ -51,6 +52,8 @@ pub struct Viewpoint<'v> {
     pub cache: &'v Path,
     /// The time.
     pub now: Timestamp,
+    /// Whether all there is to tell is wanted.
+    pub in_full: bool,
 }
 
 impl Viewpoint<'_> {

@@ -10,7 +10,7 @@ use yostel_files::FileError;
 use yostel_registry::RegistryError;
 use yostel_sources::{GitError, SourceError, SourceErrorKind};
 
-use super::collision::some_versions;
+use super::story::some_versions;
 use super::{Viewpoint, shell_word, tell};
 
 pub(super) fn of_source(error: &SourceError) -> Diagnostic {

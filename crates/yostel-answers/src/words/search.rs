@@ -6,7 +6,8 @@ use yostel_documents::PackageName;
 use yostel_flows::{RequirementPlace, SearchError};
 use yostel_versions::BindError;
 
-use super::collision::{of_collisions, some_versions};
+use super::collision::of_collisions;
+use super::story::{Telling, some_versions};
 use super::{Viewpoint, internal, join, tell};
 
 /// Tells why no set of packages was found.
@@ -43,8 +44,9 @@ pub(super) fn of_search(error: &SearchError, view: &Viewpoint<'_>) -> Vec<Diagno
                 .note(format!("its releases are {}", some_versions(known)))
                 .note("the manifest is as it was")
         }
-        SearchError::Collision { collision, places, rules, proof } => {
-            return of_collisions(collision, places, rules, proof.as_deref().map(|folder| view.show(folder)));
+        SearchError::Collision { collision, places, rules, proof, .. } => {
+            let with = Telling { places, rules, asked: None };
+            return of_collisions(collision, &with, proof.as_deref().map(|folder| view.show(folder)), view);
         }
         SearchError::OutOfTime(_) => tell(Code::OutOfTime, headline, "give it more time: --time-limit 10m")
             .or("narrow the constraints of what you need, so that there is less to search through"),

@@ -46,6 +46,19 @@ pub fn shell_word(text: &str) -> String {
     if !text.is_empty() && text.chars().all(is_plain) { text.to_owned() } else { yostel_flows::quoted(text) }
 }
 
+/// Writes the day of a time, in UTC.
+pub fn day(time: Timestamp) -> String {
+    time.strftime("%Y-%m-%d").to_string()
+}
+
+/// Joins texts of which one is to be picked, as a sentence does.
+pub(super) fn join_or(texts: &[String]) -> String {
+    match texts {
+        [most @ .., last] if !most.is_empty() => format!("{} or {last}", most.join(", ")),
+        _ => texts.concat(),
+    }
+}
+
 /// Joins texts as a sentence does.
 pub fn join(texts: &[String]) -> String {
     match texts {

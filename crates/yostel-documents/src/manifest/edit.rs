@@ -181,45 +181,6 @@ fn plain_need_value(accept: &str, form: &NeedForm) -> Value {
     }
 }
 
-/// Agrees on a constraint for a package, in place of the one that is agreed.
-///
-/// # Errors
-/// `Unreadable` when the text is no manifest.
-pub fn add_agreed(text: &str, package: &PackageName, accept: &ConstraintText) -> Result<String, EditError> {
-    let edited = edit(text, |document| {
-        let entries = document.entry(AGREED).or_insert_with(|| Item::Table(Table::new()));
-        let entries = entries.as_table_like_mut().ok_or(EditError::Unreadable)?;
-        match entries.get_mut(package.as_str()) {
-            Some(Item::Value(value)) => put(value, accept.as_str()),
-            Some(_) => return Err(EditError::Unreadable),
-            None => {
-                entries.insert(package.as_str(), toml_edit::value(accept.as_str()));
-                place_sorted(entries, package.as_str());
-            }
-        }
-        Ok((None, Vec::new()))
-    })?;
-    Ok(edited.text)
-}
-
-/// Permits a package to be locked at one version per compatible line.
-///
-/// # Errors
-/// `Unreadable` when the text is no manifest.
-pub fn add_coexist(text: &str, package: &PackageName) -> Result<String, EditError> {
-    let edited = edit(text, |document| {
-        let policy = document.entry("policy").or_insert_with(|| Item::Table(Table::new()));
-        let policy = policy.as_table_like_mut().ok_or(EditError::Unreadable)?;
-        let list = policy.entry("coexist").or_insert_with(|| toml_edit::value(toml_edit::Array::new()));
-        let list = list.as_array_mut().ok_or(EditError::Unreadable)?;
-        if !list.iter().any(|name| name.as_str() == Some(package.as_str())) {
-            list.push(package.as_str());
-        }
-        Ok((None, Vec::new()))
-    })?;
-    Ok(edited.text)
-}
-
 /// Removes a need, from one purpose or from all.
 ///
 /// # Errors
@@ -296,7 +257,7 @@ pub fn remove_alter(text: &str, package: &PackageName) -> Result<String, EditErr
 
 type Touched = (Option<String>, Vec<String>);
 
-fn edit(
+pub(super) fn edit(
     text: &str,
     change: impl FnOnce(&mut DocumentMut) -> Result<Touched, EditError>,
 ) -> Result<NeedEdit, EditError> {
@@ -340,14 +301,14 @@ fn lines_and_endings(text: &str) -> impl Iterator<Item = (&str, &str)> {
 }
 
 /// Replaces a value but keeps the comment and spacing around it.
-fn put(value: &mut Value, text: &str) {
+pub(super) fn put(value: &mut Value, text: &str) {
     let decor = value.decor().clone();
     *value = text.into();
     *value.decor_mut() = decor;
 }
 
 /// Moves the newest entry to its place, when the entries before it were sorted; else it stays last.
-fn place_sorted(entries: &mut dyn toml_edit::TableLike, newest: &str) {
+pub(super) fn place_sorted(entries: &mut dyn toml_edit::TableLike, newest: &str) {
     let others: Vec<String> = entries.iter().map(|(key, _)| key.to_owned()).filter(|key| key != newest).collect();
     // A comment above an entry belongs to it and moves with it, so sorting is safe only where order already was.
     if others.is_sorted() {

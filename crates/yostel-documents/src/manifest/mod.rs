@@ -1,6 +1,7 @@
 //! The manifest: what a project or package is, needs and offers. Carries out docs/formats.md §2.
 
 mod edit;
+mod edit_rules;
 mod identity;
 mod keys;
 mod parse;
@@ -12,12 +13,13 @@ use std::ops::Range;
 
 use jiff::civil::Date;
 
-pub use edit::{
-    EditError, NeedEdit, NeedForm, add_agreed, add_alter, add_coexist, add_need, new_manifest, remove_alter,
-    remove_need,
+pub use edit::{EditError, NeedEdit, NeedForm, add_alter, add_need, new_manifest, remove_alter, remove_need};
+pub use edit_rules::{
+    VersionTable, add_agreed, add_coexist, add_shared_role, add_swap, add_version, remove_platform, remove_rule,
 };
 pub use identity::Identity;
 pub use keys::manifest_schema;
+pub use parse::place_of_key;
 pub use parse::{ManifestProblem, ManifestProblemKind, ManifestReading};
 
 use crate::name::{PackageName, Purpose, SourceName, Word};
@@ -50,6 +52,8 @@ pub struct Manifest {
     pub force: BTreeMap<PackageName, Force>,
     /// Packages that others stand in for wherever they turn up.
     pub swap: BTreeMap<PackageName, Swap>,
+    /// Releases that may be chosen although they are withdrawn or too young.
+    pub admit: BTreeMap<PackageName, Admit>,
 }
 
 /// The `[workspace]` table.
@@ -74,6 +78,19 @@ pub struct WorkspaceEntry {
 pub struct Force {
     /// The version, as a constraint.
     pub accept: ConstraintText,
+    /// Why.
+    pub why: String,
+    /// The day until which it should be needed.
+    pub until: Option<Date>,
+    /// Byte range of the entry's key in the manifest.
+    pub span: Range<usize>,
+}
+
+/// One entry of `[admit]`.
+#[derive(Debug, Clone)]
+pub struct Admit {
+    /// The version, as its release has it.
+    pub version: String,
     /// Why.
     pub why: String,
     /// The day until which it should be needed.

@@ -215,6 +215,28 @@ fn where_both_line_endings_are_used_no_line_changes_that_is_not_edited() {
 }
 
 #[test]
+fn what_was_removed_is_told_by_purpose_whatever_the_order_in_the_manifest() {
+    let text =
+        "[project]\nname = \"x\"\n[needs.test]\na = \"^1\"\n[needs.run]\na = \"^1\"\n[needs.build]\na = \"^1\"\n";
+    assert_eq!(remove_need(text, None, &package("a")).unwrap().purposes, ["build", "run", "test"]);
+}
+
+/// In a plain text the wrong part is marked; where escapes make that impossible, or no part is wrong, all of it is.
+#[test]
+fn the_part_of_a_constraint_that_is_wrong_is_marked() {
+    for (accept, marked) in [
+        ("\">=1, 2\"", "2"),
+        ("\">=1, \\u0032\"", "\">=1, \\u0032\""),
+        ("\"\"", "\"\""),
+        ("\"\\u0020\"", "\"\\u0020\""),
+    ] {
+        let text = format!("[project]\nname = \"x\"\n[needs.run]\na = {accept}\n");
+        let problems = Manifest::parse(&text).unwrap_err();
+        assert_eq!(&text[problems[0].span.clone()], marked, "{accept}");
+    }
+}
+
+#[test]
 fn removing_finds_the_need_wherever_it_is() {
     let edit = remove_need(WHOLE, None, &package("rig-simulator")).unwrap();
     assert_eq!((edit.before.as_deref(), &edit.purposes[..]), (Some("^0.9"), &["test".to_owned()][..]));

@@ -40,7 +40,7 @@ pub enum Statement {
 }
 
 /// Why and when a release was withdrawn.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Withdrawal {
     /// When.
     pub on: Timestamp,

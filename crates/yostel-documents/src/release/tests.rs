@@ -161,3 +161,13 @@ fn what_is_nested_deep_or_listed_long_is_kept_and_costs_what_it_is_long() {
     assert_eq!(with(999).unwrap().releases[0].artifacts.len(), 1000);
     assert!(with(1000).unwrap_err().to_string().contains("more than 1000 artifacts"));
 }
+
+#[test]
+fn a_platform_is_two_words_of_letters_digits_and_underlines() {
+    for good in ["any", "linux/amd64", "linux/x86_64", "my_os/riscv64"] {
+        assert!(check_platform(good).is_ok(), "{good}");
+    }
+    for wrong in ["", "linux", "linux/", "/amd64", "Linux/amd64", "linux/amd-64", "linux/amd64/v2"] {
+        assert!(check_platform(wrong).is_err(), "{wrong}");
+    }
+}

@@ -10,19 +10,18 @@ use yostel_documents::{
 };
 use yostel_files::{Disk, Folder};
 use yostel_findings::Move;
-use yostel_resolve::{
-    Collision, Outcome, Overridden, Problem, Resolution, Resolver, SearchStats, Unfinished, overridden,
-};
+use yostel_resolve::{Outcome, Overridden, Problem, Resolution, Resolver, Unfinished, overridden};
 use yostel_sources::SourceSet;
 use yostel_versions::Version;
 
 use crate::content::trust::disputes_with;
 use crate::context::Context;
-use crate::error::{FlowError, LockError, RulePlace, SearchError};
+use crate::error::{FlowError, LockError, SearchError, SearchReport, Standing};
 use crate::observer::{Event, Observer};
+use crate::project::LoadedProject;
 use crate::project::read::{load_lockfile, lockfile_header};
-use crate::project::{LoadedProject, line_of};
-use crate::search::drive::{Driven, drive_within, places_of, watched};
+use crate::search::drive::{Driven, drive_within, watched};
+use crate::search::places::{places_of, rules_about};
 use crate::search::proposal::{Basis, Proposal, moves_to};
 use crate::search::rules::{Keep, kept_versions, rules_of};
 
@@ -123,39 +122,6 @@ impl LockReport {
     }
 }
 
-/// What a search did, how long each part took, and what is known of its answer.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct SearchReport {
-    /// Counts.
-    pub stats: SearchStats,
-    /// What it was at, and for how long in all.
-    pub phases: Vec<(&'static str, Duration)>,
-    /// What is known of its answer.
-    pub standing: Standing,
-}
-
-/// What is known of the answer of a search.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Standing {
-    /// It is the best there is.
-    Best,
-    /// No other moves fewer packages; newer versions might have been found with more time.
-    FewestMoves,
-    /// It is right, and what was found in time.
-    Found,
-}
-
-impl Standing {
-    /// Returns the word for it in documents.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Best => "best",
-            Self::FewestMoves => "fewest-moves",
-            Self::Found => "found-in-time",
-        }
-    }
-}
-
 /// Resolves the project and writes its lockfile.
 ///
 /// # Errors
@@ -214,7 +180,8 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
                     None => None,
                 };
                 let rules = rules_about(project, &collision);
-                return Err(SearchError::Collision { collision, places, rules, proof }.into());
+                let search = report(Standing::NoSet).map(Box::new);
+                return Err(SearchError::Collision { collision, places, rules, proof, search }.into());
             }
         }
     };
@@ -289,38 +256,6 @@ fn gone_from_sources(
         documents.get(*name).is_some_and(|document| document.release(&locked.version).is_none())
     });
     gone.map(|(name, locked)| (name.clone(), locked.version.clone())).collect()
-}
-
-/// Finds what the manifest says, wherever they turn up, about the packages of a collision.
-fn rules_about(project: &LoadedProject, collision: &Collision) -> Vec<RulePlace> {
-    let manifest = project.manifest();
-    let all = std::iter::once(collision).chain(&collision.others);
-    let met: BTreeSet<&PackageName> = all
-        .flat_map(|one| {
-            one.requirements
-                .iter()
-                .map(|requirement| &requirement.package)
-                .chain(one.facts.iter().map(|fact| &fact.package))
-        })
-        .collect();
-    let place = |span, table, package: &PackageName, says| RulePlace {
-        line: line_of(&project.top.text, span),
-        table,
-        package: package.clone(),
-        says,
-    };
-    let agreed = project.overrides().agreed;
-    let mut rules: Vec<RulePlace> = Vec::new();
-    for (package, accept) in agreed.iter().filter(|(package, _)| met.contains(package)) {
-        rules.push(place(&manifest.agreed[package].span, "agreed", package, accept.to_string()));
-    }
-    for (package, force) in manifest.force.iter().filter(|(package, _)| met.contains(package)) {
-        rules.push(place(&force.span, "force", package, force.accept.to_string()));
-    }
-    for (package, swap) in manifest.swap.iter().filter(|(_, swap)| met.contains(&swap.by)) {
-        rules.push(place(&swap.span, "swap", package, format!("for {}", swap.by)));
-    }
-    rules
 }
 
 /// Tells what would move if nothing were kept; nothing where there is no such set, or none was found in time.

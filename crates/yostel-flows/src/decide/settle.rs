@@ -1,33 +1,39 @@
 //! The smallest edits that end a collision: listed, previewed, applied.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use yostel_documents::{
-    Declared, EditError, Lockfile, NeedForm, PackageName, Purpose, Requirement, add_coexist, add_need, remove_need,
+    Declared, EditError, Lockfile, NeedForm, PackageName, Requirement, VersionTable, add_agreed, add_coexist, add_need,
+    add_shared_role, add_swap, add_version, remove_need, remove_platform, remove_rule,
 };
-use yostel_findings::MoveKind;
-use yostel_resolve::{EditRules, EditSet, Outcome, Problem, ROOM_FOR_WISHED, RequirementEdit, Resolution, Resolver};
+use yostel_resolve::{
+    Collision, Drive, EditRules, EditSet, Ended, Outcome, Problem, ROOM_FOR_WISHED, RequirementEdit, Resolver,
+    RuleEdit, Settling,
+};
+use yostel_sources::SourceSet;
 
 use crate::context::Context;
-use crate::error::FlowError;
+use crate::error::{FlowError, SearchError};
+use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 use crate::project::read::load_lockfile;
 use crate::project::write::Texts;
-use crate::search::drive::{Driven, MOST_EDIT_SETS, drive, edit_sets};
+use crate::search::drive::{Driven, MOST_EDIT_SETS, drive, drive_within, edit_sets_within};
 use crate::search::proposal::{Basis, Proposal};
 use crate::search::rules::{Keep, kept_versions, rules_of};
 
-/// How many packages are offered to be permitted at several versions: the rest of the list is for edits of needs.
-const MOST_COEXIST: usize = 3;
+/// How many sets of one edit of a kind are listed, where the edit is of a rule: the rest of the list is for others.
+const MOST_OF_A_KIND: usize = 3;
 
-/// An edit set that was proved by resolving it.
+/// A set of edits that was proved by resolving what the manifests then say.
 #[derive(Debug)]
 pub struct Settlement {
-    /// The edits of the manifest, and the set they lead to.
-    pub edit_set: EditSet,
-    /// The package that may be there at several versions, when that is the edit.
-    pub coexist: Option<PackageName>,
+    /// The edits of what manifests say beside their needs.
+    pub rules: Vec<RuleEdit>,
+    /// The edits of needs.
+    pub needs: Vec<RequirementEdit>,
     /// The manifests and the lockfile afterwards, and what moves; to be applied.
     pub proposal: Proposal,
 }
@@ -39,10 +45,21 @@ pub struct SettleRequest {
     pub as_of: Option<Timestamp>,
     /// Packages whose needs stay as they are.
     pub kept: BTreeSet<PackageName>,
+    /// How long to look before what was found will do.
+    pub time_limit: Option<Duration>,
+}
+
+/// What ends a collision.
+#[derive(Debug)]
+pub struct Settlements {
+    /// Sets of edits, the best first.
+    pub all: Vec<Settlement>,
+    /// Whether there was no time for more.
+    pub out_of_time: bool,
 }
 
 /// Lists the smallest edit sets; nothing when there is a set as things are. Those that leave alone what was not needed yet
-/// when the lockfile was written come first, then the smallest.
+/// when the lockfile was written come first.
 ///
 /// # Errors
 /// As locking, but for a collision; `Edit` when something is to be kept that is not needed.
@@ -50,79 +67,63 @@ pub fn settle(
     project: &LoadedProject,
     request: &SettleRequest,
     context: &Context<'_>,
-) -> Result<Option<Vec<Settlement>>, FlowError> {
+) -> Result<Option<Settlements>, FlowError> {
     let before = load_lockfile(project)?;
-    let patches = project.patches()?;
-    let declared = project.declared_with(&patches);
+    let declared = project.declared_with(&project.patches()?);
     if declared.requirements.is_empty() {
         return Ok(None);
     }
-    if let Some(unknown) =
-        request.kept.iter().find(|kept| !declared.requirements.iter().any(|one| one.package == **kept))
-    {
+    let is_needed = |kept: &&PackageName| declared.requirements.iter().any(|one| one.package == **kept);
+    if let Some(unknown) = request.kept.iter().find(|kept| !is_needed(kept)) {
         return Err(EditError::NoSuchNeed(unknown.clone()).into());
     }
-    let as_of = request.as_of;
-    let keep = before.as_ref().map(|before| kept_versions(before, &declared, &Keep::Locked)).unwrap_or_default();
-    let requirements = declared.requirements.clone();
-    let rules = rules_of(project, as_of, None, context.settings);
-    let resolver = Resolver::with_edits(Problem { requirements, keep: keep.clone(), rules });
-    let sources = project.sources_and_elsewhere(before.as_ref(), &Keep::Locked, context)?;
-    let Driven { outcome, mut resolver, .. } = drive(resolver, project, &sources, context.observer)?;
-    let Outcome::Collision(collision) = outcome else { return Ok(None) };
-    let mut settlements = Vec::new();
-    let propose = |project: &LoadedProject, declared: &Declared, resolution: &Resolution, manifests: Texts| {
-        let (before, keep) = (before.as_ref(), &Keep::Locked);
-        let basis = Basis { project, declared, patches: &patches, before, keep, manifests, shareable: false };
-        Proposal::of(resolution, &basis, context)
+    let search = Search {
+        sources: project.sources_and_elsewhere(before.as_ref(), &Keep::Locked, context)?,
+        project,
+        request,
+        before: before.as_ref(),
+        context,
+        until: request.time_limit.and_then(|limit| Instant::now().checked_add(limit)),
     };
     let wished = before.as_ref().map(|before| not_locked_yet(&declared, before)).unwrap_or_default();
-    let edit_rules = EditRules { most: MOST_EDIT_SETS, kept: request.kept.clone(), wished };
-    for edit_set in edit_sets(&mut resolver, &edit_rules, context.observer)? {
-        let texts = edited(project, &edit_set.edits)?;
-        // What is said about packages wherever they turn up can undo an edit, or forbid it.
-        let Some(edited) = means(project, &texts, &edit_set.requirements) else { continue };
-        let declared = Declared { requirements: edit_set.requirements.clone(), ..declared.clone() };
-        let proposal = propose(&edited, &declared, &edit_set.resolution, texts)?;
-        settlements.push(Settlement { edit_set, coexist: None, proposal });
-    }
-    // Where two lines of a package are wanted, permitting both is one edit too.
-    let apart: BTreeSet<&PackageName> = collision.lines.iter().map(|apart| &apart.package).collect();
-    for package in apart {
-        if settlements.iter().filter(|settlement| settlement.coexist.is_some()).count() == MOST_COEXIST {
-            break;
-        }
-        let mut rules = rules_of(project, as_of, None, context.settings);
-        rules.coexist.insert(package.clone());
-        let problem = Problem { requirements: declared.requirements.clone(), keep: keep.clone(), rules };
-        let Driven { outcome, .. } = drive(Resolver::new(problem), project, &sources, context.observer)?;
-        let Outcome::Resolved(resolution) = outcome else { continue };
-        let mut declared = declared.clone();
-        declared.coexist.insert(package.clone());
-        let after = add_coexist(&project.top.text, package)?;
-        let texts = [(project.top.manifest_path(), (project.top.text.clone(), after))].into();
-        let proposal = propose(project, &declared, &resolution, texts)?;
-        let moved = proposal.moves().iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
-        let edit_set = EditSet { edits: Vec::new(), requirements: declared.requirements.clone(), resolution, moved };
-        settlements.push(Settlement { edit_set, coexist: Some(package.clone()), proposal });
-    }
-    let drops = |edit: &&RequirementEdit| matches!(edit, RequirementEdit::Drop { .. });
-    let rank = |settlement: &Settlement| {
-        let edits = &settlement.edit_set.edits;
-        (edits.len().max(1), edits.iter().filter(drops).count(), settlement.coexist.is_some())
+    let rules = EditRules { most: MOST_EDIT_SETS, kept: request.kept.clone(), wished };
+    context.observer.notice(Event::Begin("looking for edits", 0));
+    let settled = yostel_resolve::settle(&search.problem_of(project)?, &rules, &mut &search);
+    context.observer.notice(Event::End);
+    let settled = settled?;
+    let Some(collision) = settled.collision else {
+        let limit = request.time_limit.filter(|_| settled.out_of_time);
+        return limit.map_or(Ok(None), |limit| Err(SearchError::OutOfTime(limit).into()));
     };
-    settlements.sort_by_key(rank);
-    let touches_wish = |settlement: &Settlement| edit_rules.touches_wish(&settlement.edit_set);
-    let (mut last, mut first): (Vec<_>, Vec<_>) = settlements.into_iter().partition(touches_wish);
-    first.truncate(MOST_EDIT_SETS - last.len().min(ROOM_FOR_WISHED));
-    last.truncate(MOST_EDIT_SETS - first.len());
-    first.append(&mut last);
-    Ok(Some(first))
+    // So many of those that touch a wish are listed, where others could fill the list.
+    let touches = |settling: &Settling| settling.needs.iter().any(|edit| rules.wished.contains(edit.requirement()));
+    let wished = settled.found.iter().filter(|settling| touches(settling)).count().min(ROOM_FOR_WISHED);
+    let mut all: Vec<(bool, Settlement)> = Vec::new();
+    for settling in settled.found {
+        let touches = touches(&settling);
+        let others = all.iter().filter(|(touches, _)| !touches).count();
+        let like = all.iter().filter(|(_, one)| is_like(&one.rules, &settling)).count();
+        let has_room = touches || others < MOST_EDIT_SETS - wished;
+        if has_room && like < MOST_OF_A_KIND && all.len() < MOST_EDIT_SETS {
+            all.extend(search.proved(&settling, &collision)?.map(|settlement| (touches, settlement)));
+        }
+    }
+    let all = all.into_iter().map(|(_, settlement)| settlement).collect();
+    Ok(Some(Settlements { all, out_of_time: settled.out_of_time }))
 }
 
-/// Lists the needs, as they bind, that the lockfile does not know.
+/// Tells whether a set is of one edit of a rule, and of the same kind as another's.
+fn is_like(rules: &[RuleEdit], settling: &Settling) -> bool {
+    match (rules, &settling.rules[..], settling.needs.is_empty()) {
+        ([one], [other], true) => std::mem::discriminant(one) == std::mem::discriminant(other),
+        _ => false,
+    }
+}
+
+/// Lists the needs, as they are written, that the lockfile does not know.
 fn not_locked_yet(declared: &Declared, before: &Lockfile) -> BTreeSet<Requirement> {
-    let known = |requirement: &Requirement| {
+    let known = |written: &&Requirement| {
+        let requirement = declared.overrides.bound(written);
         before.chosen.all(&requirement.package).iter().any(|locked| {
             locked.asked_by.iter().any(|asked| {
                 asked.who == requirement.asker
@@ -131,32 +132,163 @@ fn not_locked_yet(declared: &Declared, before: &Lockfile) -> BTreeSet<Requiremen
             })
         })
     };
-    declared.bound_requirements().into_iter().filter(|requirement| !known(requirement)).collect()
+    declared.requirements.iter().filter(|requirement| !known(requirement)).cloned().collect()
 }
 
-/// Returns the project with edited manifests, if they come to these needs.
-fn means(project: &LoadedProject, texts: &Texts, requirements: &[Requirement]) -> Option<LoadedProject> {
-    let after = texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
-    let edited = project.with_texts(&after)?;
-    let overrides = edited.overrides();
-    let bound: BTreeSet<Requirement> =
-        edited.requirements().iter().map(|requirement| overrides.bound(requirement)).collect();
-    (bound == requirements.iter().cloned().collect()).then_some(edited)
+struct Search<'s> {
+    project: &'s LoadedProject,
+    request: &'s SettleRequest,
+    before: Option<&'s Lockfile>,
+    sources: SourceSet,
+    context: &'s Context<'s>,
+    until: Option<Instant>,
 }
 
-fn edited(project: &LoadedProject, edits: &[RequirementEdit]) -> Result<Texts, FlowError> {
-    let mut texts = Texts::new();
-    for edit in edits {
-        let requirement = edit.requirement();
-        let purpose: &Purpose = &requirement.purpose;
-        let Some(file) = project.projects().find(|file| file.name() == requirement.asker.name()) else { continue };
-        let (_, text) = texts.entry(file.manifest_path()).or_insert_with(|| (file.text.clone(), file.text.clone()));
-        *text = match edit {
-            RequirementEdit::Change { accept, .. } => {
-                add_need(text, purpose, &requirement.package, &NeedForm::Constraint(accept.clone()))?.text
-            }
-            RequirementEdit::Drop { .. } => remove_need(text, Some(purpose), &requirement.package)?.text,
-        };
+/// Passes on nothing but a wish to stop: what is tried many times is told as one.
+struct Quietly<'o>(&'o dyn Observer);
+
+impl Observer for Quietly<'_> {
+    fn stops(&self) -> bool {
+        self.0.stops()
     }
-    Ok(texts)
+}
+
+impl Search<'_> {
+    fn left(&self) -> Option<Duration> {
+        self.until.map(|until| until.saturating_duration_since(Instant::now()))
+    }
+
+    /// Returns what is to be resolved for a project, with the lockfile as it is.
+    fn problem_of(&self, project: &LoadedProject) -> Result<Problem, FlowError> {
+        let declared = project.declared_with(&project.patches()?);
+        let kept = self.before.map(|before| kept_versions(before, &declared, &Keep::Locked));
+        let rules = rules_of(project, self.request.as_of, None, self.context.settings);
+        Ok(Problem { requirements: declared.requirements, keep: kept.unwrap_or_default(), rules })
+    }
+
+    /// Writes the edits and resolves what the manifests then say; nothing when they say something else.
+    fn proved(&self, settling: &Settling, collision: &Collision) -> Result<Option<Settlement>, FlowError> {
+        let texts = BTreeMap::from([(self.project.top.manifest_path(), self.project.top.text.clone())]);
+        let Some(texts) = settling.rules.iter().try_fold(texts, |texts, edit| self.with_rule(texts, edit, collision))
+        else {
+            return Ok(None);
+        };
+        let Some(with_rules) = self.project.with_texts(&texts) else { return Ok(None) };
+        let mut texts = texts;
+        for edit in &settling.needs {
+            let Requirement { asker, purpose, package, .. } = edit.requirement();
+            let Some(file) = with_rules.projects().find(|file| *file.name() == *asker.name()) else { return Ok(None) };
+            let text = texts.entry(file.manifest_path()).or_insert_with(|| file.text.clone());
+            *text = match edit {
+                RequirementEdit::Change { accept, .. } => {
+                    add_need(text, purpose, package, &NeedForm::Constraint(accept.clone()))?.text
+                }
+                RequirementEdit::Drop { .. } => remove_need(text, Some(purpose), package)?.text,
+            };
+        }
+        let Some(edited) = self.project.with_texts(&texts) else { return Ok(None) };
+        let observer = Quietly(self.context.observer);
+        let resolver = Resolver::new(self.problem_of(&edited)?);
+        let resolution = match drive(resolver, &edited, &self.sources, &observer) {
+            Ok(Driven { outcome: Outcome::Resolved(resolution), .. }) => resolution,
+            Ok(_) | Err(FlowError::Search(_)) => return Ok(None),
+            Err(error) => return Err(error),
+        };
+        let patches = edited.patches()?;
+        let before_and_after = |(file, after): (String, String)| {
+            let before = self.project.projects().find(|project| project.manifest_path() == file)?.text.clone();
+            (before != after).then_some((file, (before, after)))
+        };
+        let manifests: Texts = texts.into_iter().filter_map(before_and_after).collect();
+        let declared = edited.declared_with(&patches);
+        let basis = Basis {
+            project: &edited,
+            declared: &declared,
+            patches: &patches,
+            before: self.before,
+            keep: &Keep::Locked,
+            manifests,
+            shareable: false,
+        };
+        let proposal = Proposal::of(&resolution, &basis, self.context)?;
+        Ok(Some(Settlement { rules: settling.rules.clone(), needs: settling.needs.clone(), proposal }))
+    }
+
+    /// Writes an edit of a rule into the manifest that says it; nothing when it cannot be made there.
+    fn with_rule(
+        &self,
+        mut texts: BTreeMap<String, String>,
+        edit: &RuleEdit,
+        collision: &Collision,
+    ) -> Option<BTreeMap<String, String>> {
+        let why = reason(collision);
+        let file = match edit {
+            RuleEdit::OnlyOn { requirement, .. } => {
+                self.project.projects().find(|file| *file.name() == *requirement.asker.name())?
+            }
+            _ => &self.project.top,
+        };
+        let text = texts.entry(file.manifest_path()).or_insert_with(|| file.text.clone());
+        let edited = match edit {
+            RuleEdit::Agree { package, accept, .. } => add_agreed(text, package, accept),
+            RuleEdit::SwapAccept { package, by, accept, .. } | RuleEdit::Swap { package, by, accept } => {
+                add_swap(text, package, by, Some(accept), &why)
+            }
+            RuleEdit::Unforce { package, .. } => remove_rule(text, "force", package),
+            RuleEdit::Unswap { package, .. } => remove_rule(text, "swap", package),
+            RuleEdit::Admit { package, version, .. } => {
+                add_version(text, VersionTable::Admit, package, version.as_str(), &why)
+            }
+            RuleEdit::Force { package, version } => {
+                add_version(text, VersionTable::Force, package, version.as_str(), &why)
+            }
+            RuleEdit::Coexist { package } => add_coexist(text, package),
+            RuleEdit::ShareRole { role } => add_shared_role(text, role),
+            RuleEdit::DropPlatform { platform } => remove_platform(text, platform),
+            RuleEdit::OnlyOn { requirement, accept, .. } => {
+                let form = NeedForm::Constraint(accept.clone());
+                add_need(text, &requirement.purpose, &requirement.package, &form).map(|edit| edit.text)
+            }
+        };
+        *text = edited.ok()?;
+        Some(texts)
+    }
+}
+
+/// How many needs a reason names.
+const MOST_REASONS: usize = 3;
+
+/// Says why an edit was made, for whoever reads the manifest later.
+fn reason(collision: &Collision) -> String {
+    let needs: Vec<String> =
+        collision.requirements.iter().map(|need| format!("{} {}", need.package, need.accept)).collect();
+    match &needs[..] {
+        [one] => format!("without it, no release meets {one}"),
+        [most @ .., last] if needs.len() <= MOST_REASONS => {
+            format!("without it, {} and {last} cannot be met together", most.join(", "))
+        }
+        many => format!("without it, {} and {} more needs cannot be met together", many[0], many.len() - 1),
+    }
+}
+
+impl Drive for &Search<'_> {
+    type Error = FlowError;
+
+    fn drive(&mut self, resolver: Resolver) -> Result<Ended<FlowError>, FlowError> {
+        let left = self.left();
+        if left == Some(Duration::ZERO) {
+            return Ok(Ended::OutOfTime);
+        }
+        let observer = Quietly(self.context.observer);
+        match drive_within(resolver, self.project, &self.sources, &observer, left) {
+            Ok(Driven { outcome: Outcome::Stopped(_), .. }) => Ok(Ended::OutOfTime),
+            Ok(Driven { outcome, resolver, .. }) => Ok(Ended::Well(outcome, Box::new(resolver))),
+            Err(error @ FlowError::Search(_)) => Ok(Ended::Badly(error)),
+            Err(error) => Err(error),
+        }
+    }
+
+    fn edit_sets(&mut self, resolver: &mut Resolver, rules: &EditRules) -> Result<Vec<EditSet>, FlowError> {
+        edit_sets_within(resolver, rules, &Quietly(self.context.observer), self.left())
+    }
 }

@@ -15,7 +15,7 @@ pub use content::{ContentError, ForeignProblem};
 pub use install::InstallError;
 pub use lock::{LockError, Republished, Seen};
 pub use project::{PathProblem, ProjectError, WorkspaceProblem};
-pub use search::{RequirementPlace, RulePlace, SearchError};
+pub use search::{RequirementPlace, RulePlace, SearchError, SearchReport, Standing};
 
 use yostel_documents::EditError;
 use yostel_files::FileError;

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use yostel_documents::{PackageName, Requirement, SourceName};
-use yostel_resolve::{Collision, ResolveError};
+use yostel_resolve::{Collision, ResolveError, SearchStats};
 use yostel_versions::{BindError, ConstraintText, Version};
 
 /// Why no set of packages was found.
@@ -68,6 +68,8 @@ pub enum SearchError {
         rules: Vec<RulePlace>,
         /// The folder a proof was written to, when one was asked for.
         proof: Option<PathBuf>,
+        /// What the search did.
+        search: Option<Box<SearchReport>>,
     },
     /// No set was found in the time given, and none was ruled out.
     #[error("no consistent set was found within {} s, but there may be one", .0.as_secs_f64())]
@@ -86,17 +88,57 @@ pub struct RequirementPlace {
     pub file: String,
     /// Line in it, from 1.
     pub line: usize,
+    /// What is there, where what is said about packages wherever they turn up makes something else of it.
+    pub asked: Option<(PackageName, ConstraintText)>,
 }
 
-/// What a manifest says about a package wherever it turns up, and where that is.
+/// What a manifest says that bears on a collision, and where that is.
+///
+/// Its tables are `agreed`, `force`, `swap`, by package, and `policy` and `project`, by key.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RulePlace {
     /// Line in the manifest, from 1.
     pub line: usize,
     /// The table.
     pub table: &'static str,
-    /// The package.
-    pub package: PackageName,
+    /// The package, or the key.
+    pub key: String,
     /// What is said of it.
     pub says: String,
+}
+
+/// What a search did, how long each part took, and what is known of its answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SearchReport {
+    /// Counts.
+    pub stats: SearchStats,
+    /// What it was at, and for how long in all.
+    pub phases: Vec<(&'static str, Duration)>,
+    /// What is known of its answer.
+    pub standing: Standing,
+}
+
+/// What is known of the answer of a search.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Standing {
+    /// It is the best there is.
+    Best,
+    /// No other moves fewer packages; newer versions might have been found with more time.
+    FewestMoves,
+    /// It is right, and what was found in time.
+    Found,
+    /// There is none.
+    NoSet,
+}
+
+impl Standing {
+    /// Returns the word for it in documents.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Best => "best",
+            Self::FewestMoves => "fewest-moves",
+            Self::Found => "found-in-time",
+            Self::NoSet => "no-set",
+        }
+    }
 }

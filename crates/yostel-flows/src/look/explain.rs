@@ -10,10 +10,11 @@ use yostel_versions::{ConstraintText, Version};
 
 use crate::content::ask::documents_of;
 use crate::context::Context;
-use crate::error::{FlowError, LockError, RequirementPlace, SearchError};
+use crate::error::{FlowError, LockError, RequirementPlace, RulePlace, SearchError};
 use crate::project::LoadedProject;
 use crate::project::prepared::Prepared;
-use crate::search::drive::{drive, places_of};
+use crate::search::drive::drive;
+use crate::search::places::{places_of, rules_about};
 use crate::search::proposal::moves_to;
 use crate::search::rules::{Keep, rules_of, versions_of};
 
@@ -50,6 +51,8 @@ pub enum Counterfactual {
         demand: Requirement,
         /// Where the other needs are.
         places: Vec<RequirementPlace>,
+        /// What the manifest says that bears on it, and where.
+        rules: Vec<RulePlace>,
     },
 }
 
@@ -132,8 +135,8 @@ fn demand(
     let outcome = match outcome {
         Outcome::Resolved(resolution) => Counterfactual::Possible(moves_to(&resolution, &declared, lockfile)),
         Outcome::Collision(collision) => {
-            let places = places_of(project, &collision);
-            Counterfactual::Impossible { collision, demand, places }
+            let (places, rules) = (places_of(project, &collision), rules_about(project, &collision));
+            Counterfactual::Impossible { collision, demand, places, rules }
         }
         Outcome::Stopped(_) => return Err(FlowError::Stopped),
     };

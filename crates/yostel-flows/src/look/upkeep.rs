@@ -22,6 +22,8 @@ pub enum UpkeepRule {
     Force,
     /// `[swap]`.
     Swap,
+    /// `[admit]`.
+    Admit,
     /// A need that deviates from `[agreed]`.
     Deviation,
 }
@@ -56,7 +58,7 @@ pub struct Upkeep {
     pub debts: Vec<Debt>,
 }
 
-/// Looks after every forced version, swap and deviation of a project.
+/// Looks after every forced version, swap, admitted release and deviation of a project.
 ///
 /// # Errors
 /// As resolving.
@@ -66,7 +68,7 @@ pub(crate) fn upkeep(
     context: &Context<'_>,
 ) -> Result<Vec<Upkeep>, FlowError> {
     let manifest = project.manifest();
-    let sources = match manifest.force.is_empty() && manifest.swap.is_empty() {
+    let sources = match manifest.force.is_empty() && manifest.swap.is_empty() && manifest.admit.is_empty() {
         true => SourceSet::default(),
         false => project.sources_and_elsewhere(Some(lockfile), &Keep::Locked, context)?,
     };
@@ -101,6 +103,16 @@ pub(crate) fn upkeep(
                 .filter(|d| *d == Debt::ChangesNothing),
         );
         look(UpkeepRule::Swap, package, (top, &swap.span), &swap.why, debts);
+    }
+    for (package, admit) in &manifest.admit {
+        let mut without = rules();
+        without.admitted.remove(package);
+        let mut debts: Vec<Debt> = past(admit.until).into_iter().collect();
+        debts.extend(
+            compare_without((project, &sources), lockfile, without, package, context.observer)?
+                .filter(|d| *d == Debt::ChangesNothing),
+        );
+        look(UpkeepRule::Admit, package, (top, &admit.span), &admit.why, debts);
     }
     for file in project.projects() {
         for (package, need) in file.manifest.needs.values().flatten() {

@@ -214,9 +214,8 @@ impl LoadedProject {
         self.local().into_iter().map(document).collect()
     }
 
-    /// Finds where a need is: as it is written, or as it binds with what the manifest says about packages wherever
-    /// they turn up.
-    pub(crate) fn place_of(&self, requirement: &Requirement) -> Option<RequirementPlace> {
+    /// Finds a project's need, as it is written or as it binds with what the manifest says about packages wherever they turn up.
+    fn written(&self, requirement: &Requirement) -> Option<(&ProjectFile, &PackageName, &Need)> {
         let project = self.projects().find(|project| *project.name() == *requirement.asker.name())?;
         let needs = project.manifest.needs.get(&requirement.purpose)?;
         let overrides = self.overrides();
@@ -224,8 +223,17 @@ impl LoadedProject {
             let bound = overrides.bind(package, &need.accept).unwrap_or(((*package).clone(), need.accept.clone()));
             bound == (requirement.package.clone(), requirement.accept.clone())
         };
-        let need = needs.get(&requirement.package).or_else(|| needs.iter().find(binds).map(|(_, need)| need))?;
+        let here = needs.get_key_value(&requirement.package);
+        let (package, need) = here.filter(binds).or_else(|| needs.iter().find(binds)).or(here)?;
+        Some((project, package, need))
+    }
+
+    /// Finds where a project's need is, and what is written there.
+    pub(crate) fn place_of(&self, requirement: &Requirement) -> Option<RequirementPlace> {
+        let (project, package, need) = self.written(requirement)?;
+        let as_it_is = (package, &need.accept) == (&requirement.package, &requirement.accept);
         Some(RequirementPlace {
+            asked: (!as_it_is).then(|| (package.clone(), need.accept.clone())),
             requirement: requirement.clone(),
             file: project.manifest_path(),
             line: line_of(&project.text, &need.span),

@@ -6,19 +6,13 @@ use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use yostel_documents::{PackageName, nearest};
-use yostel_resolve::{Arrival, Collision, EditRules, EditSet, Outcome, Phase, ResolveError, Resolver, Step};
+use yostel_resolve::{Arrival, EditRules, EditSet, Outcome, Phase, ResolveError, Resolver, Step};
 use yostel_sources::SourceSet;
 
 use crate::content::ask::ask;
 use crate::error::{FlowError, RequirementPlace, SearchError};
 use crate::observer::{Event, Observer, go_on};
 use crate::project::LoadedProject;
-
-/// Finds where in the manifests the needs of a collision are, and those of the ones beside it.
-pub(crate) fn places_of(project: &LoadedProject, collision: &Collision) -> Vec<RequirementPlace> {
-    let all = std::iter::once(collision).chain(&collision.others);
-    all.flat_map(|collision| &collision.requirements).filter_map(|requirement| project.place_of(requirement)).collect()
-}
 
 /// A resolver driven to its end.
 pub(crate) struct Driven {
@@ -97,7 +91,10 @@ fn search(
     loop {
         let began = Instant::now();
         let step = match limit {
-            Some(limit) => step_within(&mut resolver, arrived, limit.saturating_sub(times.values().sum())),
+            Some(limit) => {
+                let stop = resolver.stop_flag();
+                within(&stop, limit.saturating_sub(times.values().sum()), || resolver.step(arrived))
+            }
             None => resolver.step(arrived),
         };
         let took = began.elapsed();
@@ -135,17 +132,29 @@ pub(crate) fn edit_sets(
     observer: &dyn Observer,
 ) -> Result<Vec<EditSet>, FlowError> {
     observer.notice(Event::Begin("looking for edits", 0));
-    let edit_sets = watched(&resolver.stop_flag(), observer, || resolver.edit_sets(rules));
+    let edit_sets = edit_sets_within(resolver, rules, observer, None);
     observer.notice(Event::End);
     edit_sets
 }
 
-/// Steps with a guard beside it that says stop when the time left is up. That is said of this step alone.
-fn step_within(resolver: &mut Resolver, arrived: Vec<Arrival>, left: Duration) -> Result<Step, ResolveError> {
+/// The same, for so long at most; those that were found by then are listed.
+pub(crate) fn edit_sets_within(
+    resolver: &mut Resolver,
+    rules: &EditRules,
+    observer: &dyn Observer,
+    left: Option<Duration>,
+) -> Result<Vec<EditSet>, FlowError> {
     let stop = resolver.stop_flag();
+    watched(&stop, observer, || match left {
+        Some(left) => within(&stop, left, || resolver.edit_sets(rules)),
+        None => resolver.edit_sets(rules),
+    })
+}
+
+/// Works with a guard beside it that says stop when the time left is up. That is said of this work alone.
+fn within<T>(stop: &AtomicBool, left: Duration, work: impl FnOnce() -> T) -> T {
     let (done, wait) = mpsc::channel::<()>();
-    let step = std::thread::scope(|scope| {
-        let stop = &stop;
+    let came = std::thread::scope(|scope| {
         let watch = move || {
             if wait.recv_timeout(left) == Err(mpsc::RecvTimeoutError::Timeout) {
                 stop.store(true, Ordering::Relaxed);
@@ -153,12 +162,12 @@ fn step_within(resolver: &mut Resolver, arrived: Vec<Arrival>, left: Duration) -
         };
         // A machine that has no thread left searches without a limit rather than not at all.
         std::thread::Builder::new().spawn_scoped(scope, watch).ok();
-        let step = resolver.step(arrived);
+        let came = work();
         drop(done);
-        step
+        came
     });
     stop.store(false, Ordering::Relaxed);
-    step
+    came
 }
 
 fn name_of(phase: Phase) -> &'static str {

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use yostel_documents::{Declared, Lockfile, PackageName, Take};
-use yostel_resolve::Rules;
+use yostel_resolve::{MinimumAge, Rules};
 use yostel_versions::Version;
 
 use crate::context::Settings;
@@ -40,17 +40,15 @@ pub(crate) fn rules_of(
     settings: &Settings,
 ) -> Rules {
     let policy = &project.manifest().policy;
-    let old_enough = policy.minimum_age_days.and_then(|days| {
-        let seconds = i64::from(days) * 86_400;
-        Timestamp::from_second(settings.now.as_second() - seconds).ok()
-    });
-    let published_by = [as_of, old_enough].into_iter().flatten().min();
+    let minimum_age = policy.minimum_age_days.map(|days| MinimumAge { days, now: settings.now });
+    let admit = &project.manifest().admit;
+    let admitted = admit.iter().map(|(package, admit)| (package.clone(), admit.version.clone())).collect();
     let platforms = project.manifest().project.platforms.clone();
     let shared_roles = policy.share_roles.clone();
     let overrides = project.overrides();
     let coexist = policy.coexist.clone();
     let take = take.or(policy.take).unwrap_or_default();
-    Rules { published_by, take, platforms, shared_roles, coexist, overrides }
+    Rules { published_by: as_of, minimum_age, admitted, take, platforms, shared_roles, coexist, overrides }
 }
 
 /// Versions to keep, by package.

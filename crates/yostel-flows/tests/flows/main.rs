@@ -243,15 +243,15 @@ fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
     let settlements =
         settle(&world.project(), &SettleRequest::default(), &Context::new(&world.settings(), &ear)).unwrap().unwrap();
     assert!(!ear.heard().iter().any(|event| event.starts_with("Write")), "looking writes nothing");
-    assert_eq!(settlements[0].edit_set.edits.len(), 1);
-    settlements[0].proposal.apply(&world.project(), &Silent).unwrap();
-    let (_, after) = &settlements[0].proposal.manifests()["yostel.toml"];
+    assert_eq!(settlements.all[0].needs.len() + settlements.all[0].rules.len(), 1);
+    settlements.all[0].proposal.apply(&world.project(), &Silent).unwrap();
+    let (_, after) = &settlements.all[0].proposal.manifests()["yostel.toml"];
     assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), *after);
     assert!(after.contains("# calibrated"));
     let (report, heard) = world.lock(Keep::Locked, Write::File);
     assert_eq!(
         (report.unwrap().seal, heard),
-        (settlements[0].proposal.lockfile().seal(), vec![]),
+        (settlements.all[0].proposal.lockfile().seal(), vec![]),
         "the lock was fresh"
     );
     assert!(
@@ -270,7 +270,7 @@ fn a_settlement_that_cannot_be_locked_puts_the_manifest_back() {
     let before = fs::read_to_string(world.path("console/yostel.toml")).unwrap();
     // A folder in the lockfile's place cannot be replaced by a file.
     fs::create_dir_all(world.path("console/yostel.lock/in-the-way")).unwrap();
-    let refused = settlements[0].proposal.apply(&world.project(), &Silent);
+    let refused = settlements.all[0].proposal.apply(&world.project(), &Silent);
     assert!(matches!(refused, Err(FlowError::Store(_))), "{refused:?}");
     assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), before);
 }

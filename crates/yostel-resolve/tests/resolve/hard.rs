@@ -5,7 +5,9 @@ use std::sync::atomic::Ordering;
 
 use proptest::prelude::*;
 use yostel_resolve::{EditRules, Outcome, Phase, Resolver, Step};
-use yostel_testkit::{World, colouring, dress, pigeonhole, three_sat, trap};
+use yostel_testkit::{LargeWorld, World, colouring, dress, pigeonhole, three_sat, trap};
+
+const EXPECTED_COUNTS: [&str; 5] = ["7 663 28476 583", "31 31 215 0", "4 19 1271 0", "20 1127 23879 11", "8 89 4787 0"];
 
 /// Resolves; the resolver itself has every resolution judged, so a verdict is all there is to compare.
 fn can_be_met(world: &World) -> bool {
@@ -69,6 +71,30 @@ fn traps_take_work_in_proportion_to_their_depth() {
     };
     let (small, large) = (work(10), work(200));
     assert!(large < small * 40, "{small} forced literals at depth 10, {large} at 200");
+}
+
+/// How the search goes decides how long it takes and nothing else, so only its counts tell when it is made worse by
+/// accident. Whoever changes it on purpose measures, and writes the new counts here.
+#[test]
+fn the_search_takes_the_steps_that_it_took_before() {
+    let counts = |world: &World, keep: &[&str]| {
+        let mut resolver = Resolver::new(world.problem(keep));
+        world.drive(&mut resolver, |answers| answers).unwrap();
+        let stats = resolver.stats();
+        format!("{} {} {} {}", stats.questions, stats.decisions, stats.propagations, stats.conflicts)
+    };
+    let large = |packages, seed| LargeWorld { direct: 8, packages, releases: 12, needs: 5, seed }.make();
+    let all: Vec<String> = [
+        (pigeonhole(7), &[][..]),
+        (trap(30), &[]),
+        (large(60, 1), &[]),
+        (large(200, 2), &["p9 1.0.0", "p30 1.0.0"]),
+        (large(200, 3), &[]),
+    ]
+    .iter()
+    .map(|(world, keep)| counts(world, keep))
+    .collect();
+    assert_eq!(all, EXPECTED_COUNTS, "questions, decisions, forced literals, conflicts");
 }
 
 /// A collision planted at the bottom of a diamond among packages that have no part in it.

@@ -59,7 +59,7 @@ fn withdrawn_and_too_new_releases_are_only_there_when_they_were_before() {
     assert_eq!(found(text, &[], none, &["gust 2.0.0"]), ["gust 2.0.0 is withdrawn"]);
     assert!(found(text, &["gust 2.0.0"], none, &["gust 2.0.0"]).is_empty());
     let until = |last: i64| move |rules: &mut Rules| rules.published_by = Some(day(last));
-    assert_eq!(found(text, &[], until(11), &["gust 2.1.0"]), ["gust 2.1.0 was published too late"]);
+    assert_eq!(found(text, &[], until(11), &["gust 2.1.0"]), ["gust 2.1.0 is too new"]);
     assert!(found(text, &[], until(12), &["gust 2.1.0"]).is_empty(), "that very day is early enough");
     assert!(found(text, &["gust 2.1.0"], until(11), &["gust 2.1.0"]).is_empty());
 }

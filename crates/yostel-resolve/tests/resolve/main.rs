@@ -7,4 +7,5 @@ mod hard;
 mod judging;
 mod overriding;
 mod resolving;
+mod settling;
 mod whys;

@@ -30,8 +30,10 @@ fn told(why: &Why) -> Vec<String> {
         Reason::NotAccepted(holders) => {
             holders.iter().map(|h| format!("{} {}", h.who, h.accept)).collect::<Vec<_>>().join(" and ")
         }
-        Reason::Withdrawn(why) => format!("withdrawn: {why}"),
-        Reason::TooNew(published) => format!("day {}", published.as_second() / 86_400),
+        Reason::Withdrawn(withdrawal) => format!("withdrawn: {}", withdrawal.why),
+        Reason::TooYoung(published, _) | Reason::PublishedLater(published) => {
+            format!("day {}", published.as_second() / 86_400)
+        }
         Reason::Unserved(platform) => format!("nothing for {platform}"),
         Reason::NeverMet(package) => format!("never met: {package}"),
         Reason::Accepted => "admitted".to_owned(),

@@ -377,7 +377,7 @@ impl Tree<'_> {
             file.write_all(&buffer[..n]).map_err(|cause| file.failed(cause))?;
         }
         if size != announced {
-            return Err(other_length(path, size < announced));
+            return Err(other_length(path));
         }
         file.set_time(fixed_time())?;
         Ok(Entry { kind, digest: ContentDigest::new(digest.finish()), size })
@@ -394,7 +394,7 @@ impl Tree<'_> {
         let mut bytes = Vec::new();
         content.take(expected.size + 1).read_to_end(&mut bytes).map_err(malformed)?;
         if bytes.len() as u64 != expected.size {
-            return Err(other_length(path, (bytes.len() as u64) < expected.size));
+            return Err(other_length(path));
         }
         let entry = Entry { digest: ContentDigest::of(&bytes), ..expected.clone() };
         let (folder, name) = self.nearby.made_for(path)?;
@@ -426,7 +426,6 @@ impl Tree<'_> {
     }
 }
 
-fn other_length(path: &str, short: bool) -> AdmitError {
-    let how = if short { "ends early" } else { "is longer than announced" };
-    refused(UnpackRefusal::Malformed(format!("`{path}` {how}")))
+fn other_length(path: &str) -> AdmitError {
+    refused(UnpackRefusal::Malformed(format!("`{path}` has another length than was announced")))
 }

@@ -349,6 +349,10 @@ fn a_zip_must_tell_one_story() {
         assert!(matches!(refusal, Err(AdmitError::Refused(_))), "{what}: {refusal:?}");
     }
     assert_eq!(try_unpack(&whole, UnpackConfig::default(), |_| {}).unwrap().entries.len(), 2);
+    let mut longer = with(22, &[12, 0, 0, 0]);
+    longer[directory + 24] = 12;
+    let refusal = try_unpack(&longer, UnpackConfig::default(), |_| {}).unwrap_err();
+    assert!(refusal.to_string().contains("`a.txt` has another length than was announced"), "{refusal}");
     // One path twice, which a library that knows entries by name does not even tell.
     let mut twice = zip_of(&[file("a.txt", "some text"), file("b.txt", "other")]).unwrap();
     let places: Vec<usize> = (0..twice.len() - 5).filter(|at| &twice[*at..at + 5] == b"b.txt").collect();

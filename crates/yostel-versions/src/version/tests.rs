@@ -147,6 +147,13 @@ fn any_version() -> impl Strategy<Value = Version> {
     ]
 }
 
+#[test]
+fn a_line_of_nothing_but_zeros_has_three_positions() {
+    let numbering = Numbering::default();
+    let line = |text: &str| numbering.line_name(&numbering.parse_version(text).unwrap());
+    assert_eq!(["0.0.0", "0.0.3", "0.9.1", "2.1.0"].map(line), ["0.0.0.x", "0.0.3.x", "0.9.x", "2.x"]);
+}
+
 proptest! {
     #[test]
     fn any_text_is_a_version_or_an_error(text in "\\PC{0,20}") {

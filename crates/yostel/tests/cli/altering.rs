@@ -73,6 +73,22 @@ fn an_emptied_cache_takes_nothing_from_who_is_changing_a_package() {
 }
 
 #[test]
+fn the_folders_of_the_last_patch_go_with_it() {
+    let sandbox = small_world();
+    publish(&sandbox, "valley/deep/chime 1.0.0", "", &[("share/tone", "low\n")]);
+    project(&sandbox, "\"valley/deep/chime\" = \"^1\"", "");
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    let opened = sandbox.run("console", "alter valley/deep/chime").expect(0).stdout;
+    assert!(opened.contains("altered/valley_/deep_/chime"), "{opened}");
+    sandbox.write("console/altered/valley_/deep_/chime/share/tone", "high\n");
+    sandbox.run("console", "alter valley/deep/chime --keep --why louder").expect(0);
+    assert!(sandbox.path("console/patches/valley/deep/chime.patch").exists());
+    sandbox.run("console", "alter valley/deep/chime --drop").expect(0);
+    assert!(!sandbox.path("console/patches").exists(), "none of its folders is left");
+}
+
+#[test]
 fn a_kept_change_is_locked_and_everyone_gets_it() {
     let sandbox = opened();
     sandbox.write("console/altered/gust/share/new.txt", "new\n");

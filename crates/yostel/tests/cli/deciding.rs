@@ -20,7 +20,8 @@ fn settle_lists_the_smallest_edits_and_applies_the_one_chosen() {
     let before = sandbox.picture("console");
     let told = sandbox.run("console", "settle").expect(0).stdout;
     for line in [
-        "  1 change gust from ^2 to ^3.0.0\n      leads to gust 3.0.0; 2 moved and 1 added\n",
+        "  1 change gust from ^2 to ^3.0.0\n      leads to: gust up from 2.1.0 to 3.0.0 (not compatible), \
+         unit up from 1.1.0 to 2.0.0 (not compatible) and 1 added\n",
         "  2 allow incompatible versions of unit side by side\n      leads to: 2 added\n",
         "  3 remove valley/bell ^1\n      leads to: no locked version changes\n",
         "next: yostel settle --preview 1, or yostel settle 1",
@@ -30,7 +31,7 @@ fn settle_lists_the_smallest_edits_and_applies_the_one_chosen() {
     let told = sandbox.run("console", "settle --preview 1").expect(0).stdout;
     assert!(told.contains("  - gust = \"^2\"   # calibrated\n  + gust = \"^3.0.0\"   # calibrated\n"), "{told}");
     assert!(told.contains("moved  gust         2.1.0 -> 3.0.0, not compatible"), "{told}");
-    sandbox.run("console", "settle 7").expect(2).says(&["there is no edit 7; 3 are listed"]);
+    sandbox.run("console", "settle 7").expect(2).says(&["there is no edit 7; 5 are listed"]);
     sandbox.run("console", "settle --preview").expect(2);
     assert_eq!(sandbox.picture("console"), before, "so far only looking");
 
@@ -102,7 +103,7 @@ fn explain_answers_what_else_would_move() {
     assert!(told.contains("2.1.0 is what is locked"), "{told}");
     project(&sandbox, "gust = \"^2\"", "");
     sandbox.run("", "withdraw gust 3.0.0 --from station --why leaks").expect(0);
-    assert!(sandbox.run("console", "explain gust").expect(0).stdout.contains("3.0.0  withdrawn: leaks"));
+    assert!(sandbox.run("console", "explain gust").expect(0).stdout.contains("3.0.0  withdrawn 2026-09-21: leaks"));
 }
 
 #[test]
@@ -133,7 +134,7 @@ fn a_day_an_age_and_the_oldest_can_be_asked_for() {
     refused.says(&["`minimum-age` cannot be `a while`", "like \"7 days\"", "`take` cannot be `best`"]);
     sandbox.write("console/yostel.toml", &text);
     let told = sandbox.run("console", "lock --fresh --as-of 2020-01-01").expect(3);
-    told.says(&["releases match, but they are withdrawn or newer than the date allowed", "or: a later --as-of"]);
+    told.says(&["no release meets that may be chosen: 2.2.0 was published 2026-10-01, after the day asked for, and so were 2 older"]);
     sandbox.run("console", "lock --as-of yesterday").expect(2).says(&["2026-05-04"]);
 }
 

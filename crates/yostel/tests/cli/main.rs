@@ -6,6 +6,7 @@
 mod altering;
 mod answering;
 mod attacked;
+mod collisions;
 mod deciding;
 mod declaring;
 mod demo;

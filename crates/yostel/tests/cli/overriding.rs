@@ -83,8 +83,7 @@ fn another_package_stands_in_and_only_that_one_is_installed() {
     manifest(&sandbox, "cabin = \"^1\"\nplain-logger = \"^3\"", swap);
     sandbox.run("console", "lock").expect(3).says(&[
         "plain-logger ^3",
-        "plain-logger ^2",
-        "yostel.toml:13: [swap] old-logger for plain-logger",
+        "cabin 1.0.0 needs old-logger ^1, which [swap] (yostel.toml:13) makes plain-logger ^2, which leaves 2.0.0",
     ]);
     manifest(&sandbox, "cabin = \"^1\"", "");
     sandbox
@@ -106,13 +105,11 @@ fn what_is_agreed_binds_what_nobody_declared_and_deviating_needs_a_reason() {
     sandbox.run("console", "lock").expect(0);
     assert!(sandbox.read("console/yostel.lock").contains("who = \"console\", purpose = \"run\", accept = \"<3.3\""));
     manifest(&sandbox, "grip = \"^1\"", "[agreed]\nrope = \"<3.3\"\n");
-    sandbox
-        .run("console", "lock")
-        .expect(3)
-        .says(&["grip 1.0.0 needs rope ^3.3, <3.3, which no release meets", "[agreed] rope <3.3"]);
-    // Settling cannot undo what is agreed, and offers nothing that would not end it.
+    sandbox.run("console", "lock").expect(3).says(&[
+        "grip 1.0.0 needs rope ^3.3, which [agreed] (yostel.toml:12) makes rope ^3.3, <3.3, which no release meets",
+    ]);
     let offered = sandbox.run("console", "settle").expect(0).stdout;
-    assert!(!offered.contains("change rope"), "{offered}");
+    assert!(offered.contains("  1 agree on ^3.3.0 for rope, not on <3.3\n"), "{offered}");
     manifest(&sandbox, "grip = \"^1\"\nrope = \"^3.3\"", "[agreed]\nrope = \"<3.3\"\n");
     sandbox.run("console", "lock").expect(2).says(&[
         "[agreed] has rope at <3.3",
@@ -128,6 +125,46 @@ fn what_is_agreed_binds_what_nobody_declared_and_deviating_needs_a_reason() {
         told.contains("deviation") && told.contains("grip wants frames") && told.contains("yostel.toml:10"),
         "{told}"
     );
+}
+
+/// The accident this prevents: a security fix of this morning that a minimum age keeps away for a week, and the whole policy
+/// is switched off for it.
+#[test]
+fn one_release_is_admitted_although_it_is_withdrawn_and_stays_once_it_is_locked() {
+    let sandbox = world();
+    sandbox.run("", "withdraw rope 3.3.0 --from station --why frames").expect(0);
+    let admit = |version: &str, until: &str| {
+        format!("[admit]\nrope = {{ version = \"{version}\", why = \"the tower waits for it\", until = {until} }}\n")
+    };
+    manifest(&sandbox, "cabin = \"^1\"", "");
+    sandbox.run("console", "lock --fresh").expect(0);
+    assert_eq!(locked(&sandbox, "rope"), "3.2.7");
+    manifest(&sandbox, "cabin = \"^1\"", &admit("3.3.0", "2026-09-20"));
+    sandbox.run("console", "lock --fresh").expect(0);
+    assert_eq!(locked(&sandbox, "rope"), "3.3.0");
+    let told = sandbox.run("console", "audit upkeep").expect(1).stdout;
+    assert!(told.contains("admit") && told.contains("rope") && told.contains("overdue"), "{told}");
+    assert!(!told.contains("changes nothing"), "{told}");
+    // An earlier day that is asked for is the stronger.
+    sandbox.run("console", "lock --fresh --as-of 2026-01-01").expect(3);
+    // What is locked stays without a word, as any release does that is withdrawn later.
+    manifest(&sandbox, "cabin = \"^1\"", "");
+    sandbox.run("console", "lock").expect(0);
+    assert_eq!(locked(&sandbox, "rope"), "3.3.0");
+    sandbox.run("console", "install").expect(0);
+    // One that nothing stands against changes nothing.
+    manifest(&sandbox, "cabin = \"^1\"", &admit("3.2.7", "2030-01-01"));
+    sandbox.run("console", "lock --fresh").expect(0);
+    let told = sandbox.run("console", "audit upkeep").expect(1).stdout;
+    assert!(told.contains("changes nothing any more") && !told.contains("overdue"), "{told}");
+    for (wrong, says) in [
+        ("rope = { version = \"3.3.0\" }", "an admitted release lacks `why`"),
+        ("rope = { why = \"x\" }", "an admitted release lacks `version`"),
+        ("rope = { version = \"^3\", why = \"x\" }", "one version, without a sign"),
+    ] {
+        manifest(&sandbox, "cabin = \"^1\"", &format!("[admit]\n{wrong}\n"));
+        sandbox.run("console", "lock").expect(2).says(&[says]);
+    }
 }
 
 #[test]
@@ -196,7 +233,10 @@ fn what_contradicts_itself_names_its_place_and_a_way_out() {
     let run = sandbox.run("console", "lock").expect(2);
     run.says(&["rope is forced to 3.2.7, but ^3.3 is agreed", "at yostel.toml:15:1", "next:"]);
     manifest(&sandbox, "cabin = \"^1\"", "[force]\nrope = { version = \"3.9.0\", why = \"x\" }\n");
-    sandbox.run("console", "lock").expect(3).says(&["rope =3.9.0, which no release meets", "[force] rope =3.9.0"]);
+    sandbox
+        .run("console", "lock")
+        .expect(3)
+        .says(&["[force] (yostel.toml:12) makes rope =3.9.0, which no release meets"]);
     assert_eq!(sandbox.read("console/yostel.lock"), before);
 }
 
@@ -215,11 +255,13 @@ fn two_packages_in_one_role_want_a_word_and_each_of_the_ways_offered_works() {
         "desk ^1 and slate ^1 cannot be met together",
         "desk 1.0.0 needs tablet ^1, which leaves 1.2.0",
         "slate and tablet both fill the role writer",
-        "or: slate = { use = \"tablet\", accept = \"^1.2.0\", why = \"…\" } in [swap]",
-        "or: share-roles = [\"writer\"] in [policy]",
     ]);
-    manifest(&sandbox, needs, "[swap]\nslate = { use = \"tablet\", accept = \"^1.2.0\", why = \"one is enough\" }\n");
-    sandbox.run("console", "lock").expect(0);
+    let edits = sandbox.run("console", "settle").expect(0).stdout;
+    assert!(edits.contains("  1 allow several packages in the role writer\n"), "{edits}");
+    assert!(edits.contains("  2 have tablet ^1.2.0 stand in for slate\n"), "{edits}");
+    sandbox.run("console", "settle 2").expect(0);
+    let swap = "slate = { use = \"tablet\", accept = \"^1.2.0\", why = \"without it, desk ^1 and slate ^1 cannot be met together\" }";
+    assert!(sandbox.read("console/yostel.toml").contains(swap), "{}", sandbox.read("console/yostel.toml"));
     assert_eq!((locked(&sandbox, "slate"), locked(&sandbox, "tablet")), ("none".into(), "1.2.0".into()));
     manifest(&sandbox, needs, "[policy]\nshare-roles = [\"writer\"]\n");
     sandbox.run("console", "lock").expect(0);
@@ -276,7 +318,7 @@ const COEXIST: &str = "[policy]\ncoexist = [\"tables\"]\n";
 fn two_lines_stand_side_by_side_only_where_that_is_permitted_and_each_gets_its_own() {
     let sandbox = apart();
     let run = sandbox.run("console", "lock").expect(3);
-    run.says(&["2.x of tables are not compatible", "coexist = [\"tables\"] in [policy]"]);
+    run.says(&["2.x of tables are not compatible"]);
     let told = sandbox.run("console", "settle").expect(0).stdout;
     assert!(told.contains("allow incompatible versions of tables side by side"), "{told}");
     let number = told.lines().find(|line| line.contains("side by side")).unwrap().split_whitespace().next().unwrap();
@@ -367,7 +409,7 @@ fn a_need_of_some_platforms_is_met_and_installed_there_alone() {
     };
     needs("driver = \"*\"");
     let run = sandbox.run("console", "lock").expect(3);
-    run.says(&["1 release would do, but offers nothing for linux/amd64"]);
+    run.says(&["no release meets that may be chosen: 1.0.0 offers nothing for linux/amd64"]);
     needs("");
     sandbox.run("console", "add driver ^1 --only-on windows/*").expect(0);
     let written = "driver = { accept = \"^1\", only-on = [\"windows/*\"] }";

@@ -30,9 +30,18 @@ fn with_a_wish() -> yostel_testkit::Sandbox {
 fn what_is_not_locked_yet_gives_way_last_and_what_is_kept_does_not_give_way() {
     let sandbox = with_a_wish();
     let json = "--format json settle";
-    assert_eq!(listed(&sandbox, json), ["gust ^2>^3.0.0", "coexist unit", "valley/bell ^1>^0.9.0"]);
-    assert_eq!(listed(&sandbox, &format!("{json} --keep gust")), ["coexist unit", "valley/bell ^1>^0.9.0"]);
-    assert_eq!(listed(&sandbox, &format!("{json} --keep valley/bell")), ["gust ^2>^3.0.0", "coexist unit"]);
+    assert_eq!(
+        listed(&sandbox, json),
+        ["gust ^2>^3.0.0", "coexist unit", "valley/bell ^1>^0.9.0", "force unit", "force unit"]
+    );
+    assert_eq!(
+        listed(&sandbox, &format!("{json} --keep gust")),
+        ["coexist unit", "valley/bell ^1>^0.9.0", "force unit", "force unit"]
+    );
+    assert_eq!(
+        listed(&sandbox, &format!("{json} --keep valley/bell")),
+        ["gust ^2>^3.0.0", "coexist unit", "force unit", "force unit"]
+    );
     let told = sandbox.run("console", "settle --keep gust").expect(0).stdout;
     assert!(told.contains("next: yostel settle --keep gust --preview 1, or yostel settle --keep gust 1\n"), "{told}");
     let told = sandbox.run("console", "settle --keep gust --preview 2").expect(0).stdout;
@@ -43,7 +52,10 @@ fn what_is_not_locked_yet_gives_way_last_and_what_is_kept_does_not_give_way() {
     // Without a lockfile nothing is older than anything else: the smallest come first, as always.
     let sandbox = with_a_wish();
     std::fs::remove_file(sandbox.path("console/yostel.lock")).unwrap();
-    assert_eq!(listed(&sandbox, json), ["gust ^2>^3.0.0", "valley/bell ^1>^0.9.0", "coexist unit"]);
+    assert_eq!(
+        listed(&sandbox, json),
+        ["gust ^2>^3.0.0", "valley/bell ^1>^0.9.0", "coexist unit", "force unit", "force unit"]
+    );
 }
 
 #[test]

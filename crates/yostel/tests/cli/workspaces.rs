@@ -188,6 +188,20 @@ fn agreed_versions_bind_all_projects_and_gathering_them_moves_nothing() {
 }
 
 #[test]
+fn only_what_is_named_is_agreed_on() {
+    let sandbox = world();
+    publish(&sandbox, "chime 1.0.0", "", &[]);
+    project(&sandbox, "libs/bell", "bell-lib", "2.0.0", "chime = \"^1\"\nscale = \"^1\"\n");
+    project(&sandbox, "console", "console", "0.4.0", "chime = \"^1\"\nscale = \"^1\"\n");
+    sandbox.run("work", "agree chime").expect(0);
+    let root = sandbox.read("work/yostel.toml");
+    assert!(root.contains("[agreed]\nchime = \"^1\"\n") && !root.contains("scale ="), "{root}");
+    assert!(sandbox.read("work/console/yostel.toml").contains("chime = \"agreed\"\nscale = \"^1\"\n"));
+    sandbox.run("work", "agree").expect(0);
+    assert!(sandbox.read("work/yostel.toml").contains("chime = \"^1\"\nscale = \"^1\"\n"));
+}
+
+#[test]
 fn an_edit_changes_the_manifest_of_the_project_whose_requirement_it_is() {
     let sandbox = installed();
     publish(&sandbox, "scale 2.0.0", "", &[]);

@@ -89,6 +89,14 @@ pub(super) fn offers(text: &str) -> Option<Offers> {
     reader.problems.is_empty().then_some(offers)
 }
 
+/// Finds a key of a table in a manifest: its byte range, and its value as it is written.
+pub fn place_of_key(text: &str, table: &str, key: &str) -> Option<(Range<usize>, String)> {
+    let (root, _) = DeTable::parse_recoverable(text);
+    let table = root.get_ref().get(table)?.get_ref().as_table()?;
+    let (key, value) = table.get_key_value(key)?;
+    Some((key.span(), text.get(value.span())?.to_owned()))
+}
+
 impl<'t> Reader<'t> {
     fn problem(&mut self, span: Range<usize>, kind: ManifestProblemKind) {
         self.problems.push(ManifestProblem { span, kind });
@@ -122,7 +130,7 @@ impl<'t> Reader<'t> {
         }
         let needs = self.needs(root, project.as_ref().map(|p| &p.name), outer.unwrap_or(&agreed));
         let workspace = self.workspace(root);
-        let (force, swap) = (self.forces(root), self.swaps(root));
+        let (force, swap, admit) = (self.forces(root), self.swaps(root), self.admits(root));
         self.check_overrides(&force, &swap);
         let mut sources = BTreeMap::new();
         for (key, value) in self.entries("sources", root) {
@@ -151,7 +159,8 @@ impl<'t> Reader<'t> {
             }
         }
         let project = project?;
-        let manifest = Manifest { project, workspace, needs, sources, offers, policy, alter, agreed, force, swap };
+        let manifest =
+            Manifest { project, workspace, needs, sources, offers, policy, alter, agreed, force, swap, admit };
         self.check_places(&manifest);
         Some(manifest)
     }

@@ -7,7 +7,7 @@ use jiff::civil::Date;
 use toml::de::DeValue;
 use yostel_versions::ConstraintText;
 
-use super::super::{Alter, Force, Swap};
+use super::super::{Admit, Alter, Force, Swap};
 use super::{ManifestProblemKind, Reader, Table, Value};
 use crate::name::PackageName;
 
@@ -24,6 +24,15 @@ fn check_patch_path(path: &str) -> Result<(), &'static str> {
     } else {
         Ok(())
     }
+}
+
+/// An entry of `[force]` or `[admit]`.
+struct OneVersion {
+    version: String,
+    accept: ConstraintText,
+    why: String,
+    until: Option<Date>,
+    span: Range<usize>,
 }
 
 impl Reader<'_> {
@@ -44,26 +53,45 @@ impl Reader<'_> {
     }
 
     pub(super) fn forces(&mut self, root: &Table<'_>) -> BTreeMap<PackageName, Force> {
-        let mut forces = BTreeMap::new();
-        for (key, value) in self.entries("force", root) {
+        let force = |one: OneVersion| Force { accept: one.accept, why: one.why, until: one.until, span: one.span };
+        let forces = self.versions("force", "force.*", "why = \"3.3 drops frames\"", root);
+        forces.into_iter().map(|(name, one)| (name, force(one))).collect()
+    }
+
+    pub(super) fn admits(&mut self, root: &Table<'_>) -> BTreeMap<PackageName, Admit> {
+        let admit = |one: OneVersion| Admit { version: one.version, why: one.why, until: one.until, span: one.span };
+        let admits = self.versions("admit", "admit.*", "why = \"mends the leak of 1.2.1\"", root);
+        admits.into_iter().map(|(name, one)| (name, admit(one))).collect()
+    }
+
+    /// Reads a table of one version a package, each with a reason and maybe a day.
+    fn versions(
+        &mut self,
+        table_name: &'static str,
+        entry_name: &'static str,
+        example: &'static str,
+        root: &Table<'_>,
+    ) -> Vec<(PackageName, OneVersion)> {
+        let mut versions = Vec::new();
+        for (key, value) in self.entries(table_name, root) {
             let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
-            let Some(table) = self.table(&format!("force.{}", key.get_ref()), value) else { continue };
-            self.check_keys("force.*", table);
-            let version = self.wanted("force.*", table, "version", "version = \"3.2.7\"", key.span());
-            let why = self.wanted("force.*", table, "why", "why = \"3.3 drops frames\"", key.span());
+            let Some(table) = self.table(&format!("{table_name}.{}", key.get_ref()), value) else { continue };
+            self.check_keys(entry_name, table);
+            let version = self.wanted(entry_name, table, "version", "version = \"3.2.7\"", key.span());
+            let why = self.wanted(entry_name, table, "why", example, key.span());
             let until = self.until(table);
             let accept = version.and_then(|value| {
                 let text = self.string("version", value)?;
                 self.check("version", text, value.span(), check_one_version);
                 check_one_version(text).ok()?;
-                self.keep(value.span(), ConstraintText::parse(&format!("={text}")))
+                Some((text.to_owned(), self.keep(value.span(), ConstraintText::parse(&format!("={text}")))?))
             });
             let why = why.and_then(|value| self.string("why", value)).map(str::to_owned);
-            if let (Some(name), Some(accept), Some(why)) = (name, accept, why) {
-                forces.insert(name, Force { accept, why, until, span: key.span() });
+            if let (Some(name), Some((version, accept)), Some(why)) = (name, accept, why) {
+                versions.push((name, OneVersion { version, accept, why, until, span: key.span() }));
             }
         }
-        forces
+        versions
     }
 
     pub(super) fn swaps(&mut self, root: &Table<'_>) -> BTreeMap<PackageName, Swap> {

@@ -134,6 +134,7 @@ fn table_words(table: &str) -> String {
         "needs.*.*" => "a need".into(),
         "alter.*" => "a local change".into(),
         "force.*" => "a forced version".into(),
+        "admit.*" => "an admitted release".into(),
         "swap.*" => "a swap".into(),
         name => format!("[{name}]"),
     }

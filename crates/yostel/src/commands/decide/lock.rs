@@ -6,12 +6,13 @@ use std::time::{Duration, Instant};
 use clap::{Args, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
 use yostel_answers::answers::decide::LockAnswer;
+use yostel_answers::words::Viewpoint;
 use yostel_documents::Take;
 use yostel_findings::{Move, MoveKind};
-use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchReport, Standing, Write, lock};
+use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchError, SearchReport, Standing, Write, lock};
 use yostel_resolve::Overridden;
 
-use crate::answer::{Answer, failure};
+use crate::answer::{Answer, failure, failure_seen_from};
 use crate::call::Call;
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
@@ -83,7 +84,7 @@ pub(super) fn moment(text: &str) -> Result<Timestamp, String> {
 }
 
 /// Reads a stretch of time.
-fn time(text: &str) -> Result<Duration, String> {
+pub(super) fn time(text: &str) -> Result<Duration, String> {
     let span = text.parse::<SignedDuration>().ok().and_then(|time| Duration::try_from(time).ok());
     span.ok_or_else(|| "a time is written 30s, 2m or 1h30m".to_owned())
 }
@@ -103,7 +104,10 @@ pub(crate) fn run(arguments: Lock, call: &Call) -> Result<Answer, FlowError> {
         shareable: arguments.shareable,
     };
     let started = Instant::now();
-    let report = lock(&project, request, &call.context())?;
+    let report = match lock(&project, request, &call.context()) {
+        Err(FlowError::Search(error)) => return Ok(no_set(error, &arguments, started, call)),
+        report => report?,
+    };
     let took = started.elapsed();
     let words = || words(&report, &arguments, took, call);
     let installed = match go_on_to_install(arguments.go_on, call) {
@@ -112,6 +116,21 @@ pub(crate) fn run(arguments: Lock, call: &Call) -> Result<Answer, FlowError> {
     };
     let answer = || LockAnswer::from(&report).and_then(installed.as_ref());
     Ok(Answer::either(call, Exit::Fine, answer, || words() + &words_after(installed.as_ref(), call)))
+}
+
+/// Tells why there is no set, as fully as was asked for, and what finding that out took.
+fn no_set(error: SearchError, arguments: &Lock, started: Instant, call: &Call) -> Answer {
+    let took = started.elapsed();
+    let search = match &error {
+        SearchError::Collision { search, .. } => search.clone(),
+        _ => None,
+    };
+    let view = Viewpoint { in_full: arguments.in_full || call.json(), ..call.viewpoint() };
+    let failure = failure_seen_from(&view, &error.into(), call);
+    if !arguments.stats {
+        return failure;
+    }
+    failure.after(call, || stats(search.as_deref(), took))
 }
 
 /// Tells a lock that followed another command.
@@ -141,7 +160,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
         let verb = if moved == 1 { "package moved" } else { "packages moved" };
         let fewest = match standing {
             Standing::Best | Standing::FewestMoves => "the fewest possible",
-            Standing::Found => "the fewest found in time",
+            Standing::Found | Standing::NoSet => "the fewest found in time",
         };
         text.push_str(&format!("  {moved} locked {verb}, {fewest}.\n"));
     }

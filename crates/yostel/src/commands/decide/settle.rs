@@ -1,18 +1,20 @@
 //! `settle`: the smallest edits that end a collision.
 
 use std::collections::BTreeSet;
+use std::time::Duration;
 
 use clap::Args;
 use jiff::Timestamp;
 use similar::{ChangeTag, TextDiff};
 use yostel_answers::answers::decide::SettleAnswer;
+use yostel_answers::words::day;
 use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_documents::{PackageName, Requirement};
-use yostel_findings::MoveKind;
-use yostel_flows::{FlowError, SettleRequest, Settlement, settle};
-use yostel_resolve::RequirementEdit;
+use yostel_findings::{Move, MoveKind};
+use yostel_flows::{FlowError, SearchError, SettleRequest, Settlement, Settlements, settle};
+use yostel_resolve::{Barred, RequirementEdit, RuleEdit};
 
-use super::lock::{moment, moves};
+use super::lock::{moment, moves, time};
 use crate::answer::{Answer, failure, failure_of};
 use crate::call::Call;
 use crate::commands::using::install::{go_on_to_install, words_after};
@@ -37,6 +39,10 @@ pub(crate) struct Settle {
     #[arg(long = "keep", value_name = "PACKAGE", value_parser = package_name)]
     kept: Vec<PackageName>,
 
+    /// Look no longer than this (like 30s or 2m): what was found by then is listed
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    time_limit: Option<Duration>,
+
     #[command(flatten)]
     go_on: GoOn,
 
@@ -52,13 +58,20 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
         let next = Suggestion::run("yostel settle", "to see the edits, then yostel settle 1 --install");
         return Ok(failure_of(&[Diagnostic::new(Code::Usage, headline, next)], Exit::Usage, call.format));
     }
-    let request = SettleRequest { as_of: arguments.as_of, kept: arguments.kept.iter().cloned().collect() };
+    let request = SettleRequest {
+        as_of: arguments.as_of,
+        kept: arguments.kept.iter().cloned().collect(),
+        time_limit: arguments.time_limit,
+    };
     let Some(settlements) = settle(&project, &request, &call.context())? else {
         return Ok(Answer::either(call, Exit::Fine, SettleAnswer::nothing, || {
             format!("Nothing collides.\n{} yostel lock\n", paint(Role::Good, "next:"))
         }));
     };
-    if settlements.is_empty() {
+    if settlements.all.is_empty() && settlements.out_of_time {
+        return Err(SearchError::OutOfTime(request.time_limit.unwrap_or_default()).into());
+    }
+    if settlements.all.is_empty() {
         return Ok(failure_of(&[no_edit_helps(&request)], Exit::NoResolution, call.format));
     }
     let Some(number) = arguments.number else {
@@ -69,8 +82,8 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
             || list(&settlements, &asked(&request), project.is_workspace()),
         ));
     };
-    let Some(settlement) = number.checked_sub(1).and_then(|at| settlements.get(at)) else {
-        let listed = if settlements.len() == 1 { "1 is".into() } else { format!("{} are", settlements.len()) };
+    let Some(settlement) = number.checked_sub(1).and_then(|at| settlements.all.get(at)) else {
+        let listed = if settlements.all.len() == 1 { "1 is".into() } else { format!("{} are", settlements.all.len()) };
         let headline = format!("there is no edit {number}; {listed} listed");
         let again = Suggestion::run(format!("yostel settle{}", asked(&request)), "to see them");
         let diagnostic = Diagnostic::new(Code::NoSuchEdit, headline, again);
@@ -110,14 +123,15 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
 fn asked(request: &SettleRequest) -> String {
     let day = request.as_of.map(|day| format!(" --as-of {day}"));
     let kept = request.kept.iter().map(|package| format!(" --keep {package}"));
-    day.into_iter().chain(kept).collect()
+    let limit = request.time_limit.map(|limit| format!(" --time-limit {}s", limit.as_secs_f64()));
+    day.into_iter().chain(kept).chain(limit).collect()
 }
 
 /// Says that nothing that may be edited ends the collision.
 fn no_edit_helps(request: &SettleRequest) -> Diagnostic {
     let kept: Vec<String> = request.kept.iter().map(ToString::to_string).collect();
     let headline = match kept.is_empty() {
-        true => "no edit of the needs ends the collision".to_owned(),
+        true => "no edit of what is declared ends the collision".to_owned(),
         false if kept.len() == 1 => format!("no edit ends the collision while {} stays as it is", kept[0]),
         false => format!("no edit ends the collision while {} stay as they are", join(&kept)),
     };
@@ -125,7 +139,7 @@ fn no_edit_helps(request: &SettleRequest) -> Diagnostic {
     let told = match kept.is_empty() {
         true => Diagnostic::new(Code::NoEditHelps, headline, see),
         false => {
-            let without = asked(&SettleRequest { kept: BTreeSet::new(), ..*request });
+            let without = asked(&SettleRequest { kept: BTreeSet::new(), ..request.clone() });
             let without = Suggestion::run(format!("yostel settle{without}"), "to see what else would end it");
             Diagnostic::new(Code::NoEditHelps, headline, without).or(see)
         }
@@ -133,13 +147,12 @@ fn no_edit_helps(request: &SettleRequest) -> Diagnostic {
     told.note("the manifest is as it was")
 }
 
-fn list(settlements: &[Settlement], asked: &str, is_workspace: bool) -> String {
+fn list(settlements: &Settlements, asked: &str, is_workspace: bool) -> String {
     let mut text = String::from("Each of these edits of the manifest ends the collision, proved by resolving it:\n");
-    for (number, settlement) in (1..).zip(settlements) {
-        let permitted =
-            settlement.coexist.iter().map(|package| format!("allow incompatible versions of {package} side by side"));
+    for (number, settlement) in (1..).zip(&settlements.all) {
+        let needs = settlement.needs.iter().map(|edit| edit_words(edit, is_workspace));
         let edits: Vec<String> =
-            settlement.edit_set.edits.iter().map(|edit| edit_words(edit, is_workspace)).chain(permitted).collect();
+            needs.chain(settlement.rules.iter().map(|edit| rule_edit_words(edit, is_workspace))).collect();
         text.push_str(&format!(
             "{} {}\n",
             paint(Role::Title, format!("{number:>3}")),
@@ -147,47 +160,97 @@ fn list(settlements: &[Settlement], asked: &str, is_workspace: bool) -> String {
         ));
         text.push_str(&format!("      {}\n", consequence(settlement)));
     }
+    if settlements.out_of_time {
+        text.push_str(&format!("  {} time ran out; there may be more\n", paint(Role::Quiet, "note:")));
+    }
     let next = paint(Role::Good, "next:");
     text.push_str(&format!("{next} yostel settle{asked} --preview 1, or yostel settle{asked} 1\n"));
     text
 }
 
-pub(crate) fn edit_words(edit: &RequirementEdit, is_workspace: bool) -> String {
-    let of = |requirement: &Requirement| match is_workspace {
+fn of(requirement: &Requirement, is_workspace: bool) -> String {
+    match is_workspace {
         true => format!("{} of {}", requirement.package, requirement.asker),
         false => requirement.package.to_string(),
-    };
-    match edit {
-        RequirementEdit::Change { requirement, accept } => {
-            format!("change {} from {} to {accept}", of(requirement), requirement.accept)
-        }
-        RequirementEdit::Drop { requirement } => format!("remove {} {}", of(requirement), requirement.accept),
     }
 }
 
-/// Says in one line what an edit leads to: the packages asked about first, then how many others move.
-fn consequence(settlement: &Settlement) -> String {
-    let mut parts = Vec::new();
-    for edit in &settlement.edit_set.edits {
-        if let RequirementEdit::Change { requirement, .. } = edit
-            && let Some(choice) = settlement.edit_set.resolution.chosen.get(&requirement.package)
-        {
-            let part = format!("{} {}", requirement.package, choice.release.version);
-            if !parts.contains(&part) {
-                parts.push(part);
-            }
+pub(crate) fn edit_words(edit: &RequirementEdit, is_workspace: bool) -> String {
+    match edit {
+        RequirementEdit::Change { requirement, accept } => {
+            format!("change {} from {} to {accept}", of(requirement, is_workspace), requirement.accept)
+        }
+        RequirementEdit::Drop { requirement } => {
+            format!("remove {} {}", of(requirement, is_workspace), requirement.accept)
         }
     }
+}
+
+fn rule_edit_words(edit: &RuleEdit, is_workspace: bool) -> String {
+    match edit {
+        RuleEdit::Agree { package, from, accept, .. } => format!("agree on {accept} for {package}, not on {from}"),
+        RuleEdit::SwapAccept { package, by, accept, .. } | RuleEdit::Swap { package, by, accept } => {
+            format!("have {by} {accept} stand in for {package}")
+        }
+        RuleEdit::Unforce { package, from } => format!("force {package} {from} no longer"),
+        RuleEdit::Unswap { package, by } => format!("have {by} stand in for {package} no longer"),
+        RuleEdit::Admit { package, version, barred } => {
+            let although = match barred {
+                Barred::Withdrawn(withdrawal) => {
+                    format!("although it was withdrawn {}: {}", day(withdrawal.on), withdrawal.why)
+                }
+                Barred::TooYoung(Some(from)) => format!("although it counts only from {}", day(*from)),
+                Barred::TooYoung(None) | Barred::PublishedLater => "although it is too young".to_owned(),
+            };
+            format!("admit {package} {version}, {although}")
+        }
+        RuleEdit::Coexist { package } => format!("allow incompatible versions of {package} side by side"),
+        RuleEdit::ShareRole { role } => format!("allow several packages in the role {role}"),
+        RuleEdit::OnlyOn { requirement, without, .. } => {
+            format!("need {} only where it is not {without}", of(requirement, is_workspace))
+        }
+        RuleEdit::DropPlatform { platform } => format!("serve {platform} no longer"),
+        RuleEdit::Force { package, version } => format!("force {package} {version}, whatever is asked"),
+    }
+}
+
+/// How many packages that move are named.
+const MOST_NAMED: usize = 3;
+
+/// Says in one line what an edit leads to: what moves and how far, and how many packages come and go.
+fn consequence(settlement: &Settlement) -> String {
+    let proposal = &settlement.proposal;
+    let moved: Vec<String> = proposal.moves().iter().filter_map(move_words).collect();
+    let more = moved.len().saturating_sub(MOST_NAMED);
+    let mut parts: Vec<String> = moved.into_iter().take(MOST_NAMED).collect();
+    if more > 0 {
+        parts.push(format!("{more} more that move"));
+    }
     let counted = |what: &str, is: fn(&MoveKind) -> bool| {
-        let number = settlement.proposal.moves().iter().filter(|m| is(&m.kind)).count();
+        let number = proposal.moves().iter().filter(|m| is(&m.kind)).count();
         (number > 0).then(|| format!("{number} {what}"))
     };
-    let mut moved: Vec<String> = Vec::new();
-    moved.extend(counted("moved", |kind| matches!(kind, MoveKind::Moved { .. })));
-    moved.extend(counted("added", |kind| matches!(kind, MoveKind::Added { .. })));
-    moved.extend(counted("gone", |kind| matches!(kind, MoveKind::Dropped { .. })));
-    let moved = if moved.is_empty() { "no locked version changes".to_owned() } else { join(&moved) };
-    if parts.is_empty() { format!("leads to: {moved}") } else { format!("leads to {}; {moved}", join(&parts)) }
+    // Of what is edited, the version says more than that it is new.
+    let edited: BTreeSet<&PackageName> = settlement.needs.iter().map(|edit| &edit.requirement().package).collect();
+    parts.extend(proposal.moves().iter().filter(|m| edited.contains(&m.package)).filter_map(|m| match &m.kind {
+        MoveKind::Added { to } => Some(format!("{} {to}", m.package)),
+        _ => None,
+    }));
+    parts.extend(counted("added", |kind| matches!(kind, MoveKind::Added { .. })));
+    parts.extend(counted("gone", |kind| matches!(kind, MoveKind::Dropped { .. })));
+    if parts.is_empty() {
+        "leads to: no locked version changes".to_owned()
+    } else {
+        format!("leads to: {}", join(&parts))
+    }
+}
+
+/// Says how far a package moves; nothing when it does not move.
+fn move_words(one: &Move) -> Option<String> {
+    let MoveKind::Moved { from, to, crosses_line } = &one.kind else { return None };
+    let way = if to > from { "up" } else { "down" };
+    let breaks = if *crosses_line { " (not compatible)" } else { "" };
+    Some(format!("{} {way} from {from} to {to}{breaks}", one.package))
 }
 
 /// Shows the lines that differ, with one of call.

@@ -63,7 +63,13 @@ const WALK: &[Step] = &[
         "Two packages would do one job: they never get in together unseen",
         "yostel lock",
         3,
-        &["old-logger and plain-logger both fill the role logger", "[swap]", "share-roles"],
+        &["old-logger and plain-logger both fill the role logger"],
+    ),
+    step(
+        "What would end that, each proved by resolving it",
+        "yostel settle",
+        0,
+        &["allow several packages in the role logger", "have plain-logger ^2.1.0 stand in for old-logger"],
     ),
     step(
         "",

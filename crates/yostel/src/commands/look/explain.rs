@@ -1,6 +1,7 @@
 //! `explain`: why a package is here, why at this version, and what another would take.
 
 use clap::Args;
+use jiff::Timestamp;
 use yostel_answers::answers::look::ExplainAnswer;
 use yostel_documents::PackageName;
 use yostel_flows::{Counterfactual, FlowError, Instead, explain};
@@ -12,7 +13,7 @@ use crate::commands::decide::lock::moves;
 use crate::exit::Exit;
 use crate::options::package_name;
 use crate::render::{Columns, Role, count, join, paint};
-use yostel_answers::words::story;
+use yostel_answers::words::{Telling, day, story};
 
 /// How many newer releases are told one by one.
 const TOLD: usize = 5;
@@ -83,6 +84,12 @@ fn here(why: &Why) -> String {
     text
 }
 
+/// Says since when a release is there, and from when it counts.
+fn too_young(published: Timestamp, counts_from: Option<Timestamp>) -> String {
+    let from = counts_from.map_or_else(String::new, |from| format!(", counts from {}", day(from)));
+    format!("too young: published {}{from}", day(published))
+}
+
 fn newer(why: &Why) -> String {
     if why.newer.is_empty() {
         return "  It is the newest there is.\n".into();
@@ -95,11 +102,10 @@ fn newer(why: &Why) -> String {
                     holders.iter().map(|h| format!("{} accepts only {}", h.who, h.accept)).collect();
                 join(&held)
             }
-            Reason::Withdrawn(why) => format!("withdrawn: {why}"),
+            Reason::Withdrawn(withdrawal) => format!("withdrawn {}: {}", day(withdrawal.on), withdrawal.why),
             Reason::Unserved(platform) => format!("offers nothing for {platform}"),
-            Reason::TooNew(published) => {
-                format!("published {}, after the date allowed", published.strftime("%Y-%m-%d"))
-            }
+            Reason::PublishedLater(published) => format!("published {}, after the day asked for", day(*published)),
+            Reason::TooYoung(published, from) => too_young(*published, *from),
             Reason::NeverMet(package) => format!("needs {package}, and no release of {package} fits"),
             Reason::Accepted => "all needs allow it; see below".into(),
         };
@@ -137,9 +143,9 @@ fn other(instead: &Instead, why: &Why) -> String {
                 paint(Role::Good, "next:")
             )
         }
-        Counterfactual::Impossible { collision, demand, places } => {
+        Counterfactual::Impossible { collision, demand, places, rules } => {
             let aside_too = if aside.is_empty() { String::new() } else { format!(", not even{aside}") };
-            let lines: Vec<String> = story(collision, places, Some(demand))
+            let lines: Vec<String> = story(collision, &Telling { places, rules, asked: Some(demand) })
                 .iter()
                 .map(|line| format!("    {}\n", crate::sanitise::sanitise(&line.to_string())))
                 .collect();
