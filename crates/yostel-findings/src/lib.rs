@@ -38,5 +38,5 @@
 mod audit;
 mod compare;
 
-pub use audit::{Duplicate, Holder, Outdated, duplicates, outdated};
+pub use audit::{Duplicate, Holder, Notice, Outdated, duplicates, notices, outdated};
 pub use compare::{Move, MoveKind, compare};

@@ -11,7 +11,7 @@ use yostel_flows::{AuditReport, Debt, Dedupe, Upkeep, UpkeepRule};
 use yostel_versions::Version;
 
 use super::Told;
-use super::parts::{AskedTold, EditTold, ReleaseTold, texts, told};
+use super::parts::{AskedTold, EditTold, NoticeTold, ReleaseTold, texts, told};
 use crate::words::dispute_words;
 
 /// Answer of `audit`.
@@ -25,6 +25,8 @@ pub struct AuditAnswer {
     pub duplicates: Vec<DuplicateTold>,
     /// Rules of the manifest that are due for review.
     pub upkeep: Vec<UpkeepTold>,
+    /// What is said of locked releases since they were published.
+    pub notices: Vec<NoticeTold>,
     /// What the lockfile says of releases, and their sources say otherwise.
     pub alarms: Vec<AlarmTold>,
     /// Packages that no source has any more.
@@ -50,8 +52,10 @@ pub struct OutdatedTold {
     pub published: Option<String>,
     /// How many days ago that was.
     pub age_days: Option<i64>,
-    /// The newest that everyone who asks accepts; null when that is the locked one.
+    /// The release that would be chosen if nothing were kept; null when that is the locked one.
     pub accepted: Option<String>,
+    /// Whether everyone who asks accepts something newer that something further away, or a rule, keeps out.
+    pub kept_out: bool,
     /// The newest of all.
     pub newest: String,
     /// When that was published.
@@ -86,6 +90,7 @@ impl OutdatedTold {
             locked: outdated.locked.to_string(),
             published: outdated.published.map(|published| published.to_string()),
             age_days: outdated.published.map(days),
+            kept_out: outdated.kept_out,
             accepted: outdated.accepted.as_ref().map(ToString::to_string),
             newest: outdated.newest.to_string(),
             newest_published: outdated.newest_published.to_string(),
@@ -298,6 +303,7 @@ impl AuditAnswer {
             outdated: report.outdated.iter().map(|outdated| OutdatedTold::of(outdated, now)).collect(),
             duplicates: report.duplicates.iter().map(|duplicate| DuplicateTold::of(duplicate, report)).collect(),
             upkeep: told(&report.upkeep),
+            notices: told(&report.notices),
             alarms: told(&report.alarms),
             unknown: texts(&report.unknown),
         }

@@ -9,7 +9,7 @@ use yostel_flows::{InstallReport, LockReport, SearchReport, Settlement, Settleme
 use yostel_resolve::Overridden;
 
 use super::Told;
-use super::parts::{EditTold, MoveTold, ReleaseTold, texts, told};
+use super::parts::{EditTold, MoveTold, NoticeTold, ReleaseTold, texts, told};
 use super::using::InstallAnswer;
 
 /// Answer of `lock`.
@@ -28,8 +28,12 @@ pub struct LockAnswer {
     pub written: bool,
     /// What moved.
     pub moves: Vec<MoveTold>,
-    /// Newer releases that everyone who asks accepts, of packages that were kept where they are.
+    /// Releases that would be chosen if nothing were kept, above those that were kept.
     pub newer_accepted: Vec<NewerTold>,
+    /// What is said of locked releases since they were published.
+    pub notices: Vec<NoticeTold>,
+    /// What was locked, was withdrawn, and is locked no more.
+    pub left: Vec<NoticeTold>,
     /// What was locked and is not in its source any more.
     pub gone: Vec<ReleaseTold>,
     /// Needs that get something else than they ask for, because the manifest says so.
@@ -157,6 +161,8 @@ impl From<&LockReport> for LockAnswer {
             written: report.written,
             moves: told(&report.moves),
             newer_accepted: newer.collect(),
+            notices: told(&report.notices),
+            left: told(&report.left),
             gone: told(&report.gone),
             overridden: told(&report.overridden),
             only_here: texts(report.only_here.iter().map(|(package, _)| package)),

@@ -8,7 +8,7 @@ use yostel_flows::{Counterfactual, ExplainReport, Instead, ListReport, ListRow, 
 use yostel_resolve::{NotTaken, Reason};
 
 use super::Told;
-use super::parts::{AskedTold, MoveTold, OriginTold, texts, told};
+use super::parts::{AskedTold, MoveTold, NoticeTold, OriginTold, WithdrawnTold, texts, told};
 use crate::diagnostic::Note;
 use crate::words::{Telling, story};
 
@@ -30,6 +30,14 @@ pub struct ExplainAnswer {
     pub newer: Vec<NotTakenTold>,
     /// What another version would take; null when none was asked about and none suggests itself.
     pub instead: Option<InsteadTold>,
+    /// What is said of the locked release since it was published; null when nothing is.
+    pub notice: Option<NoticeTold>,
+    /// Whether it is changed locally.
+    pub altered: bool,
+    /// Whether its version is forced.
+    pub forced: bool,
+    /// The packages that were asked for and for which it stands in.
+    pub stands_in_for: Vec<String>,
 }
 
 impl Told for ExplainAnswer {
@@ -67,15 +75,6 @@ pub enum KeptOutTold {
     Accepted(()),
 }
 
-/// That a release was withdrawn.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct WithdrawnTold {
-    /// Why.
-    pub why: String,
-    /// When.
-    pub on: String,
-}
-
 /// That a release is younger than the manifest permits.
 #[derive(Debug, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
@@ -90,9 +89,7 @@ impl From<&NotTaken> for NotTakenTold {
     fn from(newer: &NotTaken) -> Self {
         let reason = match &newer.reason {
             Reason::NotAccepted(holders) => KeptOutTold::NotAccepted(told(holders)),
-            Reason::Withdrawn(withdrawal) => {
-                KeptOutTold::Withdrawn(WithdrawnTold { why: withdrawal.why.clone(), on: withdrawal.on.to_string() })
-            }
+            Reason::Withdrawn(withdrawal) => KeptOutTold::Withdrawn(withdrawal.into()),
             Reason::Unserved(platform) => KeptOutTold::Unserved(platform.clone()),
             Reason::PublishedLater(published) => KeptOutTold::PublishedLater(published.to_string()),
             Reason::TooYoung(published, counts_from) => KeptOutTold::TooYoung(TooYoungTold {
@@ -161,6 +158,10 @@ impl From<&ExplainReport> for ExplainAnswer {
             asked_by: told(&why.asked_by),
             newer: told(&why.newer),
             instead: report.instead.as_ref().map(InsteadTold::from),
+            notice: report.notice.as_ref().map(NoticeTold::from),
+            altered: report.altered,
+            forced: report.forced,
+            stands_in_for: texts(&report.stands_in_for),
         }
     }
 }
@@ -197,6 +198,14 @@ pub struct ListedTold {
     pub asked_by: Vec<String>,
     /// Digests of its trees, by platform.
     pub trees: BTreeMap<String, String>,
+    /// Whether it is changed locally.
+    pub altered: bool,
+    /// Whether its version is forced.
+    pub forced: bool,
+    /// The packages that were asked for and for which it stands in.
+    pub stands_in_for: Vec<String>,
+    /// What is said of it since it was published; null when nothing is, or its source could not be asked.
+    pub notice: Option<NoticeTold>,
 }
 
 impl From<&ListRow> for ListedTold {
@@ -209,6 +218,10 @@ impl From<&ListRow> for ListedTold {
             from: (&row.from).into(),
             asked_by: row.asked_by.clone(),
             trees: row.trees.iter().map(|(platform, tree)| (platform.clone(), tree.to_string())).collect(),
+            altered: row.altered,
+            forced: row.forced,
+            stands_in_for: texts(&row.stands_in_for),
+            notice: row.notice.as_ref().map(NoticeTold::from),
         }
     }
 }

@@ -2,8 +2,8 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_documents::{AskedBy, Origin, PackageName};
-use yostel_findings::{Move, MoveKind};
+use yostel_documents::{AskedBy, Origin, PackageName, Withdrawal};
+use yostel_findings::{Move, MoveKind, Notice};
 use yostel_resolve::{RequirementEdit, RuleEdit};
 use yostel_store::FileChange;
 use yostel_versions::Version;
@@ -367,4 +367,47 @@ impl From<&FileChange> for FileTold {
 /// Writes the unified diff of a changed file; nothing when it is not text.
 pub(crate) fn diff_of(change: &FileChange) -> Option<String> {
     change.patch.clone().map(|patch| yostel_documents::Patch { files: vec![patch] }.write())
+}
+
+/// What is said of a locked release since it was published.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct NoticeTold {
+    /// The package.
+    pub package: String,
+    /// The version.
+    pub version: String,
+    /// Why and when it was withdrawn; null when it was not.
+    pub withdrawn: Option<WithdrawnTold>,
+    /// Why it is deprecated; null when it is not.
+    pub deprecated: Option<String>,
+    /// The package that took its place; null when none did.
+    pub replaced_by: Option<String>,
+}
+
+/// That a release was withdrawn.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct WithdrawnTold {
+    /// Why.
+    pub why: String,
+    /// When.
+    pub on: String,
+}
+
+impl From<&Withdrawal> for WithdrawnTold {
+    fn from(withdrawal: &Withdrawal) -> Self {
+        Self { why: withdrawal.why.clone(), on: withdrawal.on.to_string() }
+    }
+}
+
+impl From<&Notice> for NoticeTold {
+    fn from(notice: &Notice) -> Self {
+        Self {
+            package: notice.package.to_string(),
+            version: notice.version.to_string(),
+            withdrawn: notice.withdrawn.as_ref().map(WithdrawnTold::from),
+            deprecated: notice.deprecated.clone(),
+            replaced_by: notice.replaced_by.as_ref().map(ToString::to_string),
+        }
+    }
 }

@@ -11,7 +11,7 @@ use yostel_store::TreeDifference;
 use yostel_versions::Version;
 
 use super::Told;
-use super::parts::{FileTold, diff_of, texts, told};
+use super::parts::{FileTold, NoticeTold, diff_of, texts, told};
 
 /// Answer of `install`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -29,6 +29,8 @@ pub struct InstallAnswer {
     pub placed: usize,
     /// Packages that somebody had changed, and that are as they were again.
     pub put_back: Vec<PutBackTold>,
+    /// What is said of installed releases since they were published, where anything was installed.
+    pub notices: Vec<NoticeTold>,
     /// Packages that are open for changes.
     pub open: Vec<String>,
     /// How many packages were removed.
@@ -83,6 +85,7 @@ impl From<&InstallReport> for InstallAnswer {
             fetched: told(&report.fetched),
             placed: done.map_or(0, |done| done.placed.len()),
             put_back: put_back.collect(),
+            notices: told(&report.notices),
             open: texts(&report.open),
             removed: done.map_or(0, |done| done.removed),
             copied_files: done.map_or(0, |done| done.copied),

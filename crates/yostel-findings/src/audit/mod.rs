@@ -1,7 +1,9 @@
-//! Findings over a locked set: what is outdated, what is there twice.
+//! Findings over a locked set: what is outdated, what is there twice, what is said of releases since they were published.
 
 mod duplicates;
+mod notices;
 mod outdated;
 
 pub use duplicates::{Duplicate, duplicates};
+pub use notices::{Notice, notices};
 pub use outdated::{Holder, Outdated, outdated};

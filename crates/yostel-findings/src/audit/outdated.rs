@@ -20,6 +20,9 @@ pub struct Outdated {
     pub published: Option<Timestamp>,
     /// The newest that everyone who asks accepts; none when nothing newer than the locked one is accepted.
     pub accepted: Option<Version>,
+    /// Whether everyone who asks accepts something newer, and resolving shows that something further away, or a rule, keeps
+    /// it out.
+    pub kept_out: bool,
     /// The newest of all.
     pub newest: Version,
     /// When the newest was published.
@@ -70,6 +73,7 @@ pub fn outdated(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDo
             locked: locked.version.clone(),
             published: document.release(&locked.version).map(|release| release.published),
             accepted,
+            kept_out: false,
             newest: newest.version.clone(),
             newest_published: newest.published,
             crosses_line: !document.numbering.is_same_line(&locked.version, &newest.version),

@@ -11,6 +11,7 @@ use yostel_documents::{
     Artifact, Claims, Declared, Dispute, Disputed, Identity, LockedPackage, Lockfile, PackageDocument, PackageName,
 };
 use yostel_files::for_each_in_parallel;
+use yostel_findings::{Notice, notices};
 use yostel_store::Cache;
 
 use crate::content::ask::documents_of;
@@ -147,6 +148,22 @@ pub(crate) fn told_by_sources(
     let documents = documents_of(names, &project.sources()?, observer);
     observer.notice(Event::End);
     documents
+}
+
+/// Asks the sources what is said of locked releases since they were published. What cannot be asked says nothing: this is
+/// told beside something else.
+pub(crate) fn said_of(
+    project: &LoadedProject,
+    lockfile: &Lockfile,
+    context: &Context<'_>,
+) -> Result<Vec<Notice>, FlowError> {
+    let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
+    let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
+    match told_by_sources(project, &names, context.observer) {
+        Ok(documents) => Ok(notices(lockfile, &documents)),
+        Err(FlowError::Stopped) => Err(FlowError::Stopped),
+        Err(_) => Ok(Vec::new()),
+    }
 }
 
 /// Compares what is locked with what sources say of it, as far as they were asked.

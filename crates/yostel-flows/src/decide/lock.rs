@@ -9,7 +9,7 @@ use yostel_documents::{
     Declared, Dispute, Disputed, Lockfile, LockfileHeader, Origin, PackageDocument, PackageName, Seal, Take,
 };
 use yostel_files::{Disk, Folder};
-use yostel_findings::Move;
+use yostel_findings::{Move, MoveKind, Notice, notices};
 use yostel_resolve::{Outcome, Overridden, Problem, Resolution, Resolver, Unfinished, overridden};
 use yostel_sources::SourceSet;
 use yostel_versions::Version;
@@ -21,6 +21,7 @@ use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 use crate::project::read::{load_lockfile, lockfile_header};
 use crate::search::drive::{Driven, drive_within, watched};
+use crate::search::fresh::fresh;
 use crate::search::places::{places_of, rules_about};
 use crate::search::proposal::{Basis, Proposal, moves_to};
 use crate::search::rules::{Keep, kept_versions, rules_of};
@@ -84,7 +85,7 @@ pub struct LockReport {
     pub changed: bool,
     /// Whether they were written.
     pub written: bool,
-    /// Newer releases that nobody holds back but that were kept where they are.
+    /// Releases that would be chosen if nothing were kept, above those that were kept.
     pub newer: Vec<(PackageName, Version, Version)>,
     /// Needs that get another package, or a version that they do not accept, because the manifest says so.
     pub overridden: Vec<Overridden>,
@@ -94,6 +95,10 @@ pub struct LockReport {
     pub unused_patches: BTreeSet<PackageName>,
     /// What the search did; none when there was nothing to search for.
     pub search: Option<SearchReport>,
+    /// What is said of locked releases since they were published.
+    pub notices: Vec<Notice>,
+    /// The same of releases that were locked and are not any more, as far as they were withdrawn.
+    pub left: Vec<Notice>,
     /// Releases that were locked, and that their sources do not have any more.
     pub gone: Vec<(PackageName, Version)>,
     /// What would move by `as_of` or `take` if nothing were kept; nothing where neither was asked for.
@@ -117,6 +122,8 @@ impl LockReport {
             unused_patches: BTreeSet::new(),
             search: None,
             gone: Vec::new(),
+            notices: Vec::new(),
+            left: Vec::new(),
             held: Vec::new(),
         }
     }
@@ -148,11 +155,12 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     let keep = before.as_ref().map(|lockfile| kept_versions(lockfile, &declared, &request.keep)).unwrap_or_default();
     let rules = rules_of(project, request.as_of, request.take, context.settings);
     let problem = Problem { requirements: declared.requirements.clone(), keep, rules };
-    let mut held = Vec::new();
+    let (mut held, mut taken_anew) = (Vec::new(), None);
     let (resolution, documents, search) = if declared.requirements.is_empty() {
         (Resolution::default(), BTreeMap::new(), None)
     } else {
         let sources = project.sources_and_elsewhere(before.as_ref(), &request.keep, context)?;
+        let again = problem.clone();
         let keeping_nothing = asks_for_others.then(|| Problem { keep: BTreeMap::new(), ..problem.clone() });
         let resolver = Resolver::new(problem);
         let Driven { outcome, mut resolver, phases } =
@@ -163,6 +171,9 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
             Outcome::Resolved(resolution) => {
                 if let (Some(before), Some(problem)) = (&before, keeping_nothing) {
                     held = moves_without(problem, project, &sources, (before, &declared), &request, context)?;
+                }
+                if may_be_newer(&resolution, &resolver) && before.is_some() && request.keep != Keep::Nothing {
+                    taken_anew = fresh(&again, project, &sources, context.observer)?;
                 }
                 (resolution, resolver.into_documents(), report(Standing::Best))
             }
@@ -207,7 +218,9 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     let only_here = proposal.only_here();
     let seal = proposal.seal();
     let (lockfile, moves) = proposal.into_parts();
-    let newer = kept_below_newest(&lockfile, &documents, &moves);
+    let newer = taken_anew.map(|anew| kept_below(&lockfile, &anew, &moves)).unwrap_or_default();
+    let left = before.as_ref().map(|before| left_withdrawn(before, &moves, &documents)).unwrap_or_default();
+    let notices = notices(&lockfile, &documents);
     let (overridden, unused_patches) = (overridden(&declared, &resolution), patches.unused(&lockfile));
     let told = LockReport::nothing_new(path, lockfile.chosen.len(), seal);
     let lockfile = Some(lockfile);
@@ -223,6 +236,8 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
         search,
         gone,
         held,
+        notices,
+        left,
         ..told
     })
 }
@@ -296,15 +311,38 @@ fn write_proof(
     Ok(Some(folder))
 }
 
-/// Lists packages that stayed where they were although everyone who asks accepts something newer.
-fn kept_below_newest(
-    lockfile: &Lockfile,
-    documents: &BTreeMap<PackageName, PackageDocument>,
+/// Tells whether some package of a set has a release above the chosen one that might be chosen: cheap, and not the whole
+/// truth.
+fn may_be_newer(resolution: &Resolution, resolver: &Resolver) -> bool {
+    resolution.chosen.iter().any(|(name, choice)| {
+        let newest = resolver.document(name).and_then(|document| document.newest());
+        newest.is_some_and(|newest| newest.version > choice.release.version)
+    })
+}
+
+/// Lists packages that stayed where they were, with the newer release that they would have if nothing were kept.
+fn kept_below(lockfile: &Lockfile, anew: &Resolution, moves: &[Move]) -> Vec<(PackageName, Version, Version)> {
+    let stayed = lockfile.chosen.iter().filter(|(name, _)| !moves.iter().any(|m| m.package == **name));
+    let newer = stayed.filter_map(|(name, locked)| {
+        let version = &anew.chosen.get(name)?.release.version;
+        (*version > locked.version).then(|| (name.clone(), locked.version.clone(), version.clone()))
+    });
+    newer.collect()
+}
+
+/// Tells of releases that were locked and moved, as far as they are withdrawn.
+fn left_withdrawn(
+    before: &Lockfile,
     moves: &[Move],
-) -> Vec<(PackageName, Version, Version)> {
-    yostel_findings::outdated(lockfile, documents)
-        .into_iter()
-        .filter(|outdated| !moves.iter().any(|m| m.package == outdated.package))
-        .filter_map(|outdated| Some((outdated.package, outdated.locked, outdated.accepted?)))
-        .collect()
+    documents: &BTreeMap<PackageName, PackageDocument>,
+) -> Vec<Notice> {
+    let mut left = notices(before, documents);
+    left.retain(|notice| {
+        let moved = |m: &Move| match &m.kind {
+            MoveKind::Moved { from, .. } | MoveKind::Dropped { from } => *from == notice.version,
+            _ => false,
+        };
+        notice.withdrawn.is_some() && moves.iter().any(|m| m.package == notice.package && moved(m))
+    });
+    left
 }

@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_documents::{Dispute, Disputed, PackageName};
-use yostel_findings::{Duplicate, Outdated, duplicates, outdated};
+use yostel_documents::{Dispute, Disputed, Lockfile, PackageName};
+use yostel_findings::{Duplicate, Notice, Outdated, duplicates, notices, outdated};
+use yostel_resolve::Problem;
 
 use crate::content::trust::{disputes_with, told_by_sources};
 use crate::context::Context;
@@ -12,6 +13,8 @@ use crate::look::dedupe::{Dedupe, dedupes};
 use crate::look::upkeep::{Upkeep, upkeep};
 use crate::project::LoadedProject;
 use crate::project::prepared::Prepared;
+use crate::search::fresh::fresh;
+use crate::search::rules::{Keep, rules_of};
 
 /// What an audit found.
 #[derive(Debug)]
@@ -31,6 +34,8 @@ pub struct AuditReport {
     pub unknown: Vec<PackageName>,
     /// Forced versions, swaps and deviations that somebody should look after.
     pub upkeep: Vec<Upkeep>,
+    /// What is said of locked releases since they were published.
+    pub notices: Vec<Notice>,
     /// What the lockfile says of releases, and their sources say otherwise.
     pub alarms: Vec<Dispute>,
 }
@@ -42,6 +47,7 @@ impl AuditReport {
             && self.duplicates.is_empty()
             && self.unknown.is_empty()
             && self.upkeep.is_empty()
+            && self.notices.is_empty()
             && self.alarms.is_empty())
     }
 }
@@ -63,14 +69,40 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
     // What releases need is told as the manifest rewrites it, and that may be otherwise by now.
     alarms.retain(|alarm| !stale || !matches!(alarm.about, Disputed::Needs { .. }));
     let duplicates = duplicates(&lockfile, &documents);
+    let mut outdated = outdated(&lockfile, &documents);
+    resolved(&mut outdated, project, &lockfile, context)?;
     Ok(AuditReport {
         project: project.here().name().clone(),
         dedupes: dedupes(project, &lockfile, &duplicates, context)?,
         packages: lockfile.chosen.len(),
-        outdated: outdated(&lockfile, &documents),
+        outdated,
+        notices: notices(&lockfile, &documents),
         duplicates,
         unknown,
         alarms,
         upkeep: upkeep(project, &lockfile, context)?,
     })
+}
+
+/// Says of a newer release that it is accepted only if it would be chosen if nothing were kept.
+fn resolved(
+    outdated: &mut [Outdated],
+    project: &LoadedProject,
+    lockfile: &Lockfile,
+    context: &Context<'_>,
+) -> Result<(), FlowError> {
+    if outdated.iter().all(|one| one.accepted.is_none()) {
+        return Ok(());
+    }
+    let sources = project.sources_and_elsewhere(Some(lockfile), &Keep::Nothing, context)?;
+    let rules = rules_of(project, None, None, context.settings);
+    let problem = Problem { requirements: project.requirements(), rules, ..Problem::default() };
+    let anew = fresh(&problem, project, &sources, context.observer)?;
+    for one in outdated.iter_mut().filter(|one| one.accepted.is_some()) {
+        let chosen = anew.as_ref().and_then(|anew| anew.chosen.get(&one.package));
+        let version = chosen.map(|choice| choice.release.version.clone()).filter(|version| *version > one.locked);
+        one.kept_out = version.is_none();
+        one.accepted = version;
+    }
+    Ok(())
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use yostel_documents::{Asker, Declared, Lockfile, PackageDocument, PackageName, Requirement, nearest, run_purpose};
-use yostel_findings::Move;
+use yostel_findings::{Move, Notice, notices};
 use yostel_resolve::{Collision, Outcome, Problem, Reason, Resolver, Why, why};
 use yostel_sources::SourceSet;
 use yostel_versions::{ConstraintText, Version};
@@ -25,6 +25,14 @@ pub struct ExplainReport {
     pub why: Why,
     /// What another version would take, when one was asked about or suggests itself.
     pub instead: Option<Instead>,
+    /// What is said of the locked release since it was published.
+    pub notice: Option<Notice>,
+    /// Whether its version is forced.
+    pub forced: bool,
+    /// The packages that were asked for and for which it stands in.
+    pub stands_in_for: BTreeSet<PackageName>,
+    /// Whether it is changed locally.
+    pub altered: bool,
 }
 
 /// What another version would take.
@@ -86,7 +94,10 @@ pub fn explain(
         Some(version) => Some(demand(project, (&lockfile, declared, &sources), &documents[package], version, context)?),
         None => None,
     };
-    Ok(ExplainReport { why, instead })
+    let notice = notices(&lockfile, &documents).into_iter().find(|notice| notice.package == *package);
+    let locked = &lockfile.chosen[package];
+    let (forced, stands_in_for, altered) = (locked.forced, locked.stands_in_for.clone(), locked.altered.is_some());
+    Ok(ExplainReport { why, instead, notice, forced, stands_in_for, altered })
 }
 
 fn find_version(package: &PackageName, text: &str, document: Option<&PackageDocument>) -> Result<Version, SearchError> {

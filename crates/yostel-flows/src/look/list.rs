@@ -3,8 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_documents::{Origin, PackageName, Purpose, TreeDigest};
+use yostel_findings::Notice;
 use yostel_versions::Version;
 
+use crate::content::trust::said_of;
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::project::LoadedProject;
@@ -36,6 +38,14 @@ pub struct ListRow {
     pub asked_by: Vec<String>,
     /// Digests of its trees, by platform.
     pub trees: BTreeMap<String, TreeDigest>,
+    /// Whether it is changed locally.
+    pub altered: bool,
+    /// Whether its version is forced.
+    pub forced: bool,
+    /// The packages that were asked for and for which it stands in.
+    pub stands_in_for: BTreeSet<PackageName>,
+    /// What is said of it since it was published, as far as its source could be asked.
+    pub notice: Option<Notice>,
 }
 
 /// Lists what is locked; of a workspace, for the project that is worked on, or for all when that is the one at the root.
@@ -50,6 +60,7 @@ pub fn list(project: &LoadedProject, context: &Context<'_>) -> Result<ListReport
     let reached = lockfile.reached(&requirements, &declared, None);
     let met = requirements.iter().filter_map(|requirement| lockfile.met_by(requirement, &declared));
     let direct: BTreeSet<_> = met.map(|(name, locked)| (name, &locked.version)).collect();
+    let said = said_of(project, &lockfile, context)?;
     let rows = lockfile.chosen.iter().filter_map(|(name, locked)| {
         let purposes = reached.purposes(name, &locked.version)?.clone();
         let asked_by: BTreeSet<String> = locked.asked_by.iter().map(|asked| asked.who.to_string()).collect();
@@ -60,6 +71,10 @@ pub fn list(project: &LoadedProject, context: &Context<'_>) -> Result<ListReport
             purposes,
             from: locked.from.clone(),
             asked_by: asked_by.into_iter().collect(),
+            altered: locked.altered.is_some(),
+            forced: locked.forced,
+            stands_in_for: locked.stands_in_for.clone(),
+            notice: said.iter().find(|one| one.package == *name && one.version == locked.version).cloned(),
             trees: locked.artifacts.iter().map(|artifact| (artifact.platform.clone(), artifact.tree)).collect(),
         })
     });

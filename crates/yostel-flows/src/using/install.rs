@@ -3,13 +3,14 @@
 use std::collections::BTreeSet;
 
 use yostel_documents::{Lockfile, PackageName, Purpose, Seal};
+use yostel_findings::Notice;
 use yostel_store::{Cache, Installed, Placing, PlannedPackage, Project};
 use yostel_versions::Version;
 
 use crate::content::altered::make_altered;
 use crate::content::bring::{Brought, bring_in};
 use crate::content::fetch::note_use;
-use crate::content::trust::{Content, check_contents};
+use crate::content::trust::{Content, check_contents, said_of};
 use crate::context::Context;
 use crate::error::{FlowError, ProjectError};
 use crate::observer::{Event, waiting};
@@ -58,6 +59,8 @@ pub struct InstallReport {
     pub done: Option<Installed>,
     /// The digest of everything installed.
     pub digest: Seal,
+    /// What is said of installed releases since they were published, where anything was installed.
+    pub notices: Vec<Notice>,
 }
 
 /// Installs the project as its lockfile says, in the way in which it was installed before.
@@ -99,6 +102,7 @@ pub fn install(
         put_back: Vec::new(),
         open: target.open_packages(&plan),
         done: None,
+        notices: Vec::new(),
         digest: plan.inventory().digest(),
     };
     if target.is_current(&plan, &context.cache) {
@@ -135,6 +139,10 @@ pub fn install(
         note_use(&context.cache, release, &package.artifact, &project.target, context.settings);
     }
     drop(in_use);
+    if report.done.is_some() && !request.offline {
+        report.notices = said_of(project, lockfile, context)?;
+        report.notices.retain(|one| plan.packages.values().any(|p| p.name == one.package && p.version == one.version));
+    }
     Ok(report)
 }
 
@@ -152,6 +160,7 @@ fn recorded(project: &LoadedProject, target: &Project, cache: &Cache, selection:
         put_back: Vec::new(),
         open: Vec::new(),
         done: None,
+        notices: Vec::new(),
         digest,
     })
 }

@@ -22,6 +22,7 @@ mod levels;
 mod locking;
 mod looking;
 mod machines;
+mod noticing;
 mod overriding;
 mod pages;
 mod refusals;

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use clap::{Args, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
 use yostel_answers::answers::decide::LockAnswer;
-use yostel_answers::words::Viewpoint;
+use yostel_answers::words::{Viewpoint, notice_words};
 use yostel_documents::Take;
 use yostel_findings::{Move, MoveKind};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchError, SearchReport, Standing, Write, lock};
@@ -18,6 +18,7 @@ use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::GoOn;
 use crate::render::{Columns, Role, count, join, paint};
+use crate::sanitise::sanitise;
 
 /// How many moves are told before `--in-full`.
 const TOLD: usize = 20;
@@ -189,15 +190,15 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
             "  {note} [alter] names {package}, which nothing needs: yostel alter {package} --drop\n"
         ));
     }
+    text.push_str(&said(report));
     text.push_str(&held(report, arguments));
     for (package, locked, newer) in report.newer.iter().take(3) {
-        text.push_str(&format!(
-            "  {} {package} stays at {locked}; {newer} would do too\n",
-            paint(Role::Quiet, "note:")
-        ));
+        let says = format!("{package} stays at {locked}; with yostel lock --fresh it would be {newer}");
+        text.push_str(&format!("  {} {says}\n", paint(Role::Quiet, "note:")));
     }
-    if !report.newer.is_empty() {
-        text.push_str(&format!("  {} to take what is newer: yostel lock --fresh\n", paint(Role::Quiet, "note:")));
+    if report.newer.len() > 3 {
+        let says = format!("so would {} be newer than they are", count(report.newer.len() - 3, "more package"));
+        text.push_str(&format!("  {} {says}\n", paint(Role::Quiet, "note:")));
     }
     if arguments.stats {
         text.push_str(&stats(report.search.as_ref(), took));
@@ -206,6 +207,26 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
         text.push_str(&format!("{} yostel install\n", paint(Role::Good, "next:")));
     }
     text
+}
+
+/// Tells what registries say of what was locked, and of what is.
+fn said(report: &LockReport) -> String {
+    let gone = match report.written {
+        true => ", and is not locked any more",
+        false => ", and would not be locked any more",
+    };
+    let left = report.left.iter().map(|notice| (notice, gone));
+    let kept = report.notices.iter().map(|notice| match notice.withdrawn {
+        Some(_) => (notice, "; it stays locked until yostel lock --fresh"),
+        None => (notice, ""),
+    });
+    let all: Vec<String> = left
+        .chain(kept)
+        .map(|(notice, so)| format!("  {} {}{so}\n", paint(Role::Notice, "note:"), sanitise(&notice_words(notice))))
+        .collect();
+    let more = all.len().saturating_sub(TOLD);
+    let more = if more > 0 { format!("  and {more} more: yostel audit notices\n") } else { String::new() };
+    all.into_iter().take(TOLD).collect::<String>() + &more
 }
 
 /// Tells what `--take` and `--as-of` would change, were what is locked not kept.

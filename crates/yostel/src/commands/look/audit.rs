@@ -15,7 +15,7 @@ use crate::commands::decide::settle::edit_words;
 use crate::exit::Exit;
 use crate::render::{Columns, Role, age, count, join, paint};
 use crate::sanitise::sanitise;
-use yostel_answers::words::dispute_words;
+use yostel_answers::words::{dispute_words, notice_words};
 
 /// Find outdated packages, duplicates, and rules that are due for review
 ///
@@ -33,7 +33,9 @@ enum Kind {
     Outdated,
     /// One content under two names, two packages in one role
     Duplicates,
-    /// Forced versions, swaps and deviations that are past their day, change nothing any more, or hide something newer
+    /// Locked releases that are withdrawn or deprecated
+    Notices,
+    /// Forced versions, swaps, admitted releases and deviations that are past their day, change nothing any more, or hide something newer
     Upkeep,
 }
 
@@ -47,6 +49,9 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
     }
     if !looked_for(Kind::Duplicates) {
         report.duplicates.clear();
+    }
+    if !looked_for(Kind::Notices) {
+        report.notices.clear();
     }
     if !looked_for(Kind::Upkeep) {
         report.upkeep.clear();
@@ -66,6 +71,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
         let nothing = [
             (Kind::Outdated, "nothing outdated"),
             (Kind::Duplicates, "no duplicates"),
+            (Kind::Notices, "nothing withdrawn or deprecated"),
             (Kind::Upkeep, "no upkeep due"),
         ];
         let said = nothing.into_iter().filter(|(kind, _)| looked_for(*kind)).map(|(_, words)| words);
@@ -80,6 +86,12 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
         }
         let next = "take yostel.lock back from version control, or ask whoever publishes these why they changed";
         text.push_str(&format!("{} {next}\n", paint(Role::Good, "next:")));
+    }
+    if !report.notices.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Title, "Withdrawn or deprecated since")));
+        for notice in &report.notices {
+            text.push_str(&format!("  {}\n", sanitise(&notice_words(notice))));
+        }
     }
     // Both tables begin their second column at one place.
     let longest = report.outdated.iter().map(|outdated| outdated.package.as_str().len()).max().unwrap_or(0);
@@ -125,6 +137,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
         text.push_str(&format!("{}\n  {}\n", paint(Role::Title, "In no source any more"), join(&names)));
     }
     let accepted = report.outdated.iter().filter(|outdated| outdated.accepted.is_some()).count();
+    let withdrawn = report.notices.iter().filter(|notice| notice.withdrawn.is_some()).count();
     let crossing = report.outdated.iter().filter(|outdated| outdated.crosses_line).count();
     let packages = count(report.packages, "package");
     let mut sums = vec![match looked_for(Kind::Outdated) {
@@ -134,6 +147,9 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
     if crossing > 0 {
         sums.push(format!("{crossing} not compatible with the newest"));
     }
+    if !report.notices.is_empty() {
+        sums.push(format!("{} withdrawn or deprecated", report.notices.len()));
+    }
     if !report.duplicates.is_empty() {
         sums.push(count(report.duplicates.len(), "duplicate"));
     }
@@ -142,8 +158,11 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
     }
     text.push_str(&format!("{}.\n", sums.join(", ")));
     if accepted > 0 {
-        let takes = format!("yostel lock --fresh takes the {} that the constraints accept", count(accepted, "update"));
+        let takes = format!("yostel lock --fresh, which takes {}", count(accepted, "update"));
         text.push_str(&format!("{} {takes}\n", paint(Role::Good, "next:")));
+    } else if withdrawn > 0 {
+        let next = "yostel lock --fresh --preview, to see what would be there without what is withdrawn";
+        text.push_str(&format!("{} {next}\n", paint(Role::Good, "next:")));
     } else if let Some((outdated, holder)) =
         report.outdated.iter().find_map(|o| o.held_by.iter().find(|h| h.who.is_project()).map(|h| (o, h)))
     {
@@ -175,7 +194,11 @@ fn outdated_row(outdated: &Outdated, call: &Call) -> [String; 7] {
         outdated.newest.to_string(),
         if outdated.crosses_line { "yes".into() } else { "-".into() },
         behind,
-        if shown.is_empty() { "-".into() } else { shown },
+        match (shown.is_empty(), outdated.kept_out) {
+            (true, true) => "what others need".into(),
+            (true, false) => "-".into(),
+            (false, _) => shown,
+        },
     ]
 }
 

@@ -4,7 +4,7 @@ use clap::Args;
 use jiff::Timestamp;
 use yostel_answers::answers::look::ExplainAnswer;
 use yostel_documents::PackageName;
-use yostel_flows::{Counterfactual, FlowError, Instead, explain};
+use yostel_flows::{Counterfactual, ExplainReport, FlowError, Instead, explain};
 use yostel_resolve::{Reason, Why};
 
 use crate::answer::Answer;
@@ -13,7 +13,8 @@ use crate::commands::decide::lock::moves;
 use crate::exit::Exit;
 use crate::options::package_name;
 use crate::render::{Columns, Role, count, join, paint};
-use yostel_answers::words::{Telling, day, story};
+use crate::sanitise::sanitise;
+use yostel_answers::words::{Telling, day, notice_words, story};
 
 /// How many newer releases are told one by one.
 const TOLD: usize = 5;
@@ -40,7 +41,7 @@ pub(crate) fn run(arguments: Explain, call: &Call) -> Result<Answer, FlowError> 
     let text = match (&report.instead, asked) {
         (Some(instead), Some(_)) => format!("{}{}", heading(&report.why), other(instead, &report.why)),
         (instead, _) => {
-            let mut text = heading(&report.why) + &here(&report.why) + &newer(&report.why);
+            let mut text = heading(&report.why) + &particulars(&report) + &here(&report.why) + &newer(&report.why);
             if let Some(instead) = instead {
                 text.push_str(&other(instead, &report.why));
             } else if let Some(newest) =
@@ -58,6 +59,26 @@ pub(crate) fn run(arguments: Explain, call: &Call) -> Result<Answer, FlowError> 
 
 fn heading(why: &Why) -> String {
     format!("{}\n", paint(Role::Title, format!("{} {}", why.package, why.locked)))
+}
+
+/// What is particular about it: what its registry says of it since, and what the manifest says of it.
+fn particulars(report: &ExplainReport) -> String {
+    let package = &report.why.package;
+    let mut text = String::new();
+    if let Some(notice) = &report.notice {
+        text.push_str(&format!("  {} {}\n", paint(Role::Notice, "note:"), sanitise(&notice_words(notice))));
+    }
+    if report.forced {
+        text.push_str("  is forced to this version: [force] in yostel.toml\n");
+    }
+    if !report.stands_in_for.is_empty() {
+        let others: Vec<String> = report.stands_in_for.iter().map(ToString::to_string).collect();
+        text.push_str(&format!("  stands in for {}: [swap] in yostel.toml\n", join(&others)));
+    }
+    if report.altered {
+        text.push_str(&format!("  is changed by a patch of this project: yostel alter {package} --show\n"));
+    }
+    text
 }
 
 /// Why it is here: the ways that lead to it, and who asks for what.

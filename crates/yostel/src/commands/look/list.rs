@@ -2,12 +2,13 @@
 
 use clap::Args;
 use yostel_answers::answers::look::ListAnswer;
-use yostel_flows::{FlowError, list};
+use yostel_answers::words::notice_mark;
+use yostel_flows::{FlowError, ListRow, list};
 
 use crate::answer::Answer;
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::render::{Columns, count};
+use crate::render::{Columns, count, join};
 
 /// List the locked packages
 #[derive(Debug, Args)]
@@ -24,7 +25,10 @@ pub(crate) fn run(arguments: List, call: &Call) -> Result<Answer, FlowError> {
     if call.json() {
         return Ok(Answer::document(call, Exit::Fine, &ListAnswer::from(&report)));
     }
-    let mut columns = Columns::new(&["package", "version", "for", "from", "asked for by"]);
+    let marked = report.rows.iter().any(|row| !marks(row).is_empty());
+    let mut heads = vec!["package", "version", "for", "from", "asked for by"];
+    heads.extend(marked.then_some("remarks"));
+    let mut columns = Columns::new(&heads);
     for row in &report.rows {
         let purposes: Vec<&str> = row.purposes.iter().map(|purpose| purpose.as_str()).collect();
         let mut asked: Vec<String> = row.asked_by.iter().take(2).cloned().collect();
@@ -33,13 +37,17 @@ pub(crate) fn run(arguments: List, call: &Call) -> Result<Answer, FlowError> {
         } else {
             asked.extend(row.asked_by.iter().skip(2).cloned());
         }
-        columns.row([
-            row.package.to_string(),
-            row.version.to_string(),
-            purposes.join(", "),
-            row.from.to_string(),
-            asked.join(", "),
-        ]);
+        columns.row(
+            [
+                row.package.to_string(),
+                row.version.to_string(),
+                purposes.join(", "),
+                row.from.to_string(),
+                asked.join(", "),
+            ]
+            .into_iter()
+            .chain(marked.then(|| marks(row).join("; "))),
+        );
     }
     let direct = report.rows.iter().filter(|row| row.direct).count();
     let total = match project.below.is_empty() || project.here().name() != project.top.name() {
@@ -54,4 +62,16 @@ pub(crate) fn run(arguments: List, call: &Call) -> Result<Answer, FlowError> {
         ),
     };
     Ok(Answer::words(Exit::Fine, columns.finish() + &total))
+}
+
+/// Says what is particular about a locked package, a few words each.
+fn marks(row: &ListRow) -> Vec<String> {
+    let instead: Vec<String> = row.stands_in_for.iter().map(ToString::to_string).collect();
+    let marks = [
+        row.notice.as_ref().map(notice_mark),
+        row.forced.then(|| "forced".to_owned()),
+        (!instead.is_empty()).then(|| format!("in place of {}", join(&instead))),
+        row.altered.then(|| "changed here".to_owned()),
+    ];
+    marks.into_iter().flatten().collect()
 }

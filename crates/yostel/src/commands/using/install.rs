@@ -2,6 +2,7 @@
 
 use clap::Args;
 use yostel_answers::answers::using::InstallAnswer;
+use yostel_answers::words::notice_words;
 use yostel_documents::{PackageName, Purpose};
 use yostel_flows::{FlowError, InstallReport, InstallRequest, install, install_again};
 use yostel_store::{Placing, altered_folder};
@@ -82,6 +83,9 @@ pub(crate) fn words_after(report: Option<&InstallReport>, call: &Call) -> String
     report.map(|report| words(report, false, call)).unwrap_or_default()
 }
 
+/// How many releases are told of that something was said of since they were published.
+const MOST_NOTICES: usize = 3;
+
 fn words(report: &InstallReport, self_contained: bool, call: &Call) -> String {
     let packages = count(report.packages, "package");
     let mut text = match &report.done {
@@ -119,6 +123,12 @@ fn words(report: &InstallReport, self_contained: bool, call: &Call) -> String {
     for (package, version) in &report.put_back {
         let notice = paint(Role::Notice, "put back:");
         text.push_str(&format!("  {notice} the cache's copy of {package} {version} had been changed\n"));
+    }
+    for notice in report.notices.iter().take(MOST_NOTICES) {
+        text.push_str(&format!("  {} {}\n", paint(Role::Notice, "note:"), sanitise(&notice_words(notice))));
+    }
+    if report.notices.len() > MOST_NOTICES {
+        text.push_str(&format!("  and {} more: yostel audit notices\n", report.notices.len() - MOST_NOTICES));
     }
     for package in &report.open {
         text.push_str(&open_note(package));
