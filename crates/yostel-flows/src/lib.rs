@@ -47,6 +47,7 @@ mod using;
 
 pub use content::trust::{LockCheck, check_lock};
 pub use context::{Context, Settings, current_platform};
+pub use decide::doubts::Doubt;
 pub use decide::lock::{LockReport, LockRequest, Write, lock};
 pub use decide::settle::{SettleRequest, Settlement, Settlements, settle};
 pub use declare::add::{AddReport, AddRequest, AddedElsewhere, TakeFrom, add, add_elsewhere};

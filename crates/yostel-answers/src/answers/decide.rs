@@ -11,6 +11,7 @@ use yostel_resolve::Overridden;
 use super::Told;
 use super::parts::{EditTold, MoveTold, NoticeTold, ReleaseTold, texts, told};
 use super::using::InstallAnswer;
+use crate::words::doubt_words;
 
 /// Answer of `lock`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -30,6 +31,8 @@ pub struct LockAnswer {
     pub moves: Vec<MoveTold>,
     /// Releases that would be chosen if nothing were kept, above those that were kept.
     pub newer_accepted: Vec<NewerTold>,
+    /// What is probably not meant, a sentence each.
+    pub doubts: Vec<String>,
     /// What is said of locked releases since they were published.
     pub notices: Vec<NoticeTold>,
     /// What was locked, was withdrawn, and is locked no more.
@@ -161,6 +164,7 @@ impl From<&LockReport> for LockAnswer {
             written: report.written,
             moves: told(&report.moves),
             newer_accepted: newer.collect(),
+            doubts: report.doubts.iter().map(doubt_words).collect(),
             notices: told(&report.notices),
             left: told(&report.left),
             gone: told(&report.gone),

@@ -4,6 +4,7 @@
 mod collision;
 mod content;
 mod dispute;
+mod doubt;
 mod install;
 mod lock;
 mod manifest;
@@ -25,6 +26,7 @@ use yostel_versions::{ConstraintProblem, ConstraintTextError};
 pub use content::changes_told;
 use content::of_content;
 pub use dispute::dispute_words;
+pub use doubt::doubt_words;
 use install::of_install;
 use lock::of_lock;
 pub use manifest::stale_note;

@@ -16,6 +16,7 @@ use yostel_versions::Version;
 
 use crate::content::trust::disputes_with;
 use crate::context::Context;
+use crate::decide::doubts::{Doubt, doubts};
 use crate::error::{FlowError, LockError, SearchError, SearchReport, Standing};
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
@@ -95,6 +96,8 @@ pub struct LockReport {
     pub unused_patches: BTreeSet<PackageName>,
     /// What the search did; none when there was nothing to search for.
     pub search: Option<SearchReport>,
+    /// What is probably not meant.
+    pub doubts: Vec<Doubt>,
     /// What is said of locked releases since they were published.
     pub notices: Vec<Notice>,
     /// The same of releases that were locked and are not any more, as far as they were withdrawn.
@@ -122,6 +125,7 @@ impl LockReport {
             unused_patches: BTreeSet::new(),
             search: None,
             gone: Vec::new(),
+            doubts: Vec::new(),
             notices: Vec::new(),
             left: Vec::new(),
             held: Vec::new(),
@@ -221,6 +225,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     let newer = taken_anew.map(|anew| kept_below(&lockfile, &anew, &moves)).unwrap_or_default();
     let left = before.as_ref().map(|before| left_withdrawn(before, &moves, &documents)).unwrap_or_default();
     let notices = notices(&lockfile, &documents);
+    let doubts = doubts(project, &declared, &lockfile, &context.settings.platform);
     let (overridden, unused_patches) = (overridden(&declared, &resolution), patches.unused(&lockfile));
     let told = LockReport::nothing_new(path, lockfile.chosen.len(), seal);
     let lockfile = Some(lockfile);
@@ -236,6 +241,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
         search,
         gone,
         held,
+        doubts,
         notices,
         left,
         ..told

@@ -1,4 +1,5 @@
 //! Decide: lockfiles.
 
+pub(crate) mod doubts;
 pub(crate) mod lock;
 pub(crate) mod settle;

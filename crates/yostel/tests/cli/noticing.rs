@@ -95,3 +95,61 @@ fn of_what_is_newer_only_that_is_told_which_was_resolved() {
     let told = sandbox.run("console", "audit outdated").expect(1).stdout;
     assert!(!told.contains("yostel lock --fresh, which"), "{told}");
 }
+
+#[test]
+fn what_is_probably_not_meant_is_told_when_it_is_locked() {
+    let sandbox = small_world();
+    let manifest = |needs: &str, rest: &str| {
+        let head = "[project]\nname = \"console\"\nversion = \"0.4.0\"\n";
+        let sources = "[sources.station]\nfolder = \"../station\"\n";
+        sandbox.write("console/yostel.toml", format!("{head}{rest}\n{sources}\n{needs}\n"));
+        std::fs::remove_file(sandbox.path("console/yostel.lock")).ok();
+        sandbox.run("console", "lock").expect(0).stdout
+    };
+    let needs = "[needs.run]\ngust = \"^2\"\n";
+    assert!(!manifest(needs, "").contains("note:"), "nothing is told where all is well");
+    for (rest, says) in [
+        (
+            "[force]\nuint = { version = \"1.0.0\", why = \"x\" }",
+            "[force] names uint, which nothing needs; unit is needed",
+        ),
+        ("[agreed]\nrig = \"^1\"", "[agreed] names rig, which nothing needs\n"),
+        (
+            "[admit]\ngsut = { version = \"2.0.0\", why = \"x\" }",
+            "[admit] names gsut, which nothing needs; gust is needed",
+        ),
+        ("[swap]\nguts = { use = \"unit\", why = \"x\" }", "[swap] names guts, which nothing needs; gust is needed"),
+    ] {
+        let told = manifest(needs, rest);
+        assert!(told.contains(&format!("note: {says}")), "{told}");
+    }
+    for met in [
+        "[force]\nunit = { version = \"1.0.0\", why = \"x\" }",
+        "[swap]\nrig = { use = \"gust\", accept = \"^2\", why = \"x\" }\n[needs.test]\nrig = \"^1\"",
+    ] {
+        let told = manifest(needs, met);
+        assert!(!told.contains("note:"), "{told}");
+    }
+    // A need that counts nowhere, and one purpose spelt in two ways.
+    let nowhere = "[needs.run]\ngust = \"^2\"\nrig = { accept = \"^0.9\", only-on = [\"windows/*\"] }\n";
+    let told = manifest(nowhere, "platforms = [\"linux/amd64\"]");
+    assert!(
+        told.contains("note: console needs rig ^0.9 on windows/* counts on none of the listed platforms"),
+        "{told}"
+    );
+    let told = manifest(&format!("{needs}[needs.tset]\nrig = \"^0.9\"\n"), "");
+    assert!(told.contains("note: [needs.tset] has one need; [needs.test] is nearly the same name"), "{told}");
+}
+
+#[test]
+fn a_lockfile_that_this_machine_cannot_install_is_told_at_once() {
+    let sandbox = sandbox();
+    sandbox.write("made/probe/yostel.toml", "[project]\nname = \"probe\"\nversion = \"1.0.0\"\n");
+    sandbox.run("made/probe", "publish --to ../../station --platform plan9/mips").expect(0);
+    project(&sandbox, "probe = \"^1\"", "");
+    let told = sandbox.run("console", "lock").expect(0).stdout;
+    assert!(
+        told.contains("note: probe 1.0.0 offers nothing for ") && told.contains("so this machine cannot install it")
+    );
+    assert!(!told.contains("next: yostel install"), "{told}");
+}

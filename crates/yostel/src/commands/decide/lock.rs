@@ -6,10 +6,10 @@ use std::time::{Duration, Instant};
 use clap::{Args, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
 use yostel_answers::answers::decide::LockAnswer;
-use yostel_answers::words::{Viewpoint, notice_words};
+use yostel_answers::words::{Viewpoint, doubt_words, notice_words};
 use yostel_documents::Take;
 use yostel_findings::{Move, MoveKind};
-use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchError, SearchReport, Standing, Write, lock};
+use yostel_flows::{Doubt, FlowError, Keep, LockReport, LockRequest, SearchError, SearchReport, Standing, Write, lock};
 use yostel_resolve::Overridden;
 
 use crate::answer::{Answer, failure, failure_seen_from};
@@ -190,6 +190,12 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
             "  {note} [alter] names {package}, which nothing needs: yostel alter {package} --drop\n"
         ));
     }
+    for doubt in report.doubts.iter().take(TOLD) {
+        text.push_str(&format!("  {} {}\n", paint(Role::Notice, "note:"), sanitise(&doubt_words(doubt))));
+    }
+    if report.doubts.len() > TOLD {
+        text.push_str(&format!("  and {} like these\n", count(report.doubts.len() - TOLD, "more note")));
+    }
     text.push_str(&said(report));
     text.push_str(&held(report, arguments));
     for (package, locked, newer) in report.newer.iter().take(3) {
@@ -203,7 +209,8 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
     if arguments.stats {
         text.push_str(&stats(report.search.as_ref(), took));
     }
-    if report.written && !report.moves.is_empty() && !arguments.go_on.install {
+    let for_here = !report.doubts.iter().any(|doubt| matches!(doubt, Doubt::NotForHere { .. }));
+    if report.written && !report.moves.is_empty() && !arguments.go_on.install && for_here {
         text.push_str(&format!("{} yostel install\n", paint(Role::Good, "next:")));
     }
     text
