@@ -11,6 +11,7 @@ mod kills;
 mod large;
 mod memory;
 mod sandbox;
+mod suggested;
 mod world;
 
 pub use brute::{brute_force, every_set, is_right};

@@ -4,6 +4,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
+use crate::suggested::try_all;
+
 /// A temporary folder and the program to run in it.
 #[derive(Debug)]
 pub struct Sandbox {
@@ -132,6 +134,11 @@ impl Sandbox {
         let output = command.output().unwrap();
         if let Some(judge) = self.judge.filter(|_| asks_for_json(command)) {
             judge(&String::from_utf8_lossy(&output.stdout));
+        }
+        if output.status.code().is_some() && command.get_program() == self.program.as_os_str() {
+            for text in [&output.stdout, &output.stderr] {
+                try_all(self.folder.path(), command, &String::from_utf8_lossy(text));
+            }
         }
         let root = self.folder.path().to_string_lossy().into_owned();
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).replace(&root, "[SANDBOX]");

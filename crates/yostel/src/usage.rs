@@ -26,7 +26,8 @@ pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnost
         ErrorKind::InvalidSubcommand => {
             let name = text(ContextKind::InvalidSubcommand).unwrap_or_default();
             let near = texts(error, ContextKind::SuggestedSubcommand);
-            let next = near.first().map(|near| Suggestion::run(format!("{command} {near}"), "if that is the one"));
+            let next =
+                near.first().map(|near| Suggestion::run(format!("{command} {near} --help"), "if that is the one"));
             let all = Suggestion::run(format!("{command} --help"), "to see all commands");
             (format!("there is no command `{command} {name}`"), next.unwrap_or(all))
         }

@@ -47,10 +47,10 @@ pub(super) fn of_lock(error: &LockError, view: &Viewpoint<'_>) -> Diagnostic {
             tell(Code::UnknownSource, headline, next)
                 .or(Suggestion::run("yostel lock --fresh", "to take the package from another source"))
         }
-        LockError::NotLocked { package, near } => {
+        LockError::NotLocked { near, .. } => {
             let next = match near {
                 Some(near) => format!("{near} exists, if that is the one").into(),
-                None => Suggestion::run(format!("yostel add {package}"), "to need it"),
+                None => Suggestion::run("yostel list", "to see what is locked"),
             };
             tell(Code::NotLocked, headline, next)
         }

@@ -76,7 +76,7 @@ fn of_rejected(
     let headline = format!("the patch of {package}{of} does not fit: {why}");
     let again = Suggestion::run(
         format!("yostel alter {package} --drop"),
-        format!("then yostel alter {package} and make the change anew"),
+        format!("then yostel alter {package}, to make the change anew"),
     );
     let mut told = tell(Code::PatchRejected, headline, again);
     if let RejectedReason::Hunk { hunk, found } = &rejected.reason {

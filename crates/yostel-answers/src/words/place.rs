@@ -20,13 +20,10 @@ pub(super) fn of_source(error: &SourceError) -> Diagnostic {
         SourceErrorKind::Missing(_) => {
             tell(Code::SourceMissing, headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
         }
-        SourceErrorKind::NotARegistry(path) => {
-            tell(Code::SourceMissing, headline, format!("correct folder = … in [sources.{source}] of yostel.toml")).or(
-                Suggestion::run(
-                    format!("yostel registry create {}", shell_word(&path.display().to_string())),
-                    "if one should be there",
-                ),
-            )
+        SourceErrorKind::NotARegistry(_) => {
+            let create = "yostel registry create FOLDER, to make one in a folder that is empty or not there yet";
+            tell(Code::SourceMissing, headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
+                .or(create)
         }
         SourceErrorKind::Format { .. } => tell(Code::RegistryLaterFormat, headline, "use a newer yostel"),
         SourceErrorKind::Document { path, cause, .. } => tell(
@@ -122,13 +119,10 @@ pub(super) fn of_registry(error: &RegistryError, view: &Viewpoint<'_>) -> Diagno
             );
             tell(Code::RegistryOccupied, format!("{shown} is not empty"), next)
         }
-        RegistryError::NotARegistry(path) => {
-            tell(Code::RegistryMissing, headline, "name a source of the manifest, or the folder of a registry").or(
-                Suggestion::run(
-                    format!("yostel registry create {}", shell_word(&view.show(path))),
-                    "if it is empty and should become one",
-                ),
-            )
+        RegistryError::NotARegistry(_) => {
+            let create = "yostel registry create FOLDER, to make one in a folder that is empty or not there yet";
+            tell(Code::RegistryMissing, headline, "name a source of the manifest, or the folder of a registry")
+                .or(create)
         }
         RegistryError::Format(_) => tell(Code::RegistryLaterFormat, headline, "use a newer yostel"),
         RegistryError::NeedsElsewhere { needed, .. } => {

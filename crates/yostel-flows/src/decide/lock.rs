@@ -96,6 +96,8 @@ pub struct LockReport {
     pub unused_patches: BTreeSet<PackageName>,
     /// What the search did; none when there was nothing to search for.
     pub search: Option<SearchReport>,
+    /// Whether this machine can install it.
+    pub for_here: bool,
     /// What is probably not meant.
     pub doubts: Vec<Doubt>,
     /// What is said of locked releases since they were published.
@@ -125,6 +127,7 @@ impl LockReport {
             unused_patches: BTreeSet::new(),
             search: None,
             gone: Vec::new(),
+            for_here: true,
             doubts: Vec::new(),
             notices: Vec::new(),
             left: Vec::new(),
@@ -225,7 +228,8 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     let newer = taken_anew.map(|anew| kept_below(&lockfile, &anew, &moves)).unwrap_or_default();
     let left = before.as_ref().map(|before| left_withdrawn(before, &moves, &documents)).unwrap_or_default();
     let notices = notices(&lockfile, &documents);
-    let doubts = doubts(project, &declared, &lockfile, &context.settings.platform);
+    let platform = &context.settings.platform;
+    let doubts = doubts(project, &declared, &lockfile, platform);
     let (overridden, unused_patches) = (overridden(&declared, &resolution), patches.unused(&lockfile));
     let told = LockReport::nothing_new(path, lockfile.chosen.len(), seal);
     let lockfile = Some(lockfile);
@@ -241,6 +245,10 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
         search,
         gone,
         held,
+        for_here: match declared.platforms.is_empty() {
+            true => !doubts.iter().any(|doubt| matches!(doubt, Doubt::NotForHere { .. })),
+            false => declared.platforms.contains(platform),
+        },
         doubts,
         notices,
         left,

@@ -95,6 +95,8 @@ pub fn add(
         }
         reports.push(report);
     }
+    // What is agreed binds other projects too, which may say otherwise.
+    project.check_texts(&texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect())?;
     write_manifests(project, &texts, observer)?;
     Ok(reports)
 }

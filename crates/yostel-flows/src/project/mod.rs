@@ -146,6 +146,29 @@ impl LoadedProject {
         Some(edited)
     }
 
+    /// Tells why manifests could not be read with other texts, by their path relative to the root.
+    ///
+    /// # Errors
+    /// `Manifest`, of the first that could not.
+    pub(crate) fn check_texts(&self, texts: &BTreeMap<String, String>) -> Result<(), ProjectError> {
+        let text_of = |file: &ProjectFile| texts.get(&file.manifest_path()).unwrap_or(&file.text).clone();
+        let fail = |file: &ProjectFile, text, problems| {
+            Err(ProjectError::Manifest { path: self.manifest_of(file), text, problems })
+        };
+        let text = text_of(&self.top);
+        let top = match Manifest::parse(&text) {
+            Ok(top) => top,
+            Err(problems) => return fail(&self.top, text, problems),
+        };
+        for file in &self.below {
+            let text = text_of(file);
+            if let Err(problems) = Manifest::parse_below(&text, &top.agreed) {
+                return fail(file, text, problems);
+            }
+        }
+        Ok(())
+    }
+
     /// Lists what all projects need.
     pub fn requirements(&self) -> Vec<Requirement> {
         self.projects().flat_map(|project| project.manifest.requirements()).collect()

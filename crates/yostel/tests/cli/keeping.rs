@@ -141,7 +141,7 @@ fn a_kit_carries_everything_to_a_machine_without_a_network() {
     let other = elsewhere(&sandbox);
     other.run("console", "install --offline").expect(5);
     let load = || other.run("", "cache load kit.tar").expect(0).stdout;
-    assert_eq!(load(), "3 archives loaded, all new.\nnext: yostel install --offline\n");
+    assert_eq!(load(), "3 archives loaded, all new.\nnext: in the project, yostel install --offline\n");
     assert_eq!(crate::digest_of(&other.run("console", "install --offline").expect(0).stdout), here);
     assert!(load().contains("the cache had them all"));
     assert!(other.run("", "cache list").expect(0).stdout.contains("kit.tar"), "who brought it");

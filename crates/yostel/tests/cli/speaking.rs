@@ -29,8 +29,8 @@ fn every_command_has_help_of_its_own() {
 fn wrong_usage_ends_with_2_and_says_what_would_do() {
     let sandbox = sandbox();
     for (words, headline, next) in [
-        ("locck", "there is no command `yostel locck`", "yostel lock, if that is the one"),
-        ("cache stat", "there is no command `yostel cache stat`", "yostel cache stats, if that is the one"),
+        ("locck", "there is no command `yostel locck`", "yostel lock --help, if that is the one"),
+        ("cache stat", "there is no command `yostel cache stat`", "yostel cache stats --help, if that is the one"),
         ("lock --bogus", "`yostel lock` has no option --bogus", "yostel lock --help, to see what it takes"),
         ("install --offlin", "`yostel install` has no option --offlin", "write --offline, if that is the one"),
         ("add", "PACKAGE is missing", "yostel add <PACKAGE [CONSTRAINT]>..."),

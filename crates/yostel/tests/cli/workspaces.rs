@@ -282,7 +282,12 @@ fn a_project_is_needed_by_constraint_and_not_from_elsewhere() {
     let run = sandbox.run("work", "--project console add rope-lib --path libs/rope").expect(2);
     run.says(&["by project libs/rope and by path libs/rope", "yostel add rope-lib CONSTRAINT"]);
     assert_eq!(sandbox.picture("work"), before);
-    let told = sandbox.run("work", "--project bell-lib add scale ^1 --agreed").expect(0).stdout;
+    // What is agreed binds the others too, so what they say otherwise is told before anything is written.
+    let refused = sandbox.run("work", "--project bell-lib add scale ^1 --agreed").expect(2);
+    refused.says(&["[agreed] has scale at ^1; this need differs"]);
+    assert_eq!(sandbox.picture("work"), before);
+    publish(&sandbox, "chime 1.0.0", "", &[]);
+    let told = sandbox.run("work", "--project bell-lib add chime ^1 --agreed").expect(0).stdout;
     assert!(told.contains("in libs/bell/yostel.toml. Agreed on it in yostel.toml."), "{told}");
 }
 

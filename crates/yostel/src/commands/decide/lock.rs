@@ -9,7 +9,7 @@ use yostel_answers::answers::decide::LockAnswer;
 use yostel_answers::words::{Viewpoint, doubt_words, notice_words};
 use yostel_documents::Take;
 use yostel_findings::{Move, MoveKind};
-use yostel_flows::{Doubt, FlowError, Keep, LockReport, LockRequest, SearchError, SearchReport, Standing, Write, lock};
+use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchError, SearchReport, Standing, Write, lock};
 use yostel_resolve::Overridden;
 
 use crate::answer::{Answer, failure, failure_seen_from};
@@ -209,8 +209,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
     if arguments.stats {
         text.push_str(&stats(report.search.as_ref(), took));
     }
-    let for_here = !report.doubts.iter().any(|doubt| matches!(doubt, Doubt::NotForHere { .. }));
-    if report.written && !report.moves.is_empty() && !arguments.go_on.install && for_here {
+    if report.written && !report.moves.is_empty() && !arguments.go_on.install && report.for_here {
         text.push_str(&format!("{} yostel install\n", paint(Role::Good, "next:")));
     }
     text

@@ -33,7 +33,11 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
             let folder = call.folder.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
             match PackageName::parse(&folder) {
                 Ok(name) => name,
-                Err(error) => return refuse(&error),
+                // The nearest name that works; it is told, and can be changed.
+                Err(error) => match error.suggestion.as_deref().map(PackageName::parse) {
+                    Some(Ok(name)) => name,
+                    _ => return refuse(&error),
+                },
             }
         }
     };

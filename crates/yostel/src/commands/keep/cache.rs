@@ -164,7 +164,10 @@ fn load(arguments: &Load, call: &Call) -> Result<Answer, FlowError> {
                 (new, _) => format!("{new} of them new"),
             };
             let next = paint(Role::Good, "next:");
-            format!("{} loaded, {new}.\n{next} yostel install --offline\n", count(loaded.carried.len(), "archive"))
+            format!(
+                "{} loaded, {new}.\n{next} in the project, yostel install --offline\n",
+                count(loaded.carried.len(), "archive")
+            )
         },
     ))
 }
@@ -276,7 +279,10 @@ fn verify(call: &Call) -> Result<Answer, FlowError> {
                 .collect();
             let bad = paint(Role::Bad, count(report.problems.len(), "problem"));
             let advice = [
-                (replaced, "yostel install replaces what a project needs; what is changed is never used"),
+                (
+                    replaced,
+                    "in each project, yostel install, which replaces what it needs; what is changed is never used",
+                ),
                 (by_hand, "remove by hand what the cache did not make"),
             ];
             let next = paint(Role::Good, "next:");

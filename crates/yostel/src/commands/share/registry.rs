@@ -77,7 +77,7 @@ pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError>
             let path = registry_folder(&registry, call.manifests().ok().as_ref(), call);
             let of_folder = || path.file_name().map_or_else(|| "registry".into(), |n| n.to_string_lossy().into_owned());
             let made = create_registry(&path, &name.unwrap_or_else(of_folder))?;
-            let next = format!("yostel publish --to {registry}, in the folder of a package");
+            let next = format!("in the folder of a package, yostel publish --to REGISTRY; this one is {registry}");
             Ok(Answer::either(
                 call,
                 Exit::Fine,
