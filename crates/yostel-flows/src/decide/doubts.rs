@@ -72,13 +72,13 @@ fn unmet_rules(project: &LoadedProject, lockfile: &Lockfile) -> Vec<Doubt> {
         let near = near.and_then(|near| PackageName::parse(near).ok());
         Doubt::UnmetRule { table, package: package.clone(), near }
     };
-    let is_there = |package: &&PackageName| lockfile.chosen.contains_key(*package);
+    let is_there = |package: &&PackageName| lockfile.chosen.contains_key(package);
     let agreed = manifest.agreed.keys().filter(|package| !is_there(package)).map(|package| unmet("agreed", package));
     let forced = manifest.force.keys().filter(|package| !is_there(package)).map(|package| unmet("force", package));
     let admitted = manifest.admit.keys().filter(|package| !is_there(package)).map(|package| unmet("admit", package));
     let swaps = manifest.swap.iter().filter(|(package, swap)| {
         let met = swapped.contains(package) || leads_on.contains(package);
-        !met && !(swap.is_of_place(package) && is_there(package))
+        !(met || swap.is_of_place(package) && is_there(package))
     });
     agreed.chain(forced).chain(admitted).chain(swaps.map(|(package, _)| unmet("swap", package))).collect()
 }

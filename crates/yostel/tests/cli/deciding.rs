@@ -20,8 +20,8 @@ fn settle_lists_the_smallest_edits_and_applies_the_one_chosen() {
     let before = sandbox.picture("console");
     let told = sandbox.run("console", "settle").expect(0).stdout;
     for line in [
-        "  1 change gust from ^2 to ^3.0.0\n      leads to: gust up from 2.1.0 to 3.0.0 (not compatible), \
-         unit up from 1.1.0 to 2.0.0 (not compatible) and 1 added\n",
+        "  1 change gust from ^2 to ^3.0.0\n      leads to: gust up to 3.0.0 (not compatible), \
+         unit up to 2.0.0 (not compatible) and 1 added\n",
         "  2 allow incompatible versions of unit side by side\n      leads to: 2 added\n",
         "  3 remove valley/bell ^1\n      leads to: no locked version changes\n",
         "next: yostel settle --preview 1, or yostel settle 1",

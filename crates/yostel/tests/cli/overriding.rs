@@ -109,7 +109,7 @@ fn what_is_agreed_binds_what_nobody_declared_and_deviating_needs_a_reason() {
         "grip 1.0.0 needs rope ^3.3, which [agreed] (yostel.toml:12) makes rope ^3.3, <3.3, which no release meets",
     ]);
     let offered = sandbox.run("console", "settle").expect(0).stdout;
-    assert!(offered.contains("  1 agree on ^3.3.0 for rope, not on <3.3\n"), "{offered}");
+    assert!(offered.contains("  1 agree on ^3.3.0, in place of <3.3, for rope\n"), "{offered}");
     manifest(&sandbox, "grip = \"^1\"\nrope = \"^3.3\"", "[agreed]\nrope = \"<3.3\"\n");
     sandbox.run("console", "lock").expect(2).says(&[
         "[agreed] has rope at <3.3",

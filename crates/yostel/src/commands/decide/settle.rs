@@ -188,7 +188,9 @@ pub(crate) fn edit_words(edit: &RequirementEdit, is_workspace: bool) -> String {
 
 fn rule_edit_words(edit: &RuleEdit, is_workspace: bool) -> String {
     match edit {
-        RuleEdit::Agree { package, from, accept, .. } => format!("agree on {accept} for {package}, not on {from}"),
+        RuleEdit::Agree { package, from, accept, .. } => {
+            format!("agree on {accept}, in place of {from}, for {package}")
+        }
         RuleEdit::SwapAccept { package, by, accept, .. } | RuleEdit::Swap { package, by, accept } => {
             format!("have {by} {accept} stand in for {package}")
         }
@@ -215,7 +217,7 @@ fn rule_edit_words(edit: &RuleEdit, is_workspace: bool) -> String {
 }
 
 /// How many packages that move are named.
-const MOST_NAMED: usize = 3;
+const MOST_NAMED: usize = 2;
 
 /// Says in one line what an edit leads to: what moves and how far, and how many packages come and go.
 fn consequence(settlement: &Settlement) -> String {
@@ -224,7 +226,7 @@ fn consequence(settlement: &Settlement) -> String {
     let more = moved.len().saturating_sub(MOST_NAMED);
     let mut parts: Vec<String> = moved.into_iter().take(MOST_NAMED).collect();
     if more > 0 {
-        parts.push(format!("{more} more that move"));
+        parts.push(if more == 1 { "1 more moves".to_owned() } else { format!("{more} more move") });
     }
     let counted = |what: &str, is: fn(&MoveKind) -> bool| {
         let number = proposal.moves().iter().filter(|m| is(&m.kind)).count();
@@ -250,7 +252,7 @@ fn move_words(one: &Move) -> Option<String> {
     let MoveKind::Moved { from, to, crosses_line } = &one.kind else { return None };
     let way = if to > from { "up" } else { "down" };
     let breaks = if *crosses_line { " (not compatible)" } else { "" };
-    Some(format!("{} {way} from {from} to {to}{breaks}", one.package))
+    Some(format!("{} {way} to {to}{breaks}", one.package))
 }
 
 /// Shows the lines that differ, with one of call.

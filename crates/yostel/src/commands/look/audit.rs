@@ -161,7 +161,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
         let takes = format!("yostel lock --fresh, which takes {}", count(accepted, "update"));
         text.push_str(&format!("{} {takes}\n", paint(Role::Good, "next:")));
     } else if withdrawn > 0 {
-        let next = "yostel lock --fresh --preview, to see what would be there without what is withdrawn";
+        let next = "yostel lock --fresh --preview, to see what it takes to be without what is withdrawn";
         text.push_str(&format!("{} {next}\n", paint(Role::Good, "next:")));
     } else if let Some((outdated, holder)) =
         report.outdated.iter().find_map(|o| o.held_by.iter().find(|h| h.who.is_project()).map(|h| (o, h)))
