@@ -3,6 +3,19 @@
 use crate::{project, publish, small_world};
 
 #[test]
+fn a_lockfile_that_fits_is_neither_changed_nor_written() {
+    let sandbox = small_world();
+    let told = || -> serde_json::Value {
+        serde_json::from_str(&sandbox.run("console", "--format json lock").expect(0).stdout).unwrap()
+    };
+    let first = told();
+    assert_eq!((&first["changed"], &first["written"]), (&true.into(), &true.into()));
+    let again = told();
+    assert_eq!((&again["changed"], &again["written"], &again["search"]), (&false.into(), &false.into(), &().into()));
+    assert_eq!(again["seal"], first["seal"]);
+}
+
+#[test]
 fn locking_twice_changes_no_byte_and_order_does_not_matter() {
     let sandbox = small_world();
     let told = sandbox.run("console", "lock").expect(0).stdout;
