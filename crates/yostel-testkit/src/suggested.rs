@@ -20,7 +20,8 @@ pub(crate) fn suggested(text: &str) -> Vec<Vec<String>> {
     });
     let whole = |command: &Vec<String>| {
         let open = |word: &String| {
-            word.contains(['…', '<', '['])
+            word.contains(['…', '['])
+                || word.split_once('<').is_some_and(|(_, after)| after.contains('>'))
                 || (word.len() > 1 && word.chars().all(|c| c.is_ascii_uppercase() || c == '-' || c == '_'))
         };
         !command.is_empty() && !command.iter().any(open)
