@@ -84,6 +84,7 @@ codes! {
     NoSuchProject = "no-such-project",
     NoSuchRegistry = "no-such-registry",
     NoSuchRelease = "no-such-release",
+    NoSuchSource = "no-such-source",
     NoVersion = "no-version",
     NotAltered = "not-altered",
     NotInCache = "not-in-cache",

@@ -32,8 +32,9 @@ pub use lockfile::{
 pub use manifest::{
     Admit, Alter, EditError, Force, Identity, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading,
     NamePattern, Need, NeedEdit, NeedForm, Policy, Project, SourceDeclaration, Swap, Take, VersionTable, Workspace,
-    WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need, add_shared_role, add_swap, add_version,
+    WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need, add_shared_role, add_source, add_swap, add_version,
     manifest_schema, new_manifest, place_of_key, remove_alter, remove_need, remove_platform, remove_rule,
+    remove_source,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest, run_purpose};
 pub use origin::{Elsewhere, GitAt, GitPlace, Origin};

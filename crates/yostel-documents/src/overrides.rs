@@ -83,18 +83,31 @@ impl Overrides {
         requirements: impl IntoIterator<Item = &'r Requirement>,
         coexist: &BTreeSet<PackageName>,
     ) -> Vec<Requirement> {
-        let mut all: Vec<Requirement> = Vec::new();
+        self.bound_with_written(requirements, coexist).into_iter().map(|(bound, _)| bound).collect()
+    }
+
+    /// The same, each with those, as they are written, that came to it.
+    pub fn bound_with_written<'r>(
+        &self,
+        requirements: impl IntoIterator<Item = &'r Requirement>,
+        coexist: &BTreeSet<PackageName>,
+    ) -> Vec<(Requirement, Vec<&'r Requirement>)> {
+        let mut all: Vec<(Requirement, Vec<&'r Requirement>)> = Vec::new();
         for requirement in requirements {
             let bound = self.bound(requirement);
-            let same = |other: &&mut Requirement| {
+            let same = |(other, _): &&mut (Requirement, _)| {
                 let one = (&other.asker, &other.purpose, &other.package);
                 one == (&bound.asker, &bound.purpose, &bound.package) && other.accept.counts_where(&bound.accept)
             };
             let there = if coexist.contains(&bound.package) { all.iter_mut().find(same) } else { None };
             match there {
-                Some(there) if there.accept != bound.accept => there.accept = there.accept.and(&bound.accept),
-                Some(_) => {}
-                None => all.push(bound),
+                Some((there, written)) => {
+                    if there.accept != bound.accept {
+                        there.accept = there.accept.and(&bound.accept);
+                    }
+                    written.push(requirement);
+                }
+                None => all.push((bound, vec![requirement])),
             }
         }
         all

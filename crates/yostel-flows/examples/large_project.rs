@@ -73,7 +73,7 @@ fn main() {
             fs::write(path, text).unwrap();
         }
         let project = load_project(&made, &settings).unwrap();
-        publish(&project, &root.join("station"), ReleaseRemarks::default(), &settings).unwrap();
+        publish(&project, &root.join("station"), ReleaseRemarks::default(), false, &settings).unwrap();
     }
     let _ = fs::remove_dir_all(&made);
     let console = root.join("console");

@@ -52,19 +52,23 @@ pub use decide::lock::{LockReport, LockRequest, Write, lock};
 pub use decide::settle::{SettleRequest, Settlement, Settlements, settle};
 pub use declare::add::{AddReport, AddRequest, AddedElsewhere, TakeFrom, add, add_elsewhere};
 pub use declare::agree::{AgreeReport, agree};
-pub use declare::init::{InitReport, InitRequest, SourceDoubt, init};
+pub use declare::init::{InitReport, InitRequest, init};
 pub use declare::remove::{RemoveReport, remove};
+pub use declare::sources::{
+    SourceAdded, SourceDoubt, SourceRemoved, SourceRequest, SourceSeen, forget_source, name_source, sources,
+};
 pub use error::{
     ChangeError, ContentError, FlowClass, FlowError, ForeignProblem, InstallError, LockError, NotAltered, PatchProblem,
     PathProblem, ProjectError, Republished, RequirementPlace, RulePlace, SearchError, SearchReport, Seen, Standing,
     WorkspaceProblem,
 };
 pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
-pub use keep::kit::{load_kit, save_kit};
+pub use keep::kit::{SaveRequest, SavedKit, load_kit, save_kit};
 pub use look::audit::{AuditReport, audit};
 pub use look::dedupe::Dedupe;
 pub use look::explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use look::list::{ListReport, ListRow, list};
+pub use look::releases::{ReleaseSeen, ReleasesReport, releases};
 pub use look::tree::{MOST_LEVELS, Tree, TreeNode, tree};
 pub use look::upkeep::{Debt, Upkeep, UpkeepRule};
 pub use observer::{Event, Observer, Silent};
@@ -74,6 +78,7 @@ pub use project::files::{DiskFiles, Files, LOCKFILE_NAME, MANIFEST_NAME, OpenFil
 pub use project::patches::Patches;
 pub use project::read::{load_lockfile, load_manifests, load_project};
 pub use project::{LoadedProject, ProjectFile};
+pub use search::drive::MOST_EDIT_SETS;
 pub use search::proposal::Proposal;
 pub use search::rules::Keep;
 pub use share::publish::publish;

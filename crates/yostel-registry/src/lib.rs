@@ -14,6 +14,8 @@
 
 #![deny(missing_docs)]
 
+mod publication;
+
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -29,6 +31,8 @@ use yostel_documents::{
 use yostel_files::{Disk, FileError, Folder, Kind, is_unfinished, remove_unfinished};
 use yostel_store::{PackError, Packed, pack};
 use yostel_versions::{Numbering, Version, VersionError};
+
+pub use publication::{Publication, Published, ReleaseRemarks};
 
 /// The manifest's file name inside a package.
 const MANIFEST_FILE: &str = "yostel.toml";
@@ -126,28 +130,6 @@ impl From<PackError> for RegistryError {
     }
 }
 
-/// What a publish did.
-#[derive(Debug)]
-pub struct Published {
-    /// The release as it is now.
-    pub release: Release,
-    /// How many files it holds.
-    pub files: usize,
-    /// False when the very same was there already.
-    pub is_new: bool,
-}
-
-/// Facts about a release that its files do not hold.
-#[derive(Debug, Clone, Default)]
-pub struct ReleaseRemarks {
-    /// The platform it was made for; none when it fits all.
-    pub platform: Option<String>,
-    /// Set when its author gave it up.
-    pub deprecated: Option<String>,
-    /// The package that took its place.
-    pub replaced_by: Option<PackageName>,
-}
-
 /// A registry in a folder, to be written to.
 #[derive(Debug)]
 pub struct Registry {
@@ -215,13 +197,8 @@ impl Registry {
     ///
     /// # Errors
     /// `AlreadyPublished` with other content, `NoVersion`, `NeedsElsewhere`, `Numbering`, or what packing and writing refuse.
-    pub fn publish(
-        &self,
-        folder: &Path,
-        manifest: &Manifest,
-        now: Timestamp,
-        remarks: ReleaseRemarks,
-    ) -> Result<Published, RegistryError> {
+    pub fn publish(&self, publication: Publication<'_>) -> Result<Published, RegistryError> {
+        let manifest = publication.manifest;
         let package = manifest.project.name.clone();
         let version = manifest.project.version.clone().ok_or_else(|| RegistryError::NoVersion(package.clone()))?;
         let run = manifest.needs.get(&run_purpose()).into_iter().flatten();
@@ -244,11 +221,10 @@ impl Registry {
         // The guard is held, so one that is there was left by a writer that was killed.
         archives.remove(ASIDE)?;
         let aside = archives.create(ASIDE, 0o644)?;
-        let platform = remarks.platform.clone().unwrap_or_else(|| ANY_PLATFORM.to_owned());
-        let packed = pack(&Folder::open(folder)?, &platform, aside);
-        let outcome = packed
-            .map_err(RegistryError::from)
-            .and_then(|packed| self.enter(document, manifest, version, packed, now, remarks));
+        let platform = publication.remarks.platform.clone().unwrap_or_else(|| ANY_PLATFORM.to_owned());
+        let packed = pack(&Folder::open(publication.folder)?, publication.without, &platform, aside);
+        let outcome =
+            packed.map_err(RegistryError::from).and_then(|packed| self.enter(document, version, packed, publication));
         archives.remove(ASIDE)?;
         drop(guard);
         outcome
@@ -258,12 +234,11 @@ impl Registry {
     fn enter(
         &self,
         mut document: PackageDocument,
-        manifest: &Manifest,
         version: Version,
         Packed { artifact, listing }: Packed,
-        now: Timestamp,
-        remarks: ReleaseRemarks,
+        Publication { manifest, now, remarks, preview, .. }: Publication<'_>,
     ) -> Result<Published, RegistryError> {
+        let files: Vec<String> = listing.entries.keys().cloned().collect();
         let package = document.name.clone();
         let mut without_manifest = listing.clone();
         without_manifest.entries.remove(MANIFEST_FILE);
@@ -281,7 +256,7 @@ impl Registry {
                 Difference::None => {
                     let mut release = Release::clone(there);
                     release.artifacts.retain(|artifact| artifact.platform == whole.artifacts[0].platform);
-                    return Ok(Published { release, files: listing.entries.len(), is_new: false });
+                    return Ok(Published { release, files, is_new: false });
                 }
                 Difference::OnePlatformMore => {
                     whole = Release::clone(there);
@@ -296,6 +271,9 @@ impl Registry {
         }
         document.insert(whole);
         let text = readable_text(&document)?;
+        if preview {
+            return Ok(Published { release, files, is_new: true });
+        }
         let target = archive_file(release.artifacts[0].digest);
         self.folder
             .rename(Path::new("archives/sha256").join(ASIDE), &self.folder, &target)
@@ -305,7 +283,7 @@ impl Registry {
             self.folder.make_folders(level)?;
         }
         self.folder.write_atomically(file, text.as_bytes())?;
-        Ok(Published { release, files: listing.entries.len(), is_new: true })
+        Ok(Published { release, files, is_new: true })
     }
 
     /// Marks a release so that it is never newly chosen; those locked to it keep it. Returns whether it was new.

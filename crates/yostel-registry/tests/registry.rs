@@ -10,7 +10,7 @@ use std::path::Path;
 use jiff::Timestamp;
 use yostel_documents::archive_file;
 use yostel_documents::{Manifest, PackageName};
-use yostel_registry::{Registry, RegistryError, ReleaseRemarks};
+use yostel_registry::{Publication, Registry, RegistryError, ReleaseRemarks};
 
 fn package(folder: &Path, version: &str, extra: &str) -> Manifest {
     fs::create_dir_all(folder).unwrap();
@@ -22,9 +22,9 @@ fn package(folder: &Path, version: &str, extra: &str) -> Manifest {
 
 fn publish(registry: &Registry, folder: &Path, version: &str, extra: &str) -> Result<bool, RegistryError> {
     let manifest = package(folder, version, extra);
-    registry
-        .publish(folder, &manifest, Timestamp::UNIX_EPOCH, ReleaseRemarks::default())
-        .map(|published| published.is_new)
+    let (remarks, now) = (ReleaseRemarks::default(), Timestamp::UNIX_EPOCH);
+    let publication = Publication { folder, without: &[], manifest: &manifest, now, remarks, preview: false };
+    registry.publish(publication).map(|published| published.is_new)
 }
 
 #[test]
@@ -85,7 +85,9 @@ fn what_becomes_of_a_release_is_told_with_it() {
         deprecated: Some("old".into()),
         replaced_by: Some(PackageName::parse("kit2").unwrap()),
     };
-    registry.publish(&made, &manifest, Timestamp::UNIX_EPOCH, remarks).unwrap();
+    let now = Timestamp::UNIX_EPOCH;
+    let publication = Publication { folder: &made, without: &[], manifest: &manifest, now, remarks, preview: false };
+    registry.publish(publication).unwrap();
     assert!(registry.withdraw(&name, "1.0.0", "leaks", Timestamp::UNIX_EPOCH).unwrap());
     assert!(!registry.withdraw(&name, "1.0.0", "again", Timestamp::UNIX_EPOCH).unwrap());
     let release = registry.contents().unwrap().remove(0).releases.remove(0);

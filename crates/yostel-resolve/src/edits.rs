@@ -9,10 +9,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_documents::{PackageName, Requirement};
-use yostel_solver::{Lit, Outcome};
+use yostel_solver::{Lit, Model};
 use yostel_versions::ConstraintText;
 
 use crate::encode::{Encoding, at_most};
+use crate::fewest::Fewest;
 use crate::known::Known;
 use crate::objective::best;
 use crate::problem::Problem;
@@ -42,9 +43,9 @@ impl EditRules {
         Self { most, kept: BTreeSet::new(), wished: BTreeSet::new() }
     }
 
-    /// Tells whether a set touches a wished need.
-    pub fn touches_wish(&self, edit_set: &EditSet) -> bool {
-        edit_set.edits.iter().any(|edit| self.wished.contains(edit.requirement()))
+    /// Tells whether edits touch a wished need.
+    pub fn touch_a_wish(&self, edits: &[RequirementEdit]) -> bool {
+        edits.iter().any(|edit| self.wished.contains(edit.requirement()))
     }
 }
 
@@ -72,6 +73,11 @@ impl RequirementEdit {
             Self::Change { requirement, .. } | Self::Drop { requirement } => requirement,
         }
     }
+
+    /// Tells whether it drops the need.
+    pub fn is_drop(&self) -> bool {
+        matches!(self, Self::Drop { .. })
+    }
 }
 
 /// A set of edits, and what it leads to.
@@ -96,37 +102,19 @@ pub(crate) type Written = Vec<Vec<Requirement>>;
 /// Returns the needs of a problem as they bind, sorted, each with those that are written for it. Two that come to the same
 /// are told apart, for each can be edited by itself.
 pub(crate) fn written(problem: &Problem) -> Vec<(Requirement, Vec<Requirement>)> {
-    let mut all: Vec<(Requirement, Vec<Requirement>)> = Vec::new();
     let as_written: BTreeSet<&Requirement> = problem.requirements.iter().collect();
-    for requirement in as_written {
-        let bound = problem.rules.overrides.bound(requirement);
-        let same = |(other, _): &&mut (Requirement, Vec<Requirement>)| {
-            let one = (&other.asker, &other.purpose, &other.package);
-            one == (&bound.asker, &bound.purpose, &bound.package) && other.accept.counts_where(&bound.accept)
-        };
-        let joins = problem.rules.coexist.contains(&bound.package);
-        match all.iter_mut().find(|other| joins && same(other)) {
-            Some((there, written)) => {
-                if there.accept != bound.accept {
-                    there.accept = there.accept.and(&bound.accept);
-                }
-                written.push(requirement.clone());
-            }
-            None => all.push((bound, vec![requirement.clone()])),
-        }
-    }
+    let mut all = problem.rules.overrides.bound_with_written(as_written, &problem.rules.coexist);
     all.sort();
-    all
+    all.into_iter().map(|(bound, written)| (bound, written.into_iter().cloned().collect())).collect()
 }
 
 pub(super) fn edit_sets(problem: &Problem, written: &Written, known: &mut Known, rules: &EditRules) -> Vec<EditSet> {
     let sets = touched_sets(problem, written, known, rules);
     let mut found: Vec<EditSet> = sets.into_iter().filter_map(|set| concrete(problem, written, known, &set)).collect();
-    let drops =
-        |edit_set: &EditSet| edit_set.edits.iter().filter(|edit| matches!(edit, RequirementEdit::Drop { .. })).count();
+    let drops = |edit_set: &EditSet| edit_set.edits.iter().filter(|edit| edit.is_drop()).count();
     let rank = |edit_set: &EditSet| {
         let EditSet { edits, pre_releases, moved, .. } = edit_set;
-        (rules.touches_wish(edit_set), drops(edit_set), pre_releases.len(), edits.len(), *moved)
+        (rules.touch_a_wish(edits), drops(edit_set), pre_releases.len(), edits.len(), *moved)
     };
     found.sort_by(|a, b| rank(a).cmp(&rank(b)).then_with(|| a.edits.cmp(&b.edits)));
     found
@@ -156,10 +144,23 @@ struct Switches {
     dropped: Vec<Lit>,
 }
 
+/// The question which needs to touch.
+struct Asked<'a> {
+    encoding: Encoding,
+    problem: &'a Problem,
+    known: &'a mut Known,
+}
+
+impl Asked<'_> {
+    /// Returns a model in which the assumptions hold, or the assumptions to blame; nothing when it was told to stop.
+    fn solve(&mut self, assumptions: &[Lit]) -> Option<Result<Model, Vec<Lit>>> {
+        self.encoding.solve_or_blame(assumptions, self.problem, self.known).ok()
+    }
+}
+
 /// Enumerates minimal sets of needs to touch: first those that leave wished needs alone, then all.
 fn touched_sets(problem: &Problem, written: &Written, known: &mut Known, rules: &EditRules) -> Vec<Touched> {
     let mut encoding = Encoding::new(known);
-    encoding.state_all(problem, known);
     let mut switches = Switches::default();
     for (requirement, written) in problem.requirements.iter().zip(written) {
         let mut need = |accept: &ConstraintText, known: &mut Known| {
@@ -186,36 +187,39 @@ fn touched_sets(problem: &Problem, written: &Written, known: &mut Known, rules: 
         switches.opened.push(opened);
         switches.dropped.push(dropped);
     }
+    let all = [&switches.touched, &switches.opened, &switches.dropped];
+    encoding.decide_first(all.into_iter().flatten().copied());
     let is_wished = |i: &usize| written[*i].iter().any(|need| rules.wished.contains(need));
     let wished: Vec<Lit> = (0..switches.touched.len()).filter(is_wished).map(|i| !switches.touched[i]).collect();
     let mut sets: Vec<Touched> = Vec::new();
+    let mut asked = Asked { encoding, problem, known };
     if !wished.is_empty() {
         let room = rules.most.saturating_sub(ROOM_FOR_WISHED).max(1);
-        enumerate(&mut encoding, &switches, &wished, room, &mut sets);
+        enumerate(&mut asked, &switches, &wished, room, &mut sets);
     }
-    enumerate(&mut encoding, &switches, &[], rules.most, &mut sets);
+    enumerate(&mut asked, &switches, &[], rules.most, &mut sets);
     sets
 }
 
 /// Enumerates minimal sets of needs to touch under assumptions until there are `most` sets, and blocks each: of those with
 /// at most so many edits more than the fewest, those that drop the fewest needs first, then those that accept the fewest
 /// pre-releases, then the smallest.
-fn enumerate(encoding: &mut Encoding, switches: &Switches, assumed: &[Lit], most: usize, sets: &mut Vec<Touched>) {
+fn enumerate(asked: &mut Asked<'_>, switches: &Switches, assumed: &[Lit], most: usize, sets: &mut Vec<Touched>) {
     let Switches { touched, opened, dropped } = switches;
-    let Some(fewest) = fewest_of(encoding, touched, assumed) else { return };
+    let Some(fewest) = fewest_of(asked, touched, assumed) else { return };
     let largest = (fewest + MORE_EDITS).min(touched.len());
     let with = |assumed: &[Lit], bound: Vec<Lit>| -> Vec<Lit> { assumed.iter().copied().chain(bound).collect() };
-    let assumed = with(assumed, no_more(encoding, touched, largest));
-    let Some(fewest_drops) = fewest_of(encoding, dropped, &assumed) else { return };
+    let assumed = with(assumed, no_more(&mut asked.encoding, touched, largest));
+    let Some(fewest_drops) = fewest_of(asked, dropped, &assumed) else { return };
     for drops in fewest_drops..=(fewest_drops + MORE_EDITS).min(largest) {
-        let assumed = with(&assumed, no_more(encoding, dropped, drops));
-        let Some(fewest_opened) = fewest_of(encoding, opened, &assumed) else { continue };
+        let assumed = with(&assumed, no_more(&mut asked.encoding, dropped, drops));
+        let Some(fewest_opened) = fewest_of(asked, opened, &assumed) else { continue };
         for pre_releases in fewest_opened..=(fewest_opened + MORE_EDITS).min(largest) {
-            let assumed = with(&assumed, no_more(encoding, opened, pre_releases));
+            let assumed = with(&assumed, no_more(&mut asked.encoding, opened, pre_releases));
             for size in fewest..=largest {
-                let assumed = with(&assumed, no_more(encoding, touched, size));
+                let assumed = with(&assumed, no_more(&mut asked.encoding, touched, size));
                 while sets.len() < most {
-                    let Outcome::Satisfiable(model) = encoding.solver.solve(&assumed) else { break };
+                    let Some(Ok(model)) = asked.solve(&assumed) else { break };
                     let set: Vec<usize> = (0..touched.len()).filter(|&i| model.is_true(touched[i])).collect();
                     let touch = |i: usize| match (model.is_true(dropped[i]), model.is_true(opened[i])) {
                         (true, _) => Touch::Drop,
@@ -224,7 +228,7 @@ fn enumerate(encoding: &mut Encoding, switches: &Switches, assumed: &[Lit], most
                     };
                     sets.push(set.iter().map(|&i| (i, touch(i))).collect());
                     let block: Vec<Lit> = set.iter().map(|&i| !touched[i]).collect();
-                    encoding.solver.add_clause(&block);
+                    asked.encoding.solver.add_clause(&block);
                 }
             }
         }
@@ -239,29 +243,20 @@ fn no_more(encoding: &mut Encoding, switches: &[Lit], most: usize) -> Vec<Lit> {
     }
 }
 
-/// Returns the smallest number of switches to set: none may at first, and as long as that is too few, those to blame may
-/// and the number goes up by one (MSU3, Marques-Silva and Planes 2007). Nothing when no number would do, or nobody waits
-/// for it any more.
-fn fewest_of(encoding: &mut Encoding, switches: &[Lit], assumed: &[Lit]) -> Option<usize> {
-    let mut free: BTreeSet<Lit> = BTreeSet::new();
-    let mut bound = None;
-    for number in 0..=switches.len() {
-        let held = switches.iter().filter(|switch| !free.contains(switch)).map(|switch| !*switch);
-        let assumptions: Vec<Lit> = assumed.iter().copied().chain(bound).chain(held).collect();
-        let core = match encoding.solver.solve(&assumptions) {
-            Outcome::Satisfiable(_) => return Some(number),
-            Outcome::Unsatisfiable(core) => core,
-            Outcome::Stopped | Outcome::Paused => return None,
+/// Returns the smallest number of switches to set. Nothing when no number would do, or nobody waits for it any more.
+fn fewest_of(asked: &mut Asked<'_>, switches: &[Lit], assumed: &[Lit]) -> Option<usize> {
+    let mut fewest = Fewest::of(switches);
+    loop {
+        let assumptions: Vec<Lit> = assumed.iter().copied().chain(fewest.assumptions()).collect();
+        let goes_on = match asked.solve(&assumptions)? {
+            Ok(_) => fewest.goes_on(),
+            Err(core) if fewest.give_up(&core, &mut asked.encoding.solver) => true,
+            Err(_) => return None,
         };
-        let blamed: Vec<Lit> = core.iter().filter(|lit| !assumed.contains(lit)).map(|lit| !*lit).collect();
-        if blamed.is_empty() {
-            return None;
+        if !goes_on {
+            return Some(fewest.number());
         }
-        free.extend(blamed.into_iter().filter(|lit| switches.contains(lit)));
-        let candidates: Vec<Lit> = free.iter().copied().collect();
-        bound = at_most(&mut encoding.solver, &candidates, number + 1);
     }
-    None
 }
 
 /// Returns what another constraint for a need comes to: what is said about its package wherever it turns up counts as

@@ -57,6 +57,8 @@ struct Mark {
     read: usize,
     open: usize,
     met: usize,
+    /// How many of the switches have a value.
+    switched: usize,
 }
 
 /// A need's variable, and the releases that meet it in the order in which to try them, once that is known.
@@ -82,6 +84,8 @@ struct Tables {
     at: Mark,
     open: Vec<NeedId>,
     marks: Vec<Mark>,
+    /// What is decided before anything else, and false if it can be.
+    switches: Vec<Lit>,
 }
 
 /// A problem as clauses, and the way back.
@@ -122,6 +126,11 @@ impl Encoding {
     /// Adds a variable of no meaning in the problem.
     pub(super) fn helper(&mut self) -> Lit {
         self.solver.new_var().positive()
+    }
+
+    /// Has these decided before anything else: false, where they can be.
+    pub(super) fn decide_first(&mut self, switches: impl IntoIterator<Item = Lit>) {
+        self.tables.switches.extend(switches);
     }
 
     /// Returns the variable of a release, when it may be chosen.
@@ -167,8 +176,12 @@ impl Encoding {
         problem: &Problem,
         known: &mut Known,
     ) -> Result<Result<Model, Vec<Lit>>, Halt> {
+        self.solver.limit_forced(known.left());
+        let before = self.solver.stats().propagations;
         let guide = &mut Frontier { tables: &mut self.tables, problem, known: &mut *known };
-        match self.solver.solve_guided(assumptions, guide) {
+        let outcome = self.solver.solve_guided(assumptions, guide);
+        known.count_forced(self.solver.stats().propagations - before);
+        match outcome {
             Outcome::Satisfiable(model) => Ok(Ok(model)),
             Outcome::Unsatisfiable(core) => Ok(Err(core)),
             Outcome::Stopped => Err(Halt::Stopped),

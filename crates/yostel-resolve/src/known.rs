@@ -120,7 +120,14 @@ pub(crate) struct Known {
     run: Purpose,
     /// Once it is set, from anywhere, no search goes on.
     stop: Arc<AtomicBool>,
+    /// How much work may be done; none when that is not limited.
+    allowed: Option<u64>,
+    /// How many literals were forced.
+    forced: u64,
 }
+
+/// How many literals are forced in the time in which a release is looked at, by measurement.
+const LOOKED_AT: u64 = 250;
 
 /// Listed platforms, a bit each by their order; no more can be listed.
 pub(super) type Served = u64;
@@ -146,6 +153,8 @@ impl Known {
             platforms: rules.platforms.iter().cloned().collect(),
             run: run_purpose(),
             stop: Arc::default(),
+            allowed: None,
+            forced: 0,
         };
         for (package, accept) in requirements {
             let need = known.requirement(package, accept);
@@ -159,6 +168,26 @@ impl Known {
     /// Returns the flag that all searches of this look at.
     pub(super) fn stop(&self) -> &Arc<AtomicBool> {
         &self.stop
+    }
+
+    /// Lets searches go on until so much work is done; they end like those that are told to stop then.
+    pub(super) fn allow(&mut self, work: u64) {
+        self.allowed = Some(work);
+    }
+
+    /// Returns how many more literals may be forced; none when that is not limited.
+    pub(super) fn left(&self) -> Option<u64> {
+        self.allowed.map(|work| work.saturating_sub(self.work()))
+    }
+
+    /// Counts literals that a search forced.
+    pub(super) fn count_forced(&mut self, forced: u64) {
+        self.forced += forced;
+    }
+
+    /// Returns what was done, in forced literals: a release that was looked at costs as much as so many.
+    pub(super) fn work(&self) -> u64 {
+        self.forced + LOOKED_AT * self.counts.looked_at as u64
     }
 
     /// Takes in answers and follows what they lead to, when all in reach is to be looked at.

@@ -10,7 +10,8 @@ use yostel_documents::{Chosen, PackageName};
 use yostel_solver::{Lit, Model, Stats};
 use yostel_versions::Version;
 
-use crate::encode::{Encoding, at_most};
+use crate::encode::Encoding;
+use crate::fewest::Fewest;
 use crate::known::Halt;
 use crate::known::{Known, NeedId};
 use crate::problem::Problem;
@@ -54,7 +55,10 @@ enum Stage {
     /// Is there a set at all?
     Any,
     /// How few packages must leave the version to keep?
-    Fewest(Fewest),
+    Fewest {
+        moved: Vec<Lit>,
+        fewest: Fewest,
+    },
     /// Of the sets with so few, which keeps the first by name?
     Which {
         moved: Vec<Lit>,
@@ -63,15 +67,6 @@ enum Stage {
     /// How new can each be?
     Preferred(Layers),
     Done,
-}
-
-#[derive(Debug)]
-struct Fewest {
-    /// One a package to keep: true when it is there at another version.
-    moved: Vec<Lit>,
-    may_move: BTreeSet<Lit>,
-    most: usize,
-    bound: Option<Lit>,
 }
 
 /// Packages by their distance from the needs.
@@ -96,7 +91,7 @@ impl Search {
     pub(super) fn phase(&self) -> Phase {
         match self.stage {
             Stage::Any => Phase::Any,
-            Stage::Fewest(_) | Stage::Which { .. } => Phase::Fewest,
+            Stage::Fewest { .. } | Stage::Which { .. } => Phase::Fewest,
             Stage::Preferred(_) | Stage::Done => Phase::Preferred,
         }
     }
@@ -138,7 +133,7 @@ impl Search {
         let mut stage = std::mem::replace(&mut self.stage, Stage::Done);
         let carried = match &mut stage {
             Stage::Any => self.find_any(problem, known),
-            Stage::Fewest(fewest) => self.fewest(fewest, problem, known).map(|()| true),
+            Stage::Fewest { fewest, .. } => self.fewest(fewest, problem, known).map(|()| true),
             Stage::Which { moved, next } => self.which(moved, next, problem, known).map(|()| true),
             Stage::Preferred(layers) => self.preferred(layers, problem, known).map(|()| true),
             Stage::Done => Ok(true),
@@ -154,10 +149,11 @@ impl Search {
                     return carried;
                 }
                 let kept = problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
-                let moved = kept.filter_map(|(name, version)| self.moved(name, version, problem, known)).collect();
-                Stage::Fewest(Fewest { moved, may_move: BTreeSet::new(), most: 0, bound: None })
+                let moved: Vec<Lit> =
+                    kept.filter_map(|(name, version)| self.moved(name, version, problem, known)).collect();
+                Stage::Fewest { fewest: Fewest::of(&moved), moved }
             }
-            Stage::Fewest(fewest) => Stage::Which { moved: fewest.moved, next: 0 },
+            Stage::Fewest { moved, .. } => Stage::Which { moved, next: 0 },
             Stage::Which { .. } => Stage::Preferred(Layers::of(problem)),
             Stage::Preferred(_) | Stage::Done => Stage::Done,
         };
@@ -170,30 +166,20 @@ impl Search {
     }
 
     /// Finds the fewest packages that must leave the version to keep, and makes that a fact.
-    ///
-    /// The fewest are found from below (MSU3, Marques-Silva and Planes 2007): assume that none moves; while that cannot
-    /// hold, the packages to blame may move, one more of them than before. So the first number that can hold is the least.
     fn fewest(&mut self, fewest: &mut Fewest, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
         loop {
-            let stays = fewest.moved.iter().filter(|m| !fewest.may_move.contains(m)).map(|m| !*m);
-            let assumptions: Vec<Lit> = stays.chain(fewest.bound).collect();
+            let assumptions: Vec<Lit> = fewest.assumptions().collect();
             match self.encoding.solve_or_blame(&assumptions, problem, known)? {
                 Ok(model) => {
                     self.model = Some(model);
-                    break;
+                    if !fewest.goes_on() {
+                        break;
+                    }
                 }
-                Err(core) => {
-                    fewest.may_move.extend(core.iter().map(|l| !*l).filter(|m| fewest.moved.contains(m)));
-                    fewest.most += 1;
-                    let candidates: Vec<Lit> = fewest.may_move.iter().copied().collect();
-                    fewest.bound = at_most(&mut self.encoding.solver, &candidates, fewest.most);
-                }
+                Err(core) => drop(fewest.give_up(&core, &mut self.encoding.solver)),
             }
         }
-        // Any packages may be the ones that move, so the bound is now over all of them.
-        if let Some(bound) = at_most(&mut self.encoding.solver, &fewest.moved, fewest.most) {
-            self.encoding.solver.add_clause(&[bound]);
-        }
+        fewest.assumptions().for_each(|hope| self.encoding.solver.add_clause(&[hope]));
         Ok(())
     }
 

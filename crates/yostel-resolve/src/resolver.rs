@@ -123,6 +123,23 @@ impl Resolver {
         self.known.stop().clone()
     }
 
+    /// Lets the search, and what is asked afterwards, do so much work in all: literals that are forced, which take the
+    /// time. Then it ends with [`Outcome::Stopped`], on every machine at the same place; a collision that is known by then
+    /// is told as far as it is understood.
+    pub fn allow(&mut self, work: u64) {
+        self.known.allow(work);
+    }
+
+    /// Tells whether it did all the work that it may.
+    pub fn is_worn_out(&self) -> bool {
+        self.known.left() == Some(0)
+    }
+
+    /// Returns how much work it did, counted as [`Self::allow`] counts.
+    pub fn work(&self) -> u64 {
+        self.known.work()
+    }
+
     fn with_reach(mut problem: Problem, reach: Reach) -> Self {
         // A need that counts on none of the listed platforms is none.
         let platforms = problem.rules.platforms.clone();

@@ -215,21 +215,21 @@ impl RuleEdit {
 }
 
 /// Lists all that might be edited, each edit tried with any version where it needs one: of the packages that are known,
-/// or of those that collide alone when that is too much.
+/// or, when that is too much, of those alone that collide; and whether it is all. Whatever ends a collision by itself is
+/// about a package in it.
 pub(crate) fn candidates<'k>(
     problem: &Problem,
     documents: impl Iterator<Item = &'k PackageDocument>,
     collision: &Collision,
     most: usize,
-) -> Vec<RuleEdit> {
+) -> (Vec<RuleEdit>, bool) {
     let all: Vec<&PackageDocument> = documents.collect();
     let whole = of_packages(problem, &all, &|_| true, collision);
     if whole.len() <= most {
-        return whole;
+        return (whole, true);
     }
     let met = packages_of(collision);
-    let near: Vec<&PackageDocument> = all.into_iter().filter(|document| met.contains(&document.name)).collect();
-    of_packages(problem, &near, &|package| met.contains(package), collision)
+    (of_packages(problem, &all, &|package| met.contains(package), collision), false)
 }
 
 fn packages_of(collision: &Collision) -> BTreeSet<PackageName> {
@@ -280,8 +280,9 @@ fn of_packages(
     }
     let mut roles: BTreeMap<&Word, BTreeSet<&PackageName>> = BTreeMap::new();
     for document in documents {
+        let is_met = is_meant(&document.name);
         for release in &document.releases {
-            let barred = problem.bar(&document.name, release);
+            let barred = problem.bar(&document.name, release).filter(|_| is_met);
             if let Some(barred) = barred.filter(|barred| *barred != Barred::PublishedLater) {
                 let (package, version) = (document.name.clone(), release.version.clone());
                 edits.push(RuleEdit::Admit { package, version, barred });
@@ -295,28 +296,33 @@ fn of_packages(
             let [one, other] = [&two[0].version, &two[1].version];
             !document.numbering.is_same_line(one, other)
         });
-        if has_lines && !rules.coexist.contains(&document.name) {
+        if is_met && has_lines && !rules.coexist.contains(&document.name) {
             edits.push(RuleEdit::Coexist { package: document.name.clone() });
         }
     }
     for (role, fillers) in roles {
-        if fillers.len() > 1 && !rules.shared_roles.contains(role) {
+        let is_met = fillers.iter().any(|package| is_meant(package));
+        if is_met && fillers.len() > 1 && !rules.shared_roles.contains(role) {
             edits.push(RuleEdit::ShareRole { role: role.clone() });
-            edits.extend(swaps_among(&fillers, problem));
+            edits.extend(swaps_among(&fillers, problem, is_meant));
         }
     }
-    edits.extend(of_platforms(problem));
+    edits.extend(of_platforms(problem, is_meant));
     edits.extend(forced_versions(problem, collision));
     edits
 }
 
 /// Lists how one of the packages that fill a role might stand in for another.
-fn swaps_among(fillers: &BTreeSet<&PackageName>, problem: &Problem) -> Vec<RuleEdit> {
+fn swaps_among(
+    fillers: &BTreeSet<&PackageName>,
+    problem: &Problem,
+    is_meant: &dyn Fn(&PackageName) -> bool,
+) -> Vec<RuleEdit> {
     let overrides = &problem.rules.overrides;
     let is_free =
         |package: &PackageName| !overrides.swapped.contains_key(package) && !overrides.forced.contains_key(package);
     let pairs = fillers.iter().flat_map(|package| fillers.iter().map(move |by| (*package, *by)));
-    let open = pairs.filter(|(package, by)| package != by && is_free(package));
+    let open = pairs.filter(|(package, by)| package != by && is_meant(package) && is_free(package));
     // A swap that leads back is none.
     let open = open.filter(|(package, by)| {
         let end = overrides.bind(by, &ConstraintText::anything());
@@ -330,10 +336,13 @@ fn swaps_among(fillers: &BTreeSet<&PackageName>, problem: &Problem) -> Vec<RuleE
 }
 
 /// Lists platforms that might not be served, by one need or at all.
-fn of_platforms(problem: &Problem) -> Vec<RuleEdit> {
+fn of_platforms(problem: &Problem, is_meant: &dyn Fn(&PackageName) -> bool) -> Vec<RuleEdit> {
     let platforms = &problem.rules.platforms;
     let mut edits = Vec::new();
-    for requirement in &problem.requirements {
+    let end = |package: &PackageName| problem.rules.overrides.bind(package, &ConstraintText::anything());
+    let is_met =
+        |one: &&Requirement| is_meant(&one.package) || end(&one.package).is_some_and(|(end, _)| is_meant(&end));
+    for requirement in problem.requirements.iter().filter(is_met) {
         let counts: Vec<&String> = platforms.iter().filter(|platform| requirement.accept.covers(platform)).collect();
         for without in counts.iter().filter(|_| counts.len() > 1) {
             let mut patterns = requirement.accept.patterns();

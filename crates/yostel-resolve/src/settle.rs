@@ -14,9 +14,17 @@ use crate::problem::Problem;
 use crate::resolution::Resolution;
 use crate::resolver::{Outcome, Resolver};
 use crate::rule_edit::{RuleEdit, candidates};
+use crate::settling::{Extent, Settled, Settling, is_of_one_need};
 
 /// How often rules are lifted before that is enough.
 const MOST_TRIED: usize = 300;
+
+/// How much work is done in all before what was found will do, as [`Resolver::work`] counts it: counted and not timed, so
+/// that the same is found on every machine.
+const MOST_WORK: u64 = 30_000_000;
+
+/// How much of it goes into one question, so that a hard one leaves something to the others.
+const MOST_AT_ONCE: u64 = MOST_WORK / 3;
 
 /// How many edits of rules are tried of all packages that are known; where there are more, only those of packages that
 /// collide are.
@@ -24,74 +32,6 @@ const MOST_CANDIDATES: usize = 40;
 
 /// Sets with edits of rules have no more edits than the fewest to needs alone would take, or than this.
 const FEW_EDITS: usize = 2;
-
-/// Edits that end a collision, and what they lead to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Settling {
-    /// The edits of rules, sorted.
-    pub rules: Vec<RuleEdit>,
-    /// The edits of needs, as they are written, sorted. None of either can be left out.
-    pub needs: Vec<RequirementEdit>,
-    /// The set that follows.
-    pub resolution: Resolution,
-    /// How many locked packages move.
-    pub moved: usize,
-    /// Packages of which a constraint names a pre-release.
-    pub pre_releases: BTreeSet<PackageName>,
-}
-
-impl Settling {
-    /// Returns how many edits there are.
-    pub fn len(&self) -> usize {
-        self.rules.len() + self.needs.len()
-    }
-
-    /// Tells whether there is none.
-    pub fn is_empty(&self) -> bool {
-        self.len() == 0
-    }
-
-    /// Returns how many needs are removed.
-    pub fn drops(&self) -> usize {
-        self.needs.iter().filter(|edit| matches!(edit, RequirementEdit::Drop { .. })).count()
-    }
-
-    /// Returns how many versions are forced, whatever is asked.
-    pub fn forces(&self) -> usize {
-        self.rules.iter().filter(|edit| matches!(edit, RuleEdit::Force { .. })).count()
-    }
-
-    /// Returns how much is given up: packages of which a pre-release is accepted, and edits that are last resorts.
-    pub fn last_resorts(&self) -> usize {
-        self.pre_releases.len() + self.rules.iter().filter(|edit| edit.is_last_resort()).count()
-    }
-
-    /// The order in which sets are told (docs/resolution.md §5): versions that are forced, whether a wish is touched, needs
-    /// that are removed, what gives something up, how many edits, of which kinds, how many packages move.
-    fn rank(&self, rules: &EditRules) -> (usize, bool, usize, usize, usize, usize, usize) {
-        let kinds = self.rules.iter().map(RuleEdit::kind).sum();
-        let wished = self.needs.iter().any(|edit| rules.wished.contains(edit.requirement()));
-        (self.forces(), wished, self.drops(), self.last_resorts(), self.len(), kinds, self.moved)
-    }
-
-    /// Tells whether it holds all edits of another set and is thereby needless. What changes a need does not include what
-    /// removes it, or what gives it a pre-release.
-    fn includes(&self, other: &Self) -> bool {
-        let is_drop = |edit: &RequirementEdit| matches!(edit, RequirementEdit::Drop { .. });
-        other.rules.iter().all(|edit| self.rules.contains(edit))
-            && other.pre_releases.is_subset(&self.pre_releases)
-            && other.needs.iter().all(|edit| {
-                let goes_as_far = |mine: &RequirementEdit| is_drop(mine) || !is_drop(edit);
-                self.needs.iter().any(|mine| is_of_one_need(mine, edit.requirement()) && goes_as_far(mine))
-            })
-    }
-}
-
-/// Tells whether an edit is of a need, whatever other edits make of its constraint.
-fn is_of_one_need(edit: &RequirementEdit, need: &Requirement) -> bool {
-    let other = edit.requirement();
-    (&other.asker, &other.purpose, &other.package) == (&need.asker, &need.purpose, &need.package)
-}
 
 /// How driving a resolver ended.
 #[derive(Debug)]
@@ -122,41 +62,38 @@ pub trait Drive {
     fn edit_sets(&mut self, resolver: &mut Resolver, rules: &EditRules) -> Result<Vec<EditSet>, Self::Error>;
 }
 
-/// What was found.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Settled {
-    /// What collides; nothing when there is a set as things are.
-    pub collision: Option<Box<Collision>>,
-    /// Sets of edits, each of which ends it, the best first.
-    pub found: Vec<Settling>,
-    /// Whether there was no time for more.
-    pub out_of_time: bool,
-}
-
 /// Finds sets of edits after which a problem can be resolved. Its needs are as they are written.
 ///
 /// # Errors
 /// Those of `drive`; what a problem with edits brings with it only ends that attempt.
 pub fn settle<D: Drive>(problem: &Problem, rules: &EditRules, drive: &mut D) -> Result<Settled, D::Error> {
-    let mut search = Search { problem, rules, found: Vec::new(), fewest: usize::MAX, kept: Vec::new() };
+    let mut search = Search {
+        problem,
+        rules,
+        found: Vec::new(),
+        fewest: usize::MAX,
+        kept: Vec::new(),
+        left: MOST_WORK,
+        extent: Extent::Whole,
+    };
     let (outcome, mut resolver) = match drive.drive(Resolver::with_edits(problem.clone()))? {
         Ended::Well(outcome, resolver) => (outcome, resolver),
         Ended::Badly(error) => return Err(error),
-        Ended::OutOfTime => return Ok(Settled { out_of_time: true, ..Settled::default() }),
+        Ended::OutOfTime => return Ok(Settled { extent: Extent::OutOfTime, ..Settled::default() }),
     };
     let Outcome::Collision(collision) = outcome else { return Ok(Settled::default()) };
-    for edit_set in drive.edit_sets(&mut resolver, rules)? {
+    for edit_set in search.edit_sets(&mut resolver, drive)? {
         search.fewest = search.fewest.min(edit_set.edits.len());
         let EditSet { edits: needs, resolution, moved, pre_releases, .. } = edit_set;
         search.take(Settling { rules: Vec::new(), needs, resolution, moved, pre_releases });
     }
-    let out_of_time = search.lift(&collision, &resolver, drive)?;
-    let mut found = search.found;
+    search.lift(&collision, &resolver, drive)?;
+    let Search { mut found, extent, .. } = search;
     found.sort_by(|one, other| {
         let rank = one.rank(rules).cmp(&other.rank(rules));
         rank.then_with(|| (&one.needs, &one.rules).cmp(&(&other.needs, &other.rules)))
     });
-    Ok(Settled { collision: Some(collision), found, out_of_time })
+    Ok(Settled { collision: Some(collision), found, extent })
 }
 
 struct Search<'s> {
@@ -167,6 +104,9 @@ struct Search<'s> {
     fewest: usize,
     /// Sets of rules that end it without edits of needs.
     kept: Vec<BTreeSet<RuleEdit>>,
+    /// How much work may still be done.
+    left: u64,
+    extent: Extent,
 }
 
 impl Search<'_> {
@@ -175,9 +115,45 @@ impl Search<'_> {
         if self.fewest == usize::MAX { usize::MAX } else { self.fewest.max(FEW_EDITS) }
     }
 
+    /// Drives a resolver as far as there is work left to do; it may end without an outcome then.
+    fn drive<D: Drive>(&mut self, mut resolver: Resolver, drive: &mut D) -> Result<Ended<D::Error>, D::Error> {
+        resolver.allow(self.left.min(MOST_AT_ONCE));
+        let ended = drive.drive(resolver)?;
+        match &ended {
+            Ended::Well(outcome, resolver) => {
+                self.left = self.left.saturating_sub(resolver.work());
+                if matches!(outcome, Outcome::Stopped(_)) {
+                    self.falls_short(Extent::Part);
+                }
+            }
+            Ended::Badly(_) => {}
+            Ended::OutOfTime => self.falls_short(Extent::OutOfTime),
+        }
+        Ok(ended)
+    }
+
+    /// Asks for edits of needs as far as there is work left to do.
+    fn edit_sets<D: Drive>(&mut self, resolver: &mut Resolver, drive: &mut D) -> Result<Vec<EditSet>, D::Error> {
+        let before = resolver.work();
+        resolver.allow(before + self.left.min(MOST_AT_ONCE));
+        let edit_sets = drive.edit_sets(resolver, self.rules)?;
+        self.left = self.left.saturating_sub(resolver.work() - before);
+        if resolver.is_worn_out() {
+            self.falls_short(Extent::Part);
+        }
+        Ok(edit_sets)
+    }
+
+    fn falls_short(&mut self, extent: Extent) {
+        self.extent = self.extent.max(extent);
+    }
+
     /// Lists the rules that might be lifted; what is to stay as it is stays so on all platforms too.
-    fn candidates(&self, problem: &Problem, resolver: &Resolver, collision: &Collision) -> Vec<RuleEdit> {
-        let mut edits = candidates(problem, resolver.documents(), collision, MOST_CANDIDATES);
+    fn candidates(&mut self, problem: &Problem, resolver: &Resolver, collision: &Collision) -> Vec<RuleEdit> {
+        let (mut edits, all) = candidates(problem, resolver.documents(), collision, MOST_CANDIDATES);
+        if !all {
+            self.falls_short(Extent::Part);
+        }
         edits.retain(|edit| match edit {
             RuleEdit::OnlyOn { requirement, .. } => !self.rules.kept.contains(&requirement.package),
             _ => true,
@@ -185,8 +161,8 @@ impl Search<'_> {
         edits
     }
 
-    /// Lifts more and more rules; tells whether time ran out.
-    fn lift<D: Drive>(&mut self, collision: &Collision, resolver: &Resolver, drive: &mut D) -> Result<bool, D::Error> {
+    /// Lifts more and more rules.
+    fn lift<D: Drive>(&mut self, collision: &Collision, resolver: &Resolver, drive: &mut D) -> Result<(), D::Error> {
         let first = self.candidates(self.problem, resolver, collision);
         let mut open: VecDeque<BTreeSet<RuleEdit>> = first.into_iter().map(|edit| BTreeSet::from([edit])).collect();
         let mut seen: BTreeSet<BTreeSet<RuleEdit>> = open.iter().cloned().collect();
@@ -198,12 +174,13 @@ impl Search<'_> {
             if self.kept.iter().any(|kept| kept.is_subset(&lifted)) || !makes_sense(&lifted, self.problem) {
                 continue;
             }
-            if tried == MOST_TRIED {
-                return Ok(false);
+            if tried == MOST_TRIED || self.left == 0 {
+                self.falls_short(Extent::Part);
+                break;
             }
             tried += 1;
             match self.attempt(&lifted, drive)? {
-                Attempt::OutOfTime => return Ok(true),
+                Attempt::OutOfTime => break,
                 Attempt::Ended => {}
                 Attempt::Collides(more) if lifted.len() < self.most() => {
                     for edit in more {
@@ -216,16 +193,16 @@ impl Search<'_> {
                 Attempt::Collides(_) => {}
             }
         }
-        Ok(false)
+        Ok(())
     }
 
     /// Resolves with some rules lifted.
     fn attempt<D: Drive>(&mut self, lifted: &BTreeSet<RuleEdit>, drive: &mut D) -> Result<Attempt, D::Error> {
         let mut amended = self.problem.clone();
         lifted.iter().for_each(|edit| edit.apply(&mut amended));
-        match drive.drive(Resolver::with_edits(amended.clone()))? {
-            Ended::Badly(_) => Ok(Attempt::Ended),
-            Ended::OutOfTime | Ended::Well(Outcome::Stopped(_), _) => Ok(Attempt::OutOfTime),
+        match self.drive(Resolver::with_edits(amended.clone()), drive)? {
+            Ended::Badly(_) | Ended::Well(Outcome::Stopped(_), _) => Ok(Attempt::Ended),
+            Ended::OutOfTime => Ok(Attempt::OutOfTime),
             Ended::Well(Outcome::Resolved(resolution), _) => {
                 self.ends(lifted, &resolution, drive)?;
                 Ok(Attempt::Ended)
@@ -279,9 +256,11 @@ impl Search<'_> {
         }
         self.fewest = self.fewest.min(rules.len() + needs.len());
         let moved = resolution.moved_from(&self.problem.keep);
-        if needs.is_empty() {
-            pre_releases.clear();
-        }
+        // Those that are left may do without.
+        let has_one = |package: &PackageName| {
+            resolution.chosen.all(package).iter().any(|choice| choice.release.version.is_pre_release())
+        };
+        pre_releases.retain(|package| !needs.is_empty() && has_one(package));
         pre_releases.extend(rules.iter().filter_map(RuleEdit::pre_release_of).cloned());
         self.take(Settling { rules, needs, resolution, moved, pre_releases });
         Ok(())
@@ -294,7 +273,7 @@ impl Search<'_> {
         resolver: &mut Resolver,
         drive: &mut D,
     ) -> Result<(), D::Error> {
-        for edit_set in drive.edit_sets(resolver, self.rules)? {
+        for edit_set in self.edit_sets(resolver, drive)? {
             if lifted.len() + edit_set.edits.len() > self.most() {
                 continue;
             }
@@ -306,7 +285,7 @@ impl Search<'_> {
 
     /// Resolves with edits as they are written; nothing when that is not possible.
     fn resolved_with<D: Drive>(
-        &self,
+        &mut self,
         rules: &[RuleEdit],
         needs: &[RequirementEdit],
         drive: &mut D,
@@ -326,7 +305,7 @@ impl Search<'_> {
         if amended.rules.overrides.leads_back() {
             return Ok(None);
         }
-        Ok(match drive.drive(Resolver::new(amended))? {
+        Ok(match self.drive(Resolver::new(amended), drive)? {
             Ended::Well(Outcome::Resolved(resolution), _) => Some(resolution),
             _ => None,
         })
@@ -355,7 +334,7 @@ fn written(lifted: &BTreeSet<RuleEdit>, resolution: &Resolution) -> Option<Vec<R
 enum Attempt {
     /// It still collides; what might be lifted besides.
     Collides(Vec<RuleEdit>),
-    /// It resolves, or never will.
+    /// It resolves, or never will, or that takes too long to know.
     Ended,
     OutOfTime,
 }

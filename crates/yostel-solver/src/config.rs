@@ -16,6 +16,9 @@ pub struct Config {
     pub record_proof: bool,
     /// Conflicts after which a call gives up with `Outcome::Stopped`. Default: none.
     pub conflict_limit: Option<u64>,
+    /// Literals forced by a clause after which a call gives up with `Outcome::Stopped`: what bounds the time it takes, and
+    /// ends it at the same place on every machine. Default: none.
+    pub forced_limit: Option<u64>,
     /// Once set, from anywhere, the call under way gives up with `Outcome::Stopped`. Default: none.
     pub stop: Option<Arc<AtomicBool>>,
 }
@@ -28,6 +31,7 @@ impl Default for Config {
             keep_learned: 4000,
             record_proof: false,
             conflict_limit: None,
+            forced_limit: None,
             stop: None,
         }
     }

@@ -11,41 +11,13 @@ use crate::decide::Decider;
 use crate::guide::{Advice, Guide, NoGuide, Searching};
 use crate::invariants;
 use crate::literal::{Lit, Var};
+use crate::outcome::{Model, Outcome};
 use crate::proof::{ProofLog, ProofStep};
 use crate::propagate::propagate;
 use crate::reduce::reduce;
 use crate::restart::luby;
 use crate::stats::Stats;
 use crate::trail::Trail;
-
-/// The verdict of one call.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Outcome {
-    /// All clauses and assumptions hold in this model.
-    Satisfiable(Model),
-    /// These assumptions cannot all hold, sorted; empty when the clauses alone contradict each other.
-    Unsatisfiable(Vec<Lit>),
-    /// The conflict limit was reached first, or the flag said stop: nothing is known.
-    Stopped,
-    /// The guide must learn something first. The same call, made next, goes on from there.
-    Paused,
-}
-
-/// A value for every variable. Variables that were made later, or that a guide left open, are false.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Model(Vec<bool>);
-
-impl Model {
-    /// Tells whether the literal is true in this model.
-    pub fn is_true(&self, literal: Lit) -> bool {
-        self.0.get(literal.var().index()).copied().unwrap_or(false) == literal.is_positive()
-    }
-
-    /// Returns the values by variable index.
-    pub fn values(&self) -> &[bool] {
-        &self.0
-    }
-}
 
 /// An incremental solver: clauses may be added between calls, and what was learned is kept.
 #[derive(Debug, Default)]
@@ -70,6 +42,8 @@ pub struct Solver {
     undone_to: usize,
     /// The assumptions of a call that was paused, while nothing was undone since.
     paused: Option<Vec<Lit>>,
+    /// How many literals may have been forced, in all calls, before this one gives up.
+    forced_until: Option<u64>,
 }
 
 impl Solver {
@@ -242,6 +216,7 @@ impl Solver {
 
     fn search(&mut self, assumptions: &[Lit], guide: &mut dyn Guide) -> Outcome {
         self.stats.calls += 1;
+        self.forced_until = self.config.forced_limit.map(|limit| self.stats.propagations.saturating_add(limit));
         if self.keep_learned == 0 {
             self.keep_learned = self.config.keep_learned;
         }
@@ -261,6 +236,7 @@ impl Solver {
                 }
                 self.learn_from(conflict);
                 if self.config.conflict_limit.is_some_and(|limit| self.stats.conflicts - started >= limit)
+                    || self.has_forced_enough()
                     || self.is_stopped()
                 {
                     return Outcome::Stopped;
@@ -315,6 +291,10 @@ impl Solver {
         self.config.stop.as_ref().is_some_and(|stop| stop.load(Ordering::Relaxed))
     }
 
+    fn has_forced_enough(&self) -> bool {
+        self.forced_until.is_some_and(|until| self.stats.propagations >= until)
+    }
+
     /// Returns the same solver as a guide sees it, to state things by the same code in and out of a search.
     pub fn stating(&mut self) -> Searching<'_> {
         self.backjump(0);
@@ -338,6 +318,11 @@ impl Solver {
     /// Sets the conflicts after which a call gives up, as [`Config::conflict_limit`] does.
     pub fn limit_conflicts(&mut self, limit: Option<u64>) {
         self.config.conflict_limit = limit;
+    }
+
+    /// Sets the forced literals after which a call gives up, as [`Config::forced_limit`] does.
+    pub fn limit_forced(&mut self, limit: Option<u64>) {
+        self.config.forced_limit = limit;
     }
 
     /// Returns the counts so far.
@@ -405,7 +390,7 @@ impl Solver {
         };
         let Some(literal) = literal else { return Decision::Enough };
         self.stats.decisions += 1;
-        if self.stats.decisions.is_multiple_of(1024) && self.is_stopped() {
+        if self.has_forced_enough() || self.stats.decisions.is_multiple_of(1024) && self.is_stopped() {
             return Decision::Stop;
         }
         Decision::Literal(literal)

@@ -4,7 +4,7 @@
 //! error: otherwise a stranger who publishes under a private name would be installed in its place.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Mutex;
+use std::sync::{Mutex, MutexGuard};
 
 use yostel_documents::{NamePattern, Origin, PackageDocument, PackageName, SourceName};
 
@@ -26,6 +26,8 @@ pub struct SourceSet {
     sources: Vec<(Box<dyn Source>, Vec<NamePattern>)>,
     /// Packages that come from elsewhere, whatever a source may have by their name.
     given: BTreeMap<PackageName, (Origin, PackageDocument)>,
+    /// What was answered before: whoever asks twice is told the same, and no source is asked twice.
+    told: Mutex<BTreeMap<PackageName, Option<(Origin, PackageDocument)>>>,
 }
 
 impl SourceSet {
@@ -50,14 +52,14 @@ impl SourceSet {
     }
 
     /// Asks about all of these packages at once; each source is asked about those that may come from it. Calls `deliver`
-    /// exactly once for each package, as soon as all who may have it answered: with where it comes from, or nothing when
+    /// exactly once for each package, as soon as all who may have it answered, now or before: with where it comes from, or nothing when
     /// no source knows it; with the error of a source, or `Ambiguous`.
     pub fn documents(&self, packages: &BTreeSet<PackageName>, deliver: &(dyn Fn(&PackageName, SetAnswer) + Sync)) {
         let mut wanted: Vec<BTreeSet<PackageName>> = self.sources.iter().map(|_| BTreeSet::new()).collect();
         let mut open: BTreeMap<PackageName, Open> = BTreeMap::new();
         for package in packages {
-            if let Some((origin, document)) = self.given.get(package) {
-                deliver(package, Ok(Some((origin.clone(), document.clone()))));
+            if let Some(known) = self.known(package) {
+                deliver(package, Ok(known));
                 continue;
             }
             let asked = self.may_have(package);
@@ -80,7 +82,11 @@ impl SourceSet {
                 (entry.left == 0).then(|| all.remove(package)).flatten()
             };
             if let Some(whole) = whole {
-                deliver(package, self.join(package, whole.found));
+                let answer = self.join(package, whole.found);
+                if let Ok(told) = &answer {
+                    self.told().insert(package.clone(), told.clone());
+                }
+                deliver(package, answer);
             }
         };
         let ask = |at: usize| {
@@ -99,6 +105,15 @@ impl SourceSet {
                 ask(0);
             }
         });
+    }
+
+    /// Returns what need not be asked.
+    fn known(&self, package: &PackageName) -> Option<Option<(Origin, PackageDocument)>> {
+        self.given.get(package).cloned().map(Some).or_else(|| self.told().get(package).cloned())
+    }
+
+    fn told(&self) -> MutexGuard<'_, BTreeMap<PackageName, Option<(Origin, PackageDocument)>>> {
+        self.told.lock().expect("nobody panics while holding it")
     }
 
     /// Lists the sources that may have a package: those that reserve its name, or all when none does.

@@ -73,15 +73,15 @@ pub fn is_left_out(path: &str) -> bool {
     path.split('/').any(|name| LEFT_OUT.contains(&name) || is_unfinished(name.as_ref()))
 }
 
-/// Packs a folder into the file `to`, compressed.
+/// Packs a folder into the file `to`, compressed, but for these folders in it, which are given by their paths.
 ///
 /// # Errors
 /// `Unfit` for what is neither file nor link nor folder, has a name that not every system can hold, or is a link out of
 /// the folder; `File` when something cannot be read or written.
-pub fn pack(folder: &Folder, platform: &str, to: NewFile) -> Result<Packed, PackError> {
+pub fn pack(folder: &Folder, without: &[String], platform: &str, to: NewFile) -> Result<Packed, PackError> {
     let hashing = Hashing { inner: to, digest: Sha256::default(), bytes: 0 };
     let encoder = zstd::Encoder::new(hashing, LEVEL).expect("that level is one the library has");
-    pack_into(&mut OnDisk::of(folder), platform, encoder, zstd::Encoder::finish)
+    pack_into(&mut OnDisk::of(folder, without), platform, encoder, zstd::Encoder::finish)
 }
 
 /// Packs files without compression: what no registry keeps, and everybody must be able to make again byte for byte, does
@@ -209,13 +209,15 @@ impl Read for Exact<'_> {
 /// The files of a folder.
 struct OnDisk<'f> {
     folder: &'f Folder,
+    /// Folders that are not packed.
+    without: &'f [String],
     nearby: Nearby,
     files: Vec<(String, EntryKind)>,
 }
 
 impl<'f> OnDisk<'f> {
-    fn of(folder: &'f Folder) -> Self {
-        Self { folder, nearby: Nearby::new(folder.clone()), files: Vec::new() }
+    fn of(folder: &'f Folder, without: &'f [String]) -> Self {
+        Self { folder, without, nearby: Nearby::new(folder.clone()), files: Vec::new() }
     }
 }
 
@@ -236,6 +238,7 @@ impl Contents for OnDisk<'_> {
                 let path = if at.is_empty() { name.to_owned() } else { format!("{at}/{name}") };
                 let meta = folder.meta(&entry.name)?;
                 let kind = match meta.kind {
+                    Kind::Folder if self.without.contains(&path) => continue,
                     Kind::Folder => {
                         // Before it is entered: what is deeper has a longer path.
                         check_entry_path(&path).map_err(|reason| unfit(&path, reason))?;

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_flows::{InstallReport, LockReport, SearchReport, Settlement, Settlements};
-use yostel_resolve::Overridden;
+use yostel_resolve::{Extent, Overridden};
 
 use super::Told;
 use super::parts::{EditTold, MoveTold, NoticeTold, ReleaseTold, texts, told};
@@ -200,8 +200,30 @@ pub struct EditSetsTold {
     pub collision: bool,
     /// Sets of edits, each of which ends it, in the order of docs/resolution.md.
     pub edit_sets: Vec<EditSetTold>,
-    /// Whether there was no time to look for more.
-    pub out_of_time: bool,
+    /// How far it was looked: there may be more unless that is the whole.
+    pub searched: Searched,
+}
+
+/// How far it was looked.
+#[derive(Debug, Clone, Copy, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Searched {
+    /// At every set that docs/resolution.md tells of.
+    Whole,
+    /// At a part: the whole is more than anyone waits for.
+    Part,
+    /// As far as there was time.
+    OutOfTime,
+}
+
+impl From<Extent> for Searched {
+    fn from(extent: Extent) -> Self {
+        match extent {
+            Extent::Whole => Self::Whole,
+            Extent::Part => Self::Part,
+            Extent::OutOfTime => Self::OutOfTime,
+        }
+    }
 }
 
 /// A set of edits that ends a collision.
@@ -244,13 +266,13 @@ impl From<&Settlement> for EditSetTold {
 impl SettleAnswer {
     /// Tells that nothing collides.
     pub fn nothing() -> Self {
-        Self::Listed(EditSetsTold { collision: false, edit_sets: Vec::new(), out_of_time: false })
+        Self::Listed(EditSetsTold { collision: false, edit_sets: Vec::new(), searched: Searched::Whole })
     }
 
     /// Lists the sets of edits.
     pub fn listed(settlements: &Settlements) -> Self {
-        let Settlements { all, out_of_time } = settlements;
-        Self::Listed(EditSetsTold { collision: true, edit_sets: told(all), out_of_time: *out_of_time })
+        let Settlements { all, extent } = settlements;
+        Self::Listed(EditSetsTold { collision: true, edit_sets: told(all), searched: (*extent).into() })
     }
 
     /// Tells of one set of edits.

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
+use yostel_flows::SavedKit;
 use yostel_store::{CacheEntry, CacheProblem, CacheReport, CacheStats, Carried, Loaded, Pruned};
 
 use super::Told;
@@ -159,11 +160,23 @@ impl CachePruneAnswer {
 
 /// Answer of `cache save`.
 #[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub struct CacheSaveAnswer {
     /// The kit that was written.
     pub file: PathBuf,
     /// What it carries.
     pub carried: Vec<CarriedTold>,
+    /// Packages that are not in it, since they are folders of this machine.
+    pub left_out: Vec<LeftOutTold>,
+}
+
+/// A package that a kit does not carry.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct LeftOutTold {
+    /// The package.
+    pub package: String,
+    /// Its folder, relative to the lockfile's.
+    pub folder: String,
 }
 
 impl Told for CacheSaveAnswer {
@@ -172,8 +185,12 @@ impl Told for CacheSaveAnswer {
 
 impl CacheSaveAnswer {
     /// Tells what a kit carries.
-    pub fn of(file: &Path, carried: &[Carried]) -> Self {
-        Self { file: file.to_owned(), carried: told(carried) }
+    pub fn of(file: &Path, kit: &SavedKit) -> Self {
+        let left_out = kit.left_out.iter().map(|(package, from)| LeftOutTold {
+            package: package.to_string(),
+            folder: from.local_folder().unwrap_or_default().to_owned(),
+        });
+        Self { file: file.to_owned(), carried: told(&kit.carried), left_out: left_out.collect() }
     }
 }
 

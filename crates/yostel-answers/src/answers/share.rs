@@ -19,8 +19,12 @@ pub struct PublishAnswer {
     pub version: String,
     /// Whether it was not there before.
     pub new: bool,
+    /// Whether it is there now.
+    pub published: bool,
     /// How many files it holds.
     pub files: usize,
+    /// Their paths.
+    pub paths: Vec<String>,
     /// The platform it is for; `any` when it fits all.
     pub platform: String,
     /// The archive's size.
@@ -37,13 +41,15 @@ impl Told for PublishAnswer {
 
 impl PublishAnswer {
     /// Tells what was published.
-    pub fn of(published: &Published, package: &PackageName) -> Self {
+    pub fn of(published: &Published, package: &PackageName, preview: bool) -> Self {
         let artifact = &published.release.artifacts[0];
         Self {
             package: package.to_string(),
             version: published.release.version.to_string(),
             new: published.is_new,
-            files: published.files,
+            published: !(preview && published.is_new),
+            files: published.files.len(),
+            paths: published.files.clone(),
             platform: artifact.platform.clone(),
             bytes: artifact.size,
             digest: artifact.digest.to_string(),

@@ -43,9 +43,13 @@ pub(super) fn of_lock(error: &LockError, view: &Viewpoint<'_>) -> Diagnostic {
         }
         LockError::Republished(releases) => of_republished(releases, view),
         LockError::UnknownSource { source_name, .. } => {
-            let next = format!("name it again: [sources.{source_name}] and below it folder = \"…\"");
-            tell(Code::UnknownSource, headline, next)
-                .or(Suggestion::run("yostel lock --fresh", "to take the package from another source"))
+            let again = format!("yostel sources add {source_name} FOLDER");
+            tell(
+                Code::UnknownSource,
+                headline,
+                Suggestion::run("yostel lock", "to take the package from another source"),
+            )
+            .or(Suggestion::run(again, "with the registry's folder, to name it again"))
         }
         LockError::NotLocked { near, .. } => {
             let next = match near {

@@ -91,6 +91,11 @@ pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diag
             format!("yostel.toml has no need named `{package}`"),
             Suggestion::run("yostel list --direct", "to see what it needs"),
         ),
+        ProjectError::Edit(EditError::NoSuchSource(name)) => tell(
+            Code::NoSuchSource,
+            format!("yostel.toml has no source named {name}"),
+            Suggestion::run("yostel sources", "to see those that it has"),
+        ),
         ProjectError::Edit(EditError::Unreadable) => tell(
             Code::Manifest,
             "the manifest cannot be edited as it is",

@@ -17,7 +17,7 @@ use crate::chosen::{AtVersion, Chosen, Numbered};
 use crate::declared::Declared;
 use crate::digest::{ContentDigest, RecordDigest, Seal, TreeDigest};
 use crate::name::run_purpose;
-use crate::name::{PackageName, Purpose};
+use crate::name::{PackageName, Purpose, SourceName};
 use crate::origin::Origin;
 use crate::release::{Artifact, artifact_for};
 use crate::requirement::{Asker, Requirement};
@@ -127,7 +127,7 @@ pub struct AskedBy {
 }
 
 /// What a look at a lockfile tells.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LockfileHeader {
     /// Its seal, which fits its content.
     pub seal: Seal,
@@ -135,6 +135,8 @@ pub struct LockfileHeader {
     pub declarations: Seal,
     /// How many packages it locks.
     pub packages: usize,
+    /// The sources that they come from.
+    pub sources: BTreeSet<SourceName>,
 }
 
 impl Lockfile {

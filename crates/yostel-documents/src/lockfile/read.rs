@@ -11,7 +11,7 @@ use super::write::{SEAL_KEY, head, seal_of};
 use super::{Alteration, AskedBy, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileHeader};
 use crate::chosen::Chosen;
 use crate::digest::{ArchiveDigest, ContentDigest, RecordDigest, Seal, TreeDigest};
-use crate::name::{PackageName, Word, run_purpose};
+use crate::name::{PackageName, SourceName, Word, run_purpose};
 use crate::numbering::NumberingTable;
 use crate::origin::{GitAt, GitPlace, Origin};
 use crate::release::{Artifact, check_platform};
@@ -201,14 +201,22 @@ pub(super) fn header(original: &str) -> Option<LockfileHeader> {
     // What is before the body is not sealed: it must be what we write, to the byte.
     let mut lines = original.strip_prefix(&head(seal))?.lines();
     let declarations = lines.next()?.strip_prefix("declarations = \"")?.strip_suffix('"')?;
-    let mut packages = 0;
+    let (mut packages, mut sources) = (0, BTreeSet::new());
+    let mut last = "";
     for line in lines {
         if is_merge_mark(line) {
             return None;
         }
         packages += usize::from(line == "[[chosen]]");
+        // Of thousands of packages nearly all come from the source of the one before.
+        if let Some(name) = line.strip_prefix("from = \"").and_then(|rest| rest.strip_suffix('"'))
+            && name != last
+        {
+            sources.insert(SourceName::parse(name).ok()?);
+            last = name;
+        }
     }
-    Some(LockfileHeader { seal, declarations: Seal::parse(declarations).ok()?, packages })
+    Some(LockfileHeader { seal, declarations: Seal::parse(declarations).ok()?, packages, sources })
 }
 
 /// A later format may not even be readable, so its number is taken from its line before anything else is read.

@@ -4,7 +4,7 @@ use toml_edit::{DocumentMut, Item, Table, Value};
 use yostel_versions::ConstraintText;
 
 use super::parse::AGREED;
-use crate::name::{PackageName, Purpose};
+use crate::name::{PackageName, Purpose, SourceName};
 use crate::origin::{Elsewhere, GitPlace};
 
 /// Why an edit is not possible.
@@ -16,6 +16,9 @@ pub enum EditError {
     /// There is no such need.
     #[error("yostel.toml has no need named `{0}`")]
     NoSuchNeed(PackageName),
+    /// There is no such source.
+    #[error("yostel.toml has no source named `{0}`")]
+    NoSuchSource(SourceName),
     /// There is no such local change.
     #[error("the manifest does not change {0} locally")]
     NoSuchAlter(PackageName),

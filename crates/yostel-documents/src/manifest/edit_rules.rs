@@ -3,9 +3,13 @@
 use toml_edit::{Array, InlineTable, Item, Table, TableLike, Value};
 use yostel_versions::ConstraintText;
 
+use super::NamePattern;
 use super::edit::{EditError, edit, place_sorted, put};
 use super::parse::AGREED;
-use crate::name::{PackageName, Word};
+use crate::name::{PackageName, SourceName, Word};
+
+/// The key of the table of sources.
+const SOURCES: &str = "sources";
 
 /// Agrees on a constraint for a package, in place of the one that is agreed.
 ///
@@ -170,4 +174,48 @@ fn put_entry(entries: &mut dyn TableLike, package: &PackageName, pairs: &[(&str,
         }
     }
     Ok(())
+}
+
+/// Names a source and its folder, in place of what is said of one of that name; its reserved names too, where any are given.
+///
+/// # Errors
+/// `Unreadable` when the text is no manifest.
+pub fn add_source(text: &str, name: &SourceName, folder: &str, reserves: &[NamePattern]) -> Result<String, EditError> {
+    let reserves: Array = reserves.iter().map(ToString::to_string).collect();
+    let edited = edit(text, |document| {
+        let sources = document.entry(SOURCES).or_insert_with(|| {
+            let mut table = Table::new();
+            table.set_implicit(true);
+            Item::Table(table)
+        });
+        let sources = sources.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        let entry = sources.entry(name.as_str()).or_insert_with(|| Item::Table(Table::new()));
+        let entry = entry.as_table_like_mut().ok_or(EditError::Unreadable)?;
+        match entry.get_mut("folder") {
+            Some(Item::Value(value)) => put(value, folder),
+            _ => drop(entry.insert("folder", toml_edit::value(folder))),
+        }
+        if !reserves.is_empty() {
+            entry.insert("reserves", toml_edit::value(reserves));
+        }
+        Ok((None, Vec::new()))
+    })?;
+    Ok(edited.text)
+}
+
+/// Removes a source, and the table with the last one.
+///
+/// # Errors
+/// `NoSuchSource`, or `Unreadable` when the text is no manifest.
+pub fn remove_source(text: &str, name: &SourceName) -> Result<String, EditError> {
+    let edited = edit(text, |document| {
+        let unknown = || EditError::NoSuchSource(name.clone());
+        let sources = document.get_mut(SOURCES).and_then(Item::as_table_like_mut).ok_or_else(unknown)?;
+        sources.remove(name.as_str()).ok_or_else(unknown)?;
+        if sources.is_empty() {
+            document.remove(SOURCES);
+        }
+        Ok((None, Vec::new()))
+    })?;
+    Ok(edited.text)
 }

@@ -9,13 +9,15 @@ mod parse;
 mod tests;
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
 use std::ops::Range;
 
 use jiff::civil::Date;
 
 pub use edit::{EditError, NeedEdit, NeedForm, add_alter, add_need, new_manifest, remove_alter, remove_need};
 pub use edit_rules::{
-    VersionTable, add_agreed, add_coexist, add_shared_role, add_swap, add_version, remove_platform, remove_rule,
+    VersionTable, add_agreed, add_coexist, add_shared_role, add_source, add_swap, add_version, remove_platform,
+    remove_rule, remove_source,
 };
 pub use identity::Identity;
 pub use keys::manifest_schema;
@@ -244,6 +246,12 @@ impl NamePattern {
             }
             None => false,
         }
+    }
+}
+
+impl fmt::Display for NamePattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}{}", self.level, if self.below { "/*" } else { "" })
     }
 }
 

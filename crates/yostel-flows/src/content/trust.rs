@@ -100,9 +100,15 @@ pub struct LockCheck {
 /// Checks all that a lockfile says, as far as the cache and, unless `offline`, the sources can tell.
 ///
 /// # Errors
-/// `NoLockfile`, `Lockfile`, `Stale`, `Disputed`, `Source`.
+/// `NoLockfile`, `Lockfile`, `Stale`, `UnknownSource`, `Disputed`, `Source`.
 pub fn check_lock(project: &LoadedProject, offline: bool, context: &Context<'_>) -> Result<LockCheck, FlowError> {
     let Prepared { lockfile, declared, .. } = project.prepare()?;
+    for (package, locked) in lockfile.chosen.iter() {
+        if let Some(name) = locked.from.source().filter(|name| !project.manifest().sources.contains_key(*name)) {
+            let (package, source_name) = (package.clone(), name.to_string());
+            return Err(LockError::UnknownSource { package, source_name }.into());
+        }
+    }
     let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
     let all = lockfile.chosen.iter().flat_map(|(name, locked)| locked.artifacts.iter().map(move |a| (name, locked, a)));
     let all: Vec<Content<'_>> = all.collect();

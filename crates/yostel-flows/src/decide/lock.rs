@@ -150,8 +150,9 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     let asks_for_others = request.keep == Keep::Locked && (request.as_of.is_some() || request.take.is_some());
     if request.keep == Keep::Locked
         && !(request.shareable || asks_for_others)
-        && let Some(LockfileHeader { seal, declarations: locked, packages }) = lockfile_header(project)
+        && let Some(LockfileHeader { seal, declarations: locked, packages, sources }) = lockfile_header(project)
         && locked == declared.seal()
+        && sources.iter().all(|source| project.manifest().sources.contains_key(source))
     {
         return Ok(LockReport::nothing_new(path, packages, seal));
     }

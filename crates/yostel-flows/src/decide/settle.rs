@@ -9,7 +9,7 @@ use yostel_documents::{
     add_shared_role, add_swap, add_version, remove_need, remove_platform, remove_rule,
 };
 use yostel_resolve::{
-    Collision, Drive, EditRules, EditSet, Ended, Outcome, Problem, ROOM_FOR_WISHED, RequirementEdit, Resolver,
+    Collision, Drive, EditRules, EditSet, Ended, Extent, Outcome, Problem, ROOM_FOR_WISHED, RequirementEdit, Resolver,
     RuleEdit, Settling,
 };
 use yostel_sources::SourceSet;
@@ -54,8 +54,8 @@ pub struct SettleRequest {
 pub struct Settlements {
     /// Sets of edits, the best first.
     pub all: Vec<Settlement>,
-    /// Whether there was no time for more.
-    pub out_of_time: bool,
+    /// How far it was looked: there may be more unless that is the whole.
+    pub extent: Extent,
 }
 
 /// Lists the smallest edit sets; nothing when there is a set as things are. Those that leave alone what was not needed yet
@@ -92,11 +92,11 @@ pub fn settle(
     context.observer.notice(Event::End);
     let settled = settled?;
     let Some(collision) = settled.collision else {
-        let limit = request.time_limit.filter(|_| settled.out_of_time);
+        let limit = request.time_limit.filter(|_| settled.extent == Extent::OutOfTime);
         return limit.map_or(Ok(None), |limit| Err(SearchError::OutOfTime(limit).into()));
     };
     // So many of those that touch a wish are listed, where others could fill the list.
-    let touches = |settling: &Settling| settling.needs.iter().any(|edit| rules.wished.contains(edit.requirement()));
+    let touches = |settling: &Settling| rules.touch_a_wish(&settling.needs);
     let wished = settled.found.iter().filter(|settling| touches(settling)).count().min(ROOM_FOR_WISHED);
     let mut all: Vec<(bool, Settlement)> = Vec::new();
     for settling in settled.found {
@@ -109,7 +109,7 @@ pub fn settle(
         }
     }
     let all = all.into_iter().map(|(_, settlement)| settlement).collect();
-    Ok(Some(Settlements { all, out_of_time: settled.out_of_time }))
+    Ok(Some(Settlements { all, extent: settled.extent }))
 }
 
 /// Tells whether a set is of one edit of a rule, and of the same kind as another's.
@@ -186,10 +186,27 @@ impl Search<'_> {
                 RequirementEdit::Drop { .. } => remove_need(text, Some(purpose), package)?.text,
             };
         }
-        let Some(edited) = self.project.with_texts(&texts) else { return Ok(None) };
+        let Some(mut edited) = self.project.with_texts(&texts) else { return Ok(None) };
         let observer = Quietly(self.context.observer);
+        // What is not needed any more, or needed after all, may have named places of packages.
+        if edited.read_places().is_err() {
+            return Ok(None);
+        }
+        let same = edited.elsewhere == self.project.elsewhere && edited.paths.keys().eq(self.project.paths.keys());
+        let others = match same {
+            true => None,
+            false => {
+                let context = Context::new(self.context.settings, &observer);
+                match edited.sources_and_elsewhere(self.before, &Keep::Locked, &context) {
+                    Ok(sources) => Some(sources),
+                    Err(FlowError::Content(_)) => return Ok(None),
+                    Err(error) => return Err(error),
+                }
+            }
+        };
+        let sources = others.as_ref().unwrap_or(&self.sources);
         let resolver = Resolver::new(self.problem_of(&edited)?);
-        let resolution = match drive(resolver, &edited, &self.sources, &observer) {
+        let resolution = match drive(resolver, &edited, sources, &observer) {
             Ok(Driven { outcome: Outcome::Resolved(resolution), .. }) => resolution,
             Ok(_) | Err(FlowError::Search(_)) => return Ok(None),
             Err(error) => return Err(error),
@@ -281,7 +298,9 @@ impl Drive for &Search<'_> {
         }
         let observer = Quietly(self.context.observer);
         match drive_within(resolver, self.project, &self.sources, &observer, left) {
-            Ok(Driven { outcome: Outcome::Stopped(_), .. }) => Ok(Ended::OutOfTime),
+            Ok(Driven { outcome: Outcome::Stopped(_), resolver, .. }) if !resolver.is_worn_out() => {
+                Ok(Ended::OutOfTime)
+            }
             Ok(Driven { outcome, resolver, .. }) => Ok(Ended::Well(outcome, Box::new(resolver))),
             Err(error @ FlowError::Search(_)) => Ok(Ended::Badly(error)),
             Err(error) => Err(error),

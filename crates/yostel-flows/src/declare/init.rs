@@ -2,9 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
-use yostel_documents::{PackageName, REGISTRY_HEAD, SourceName, new_manifest};
+use yostel_documents::{PackageName, SourceName, add_source, new_manifest};
 use yostel_files::{Disk, Folder};
 
+use crate::declare::sources::{SourceDoubt, doubt_about, registries_nearby};
 use crate::error::{FlowError, ProjectError};
 use crate::project::files::MANIFEST_NAME;
 
@@ -17,15 +18,6 @@ pub struct InitRequest {
     pub source: Option<(SourceName, String)>,
 }
 
-/// What stands in the way of a source that a new manifest names.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum SourceDoubt {
-    /// There is no such folder.
-    NoFolder,
-    /// The folder is there, and no registry is in it.
-    NoRegistry,
-}
-
 /// A manifest that was started.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct InitReport {
@@ -33,6 +25,8 @@ pub struct InitReport {
     pub path: PathBuf,
     /// Why its source cannot be asked yet, when it cannot.
     pub doubt: Option<SourceDoubt>,
+    /// Registries nearby, as paths from the folder, when it names no source.
+    pub nearby: Vec<String>,
 }
 
 /// Writes a manifest into a folder that has none.
@@ -46,16 +40,10 @@ pub fn init(folder: &Path, request: &InitRequest) -> Result<InitReport, FlowErro
     }
     let mut text = new_manifest(&request.name, "0.1.0");
     if let Some((name, folder)) = &request.source {
-        let folder = folder.replace('\\', "\\\\").replace('"', "\\\"");
-        text.push_str(&format!("\n[sources.{name}]\nfolder = \"{folder}\"\n"));
+        text = add_source(&text, name, folder, &[]).map_err(ProjectError::Edit)?;
     }
     Folder::make_on(&Disk::default(), folder)?.write_atomically(MANIFEST_NAME, text.as_bytes())?;
-    let doubt = request.source.as_ref().and_then(|(_, source)| {
-        let source = folder.join(source);
-        if !source.is_dir() {
-            return Some(SourceDoubt::NoFolder);
-        }
-        (!source.join(REGISTRY_HEAD).is_file()).then_some(SourceDoubt::NoRegistry)
-    });
-    Ok(InitReport { path, doubt })
+    let doubt = request.source.as_ref().and_then(|(_, source)| doubt_about(&folder.join(source)));
+    let nearby = if request.source.is_none() { registries_nearby(folder) } else { Vec::new() };
+    Ok(InitReport { path, doubt, nearby })
 }

@@ -4,3 +4,4 @@ pub(crate) mod add;
 pub(crate) mod agree;
 pub(crate) mod init;
 pub(crate) mod remove;
+pub(crate) mod sources;

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::io::BufReader;
 use std::path::Path;
 
-use yostel_documents::Lockfile;
+use yostel_documents::{Lockfile, Origin, PackageName};
 use yostel_files::for_each_in_parallel;
 use yostel_files::write_atomically_with;
 use yostel_store::{Carried, KitError, Loaded};
@@ -16,20 +16,41 @@ use crate::error::{ContentError, FlowError, LockError, ProjectError};
 use crate::observer::{Event, Stoppable, waiting};
 use crate::project::LoadedProject;
 
+/// What a kit holds.
+#[derive(Debug)]
+pub struct SavedKit {
+    /// What is carried.
+    pub carried: Vec<Carried>,
+    /// Packages that are not in it, since they are folders of this machine, and where each is.
+    pub left_out: Vec<(PackageName, Origin)>,
+}
+
+/// How a kit is saved.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct SaveRequest {
+    /// Fetch nothing: the cache must hold everything.
+    pub offline: bool,
+    /// Refuse when a package cannot be carried.
+    pub complete: bool,
+}
+
 /// Writes everything that the project's lockfile needs, for all its platforms, into one file. What the cache does not
-/// hold is fetched first, unless `offline`. Returns what is carried.
+/// hold is fetched first, unless that is not wanted.
 ///
 /// # Errors
-/// `NoLockfile`, `Stale`, `NotInCache`, `Source`, `Admit`, `Kit`. The file is whole or not there.
+/// `NotShareable` when it must be complete and cannot be; `NoLockfile`, `Stale`, `NotInCache`, `Source`, `Admit`, `Kit`. The file is whole or not there.
 pub fn save_kit(
     project: &LoadedProject,
     to: &Path,
-    offline: bool,
+    request: SaveRequest,
     context: &Context<'_>,
-) -> Result<Vec<Carried>, FlowError> {
+) -> Result<SavedKit, FlowError> {
     let lockfile = project.prepare()?.lockfile;
-    let mut carried = Vec::new();
+    let (mut carried, mut left_out) = (Vec::new(), Vec::new());
     for (package, locked) in lockfile.chosen.iter() {
+        if !locked.from.is_shareable() {
+            left_out.push((package.clone(), locked.from.clone()));
+        }
         carried.extend(locked.artifacts.iter().map(|artifact| Carried {
             package: package.to_string(),
             version: locked.version.to_string(),
@@ -37,8 +58,11 @@ pub fn save_kit(
             artifact: artifact.clone(),
         }));
     }
+    if request.complete && !left_out.is_empty() {
+        return Err(LockError::NotShareable(left_out).into());
+    }
     let _in_use = context.cache.use_with_others(waiting(context.observer, Event::WaitForPrune))?;
-    fetch_missing(project, &lockfile, offline, context)?;
+    fetch_missing(project, &lockfile, request.offline, context)?;
     context.observer.notice(Event::Begin("saving", carried.iter().map(|one| one.artifact.size).sum()));
     write_atomically_with(to, |file| {
         context
@@ -48,7 +72,7 @@ pub fn save_kit(
     .map_err(|error| kit_error(to, error))?;
     context.observer.notice(Event::End);
     context.observer.notice(Event::Write("the kit"));
-    Ok(carried)
+    Ok(SavedKit { carried, left_out })
 }
 
 /// Takes in archives that the cache does not hold; trees are unpacked only by an install.

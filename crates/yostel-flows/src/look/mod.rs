@@ -4,5 +4,6 @@ pub(crate) mod audit;
 pub(crate) mod dedupe;
 pub(crate) mod explain;
 pub(crate) mod list;
+pub(crate) mod releases;
 pub(crate) mod tree;
 pub(crate) mod upkeep;

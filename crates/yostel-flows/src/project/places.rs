@@ -68,6 +68,7 @@ impl LoadedProject {
             self.projects().flat_map(|project| said_by(&project.manifest, &project.folder)).collect();
         open.reverse();
         let mut places: BTreeMap<PackageName, Elsewhere> = BTreeMap::new();
+        self.paths.clear();
         if self.is_workspace() {
             for said in &open {
                 let own = self.projects().find(|project| project.manifest.project.name == said.package);

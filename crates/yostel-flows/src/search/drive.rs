@@ -26,7 +26,7 @@ pub(crate) struct Driven {
 const LOOK: Duration = Duration::from_millis(20);
 
 /// How many sets of edits are looked for.
-pub(crate) const MOST_EDIT_SETS: usize = 8;
+pub const MOST_EDIT_SETS: usize = 8;
 
 /// Drives a resolver to its end, asking the sources for what it needs.
 pub(crate) fn drive(

@@ -2,13 +2,14 @@
 
 use std::path::Path;
 
-use yostel_registry::{Published, Registry, ReleaseRemarks};
+use yostel_registry::{Publication, Published, Registry, ReleaseRemarks};
 
 use crate::context::Settings;
 use crate::error::FlowError;
 use crate::project::LoadedProject;
 
-/// Publishes the package in a project's folder to a registry.
+/// Publishes the package in a project's folder to a registry; of a workspace's root, without the projects below it. With
+/// `preview`, only says what would be published.
 ///
 /// # Errors
 /// `Registry`.
@@ -16,12 +17,21 @@ pub fn publish(
     project: &LoadedProject,
     registry: &Path,
     remarks: ReleaseRemarks,
+    preview: bool,
     settings: &Settings,
 ) -> Result<Published, FlowError> {
-    Ok(Registry::open(registry)?.publish(
-        &project.folder_of(project.here()),
-        &project.here().manifest,
-        settings.now,
+    let here = project.here();
+    let inside = project.projects().filter_map(|other| match &here.folder[..] {
+        "" => Some(other.folder.clone()),
+        folder => other.folder.strip_prefix(folder)?.strip_prefix('/').map(str::to_owned),
+    });
+    let without: Vec<String> = inside.filter(|folder| !folder.is_empty()).collect();
+    Ok(Registry::open(registry)?.publish(Publication {
+        folder: &project.folder_of(here),
+        without: &without,
+        manifest: &here.manifest,
+        now: settings.now,
         remarks,
-    )?)
+        preview,
+    })?)
 }

@@ -68,7 +68,7 @@ impl World {
             fs::write(folder.join("yostel.toml"), manifest).unwrap();
             fs::write(folder.join("bin/tool"), label).unwrap();
             let package = load_project(&folder, &world.settings()).unwrap();
-            publish(&package, &world.path("station"), ReleaseRemarks::default(), &world.settings()).unwrap();
+            publish(&package, &world.path("station"), ReleaseRemarks::default(), false, &world.settings()).unwrap();
         }
         world.declare(needs);
         world

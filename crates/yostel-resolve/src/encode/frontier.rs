@@ -20,6 +20,13 @@ impl Guide for Frontier<'_> {
             return Advice::Again;
         }
         let tables = &mut *self.tables;
+        while let Some(&switch) = tables.switches.get(tables.at.switched) {
+            if search.value(switch).is_none() {
+                tables.marks.push(tables.at);
+                return Advice::Decide(!switch);
+            }
+            tables.at.switched += 1;
+        }
         while let Some(need) = tables.open.get(tables.at.met) {
             let met_by = tables.needs[need.index()].as_ref().and_then(|(_, met_by)| met_by.as_deref());
             let mut choice = None;

@@ -4,10 +4,12 @@
 use std::sync::atomic::Ordering;
 
 use proptest::prelude::*;
+use yostel_documents::Requirement;
 use yostel_resolve::{EditRules, Outcome, Phase, Resolver, Step};
 use yostel_testkit::{LargeWorld, World, colouring, dress, pigeonhole, three_sat, trap};
+use yostel_versions::ConstraintText;
 
-const EXPECTED_COUNTS: [&str; 5] = ["7 663 28476 583", "31 31 215 0", "4 19 1271 0", "20 1127 23879 11", "8 89 4787 0"];
+const EXPECTED_COUNTS: [&str; 5] = ["7 663 28476 583", "31 31 215 0", "4 19 1271 0", "20 1127 23877 11", "8 89 4787 0"];
 
 /// Resolves; the resolver itself has every resolution judged, so a verdict is all there is to compare.
 fn can_be_met(world: &World) -> bool {
@@ -71,6 +73,27 @@ fn traps_take_work_in_proportion_to_their_depth() {
     };
     let (small, large) = (work(10), work(200));
     assert!(large < small * 40, "{small} forced literals at depth 10, {large} at 200");
+}
+
+/// When most of what is locked must move, finding out how few is the work.
+#[test]
+fn nearly_everything_can_move_at_once() {
+    let mut world = LargeWorld { direct: 20, packages: 200, releases: 12, needs: 4, seed: 5 }.make();
+    let Ok(Outcome::Resolved(locked)) = world.resolve(&[]) else { panic!("it resolves") };
+    let new =
+        |requirement: &Requirement| locked.chosen.get(&requirement.package).unwrap().release.version.as_str() > "2";
+    let old = world.requirements.iter_mut().rfind(|requirement| new(requirement)).unwrap();
+    old.accept = ConstraintText::parse("^1.0.0").unwrap();
+    let keep: Vec<String> =
+        locked.chosen.iter().map(|(name, choice)| format!("{name} {}", choice.release.version)).collect();
+    let keep: Vec<&str> = keep.iter().map(String::as_str).collect();
+    let mut resolver = Resolver::new(world.problem(&keep));
+    let Ok(Outcome::Resolved(resolution)) = world.drive(&mut resolver, |answers| answers) else {
+        panic!("it resolves")
+    };
+    let moved = resolution.moved_from(&world.problem(&keep).keep);
+    assert!(moved * 2 > locked.chosen.len(), "{moved} of {} moved", locked.chosen.len());
+    assert!(resolver.stats().propagations < 5_000_000, "{:?}", resolver.stats());
 }
 
 /// How the search goes decides how long it takes and nothing else, so only its counts tell when it is made worse by

@@ -21,6 +21,7 @@ pub(crate) enum Command {
     Add(Box<declare::add::Add>),
     Remove(declare::remove::Remove),
     Agree(declare::agree::Agree),
+    Sources(declare::sources::Sources),
     Lock(decide::lock::Lock),
     Settle(decide::settle::Settle),
     Explain(look::explain::Explain),
@@ -42,7 +43,7 @@ pub(crate) enum Command {
 
 /// The commands as people work, for the help.
 const GROUPS: [(&str, &[&str]); 7] = [
-    ("Declare", &["init", "add", "remove", "agree"]),
+    ("Declare", &["init", "add", "remove", "agree", "sources"]),
     ("Decide", &["lock", "settle"]),
     ("Use", &["install", "verify", "run", "env", "where", "alter"]),
     ("Look", &["explain", "list", "tree", "audit"]),
@@ -72,6 +73,7 @@ pub(crate) fn run(command: Command, call: &Call) -> Result<Answer, FlowError> {
         Command::Add(arguments) => declare::add::run(*arguments, call),
         Command::Remove(arguments) => declare::remove::run(arguments, call),
         Command::Agree(arguments) => declare::agree::run(arguments, call),
+        Command::Sources(arguments) => declare::sources::run(arguments, call),
         Command::Lock(arguments) => decide::lock::run(arguments, call),
         Command::Settle(arguments) => decide::settle::run(arguments, call),
         Command::Explain(arguments) => look::explain::run(arguments, call),

@@ -39,6 +39,42 @@ fn the_same_files_make_the_same_archive_whatever_their_times_and_order() {
 const EXPECTED_ARCHIVE: &str = "78b9eb945c317b4efca898f0ccece9d32b88aba80f27fdeab550b81f15ef6197.tar.zst";
 
 #[test]
+fn a_preview_tells_every_file_and_publishes_nothing() {
+    let sandbox = sandbox();
+    publish(&sandbox, "kit 1.0.0", "", &[("a", "a")]);
+    sandbox.write("made/kit-1.0.0/yostel.toml", "[project]\nname = \"kit\"\nversion = \"1.1.0\"\n");
+    sandbox.write("made/kit-1.0.0/share/b", "b");
+    let before = sandbox.picture("station");
+    let told = sandbox.run("made/kit-1.0.0", "publish --to ../../station --preview").expect(0).stdout;
+    assert!(told.starts_with("kit 1.1.0 would be published (3 files, "), "{told}");
+    assert!(told.contains("; nothing was:\n  a\n  share/b\n  yostel.toml\n  archive sha256:"), "{told}");
+    assert_eq!(sandbox.picture("station"), before);
+    // What it tells is what is then published.
+    let digest = |told: &str| told.lines().find(|line| line.contains("archive sha256:")).unwrap_or_default().to_owned();
+    let published = sandbox.run("made/kit-1.0.0", "publish --to ../../station").expect(0).stdout;
+    assert_eq!(digest(&published), digest(&told));
+    sandbox.write("made/kit-1.0.0/share/b", "c");
+    sandbox.run("made/kit-1.0.0", "publish --to ../../station --preview").expect(4).says(&["its files differ"]);
+}
+
+#[test]
+fn the_root_of_a_workspace_is_published_without_its_projects() {
+    let sandbox = sandbox();
+    publish(&sandbox, "kit 1.0.0", "", &[]);
+    let head = "[project]\nname = \"w\"\nversion = \"1.0.0\"\n";
+    sandbox.write("w/yostel.toml", format!("{head}\n[workspace]\nprojects = [\"libs/*\", \"app\"]\n"));
+    for (folder, name) in [("w/libs/one", "one"), ("w/app", "app")] {
+        sandbox.write(&format!("{folder}/yostel.toml"), format!("[project]\nname = \"{name}\"\nversion = \"1.0.0\"\n"));
+        sandbox.write(&format!("{folder}/inside"), "theirs");
+    }
+    sandbox.write("w/libs/shared", "ours");
+    let told = sandbox.run("w", "publish --to ../station --preview").expect(0).stdout;
+    assert!(told.contains("nothing was:\n  libs/shared\n  yostel.toml\n  archive"), "{told}");
+    let told = sandbox.run("w/app", "publish --to ../../station --preview").expect(0).stdout;
+    assert!(told.contains("nothing was:\n  inside\n  yostel.toml\n  archive"), "{told}");
+}
+
+#[test]
 fn a_version_is_published_once() {
     let sandbox = sandbox();
     publish(&sandbox, "kit 1.0.0", "", &[("a", "a")]);

@@ -3,6 +3,7 @@
 use std::fs;
 use std::process::Command;
 use std::time::{Duration, Instant};
+use yostel_registry::Publication;
 
 use yostel_testkit::Sandbox;
 
@@ -279,7 +280,9 @@ fn an_install_of_1500_packages_needs_few_open_files() {
         sandbox.write("made/p/share/a", format!("{i}\n"));
         let manifest = yostel_documents::Manifest::parse(&text).unwrap();
         let now = "2026-01-01T00:00:00Z".parse().unwrap();
-        registry.publish(&sandbox.path("made/p"), &manifest, now, Default::default()).unwrap();
+        let (folder, remarks) = (&sandbox.path("made/p"), Default::default());
+        let publication = Publication { folder, without: &[], manifest: &manifest, now, remarks, preview: false };
+        registry.publish(publication).unwrap();
         needs.push_str(&format!("p{i} = \"^1\"\n"));
     }
     project(&sandbox, &needs, "");

@@ -124,6 +124,28 @@ fn elsewhere(sandbox: &Sandbox) -> Sandbox {
 }
 
 #[test]
+fn a_kit_tells_what_it_cannot_carry_and_is_refused_when_it_must_be_complete() {
+    let sandbox = small_world();
+    sandbox.write("hook/yostel.toml", "[project]\nname = \"hook\"\nversion = \"1.0.0\"\n");
+    sandbox.run("console", "add hook --path ../hook").expect(0);
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "cache save --complete ../kit.tar").expect(2).says(&["only this machine has hook"]);
+    assert!(!sandbox.path("kit.tar").exists());
+    let told = sandbox.run("console", "cache save ../kit.tar").expect(0).stdout;
+    assert!(
+        told.contains("3 archives and") && told.contains("note: hook is not inside: it is the folder ../hook\n"),
+        "{told}"
+    );
+    let told = sandbox.run("console", "--format json cache save ../kit.tar").expect(0).stdout;
+    let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+    assert_eq!(told["left-out"][0]["folder"], "../hook");
+    sandbox.run("console", "remove hook").expect(0);
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "cache save --complete ../kit.tar").expect(0).stdout;
+    assert!(!told.contains("note:"), "{told}");
+}
+
+#[test]
 fn a_kit_carries_everything_to_a_machine_without_a_network() {
     let sandbox = small_world();
     sandbox.run("console", "lock").expect(0);

@@ -29,6 +29,41 @@ fn list_and_tree_tell_versions_purposes_and_who_asked() {
 }
 
 #[test]
+fn the_releases_of_any_package_are_listed_with_days_marks_and_notes() {
+    let sandbox = small_world();
+    publish(&sandbox, "gust 2.2.0-rc1", "unit = '^1'", &[]);
+    sandbox.run("", "withdraw --from station gust 2.0.0 --why rounds").expect(0);
+    let day = |told: &str| -> String {
+        let dated = |word: &&str| word.len() == 10 && word.as_bytes()[4] == b'-';
+        told.split_whitespace().find(dated).unwrap_or_default().to_owned()
+    };
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "explain gust --releases").expect(0).stdout;
+    let today = day(&told);
+    assert_eq!(
+        told.replace(&today, "DAY"),
+        "gust: 4 releases in station\n\
+         \x20 3.0.0      DAY  not accepted by console (^2)\n\
+         \x20 2.2.0-rc1  DAY  pre-release; not accepted by console (^2)\n\
+         \x20 2.1.0      DAY  locked\n\
+         \x20 2.0.0      DAY  withdrawn DAY: rounds\n\
+         next: yostel explain gust --instead 3.0.0, to see what that would take\n"
+    );
+    // Of one that is not locked, and before there is a lockfile at all.
+    std::fs::remove_file(sandbox.path("console/yostel.lock")).unwrap();
+    let told = sandbox.run("console", "explain valley/bell --releases").expect(0).stdout;
+    assert!(
+        told.starts_with("valley/bell: 1 release in station\n") && told.ends_with("next: yostel add valley/bell\n")
+    );
+    let told = sandbox.run("console", "--format json explain gust --releases").expect(0).stdout;
+    let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+    assert_eq!(told["releases"][1]["pre-release"], true);
+    assert_eq!(told["releases"][3]["withdrawn"]["why"], "rounds");
+    assert_eq!(told["releases"][0]["not-accepted"][0]["accept"], "^2");
+    sandbox.run("console", "explain gusts --releases").expect(2).says(&["no source has gusts"]);
+}
+
+#[test]
 fn audit_tells_what_is_behind_and_who_holds_it_and_ends_with_1() {
     let sandbox = small_world();
     project(&sandbox, "gust = \"=2.0.0\"", "rig = \"^0.9\"");

@@ -28,6 +28,7 @@ mod pages;
 mod refusals;
 mod refusing;
 mod settling;
+mod sources;
 mod speaking;
 mod stopping;
 mod together;

@@ -128,6 +128,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("no-such-need", "refuse remove unit"),
     ("no-such-project", "say '[workspace]' 'projects = []'; fine lock; refuse install --needed-by other"),
     ("no-such-registry", "refuse publish --to none-such"),
+    ("no-such-source", "refuse sources remove other"),
     ("no-such-release", "refuse withdraw --from ../station gust 9.0.0 --why broken"),
     ("no-edit-helps", "sed -i 's/gust = .*/gust = \"^9\"/' yostel.toml; refuse settle --keep gust"),
     ("no-such-edit", "need '\"valley/bell\" = \"*\"'; refuse settle 99"),

@@ -11,8 +11,8 @@ use yostel_answers::words::day;
 use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_documents::{PackageName, Requirement};
 use yostel_findings::{Move, MoveKind};
-use yostel_flows::{FlowError, SearchError, SettleRequest, Settlement, Settlements, settle};
-use yostel_resolve::{Barred, RequirementEdit, RuleEdit};
+use yostel_flows::{FlowError, MOST_EDIT_SETS, SearchError, SettleRequest, Settlement, Settlements, settle};
+use yostel_resolve::{Barred, Extent, RequirementEdit, RuleEdit};
 
 use super::lock::{moment, moves, time};
 use crate::answer::{Answer, failure, failure_of};
@@ -68,11 +68,11 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
             format!("Nothing collides.\n{} yostel lock\n", paint(Role::Good, "next:"))
         }));
     };
-    if settlements.all.is_empty() && settlements.out_of_time {
+    if settlements.all.is_empty() && settlements.extent == Extent::OutOfTime {
         return Err(SearchError::OutOfTime(request.time_limit.unwrap_or_default()).into());
     }
     if settlements.all.is_empty() {
-        return Ok(failure_of(&[no_edit_helps(&request)], Exit::NoResolution, call.format));
+        return Ok(failure_of(&[no_edit_helps(&request, settlements.extent)], Exit::NoResolution, call.format));
     }
     let Some(number) = arguments.number else {
         return Ok(Answer::either(
@@ -127,13 +127,16 @@ fn asked(request: &SettleRequest) -> String {
     day.into_iter().chain(kept).chain(limit).collect()
 }
 
-/// Says that nothing that may be edited ends the collision.
-fn no_edit_helps(request: &SettleRequest) -> Diagnostic {
+/// Says that nothing that may be edited, or that was tried, ends the collision.
+fn no_edit_helps(request: &SettleRequest, extent: Extent) -> Diagnostic {
     let kept: Vec<String> = request.kept.iter().map(ToString::to_string).collect();
+    // What was not tried may end it.
+    let edit = if extent == Extent::Whole { "edit" } else { "edit that was tried" };
     let headline = match kept.is_empty() {
-        true => "no edit of what is declared ends the collision".to_owned(),
-        false if kept.len() == 1 => format!("no edit ends the collision while {} stays as it is", kept[0]),
-        false => format!("no edit ends the collision while {} stay as they are", join(&kept)),
+        true if extent == Extent::Whole => "no edit of what is declared ends the collision".to_owned(),
+        true => "no edit that was tried ends the collision, and not all were".to_owned(),
+        false if kept.len() == 1 => format!("no {edit} ends the collision while {} stays as it is", kept[0]),
+        false => format!("no {edit} ends the collision while {} stay as they are", join(&kept)),
     };
     let see = Suggestion::run("yostel lock", "to see what collides");
     let told = match kept.is_empty() {
@@ -160,8 +163,13 @@ fn list(settlements: &Settlements, asked: &str, is_workspace: bool) -> String {
         ));
         text.push_str(&format!("      {}\n", consequence(settlement)));
     }
-    if settlements.out_of_time {
-        text.push_str(&format!("  {} time ran out; there may be more\n", paint(Role::Quiet, "note:")));
+    let more = match settlements.extent {
+        Extent::OutOfTime => Some("time ran out; there may be more"),
+        Extent::Part if settlements.all.len() < MOST_EDIT_SETS => Some("not all edits were tried; there may be more"),
+        Extent::Part | Extent::Whole => None,
+    };
+    if let Some(more) = more {
+        text.push_str(&format!("  {} {more}\n", paint(Role::Quiet, "note:")));
     }
     let next = paint(Role::Good, "next:");
     text.push_str(&format!("{next} yostel settle{asked} --preview 1, or yostel settle{asked} 1\n"));

@@ -10,7 +10,7 @@ use crate::answer::failure_of;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::{package_name, word};
-use crate::render::{Role, paint};
+use crate::render::{Role, join, paint};
 use yostel_answers::words::{bad_name, shell_word};
 
 /// Write a first manifest into this folder
@@ -61,7 +61,11 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
         || {
             let folder = request.source.as_ref().map(|(_, folder)| shell_word(folder)).unwrap_or_default();
             let note = match report.doubt {
-                None => String::new(),
+                None if report.nearby.is_empty() => String::new(),
+                None => {
+                    let there = if report.nearby.len() == 1 { "there is a registry" } else { "there are registries" };
+                    format!("  {} {there} in {}\n", paint(Role::Notice, "note:"), join(&report.nearby))
+                }
                 Some(SourceDoubt::NoFolder) => {
                     format!("  {} there is no folder {folder}\n", paint(Role::Notice, "note:"))
                 }
@@ -75,10 +79,22 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
                     format!("yostel registry create {folder}, or correct the folder in yostel.toml")
                 }
                 (Some(_), Some(SourceDoubt::NoRegistry)) => "correct the folder in yostel.toml".to_owned(),
-                (None, _) => "name a source in it ([sources.station] folder = \"…\"), then: yostel add NAME".to_owned(),
+                (None, _) => match report.nearby.first() {
+                    Some(near) => {
+                        let near = shell_word(near);
+                        format!("yostel sources add {} {near}, then yostel add NAME", source_name(&near))
+                    }
+                    None => "yostel sources add NAME FOLDER, with a registry's folder".to_owned(),
+                },
             };
             let shown = call.show(&report.path);
             format!("Wrote {shown} for {}.\n{note}{} {next}\n", request.name, paint(Role::Good, "next:"))
         },
     ))
+}
+
+/// Names a source like its folder, where that makes a name.
+fn source_name(folder: &str) -> String {
+    let last = folder.rsplit('/').find(|part| !part.is_empty()).unwrap_or_default();
+    word(last).map_or_else(|_| "registry".to_owned(), |name| name.to_string())
 }

@@ -5,3 +5,4 @@ pub(crate) mod agree;
 pub(super) mod finish;
 pub(crate) mod init;
 pub(crate) mod remove;
+pub(crate) mod sources;

@@ -8,7 +8,8 @@ use yostel_answers::answers::keep::{
     CacheListAnswer, CacheLoadAnswer, CachePruneAnswer, CacheSaveAnswer, CacheStatsAnswer, CacheVerifyAnswer,
     cache_problem,
 };
-use yostel_flows::{FlowError, cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
+use yostel_documents::{Origin, PackageName};
+use yostel_flows::{FlowError, SaveRequest, cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
 use yostel_store::{CacheEntry, CacheProblem, PruneRule};
 
 use crate::answer::Answer;
@@ -53,6 +54,10 @@ struct Save {
     /// Fetch nothing: the cache must hold everything
     #[arg(long)]
     offline: bool,
+
+    /// Refuse when a package is a folder of this machine, which the file cannot carry
+    #[arg(long)]
+    complete: bool,
 }
 
 #[derive(Debug, Args)]
@@ -133,17 +138,23 @@ fn list(arguments: &List, call: &Call) -> Result<Answer, FlowError> {
 fn save(arguments: &Save, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
     let file = call.folder.join(&arguments.file);
-    let carried = save_kit(&project, &file, arguments.offline, &call.context())?;
-    let bytes: u64 = carried.iter().map(|one| one.artifact.size).sum();
+    let request = SaveRequest { offline: arguments.offline, complete: arguments.complete };
+    let kit = save_kit(&project, &file, request, &call.context())?;
+    let bytes: u64 = kit.carried.iter().map(|one| one.artifact.size).sum();
     Ok(Answer::either(
         call,
         Exit::Fine,
-        || CacheSaveAnswer::of(&file, &carried),
+        || CacheSaveAnswer::of(&file, &kit),
         || {
-            let (shown, archives) = (call.show(&file), count(carried.len(), "archive"));
+            let (shown, archives) = (call.show(&file), count(kit.carried.len(), "archive"));
             let next = paint(Role::Good, "next:");
+            let left_out = |(package, from): &(PackageName, Origin)| {
+                let folder = from.local_folder().unwrap_or_default();
+                format!("  {} {package} is not inside: it is the folder {folder}\n", paint(Role::Notice, "note:"))
+            };
+            let notes: String = kit.left_out.iter().map(left_out).collect();
             format!(
-                "{archives} and the lockfile saved in {shown} ({}).\n{next} on the other machine: yostel cache load {shown}\n",
+                "{archives} and the lockfile saved in {shown} ({}).\n{notes}{next} on the other machine: yostel cache load {shown}\n",
                 size(bytes)
             )
         },

@@ -71,7 +71,7 @@ pub(super) fn make_world(root: &Path, settings: &Settings) -> Result<(), FlowErr
             deprecated: deprecated.map(|deprecated| deprecated.why.clone()),
             replaced_by: deprecated.and_then(|deprecated| PackageName::parse(&deprecated.replaced_by).ok()),
         };
-        publish(&package, &station, remarks, &settings)?;
+        publish(&package, &station, remarks, false, &settings)?;
     }
     for (label, withdrawn) in &history.withdrawn {
         let (name, version) = label.split_once(' ').expect("the history says name and version");

@@ -2,11 +2,12 @@
 
 use clap::Args;
 use jiff::Timestamp;
-use yostel_answers::answers::look::ExplainAnswer;
+use yostel_answers::answers::look::{ExplainAnswer, ReleasesTold};
 use yostel_documents::PackageName;
-use yostel_flows::{Counterfactual, ExplainReport, FlowError, Instead, explain};
+use yostel_flows::{Counterfactual, ExplainReport, FlowError, Instead, explain, releases};
 use yostel_resolve::{Reason, Why};
 
+use super::releases::words;
 use crate::answer::Answer;
 use crate::call::Call;
 use crate::commands::decide::lock::moves;
@@ -29,14 +30,26 @@ pub(crate) struct Explain {
     /// Resolve with this version instead, whatever the project itself says of it: what would move, or what prevents it
     #[arg(long, value_name = "VERSION")]
     instead: Option<String>,
+
+    /// List all releases that there are, of a package that is not locked too: days, marks, notes
+    #[arg(long, conflicts_with = "instead")]
+    releases: bool,
 }
 
 pub(crate) fn run(arguments: Explain, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
+    if arguments.releases {
+        let report = releases(&project, &arguments.package, &call.context())?;
+        if call.json() {
+            let told = ExplainAnswer::Releases(ReleasesTold::from(&report));
+            return Ok(Answer::document(call, Exit::Fine, &told));
+        }
+        return Ok(Answer::words(Exit::Fine, words(&report)));
+    }
     let asked = arguments.instead.as_deref();
     let report = explain(&project, &arguments.package, asked, &call.context())?;
     if call.json() {
-        return Ok(Answer::document(call, Exit::Fine, &ExplainAnswer::from(&report)));
+        return Ok(Answer::document(call, Exit::Fine, &ExplainAnswer::Package(Box::new((&report).into()))));
     }
     let text = match (&report.instead, asked) {
         (Some(instead), Some(_)) => format!("{}{}", heading(&report.why), other(instead, &report.why)),

@@ -3,4 +3,5 @@
 pub(crate) mod audit;
 pub(crate) mod explain;
 pub(crate) mod list;
+mod releases;
 pub(crate) mod tree;

@@ -12,6 +12,7 @@ use crate::commands::share::registry::registry_there;
 use crate::exit::Exit;
 use crate::options::package_name;
 use crate::render::{Role, count, paint, size};
+use crate::sanitise::sanitise;
 
 /// Publish the package in this folder to a registry
 ///
@@ -34,6 +35,10 @@ pub(crate) struct Publish {
     /// Name the package that takes its place
     #[arg(long, value_name = "PACKAGE", value_parser = package_name)]
     replaced_by: Option<PackageName>,
+
+    /// Only show what would be published: each file, the archive's size and digests
+    #[arg(long)]
+    preview: bool,
 }
 
 /// Reads a platform from the command line.
@@ -53,24 +58,29 @@ pub(crate) fn run(arguments: Publish, call: &Call) -> Result<Answer, FlowError> 
         deprecated: arguments.deprecated,
         replaced_by: arguments.replaced_by,
     };
-    let published = publish(&project, &registry, remarks, &call.settings)?;
+    let published = publish(&project, &registry, remarks, arguments.preview, &call.settings)?;
     let artifact = &published.release.artifacts[0];
     let name = project.here().name();
     Ok(Answer::either(
         call,
         Exit::Fine,
-        || PublishAnswer::of(&published, name),
+        || PublishAnswer::of(&published, name, arguments.preview),
         || {
             let version = &published.release.version;
-            let mut files = format!("{}, {}", count(published.files, "file"), size(artifact.size));
+            let mut files = format!("{}, {}", count(published.files.len(), "file"), size(artifact.size));
             if artifact.platform != ANY_PLATFORM {
                 files.push_str(&format!(", for {}", artifact.platform));
             }
-            let mut text = if published.is_new {
+            let mut text = if published.is_new && arguments.preview {
+                format!("{name} {version} would be published ({files}); nothing was:\n")
+            } else if published.is_new {
                 format!("Published {name} {version} ({files}).\n")
             } else {
                 format!("{name} {version} is published already, with the very same content ({files}).\n")
             };
+            if arguments.preview {
+                published.files.iter().for_each(|file| text.push_str(&format!("  {}\n", sanitise(file))));
+            }
             text.push_str(&format!("  archive {}\n  tree    {}\n", artifact.digest, artifact.tree));
             if project.here().manifest.project.licence.is_none() {
                 let line = "licence = \"MIT\" in [project] would tell its users what they may do";

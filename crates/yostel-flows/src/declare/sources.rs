@@ -1,0 +1,182 @@
+//! Where packages come from: listed, named, taken out of the manifest.
+
+use std::path::{Path, PathBuf};
+
+use yostel_documents::{NamePattern, Origin, REGISTRY_HEAD, SourceName, add_source, remove_source};
+
+use crate::error::{FlowError, ProjectError};
+use crate::observer::Observer;
+use crate::project::LoadedProject;
+use crate::project::places::path_from;
+use crate::project::read::load_lockfile;
+use crate::project::write::write_manifests;
+
+/// What stands in the way of asking a source.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SourceDoubt {
+    /// There is no such folder.
+    NoFolder,
+    /// The folder is there, and no registry is in it.
+    NoRegistry,
+}
+
+/// Tells what stands in the way of asking a source in this folder.
+pub(crate) fn doubt_about(folder: &Path) -> Option<SourceDoubt> {
+    match (folder.is_dir(), folder.join(REGISTRY_HEAD).is_file()) {
+        (false, _) => Some(SourceDoubt::NoFolder),
+        (true, false) => Some(SourceDoubt::NoRegistry),
+        (true, true) => None,
+    }
+}
+
+/// A source of the manifest, as it is found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SourceSeen {
+    /// Its name.
+    pub name: SourceName,
+    /// The folder, as the manifest has it: relative to its own.
+    pub folder: String,
+    /// Names that come from here and nowhere else.
+    pub reserves: Vec<NamePattern>,
+    /// Why it cannot be asked, when it cannot.
+    pub doubt: Option<SourceDoubt>,
+    /// How many packages it has; none when it cannot be asked.
+    pub packages: Option<usize>,
+    /// How many locked packages come from it.
+    pub locked: usize,
+}
+
+/// Lists the sources of the manifest, by name.
+///
+/// # Errors
+/// Those of reading the lockfile.
+pub fn sources(project: &LoadedProject) -> Result<Vec<SourceSeen>, FlowError> {
+    let names = project.manifest().sources.keys();
+    names.map(|name| seen(project, name)).collect()
+}
+
+fn seen(project: &LoadedProject, name: &SourceName) -> Result<SourceSeen, FlowError> {
+    let declared = &project.manifest().sources[name];
+    let folder = project.root.join(&declared.folder);
+    let packages = || project.opener.open(name.clone(), folder.clone()).ok()?.names().ok().map(|names| names.len());
+    Ok(SourceSeen {
+        name: name.clone(),
+        folder: declared.folder.clone(),
+        reserves: declared.reserves.clone(),
+        doubt: doubt_about(&folder),
+        packages: packages(),
+        locked: locked_from(project, name)?,
+    })
+}
+
+fn locked_from(project: &LoadedProject, name: &SourceName) -> Result<usize, FlowError> {
+    let from = |origin: &Origin| origin.source() == Some(name);
+    let lockfile = load_lockfile(project)?;
+    Ok(lockfile.map_or(0, |lockfile| lockfile.chosen.values().filter(|locked| from(&locked.from)).count()))
+}
+
+/// A source to name.
+#[derive(Debug, Clone)]
+pub struct SourceRequest {
+    /// Its name.
+    pub name: SourceName,
+    /// The registry's folder, as seen from where it was typed.
+    pub folder: String,
+    /// Names that come from it and nowhere else; those that are there stay when there are none.
+    pub reserves: Vec<NamePattern>,
+}
+
+/// A source that was named.
+#[derive(Debug)]
+pub struct SourceAdded {
+    /// The manifest's file.
+    pub path: PathBuf,
+    /// The folder, as the manifest has it now.
+    pub folder: String,
+    /// The folder that the manifest had for this name.
+    pub before: Option<String>,
+    /// Why it cannot be asked yet, when it cannot.
+    pub doubt: Option<SourceDoubt>,
+    /// Whether anything is needed yet.
+    pub has_needs: bool,
+}
+
+/// Names a source in the manifest, the root's in a workspace, in place; or gives one another folder. `from` is the folder
+/// in which it was typed.
+///
+/// # Errors
+/// `Manifest` when it could not be read with the source; `ChangedMeanwhile`, `Store` when it cannot be written.
+pub fn name_source(
+    project: &LoadedProject,
+    request: &SourceRequest,
+    from: &Path,
+    observer: &dyn Observer,
+) -> Result<SourceAdded, FlowError> {
+    let folder = match Path::new(&request.folder).is_absolute() {
+        true => request.folder.clone(),
+        false => path_from(&project.root, &from.join(&request.folder)),
+    };
+    let top = &project.top;
+    let after = add_source(&top.text, &request.name, &folder, &request.reserves).map_err(ProjectError::Edit)?;
+    project.check_texts(&[(top.manifest_path(), after.clone())].into())?;
+    let before = top.manifest.sources.get(&request.name).map(|declared| declared.folder.clone());
+    if after != top.text {
+        write_manifests(project, &[(top.manifest_path(), (top.text.clone(), after))].into(), observer)?;
+    }
+    Ok(SourceAdded {
+        path: project.manifest_of(top),
+        doubt: doubt_about(&project.root.join(&folder)),
+        has_needs: !project.requirements().is_empty(),
+        folder,
+        before,
+    })
+}
+
+/// A source that was taken out of the manifest.
+#[derive(Debug)]
+pub struct SourceRemoved {
+    /// The manifest's file.
+    pub path: PathBuf,
+    /// Its folder, as the manifest had it.
+    pub folder: String,
+    /// How many locked packages come from it.
+    pub locked: usize,
+}
+
+/// Takes a source out of the manifest, in place.
+///
+/// # Errors
+/// `Edit` when there is none of this name; `ChangedMeanwhile`, `Store` when the manifest cannot be written.
+pub fn forget_source(
+    project: &LoadedProject,
+    name: &SourceName,
+    observer: &dyn Observer,
+) -> Result<SourceRemoved, FlowError> {
+    let top = &project.top;
+    let after = remove_source(&top.text, name).map_err(ProjectError::Edit)?;
+    let locked = locked_from(project, name)?;
+    let folder = top.manifest.sources.get(name).map(|declared| declared.folder.clone()).unwrap_or_default();
+    write_manifests(project, &[(top.manifest_path(), (top.text.clone(), after))].into(), observer)?;
+    Ok(SourceRemoved { path: project.manifest_of(top), folder, locked })
+}
+
+/// How many registries are told of.
+const MOST_NEARBY: usize = 3;
+
+/// How many entries of a folder are looked at.
+const MOST_LOOKED_AT: usize = 1000;
+
+/// Lists registries in a folder, beside it and one level further up, as paths from it, the nearest first.
+pub(crate) fn registries_nearby(folder: &Path) -> Vec<String> {
+    let folder = std::fs::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
+    let mut found = Vec::new();
+    for above in folder.ancestors().take(3) {
+        let entries = std::fs::read_dir(above).into_iter().flatten().take(MOST_LOOKED_AT).flatten();
+        let mut here: Vec<PathBuf> =
+            entries.map(|entry| entry.path()).filter(|path| doubt_about(path).is_none()).collect();
+        here.sort();
+        found.extend(here.iter().filter(|path| path.to_str().is_some()).map(|path| path_from(&folder, path)));
+    }
+    found.truncate(MOST_NEARBY);
+    found
+}

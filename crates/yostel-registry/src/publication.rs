@@ -1,0 +1,45 @@
+//! What is published, and what came of it.
+
+use std::path::Path;
+
+use jiff::Timestamp;
+use yostel_documents::{Manifest, PackageName, Release};
+
+/// What a publish did.
+#[derive(Debug)]
+pub struct Published {
+    /// The release as it is now.
+    pub release: Release,
+    /// The files that it holds, by path.
+    pub files: Vec<String>,
+    /// False when the very same was there already.
+    pub is_new: bool,
+}
+
+/// A package to publish.
+#[derive(Debug)]
+pub struct Publication<'p> {
+    /// Its folder.
+    pub folder: &'p Path,
+    /// Folders in it that are not part of it, by their paths.
+    pub without: &'p [String],
+    /// Its manifest.
+    pub manifest: &'p Manifest,
+    /// The time.
+    pub now: Timestamp,
+    /// What its files do not hold.
+    pub remarks: ReleaseRemarks,
+    /// Whether nothing is to be published, and only said what would be.
+    pub preview: bool,
+}
+
+/// Facts about a release that its files do not hold.
+#[derive(Debug, Clone, Default)]
+pub struct ReleaseRemarks {
+    /// The platform it was made for; none when it fits all.
+    pub platform: Option<String>,
+    /// Set when its author gave it up.
+    pub deprecated: Option<String>,
+    /// The package that took its place.
+    pub replaced_by: Option<PackageName>,
+}

@@ -1,0 +1,143 @@
+//! `sources`: where packages come from.
+
+use clap::{Args, Subcommand};
+use yostel_answers::answers::declare::{SourceAddedAnswer, SourceRemovedAnswer, SourcesAnswer};
+use yostel_answers::words::shell_word;
+use yostel_documents::{NamePattern, SourceName};
+use yostel_flows::{FlowError, SourceDoubt, SourceRequest, SourceSeen, forget_source, name_source, sources};
+
+use crate::answer::Answer;
+use crate::call::Call;
+use crate::exit::Exit;
+use crate::options::word;
+use crate::render::{Columns, Role, count, paint};
+
+/// List where packages come from, or change that
+///
+/// Without a task, lists the sources of the manifest: what each has, how many locked packages come from it, and which
+/// names come from it alone.
+#[derive(Debug, Args)]
+pub(crate) struct Sources {
+    #[command(subcommand)]
+    task: Option<Task>,
+}
+
+#[derive(Debug, Subcommand)]
+enum Task {
+    /// Name a source in the manifest, or give one another folder
+    Add {
+        /// The name, a word of your choice
+        #[arg(value_parser = word)]
+        name: SourceName,
+        /// The registry's folder
+        folder: String,
+        /// A package, or a level like `ropeway/*`, that comes from this source and no other. May be repeated
+        #[arg(long = "reserve", value_name = "NAME", value_parser = pattern)]
+        reserves: Vec<NamePattern>,
+    },
+    /// Take a source out of the manifest
+    Remove {
+        /// Its name
+        #[arg(value_parser = word)]
+        name: SourceName,
+    },
+}
+
+fn pattern(text: &str) -> Result<NamePattern, String> {
+    NamePattern::parse(text).map_err(|error| error.to_string())
+}
+
+pub(crate) fn run(arguments: Sources, call: &Call) -> Result<Answer, FlowError> {
+    match arguments.task {
+        None => list(call),
+        Some(Task::Add { name, folder, reserves }) => add(&SourceRequest { name, folder, reserves }, call),
+        Some(Task::Remove { name }) => {
+            let removed = call.edit(|project| forget_source(project, &name, &call.progress))?;
+            Ok(Answer::either(
+                call,
+                Exit::Fine,
+                || SourceRemovedAnswer::of(&removed, &name),
+                || {
+                    let note = match removed.locked {
+                        0 => String::new(),
+                        locked => format!(
+                            "  {} {} {} from it: they need another source, or must go\n",
+                            paint(Role::Notice, "note:"),
+                            count(locked, "locked package"),
+                            if locked == 1 { "comes" } else { "come" },
+                        ),
+                    };
+                    let (shown, next) = (call.show(&removed.path), paint(Role::Good, "next:"));
+                    format!("Removed source {name} ({}) from {shown}.\n{note}{next} yostel lock\n", removed.folder)
+                },
+            ))
+        }
+    }
+}
+
+fn list(call: &Call) -> Result<Answer, FlowError> {
+    let all = sources(&call.manifests()?)?;
+    if call.json() {
+        return Ok(Answer::document(call, Exit::Fine, &SourcesAnswer::of(&all)));
+    }
+    if all.is_empty() {
+        let next = paint(Role::Good, "next:");
+        let text =
+            format!("The manifest names no source.\n{next} yostel sources add NAME FOLDER, with a registry's folder\n");
+        return Ok(Answer::words(Exit::Fine, text));
+    }
+    let mut columns = Columns::new(&["source", "folder", "packages", "locked", "remarks"]);
+    for seen in &all {
+        columns.row([
+            seen.name.to_string(),
+            seen.folder.clone(),
+            seen.packages.map_or_else(|| "-".into(), |packages| packages.to_string()),
+            seen.locked.to_string(),
+            remarks(seen),
+        ]);
+    }
+    Ok(Answer::words(Exit::Fine, columns.finish()))
+}
+
+fn remarks(seen: &SourceSeen) -> String {
+    let doubt = seen.doubt.map(|doubt| match doubt {
+        SourceDoubt::NoFolder => "there is no such folder".to_owned(),
+        SourceDoubt::NoRegistry => "there is no registry in it".to_owned(),
+    });
+    let reserves: Vec<String> = seen.reserves.iter().map(ToString::to_string).collect();
+    let alone = (!reserves.is_empty()).then(|| format!("alone has {}", reserves.join(", ")));
+    doubt.into_iter().chain(alone).collect::<Vec<_>>().join("; ")
+}
+
+fn add(request: &SourceRequest, call: &Call) -> Result<Answer, FlowError> {
+    let added = call.edit(|project| name_source(project, request, &call.folder, &call.progress))?;
+    Ok(Answer::either(
+        call,
+        Exit::Fine,
+        || SourceAddedAnswer::of(&added, &request.name),
+        || {
+            let (name, shown, folder) = (&request.name, call.show(&added.path), &added.folder);
+            let said = match &added.before {
+                None => format!("Named source {name} in {shown}: {folder}\n"),
+                Some(before) if before == folder => format!("Source {name} in {shown} is {folder}, as it was.\n"),
+                Some(before) => format!("Source {name} in {shown} is {folder} now; it was {before}.\n"),
+            };
+            let typed = shell_word(&request.folder);
+            let then = if added.has_needs { "yostel lock" } else { "yostel add PACKAGE" };
+            let (note, next) = match added.doubt {
+                None => (None, then.to_owned()),
+                Some(SourceDoubt::NoFolder) => {
+                    let next =
+                        format!("yostel registry create {typed}, or yostel sources add {name} with another folder");
+                    (Some("there is no such folder"), next)
+                }
+                Some(SourceDoubt::NoRegistry) => (
+                    Some("there is no registry in that folder"),
+                    format!("yostel sources add {name} with another folder"),
+                ),
+            };
+            let note = note.map(|note| format!("  {} {note}\n", paint(Role::Notice, "note:"))).unwrap_or_default();
+            format!("{said}{note}{} {next}\n", paint(Role::Good, "next:"))
+        },
+    ))
+}
