@@ -10,6 +10,7 @@ mod json;
 mod layout;
 mod lockfile;
 mod manifest;
+mod merge_mark;
 mod name;
 mod numbering;
 mod origin;

@@ -37,6 +37,8 @@
 
 mod audit;
 mod compare;
+mod merge;
 
 pub use audit::{Duplicate, Holder, Notice, Outdated, duplicates, notices, outdated};
 pub use compare::{Move, MoveKind, compare};
+pub use merge::{BothMoved, Merged, merge};

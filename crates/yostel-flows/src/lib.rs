@@ -49,6 +49,7 @@ pub use content::trust::{LockCheck, check_lock};
 pub use context::{Context, Settings, current_platform};
 pub use decide::doubts::Doubt;
 pub use decide::lock::{LockReport, LockRequest, Write, lock};
+pub use decide::merge::Sides;
 pub use decide::settle::{SettleRequest, Settlement, Settlements, settle};
 pub use declare::add::{AddReport, AddRequest, AddedElsewhere, TakeFrom, add, add_elsewhere};
 pub use declare::agree::{AgreeReport, agree};

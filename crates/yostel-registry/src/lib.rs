@@ -239,6 +239,7 @@ impl Registry {
         Publication { manifest, now, remarks, preview, .. }: Publication<'_>,
     ) -> Result<Published, RegistryError> {
         let files: Vec<String> = listing.entries.keys().cloned().collect();
+        let absent = absent(manifest, &files);
         let package = document.name.clone();
         let mut without_manifest = listing.clone();
         without_manifest.entries.remove(MANIFEST_FILE);
@@ -256,7 +257,7 @@ impl Registry {
                 Difference::None => {
                     let mut release = Release::clone(there);
                     release.artifacts.retain(|artifact| artifact.platform == whole.artifacts[0].platform);
-                    return Ok(Published { release, files, is_new: false });
+                    return Ok(Published { release, files, absent, is_new: false });
                 }
                 Difference::OnePlatformMore => {
                     whole = Release::clone(there);
@@ -272,7 +273,7 @@ impl Registry {
         document.insert(whole);
         let text = readable_text(&document)?;
         if preview {
-            return Ok(Published { release, files, is_new: true });
+            return Ok(Published { release, files, absent, is_new: true });
         }
         let target = archive_file(release.artifacts[0].digest);
         self.folder
@@ -283,7 +284,7 @@ impl Registry {
             self.folder.make_folders(level)?;
         }
         self.folder.write_atomically(file, text.as_bytes())?;
-        Ok(Published { release, files, is_new: true })
+        Ok(Published { release, files, absent, is_new: true })
     }
 
     /// Marks a release so that it is never newly chosen; those locked to it keep it. Returns whether it was new.
@@ -421,4 +422,17 @@ fn difference(there: &Release, now: &Release) -> Difference {
         }
         None => Difference::OnePlatformMore,
     }
+}
+
+/// Lists the folders that a manifest offers and that none of the files is in.
+fn absent(manifest: &Manifest, files: &[String]) -> Vec<String> {
+    let offers = &manifest.offers;
+    let is_there = |folder: &str| {
+        folder == "." || files.iter().any(|file| file.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/')))
+    };
+    let offered = offers.programs.iter().chain(offers.variables.values());
+    let mut absent: Vec<String> = offered.filter(|folder| !is_there(folder)).cloned().collect();
+    absent.sort();
+    absent.dedup();
+    absent
 }

@@ -12,6 +12,8 @@ pub struct Published {
     pub release: Release,
     /// The files that it holds, by path.
     pub files: Vec<String>,
+    /// Folders that it says it offers, and that it does not hold.
+    pub absent: Vec<String>,
     /// False when the very same was there already.
     pub is_new: bool,
 }

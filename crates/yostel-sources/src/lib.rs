@@ -35,7 +35,7 @@ pub use archive::{ArchiveError, open_archive};
 pub use commit::{CommitFault, CommitFile};
 pub use error::{SourceError, SourceErrorKind};
 pub use folder::FolderSource;
-pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit};
+pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit, unmerged};
 pub use patience::Patience;
 pub use set::{SetAnswer, SourceSet};
 

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use yostel_findings::BothMoved;
 use yostel_flows::{InstallReport, LockReport, SearchReport, Settlement, Settlements};
 use yostel_resolve::{Extent, Overridden};
 
@@ -49,6 +50,9 @@ pub struct LockAnswer {
     pub held: Vec<MoveTold>,
     /// What the search did; null when there was nothing to search for.
     pub search: Option<SearchTold>,
+    /// With `--merge`, packages that both sides moved, each to another version; `moves` are against ours then.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub both_moved: Option<Vec<BothMovedTold>>,
     /// With `--install`: what installing came to.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub install: Option<InstallAnswer>,
@@ -64,6 +68,23 @@ impl LockAnswer {
 
 impl Told for LockAnswer {
     const COMMAND: &'static str = "lock";
+}
+
+/// A package that both sides of a merge moved.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct BothMovedTold {
+    /// The package.
+    pub package: String,
+    /// Where ours moved it.
+    pub ours: String,
+    /// Where theirs did.
+    pub theirs: String,
+}
+
+impl From<&BothMoved> for BothMovedTold {
+    fn from(both: &BothMoved) -> Self {
+        Self { package: both.package.to_string(), ours: both.ours.to_string(), theirs: both.theirs.to_string() }
+    }
 }
 
 /// A package that was kept below something newer.
@@ -165,6 +186,7 @@ impl From<&LockReport> for LockAnswer {
             moves: told(&report.moves),
             newer_accepted: newer.collect(),
             doubts: report.doubts.iter().map(doubt_words).collect(),
+            both_moved: report.both_moved.as_ref().map(told),
             notices: told(&report.notices),
             left: told(&report.left),
             gone: told(&report.gone),

@@ -210,6 +210,8 @@ pub struct ListedTold {
     pub asked_by: Vec<String>,
     /// Digests of its trees, by platform.
     pub trees: BTreeMap<String, String>,
+    /// Whether it is a pre-release.
+    pub pre_release: bool,
     /// Whether it is changed locally.
     pub altered: bool,
     /// Whether its version is forced.
@@ -227,6 +229,7 @@ impl From<&ListRow> for ListedTold {
             version: row.version.to_string(),
             direct: row.direct,
             purposes: texts(&row.purposes),
+            pre_release: row.version.is_pre_release(),
             from: (&row.from).into(),
             asked_by: row.asked_by.clone(),
             trees: row.trees.iter().map(|(platform, tree)| (platform.clone(), tree.to_string())).collect(),

@@ -25,6 +25,8 @@ pub struct PublishAnswer {
     pub files: usize,
     /// Their paths.
     pub paths: Vec<String>,
+    /// Folders that it says it offers, and that it does not hold.
+    pub absent: Vec<String>,
     /// The platform it is for; `any` when it fits all.
     pub platform: String,
     /// The archive's size.
@@ -50,6 +52,7 @@ impl PublishAnswer {
             published: !(preview && published.is_new),
             files: published.files.len(),
             paths: published.files.clone(),
+            absent: published.absent.clone(),
             platform: artifact.platform.clone(),
             bytes: artifact.size,
             digest: artifact.digest.to_string(),

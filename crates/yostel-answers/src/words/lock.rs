@@ -51,6 +51,11 @@ pub(super) fn of_lock(error: &LockError, view: &Viewpoint<'_>) -> Diagnostic {
             )
             .or(Suggestion::run(again, "with the registry's folder, to name it again"))
         }
+        LockError::NothingToMerge { said } => {
+            let files = "yostel lock --merge BASE OURS THEIRS";
+            let told = tell(Code::NothingToMerge, headline, Suggestion::run(files, "with the three lockfiles"));
+            said.iter().fold(told, |told, said| told.note(said.clone()))
+        }
         LockError::NotLocked { near, .. } => {
             let next = match near {
                 Some(near) => format!("{near} exists, if that is the one").into(),

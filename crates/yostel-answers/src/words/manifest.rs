@@ -15,6 +15,9 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
     // Long: an arm per problem, as in `diagnostic_of`.
     let headline = problem.to_string();
     let mut diagnostic = match &problem.kind {
+        ManifestProblemKind::MergeMarks => {
+            tell(Code::ManifestMerge, headline, "keep what is meant of both sides and remove the marks")
+        }
         ManifestProblemKind::Syntax(said) if said.contains("unquoted key") => {
             tell(Code::ManifestSyntax, headline, "put the name in quotes: \"level/name\" = …")
         }
@@ -163,8 +166,9 @@ pub(super) fn of_lockfile(error: &LockfileError, file: &str, text: &str) -> Diag
             ..tell(
                 Code::LockfileMerge,
                 error.to_string(),
-                "take one side whole: git checkout --theirs yostel.lock, then: yostel lock",
+                Suggestion::run("yostel lock --merge", "to keep what both sides moved, once the manifests are merged"),
             )
+            .or(Suggestion::run("yostel lock --merge BASE OURS THEIRS", "where git did not merge them"))
         },
         LockfileError::NoSeal => tell(
             Code::LockfileChanged,

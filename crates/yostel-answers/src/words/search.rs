@@ -17,13 +17,15 @@ pub(super) fn of_search(error: &SearchError, view: &Viewpoint<'_>) -> Vec<Diagno
         SearchError::NoSources => tell(
             Code::NoSource,
             "the manifest names no source to get packages from",
-            "add to yostel.toml: [sources.station] and below it folder = \"../station\"",
+            Suggestion::run("yostel sources add NAME FOLDER", "with the folder of a registry"),
         ),
         SearchError::UnknownPackage { package, requirement, near, sources } => {
             let sources: Vec<String> = sources.iter().map(ToString::to_string).collect();
             let next = match near {
-                Some(near) => format!("{near} exists, if that is the one"),
-                None => "name the source that has it in [sources], or correct the name".to_owned(),
+                Some(near) => format!("{near} exists, if that is the one").into(),
+                None => {
+                    Suggestion::run("yostel sources add NAME FOLDER", "to name one that has it, or correct the name")
+                }
             };
             let diagnostic =
                 tell(Code::UnknownPackage, format!("no source has {package} (asked: {})", join(&sources)), next);

@@ -40,6 +40,14 @@ pub fn age(then: Timestamp, now: Timestamp) -> String {
     }
 }
 
+/// Writes how far a time is behind a later one, in the unit that says it best.
+pub fn lag(then: Timestamp, later: Timestamp) -> String {
+    match later.as_second() - then.as_second() {
+        seconds if seconds < 86_400 => "hours".into(),
+        _ => age(then, later),
+    }
+}
+
 /// Writes a text as one word of a shell's command, in quotes where it needs them.
 pub fn shell_word(text: &str) -> String {
     let is_plain = |c: char| c.is_alphanumeric() || "-_./:@%+=,".contains(c);

@@ -11,6 +11,7 @@ use super::write::{SEAL_KEY, head, seal_of};
 use super::{Alteration, AskedBy, LOCKFILE_FORMAT, LockedPackage, Lockfile, LockfileHeader};
 use crate::chosen::Chosen;
 use crate::digest::{ArchiveDigest, ContentDigest, RecordDigest, Seal, TreeDigest};
+use crate::merge_mark::{is_merge_mark, merge_mark};
 use crate::name::{PackageName, SourceName, Word, run_purpose};
 use crate::numbering::NumberingTable;
 use crate::origin::{GitAt, GitPlace, Origin};
@@ -222,22 +223,6 @@ pub(super) fn header(original: &str) -> Option<LockfileHeader> {
 /// A later format may not even be readable, so its number is taken from its line before anything else is read.
 fn announced_format(text: &str) -> Option<u32> {
     text.lines().find_map(|line| line.strip_prefix("format = ")?.trim_end().parse().ok())
-}
-
-fn is_merge_mark(line: &str) -> bool {
-    line.starts_with(['<', '=', '>'])
-        && (line.starts_with("<<<<<<< ") || line.starts_with(">>>>>>> ") || line.trim_end() == "=======")
-}
-
-fn merge_mark(text: &str) -> Option<Range<usize>> {
-    let mut at = 0;
-    for line in text.split_inclusive('\n') {
-        if is_merge_mark(line) {
-            return Some(at..at + line.trim_end().len());
-        }
-        at += line.len();
-    }
-    None
 }
 
 /// Version control may have turned line endings: they are no change of content.

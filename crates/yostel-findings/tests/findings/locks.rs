@@ -21,7 +21,7 @@ const WORLD: &str = "console: gust ^2, cable ^1
     unit 1.2.0
     spare 1.0.0";
 
-fn lock(world: &World, keep: &[&str]) -> Lockfile {
+pub(crate) fn lock(world: &World, keep: &[&str]) -> Lockfile {
     match world.resolve(keep).unwrap() {
         Outcome::Resolved(resolution) => resolution.to_lockfile(&world.requirements.clone().into()),
         other => panic!("{other:?}"),

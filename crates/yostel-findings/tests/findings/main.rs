@@ -4,3 +4,4 @@
 
 mod audits;
 mod locks;
+mod merging;

@@ -9,7 +9,7 @@ use yostel_documents::{
     Declared, Dispute, Disputed, Lockfile, LockfileHeader, Origin, PackageDocument, PackageName, Seal, Take,
 };
 use yostel_files::{Disk, Folder};
-use yostel_findings::{Move, MoveKind, Notice, notices};
+use yostel_findings::{BothMoved, Merged, Move, MoveKind, Notice, compare, notices};
 use yostel_resolve::{Outcome, Overridden, Problem, Resolution, Resolver, Unfinished, overridden};
 use yostel_sources::SourceSet;
 use yostel_versions::Version;
@@ -17,6 +17,7 @@ use yostel_versions::Version;
 use crate::content::trust::disputes_with;
 use crate::context::Context;
 use crate::decide::doubts::{Doubt, doubts};
+use crate::decide::merge::{Sides, merged};
 use crate::error::{FlowError, LockError, SearchError, SearchReport, Standing};
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
@@ -53,6 +54,8 @@ pub struct LockRequest {
     pub time_limit: Option<Duration>,
     /// Whether to refuse a lockfile with packages that only this machine has.
     pub shareable: bool,
+    /// The lockfiles of two sides, which this one takes the place of; none when the project's own is kept.
+    pub merge: Option<Sides>,
 }
 
 impl Default for LockRequest {
@@ -65,6 +68,7 @@ impl Default for LockRequest {
             proof: None,
             time_limit: None,
             shareable: false,
+            merge: None,
         }
     }
 }
@@ -108,6 +112,8 @@ pub struct LockReport {
     pub gone: Vec<(PackageName, Version)>,
     /// What would move by `as_of` or `take` if nothing were kept; nothing where neither was asked for.
     pub held: Vec<Move>,
+    /// When two sides were merged: packages that both moved, each to another version. `moves` are against ours then.
+    pub both_moved: Option<Vec<BothMoved>>,
 }
 
 impl LockReport {
@@ -132,6 +138,7 @@ impl LockReport {
             notices: Vec::new(),
             left: Vec::new(),
             held: Vec::new(),
+            both_moved: None,
         }
     }
 }
@@ -149,6 +156,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     // Whether it can be shared is for its content to tell.
     let asks_for_others = request.keep == Keep::Locked && (request.as_of.is_some() || request.take.is_some());
     if request.keep == Keep::Locked
+        && request.merge.is_none()
         && !(request.shareable || asks_for_others)
         && let Some(LockfileHeader { seal, declarations: locked, packages, sources }) = lockfile_header(project)
         && locked == declared.seal()
@@ -156,9 +164,13 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     {
         return Ok(LockReport::nothing_new(path, packages, seal));
     }
-    let before = match (load_lockfile(project), &request.keep) {
-        (Err(FlowError::Lock(LockError::Lockfile { .. })), Keep::Nothing) => None,
-        (before, _) => before?,
+    let sides = request.merge.as_ref().map(|sides| merged(project, sides)).transpose()?;
+    let (before, sides) = match (sides, &request.keep) {
+        (Some((Merged { lockfile, both }, ours)), _) => (Some(lockfile), Some((ours, both))),
+        (None, keep) => match (load_lockfile(project), keep) {
+            (Err(FlowError::Lock(LockError::Lockfile { .. })), Keep::Nothing) => (None, None),
+            (before, _) => (before?, None),
+        },
     };
     let keep = before.as_ref().map(|lockfile| kept_versions(lockfile, &declared, &request.keep)).unwrap_or_default();
     let rules = rules_of(project, request.as_of, request.take, context.settings);
@@ -217,7 +229,8 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
         shareable: request.shareable,
     };
     let proposal = Proposal::of(&resolution, &basis, context)?;
-    let changed = proposal.changes_lockfile();
+    // What two sides left in its place is never what comes of them.
+    let changed = proposal.changes_lockfile() || sides.is_some();
     let written = changed && request.write == Write::File;
     if written {
         proposal.apply(project, context.observer)?;
@@ -225,7 +238,11 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     let gone = before.as_ref().map(|before| gone_from_sources(before, &documents)).unwrap_or_default();
     let only_here = proposal.only_here();
     let seal = proposal.seal();
-    let (lockfile, moves) = proposal.into_parts();
+    let (lockfile, mut moves) = proposal.into_parts();
+    let both_moved = sides.map(|(ours, both)| {
+        moves = compare(Some(&ours), &lockfile);
+        both
+    });
     let newer = taken_anew.map(|anew| kept_below(&lockfile, &anew, &moves)).unwrap_or_default();
     let left = before.as_ref().map(|before| left_withdrawn(before, &moves, &documents)).unwrap_or_default();
     let notices = notices(&lockfile, &documents);
@@ -246,6 +263,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
         search,
         gone,
         held,
+        both_moved,
         for_here: match declared.platforms.is_empty() {
             true => !doubts.iter().any(|doubt| matches!(doubt, Doubt::NotForHere { .. })),
             false => declared.platforms.contains(platform),

@@ -2,4 +2,5 @@
 
 pub(crate) mod doubts;
 pub(crate) mod lock;
+pub(crate) mod merge;
 pub(crate) mod settle;

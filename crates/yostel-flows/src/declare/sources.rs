@@ -166,17 +166,17 @@ const MOST_NEARBY: usize = 3;
 /// How many entries of a folder are looked at.
 const MOST_LOOKED_AT: usize = 1000;
 
-/// Lists registries in a folder, beside it and one level further up, as paths from it, the nearest first.
+/// Lists registries in a folder, or else beside it, or else one level further up, as paths from it.
 pub(crate) fn registries_nearby(folder: &Path) -> Vec<String> {
     let folder = std::fs::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
-    let mut found = Vec::new();
-    for above in folder.ancestors().take(3) {
+    let within = |above: &Path| {
         let entries = std::fs::read_dir(above).into_iter().flatten().take(MOST_LOOKED_AT).flatten();
-        let mut here: Vec<PathBuf> =
-            entries.map(|entry| entry.path()).filter(|path| doubt_about(path).is_none()).collect();
-        here.sort();
-        found.extend(here.iter().filter(|path| path.to_str().is_some()).map(|path| path_from(&folder, path)));
-    }
+        let paths = entries.map(|entry| entry.path()).filter(|path| path.to_str().is_some());
+        let mut there: Vec<PathBuf> = paths.filter(|path| doubt_about(path).is_none()).collect();
+        there.sort();
+        there.iter().map(|path| path_from(&folder, path)).collect::<Vec<String>>()
+    };
+    let mut found = folder.ancestors().take(3).map(within).find(|found| !found.is_empty()).unwrap_or_default();
     found.truncate(MOST_NEARBY);
     found
 }

@@ -77,6 +77,7 @@ fn of_lock(error: &LockError) -> FlowClass {
         LockError::NotLocked { .. }
         | LockError::UnknownSource { .. }
         | LockError::NotShareable(_)
+        | LockError::NothingToMerge { .. }
         | LockError::ForcedOutsideAgreed { .. }
         | LockError::NotReadableBack { .. } => FlowClass::Usage,
     }

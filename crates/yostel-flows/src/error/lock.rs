@@ -23,6 +23,12 @@ pub enum LockError {
         /// What is wrong.
         error: LockfileError,
     },
+    /// Git has no two sides of the lockfile.
+    #[error("git has no two sides of yostel.lock here")]
+    NothingToMerge {
+        /// What git said, when it failed.
+        said: Option<String>,
+    },
     /// The lockfile does not fit the manifest.
     #[error("the lockfile no longer fits the manifest")]
     Stale(Vec<Difference>),

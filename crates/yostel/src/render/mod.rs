@@ -6,7 +6,7 @@ mod tests;
 use comfy_table::{Cell, ContentArrangement, Table, presets};
 use yostel_answers::Diagnostic;
 
-pub(crate) use yostel_answers::words::{age, count, join, size};
+pub(crate) use yostel_answers::words::{age, count, join, lag, size};
 
 pub(crate) use crate::role::Role;
 use crate::sanitise::{painted, sanitise};

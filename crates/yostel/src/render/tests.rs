@@ -69,6 +69,7 @@ fn sizes_counts_and_ages_have_units() {
     let ages: Vec<String> = [0, 1, 59, 400, 800].map(|days| age(at(0), at(days))).into();
     assert_eq!(ages, ["today", "1 day", "59 days", "13 months", "2 years"]);
     assert_eq!(age(at(5), at(0)), "today", "a clock that was wrong is no reason to fail");
+    assert_eq!([lag(at(0), at(0)), lag(at(0), at(1)), lag(at(5), at(0))], ["hours", "1 day", "hours"]);
     let texts = |n: usize| ["a", "b", "c"][..n].iter().map(ToString::to_string).collect::<Vec<_>>();
     assert_eq!(
         [join(&texts(0)), join(&texts(1)), join(&texts(2)), join(&texts(3))],

@@ -74,7 +74,8 @@ pub(crate) fn is_as_its_schema_says(text: &str) {
     let keys: Vec<&str> = keys.filter(|key| name == "failure" || !["format", "command"].contains(key)).collect();
     // What is there with an option only comes last.
     let (first, last) = keys.split_at(keys.len().min(page.order.len()));
-    let in_order = first == page.order && last.iter().all(|key| ["lock", "install", "stale"].contains(key));
+    let in_order =
+        first == page.order && last.iter().all(|key| ["lock", "both-moved", "install", "stale"].contains(key));
     assert!(page.order.is_empty() || in_order, "{name}: {keys:?}, and on its page {:?}", page.order);
     let second = if name == "failure" { "  \"exit\": " } else { "  \"command\": " };
     assert!(text.starts_with("{\n  \"format\": 1,\n") && text.lines().nth(2).unwrap().starts_with(second), "{text}");

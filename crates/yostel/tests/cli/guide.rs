@@ -1,4 +1,4 @@
-//! The guide: every example in it is run, in order, so that none can rot.
+//! The pages with examples: every one of them is run, in order, so that none can rot.
 
 use std::fs;
 
@@ -34,33 +34,50 @@ fn every_example_of_the_guide_does_what_it_says() {
     fs::remove_dir_all(sandbox.path("station")).unwrap();
     sandbox.run("", "demo --into world --only-make").expect(0);
     fs::create_dir(sandbox.path("world/tower")).unwrap();
-    let page = include_str!("../../../../docs/guide.md");
-    let mut commands = 0;
-    for block in blocks(page) {
-        match block.kind {
-            "toml append" => {
-                let manifest = sandbox.read("world/tower/yostel.toml");
-                sandbox.write("world/tower/yostel.toml", format!("{manifest}\n{}\n", block.lines.join("\n")));
-            }
-            "console" => {
-                let starts: Vec<usize> =
-                    (0..block.lines.len()).filter(|at| block.lines[*at].starts_with("$ ")).collect();
-                for (number, &start) in starts.iter().enumerate() {
-                    let end = starts.get(number + 1).copied().unwrap_or(block.lines.len());
-                    let at = format!("docs/guide.md:{}", block.line + 1 + start);
-                    run_one(&sandbox, &at, &block.lines[start][2..], &block.lines[start + 1..end]);
-                    commands += 1;
-                }
-            }
-            other => panic!("docs/guide.md:{}: `{other}` is no kind of example", block.line),
-        }
-    }
+    let commands = run_page(&sandbox, "docs/guide.md", include_str!("../../../../docs/guide.md"), "world/tower");
     assert!(commands > 20, "{commands} commands are too few for the guide");
 }
 
+#[test]
+fn the_first_hour_goes_as_its_page_says_in_five_commands() {
+    let sandbox = sandbox();
+    fs::remove_dir_all(sandbox.path("station")).unwrap();
+    let page = include_str!("../../../../docs/first-hour.md");
+    assert!(run_page(&sandbox, "docs/first-hour.md", page, "bakery") > 10);
+    let (_, commands) = page.split_once("## Five commands").unwrap();
+    let (commands, _) = commands.split_once("`yostel verify` tells").unwrap();
+    assert_eq!(commands.matches("\n$ yostel ").count(), 5);
+}
+
+/// Runs the examples of a page from top to bottom, in a folder or, `in` one, below it; returns how many commands that were.
+fn run_page(sandbox: &yostel_testkit::Sandbox, name: &str, page: &str, folder: &str) -> usize {
+    let mut commands = 0;
+    for block in blocks(page) {
+        if block.kind == "toml append" {
+            let manifest = sandbox.read(&format!("{folder}/yostel.toml"));
+            sandbox.write(&format!("{folder}/yostel.toml"), format!("{manifest}\n{}\n", block.lines.join("\n")));
+            continue;
+        }
+        let inside = block.kind.strip_prefix("console").unwrap_or_else(|| {
+            panic!("{name}:{}: `{}` is no kind of example", block.line, block.kind);
+        });
+        let folder =
+            inside.strip_prefix(" in ").map_or_else(|| folder.to_owned(), |inside| format!("{folder}/{inside}"));
+        fs::create_dir_all(sandbox.path(&folder)).unwrap();
+        let starts: Vec<usize> = (0..block.lines.len()).filter(|at| block.lines[*at].starts_with("$ ")).collect();
+        for (number, &start) in starts.iter().enumerate() {
+            let end = starts.get(number + 1).copied().unwrap_or(block.lines.len());
+            let at = format!("{name}:{}", block.line + 1 + start);
+            run_one(sandbox, &folder, &at, &block.lines[start][2..], &block.lines[start + 1..end]);
+            commands += 1;
+        }
+    }
+    commands
+}
+
 /// Runs a command and compares all that it says, but for what `…` stands for.
-fn run_one(sandbox: &yostel_testkit::Sandbox, at: &str, command: &str, expected: &[&str]) {
-    let run = sandbox.finish(&mut sandbox.shell("world/tower", command));
+fn run_one(sandbox: &yostel_testkit::Sandbox, folder: &str, at: &str, command: &str, expected: &[&str]) {
+    let run = sandbox.finish(&mut sandbox.shell(folder, command));
     let said = format!("{}{}", run.stdout, run.stderr);
     let status = match expected.last().and_then(|line| line.strip_prefix("[status ")?.strip_suffix(']')) {
         Some(status) => status.parse().unwrap(),

@@ -24,6 +24,11 @@ fn list_and_tree_tell_versions_purposes_and_who_asked() {
          └─ rig 0.9.0  ^0.9 (for test)\n\
          \x20  └─ unit 1.1.0  ^1\n"
     );
+    publish(&sandbox, "gust 2.2.0-rc1", "unit = '^1'", &[]);
+    project(&sandbox, "gust = \"=2.2.0-rc1\"", "rig = \"^0.9\"");
+    sandbox.run("console", "lock").expect(0);
+    let list = sandbox.run("console", "list").expect(0).stdout;
+    assert!(list.contains("REMARKS\n  gust     2.2.0-rc1") && list.contains("  pre-release\n"), "{list}");
     assert_eq!(sandbox.run("console", "tree --depth 1").expect(0).stdout.lines().count(), 3);
     assert!(!sandbox.run("console", "list --direct").expect(0).stdout.contains("unit"));
 }
@@ -73,9 +78,9 @@ fn audit_tells_what_is_behind_and_who_holds_it_and_ends_with_1() {
     let told = sandbox.run("console", "audit").expect(1).stdout;
     for line in [
         "Outdated, asked for by the project",
-        "gust     2.0.0   2.1.0     3.0.0   yes     today   console (^2)",
+        "gust     2.0.0   2.1.0     3.0.0   yes     hours   console (^2)",
         "Outdated, came along",
-        "unit     1.1.0   -         2.0.0   yes     today   gust 2.0.0 (^1), rig 0.9.0 (^1)",
+        "unit     1.1.0   -         2.0.0   yes     hours   gust 2.0.0 (^1), rig 0.9.0 (^1)",
         "2 of 3 packages outdated, 2 not compatible with the newest.",
         "next: yostel lock --fresh, which takes 1 update",
     ] {

@@ -22,6 +22,7 @@ mod levels;
 mod locking;
 mod looking;
 mod machines;
+mod merging;
 mod noticing;
 mod overriding;
 mod pages;

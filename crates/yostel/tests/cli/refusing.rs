@@ -78,7 +78,7 @@ fn a_source_that_is_not_there_or_no_registry_says_which() {
     sandbox.write("station/registry.json", r#"{"format": 9, "name": "x"}"#);
     refused(&sandbox, "lock", 5, &["the registry has format 9", "use a newer yostel"]);
     sandbox.write("console/yostel.toml", "[project]\nname = \"console\"\n[needs.run]\ngust = \"^2\"\n");
-    refused(&sandbox, "lock", 2, &["the manifest names no source", "[sources.station]"]);
+    refused(&sandbox, "lock", 2, &["the manifest names no source", "next: yostel sources add NAME FOLDER"]);
 }
 
 #[test]

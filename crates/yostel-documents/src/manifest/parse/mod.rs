@@ -17,6 +17,7 @@ use super::keys::keys_of;
 use super::{Manifest, NamePattern, Need, Policy, SourceDeclaration};
 pub use problem::{ManifestProblem, ManifestProblemKind};
 
+use crate::merge_mark::merge_mark;
 use crate::name::{PackageName, Word, nearest};
 use crate::release::{ANY_PLATFORM, Offers, check_platform};
 use yostel_versions::ConstraintText;
@@ -69,6 +70,11 @@ impl ManifestReading {
 pub(super) fn read(text: &str, agreed: Option<&BTreeMap<PackageName, Need>>) -> ManifestReading {
     let mut reader = Reader { text, problems: Vec::new() };
     let (root, errors) = DeTable::parse_recoverable(text);
+    // A text between quotes may have such a line.
+    if let Some(span) = merge_mark(text).filter(|_| !errors.is_empty()) {
+        reader.problem(span, ManifestProblemKind::MergeMarks);
+        return ManifestReading { manifest: None, problems: reader.problems };
+    }
     for error in errors {
         let span = error.span().unwrap_or(0..0);
         reader.problem(span, ManifestProblemKind::Syntax(error.message().to_owned()));

@@ -19,6 +19,9 @@ pub struct ManifestProblem {
 /// What can be wrong with a manifest.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ManifestProblemKind {
+    /// Two branches were merged and left their marks.
+    #[error("the manifest holds the marks of an unfinished merge")]
+    MergeMarks,
     /// Not TOML.
     #[error("this is not TOML: {0}")]
     Syntax(String),

@@ -7,12 +7,13 @@ use clap::{Args, ValueEnum};
 use jiff::{SignedDuration, Timestamp};
 use yostel_answers::answers::decide::LockAnswer;
 use yostel_answers::words::{Viewpoint, doubt_words, notice_words};
+use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_documents::Take;
-use yostel_findings::{Move, MoveKind};
-use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchError, SearchReport, Standing, Write, lock};
+use yostel_findings::{BothMoved, Move, MoveKind};
+use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchError, SearchReport, Sides, Standing, Write, lock};
 use yostel_resolve::Overridden;
 
-use crate::answer::{Answer, failure, failure_seen_from};
+use crate::answer::{Answer, failure, failure_of, failure_seen_from};
 use crate::call::Call;
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
@@ -64,6 +65,11 @@ pub(crate) struct Lock {
     #[arg(long, value_name = "TIME", value_parser = time)]
     time_limit: Option<Duration>,
 
+    /// Write what comes of two lockfiles that began as one: what either side moved stays moved. Without files, of an
+    /// unfinished merge of git's. Merge the manifests first
+    #[arg(long, num_args = 0..=3, value_names = ["BASE", "OURS", "THEIRS"], conflicts_with_all = ["fresh", "as_of", "take"])]
+    merge: Option<Vec<PathBuf>>,
+
     /// Tell what the search did, and how long each part took
     #[arg(long)]
     stats: bool,
@@ -92,7 +98,19 @@ pub(super) fn time(text: &str) -> Result<Duration, String> {
 
 pub(crate) fn run(arguments: Lock, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
+    let merge = match arguments.merge.as_deref() {
+        None => None,
+        Some([]) => Some(Sides::Git),
+        Some([base, ours, theirs]) => Some(Sides::Files([base, ours, theirs].map(|file| call.folder.join(file)))),
+        Some(_) => {
+            let headline = "--merge takes three lockfiles, or none where git has an unfinished merge".to_owned();
+            let next =
+                Suggestion::run("yostel lock --merge BASE OURS THEIRS", "with the one that both began with first");
+            return Ok(failure_of(&[Diagnostic::new(Code::Usage, headline, next)], Exit::Usage, call.format));
+        }
+    };
     let request = LockRequest {
+        merge,
         keep: if arguments.fresh { Keep::Nothing } else { Keep::Locked },
         write: if arguments.preview { Write::Nothing } else { Write::File },
         as_of: arguments.as_of,
@@ -157,7 +175,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
     text.push_str(&moves(&report.moves, if arguments.in_full { usize::MAX } else { TOLD }));
     let moved = report.moves.iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
     let standing = report.search.as_ref().map_or(Standing::Best, |search| search.standing);
-    if moved > 0 && !arguments.fresh {
+    if moved > 0 && !arguments.fresh && report.both_moved.is_none() {
         let verb = if moved == 1 { "package moved" } else { "packages moved" };
         let fewest = match standing {
             Standing::Best | Standing::FewestMoves => "the fewest possible",
@@ -174,6 +192,11 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
             (true, false) => "put yostel.lock back as it was, and lock with more time",
         };
         text.push_str(&format!("  {} {what}. For the best: {again}\n", paint(Role::Quiet, "note:")));
+    }
+    for both in report.both_moved.iter().flatten() {
+        let BothMoved { package, ours, theirs } = both;
+        let note = paint(Role::Notice, "note:");
+        text.push_str(&format!("  {note} ours moved {package} to {ours}, theirs to {theirs}; the newer counts\n"));
     }
     for (package, version) in &report.gone {
         let note = paint(Role::Notice, "note:");

@@ -13,7 +13,7 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::commands::decide::settle::edit_words;
 use crate::exit::Exit;
-use crate::render::{Columns, Role, age, count, join, paint};
+use crate::render::{Columns, Role, count, join, lag, paint};
 use crate::sanitise::sanitise;
 use yostel_answers::words::{dispute_words, notice_words};
 
@@ -181,7 +181,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
 fn outdated_row(outdated: &Outdated, call: &Call) -> [String; 7] {
     let held: Vec<String> =
         outdated.held_by.iter().map(|holder| format!("{} ({})", holder.who, holder.accept)).collect();
-    let behind = outdated.published.map(|then| age(then, outdated.newest_published)).unwrap_or_else(|| "?".into());
+    let behind = outdated.published.map(|then| lag(then, outdated.newest_published)).unwrap_or_else(|| "?".into());
     let shown = if held.len() > 2 && !call.verbose {
         format!("{} and {} more", held[0], held.len() - 1)
     } else {

@@ -68,6 +68,7 @@ pub(crate) fn run(arguments: List, call: &Call) -> Result<Answer, FlowError> {
 fn marks(row: &ListRow) -> Vec<String> {
     let instead: Vec<String> = row.stands_in_for.iter().map(ToString::to_string).collect();
     let marks = [
+        row.version.is_pre_release().then(|| "pre-release".to_owned()),
         row.notice.as_ref().map(notice_mark),
         row.forced.then(|| "forced".to_owned()),
         (!instead.is_empty()).then(|| format!("in place of {}", join(&instead))),

@@ -82,6 +82,13 @@ pub(crate) fn run(arguments: Publish, call: &Call) -> Result<Answer, FlowError> 
                 published.files.iter().for_each(|file| text.push_str(&format!("  {}\n", sanitise(file))));
             }
             text.push_str(&format!("  archive {}\n  tree    {}\n", artifact.digest, artifact.tree));
+            for folder in &published.absent {
+                let why = match published.files.contains(folder) {
+                    true => "which is a file: name the folder that it is in",
+                    false => "which is no folder with files in the package",
+                };
+                text.push_str(&format!("  {} it offers {folder}, {why}\n", paint(Role::Notice, "note:")));
+            }
             if project.here().manifest.project.licence.is_none() {
                 let line = "licence = \"MIT\" in [project] would tell its users what they may do";
                 text.push_str(&format!("  {} no licence; {line}\n", paint(Role::Notice, "note:")));

@@ -1,0 +1,54 @@
+//! Reading the lockfiles of two sides that are to be one.
+
+use std::path::PathBuf;
+
+use yostel_documents::Lockfile;
+use yostel_findings::{Merged, merge};
+use yostel_sources::unmerged;
+
+use crate::error::{FlowError, LockError, ProjectError};
+use crate::project::LoadedProject;
+use crate::project::files::{LOCKFILE_NAME, MOST_LOCKFILE};
+
+/// Where the lockfiles are that are to be one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Sides {
+    /// In git, whose merge is not finished.
+    Git,
+    /// In files: the lockfile that both sides began with, which may be empty, ours, theirs.
+    Files([PathBuf; 3]),
+}
+
+/// Reads both sides and joins them; also returns ours.
+///
+/// # Errors
+/// `NothingToMerge`, `Read`, `Lockfile`.
+pub(crate) fn merged(project: &LoadedProject, sides: &Sides) -> Result<(Merged, Lockfile), FlowError> {
+    let [base, ours, theirs] = match sides {
+        Sides::Git => {
+            let nothing = |said: Option<String>| LockError::NothingToMerge { said };
+            let texts = unmerged(&project.root, LOCKFILE_NAME, &project.git_config());
+            let [base, ours, theirs] = texts.map_err(|error| nothing(Some(error.to_string())))?;
+            let (Some(ours), Some(theirs)) = (ours, theirs) else { return Err(nothing(None).into()) };
+            let named = |side: &str, text: Vec<u8>| {
+                (PathBuf::from(format!("{LOCKFILE_NAME} of {side}")), String::from_utf8_lossy(&text).into_owned())
+            };
+            [named("both", base.unwrap_or_default()), named("ours", ours), named("theirs", theirs)]
+        }
+        Sides::Files(files) => {
+            let read = |path: &PathBuf| match project.files.read(path, MOST_LOCKFILE) {
+                Ok(text) => Ok((path.clone(), text)),
+                Err(cause) => Err(ProjectError::Read { path: path.clone(), cause }),
+            };
+            let [base, ours, theirs] = files;
+            [read(base)?, read(ours)?, read(theirs)?]
+        }
+    };
+    let parse = |(path, text): (PathBuf, String)| {
+        Lockfile::parse(&text).map_err(|error| LockError::Lockfile { path, text, error })
+    };
+    let base = if base.1.trim().is_empty() { None } else { Some(parse(base)?) };
+    let (ours, theirs) = (parse(ours)?, parse(theirs)?);
+    let coexist = &project.manifest().policy.coexist;
+    Ok((merge(base.as_ref(), &ours, &theirs, coexist), ours))
+}
