@@ -7,6 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::code::Code;
+use crate::collision::CollisionTold;
 
 /// One problem, told.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -25,6 +26,9 @@ pub struct Diagnostic {
     pub notes: Vec<Note>,
     /// What to do, the best first; never empty.
     pub next: Vec<Suggestion>,
+    /// Of a collision, the same as data.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub collision: Option<Box<CollisionTold>>,
 }
 
 /// How bad a problem is.
@@ -135,7 +139,8 @@ impl Diagnostic {
     /// Makes an error with one thing to do about it.
     pub fn new(code: Code, headline: impl Into<String>, next: impl Into<Suggestion>) -> Self {
         let (headline, next) = (headline.into(), vec![next.into()]);
-        Self { code, severity: Severity::Error, headline, place: None, notes: Vec::new(), next }
+        let (place, notes, collision) = (None, Vec::new(), None);
+        Self { code, severity: Severity::Error, headline, place, notes, next, collision }
     }
 
     /// Adds a note.

@@ -16,9 +16,11 @@
 
 pub mod answers;
 mod code;
+mod collision;
 mod diagnostic;
 pub mod schema;
 pub mod words;
 
 pub use code::Code;
+pub use collision::CollisionTold;
 pub use diagnostic::{Diagnostic, Note, Place, Severity, Suggestion};

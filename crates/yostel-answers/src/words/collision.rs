@@ -1,6 +1,7 @@
 //! Collisions: what collides, its story, and what to do.
 
 use crate::code::Code;
+use crate::collision::CollisionTold;
 use crate::diagnostic::{Diagnostic, Suggestion};
 use yostel_resolve::Collision;
 
@@ -67,6 +68,7 @@ fn of_collision(collision: &Collision, with: &Telling<'_>) -> Diagnostic {
     let next = Suggestion::run("yostel settle", "for the smallest edits that end this, each proved by resolving it");
     let mut diagnostic = tell(Code::Collision, headline(collision), next);
     diagnostic.notes = story(collision, with);
+    diagnostic.collision = Some(Box::new(CollisionTold::of(collision, with.places)));
     if !collision.minimal {
         diagnostic.notes.push("some of this may not matter; finding out would have taken too long".into());
     }

@@ -1,19 +1,18 @@
 //! What would be chosen if nothing were kept: said of a newer version only when it was resolved.
 
-use std::time::Duration;
-
 use yostel_resolve::{Outcome, Problem, Resolution, Resolver};
 use yostel_sources::SourceSet;
 
 use crate::error::FlowError;
 use crate::observer::Observer;
 use crate::project::LoadedProject;
-use crate::search::drive::drive_within;
+use crate::search::drive::drive;
 
-/// How long a remark is worth waiting for.
-const PATIENCE: Duration = Duration::from_secs(2);
+/// How much work a remark is worth, as [`Resolver::work`] counts it: a second or two. Counted and not timed, so that the
+/// same is said on every machine.
+const MOST_WORK: u64 = 5_000_000;
 
-/// Resolves a problem without anything to keep; nothing where there is no such set, or none was found soon.
+/// Resolves a problem without anything to keep; nothing where there is no such set, or finding it is more work than that.
 ///
 /// # Errors
 /// `Stopped`. What else goes wrong only means that nothing is said.
@@ -24,7 +23,9 @@ pub(crate) fn fresh(
     observer: &dyn Observer,
 ) -> Result<Option<Resolution>, FlowError> {
     let problem = Problem { keep: Default::default(), ..problem.clone() };
-    match drive_within(Resolver::new(problem), project, sources, observer, Some(PATIENCE)) {
+    let mut resolver = Resolver::new(problem);
+    resolver.allow(MOST_WORK);
+    match drive(resolver, project, sources, observer) {
         Ok(driven) => Ok(match driven.outcome {
             Outcome::Resolved(resolution) => Some(resolution),
             Outcome::Collision(_) | Outcome::Stopped(_) => None,

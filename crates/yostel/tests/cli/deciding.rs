@@ -44,6 +44,34 @@ fn settle_lists_the_smallest_edits_and_applies_the_one_chosen() {
 }
 
 #[test]
+fn a_collision_is_told_as_data_too_with_places_and_reasons() {
+    let sandbox = colliding();
+    sandbox.run("", "withdraw --from station gust 2.0.0 --why rounds").expect(0);
+    let told = sandbox.run("console", "--format json lock").expect(3).stdout;
+    let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+    let collision = &told["errors"][0]["collision"];
+    let needs: Vec<String> = collision["needs"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|need| format!("{}:{} {} {}", need["file"], need["line"], need["package"], need["accept"]))
+        .collect();
+    let manifest = sandbox.read("console/yostel.toml");
+    let line = |text: &str| manifest.lines().position(|line| line.starts_with(text)).unwrap() + 1;
+    let expected = [("gust", "^2", line("gust")), ("valley/bell", "^1", line("\"valley/bell"))];
+    let expected = expected.map(|(package, accept, line)| format!("\"yostel.toml\":{line} \"{package}\" \"{accept}\""));
+    assert_eq!(needs, expected);
+    assert_eq!(collision["facts"][0]["who"], "gust");
+    assert_eq!(collision["facts"][0]["versions"], serde_json::json!(["2.1.0"]));
+    assert_eq!(collision["facts"][0]["accept"], "^1");
+    assert_eq!(collision["lines-apart"][0]["package"], "unit");
+    let of_gust = collision["leaves"].as_array().unwrap().iter().find(|left| left["package"] == "gust").unwrap();
+    assert_eq!(of_gust["barred"][0]["why"], "withdrawn");
+    assert_eq!(of_gust["barred"][0]["reason"], "rounds");
+    assert_eq!(collision["minimal"], true);
+}
+
+#[test]
 fn dropping_is_applied_too_and_json_tells_the_same() {
     let sandbox = colliding();
     let value: serde_json::Value =
