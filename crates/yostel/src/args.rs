@@ -1,9 +1,14 @@
 //! What was typed, and nothing more. The doc comments here and in the command files are the help.
 
-use clap::Parser;
+use std::ffi::OsString;
+
+use clap::{Args, CommandFactory, FromArgMatches, Parser};
 
 use crate::commands::{Command, grouped_help};
 use crate::options::Options;
+
+/// What to try.
+const FIRST_STEPS: &str = "The first steps: yostel init, yostel add NAME, yostel lock, yostel install.\nA whole example with made-up data: yostel demo";
 
 /// Declare, resolve, lock, install, verify and audit packages of any language
 #[derive(Debug, Parser)]
@@ -12,9 +17,8 @@ use crate::options::Options;
     version,
     disable_help_subcommand = true,
     override_usage = "yostel [OPTIONS] COMMAND",
-    help_template = "{about}\n\nUsage: {usage}\n\n{before-help}Options:\n{options}{after-help}",
-    before_help = grouped_help(),
-    after_help = "The first steps: yostel init, yostel add NAME, yostel lock, yostel install.\nA whole example with made-up data: yostel demo"
+    help_template = "{about}\n\nUsage: {usage}{after-help}",
+    after_help = format!("{}\nWith every command:\n{}\n{FIRST_STEPS}", grouped_help(), options_help())
 )]
 pub(crate) struct Arguments {
     #[command(subcommand)]
@@ -22,4 +26,44 @@ pub(crate) struct Arguments {
 
     #[command(flatten)]
     pub(crate) options: Options,
+}
+
+/// Reads what was typed.
+pub(crate) fn read(typed: &[OsString]) -> Result<Arguments, clap::Error> {
+    let everywhere = format!("With every command, as yostel --help says: {}", everywhere());
+    let command = Arguments::command().mut_subcommands(|sub| with_help(sub, &everywhere));
+    Arguments::from_arg_matches(&command.try_get_matches_from(typed)?)
+}
+
+fn with_help(command: clap::Command, everywhere: &str) -> clap::Command {
+    command.after_help(everywhere.to_owned()).mut_subcommands(|sub| with_help(sub, everywhere))
+}
+
+/// Lists what every command takes, in a few words: each command's own options come first in its help.
+fn everywhere() -> String {
+    let command = Options::augment_args(clap::Command::new("yostel"));
+    let names = command.get_arguments().map(|argument| match argument.get_short() {
+        Some(short) => format!("-{short}"),
+        None => format!("--{}", argument.get_long().unwrap_or_default()),
+    });
+    names.collect::<Vec<_>>().join(", ")
+}
+
+/// Writes what every command takes, a line each, and what it is good for.
+fn options_help() -> String {
+    let command = Options::augment_args(clap::Command::new("yostel"));
+    let rows = command.get_arguments().map(|argument| {
+        let short = argument.get_short().map_or_else(|| "    ".to_owned(), |short| format!("-{short}, "));
+        let value = match argument.get_action().takes_values() {
+            true => argument.get_value_names().unwrap_or_default().first().map(|name| format!(" {name}")),
+            false => None,
+        };
+        let name = format!("{short}--{}{}", argument.get_long().unwrap_or_default(), value.unwrap_or_default());
+        (name, argument.get_help().map(ToString::to_string).unwrap_or_default())
+    });
+    let always = [("-h, --help", "Print help"), ("-V, --version", "Print version")];
+    let always = always.map(|(name, help)| (name.to_owned(), help.to_owned()));
+    let rows: Vec<(String, String)> = rows.chain(always).collect();
+    let width = rows.iter().map(|(name, _)| name.len()).max().unwrap_or_default();
+    rows.iter().map(|(name, help)| format!("  {name:<width$}  {help}\n")).collect()
 }

@@ -17,11 +17,9 @@ use std::ffi::OsString;
 use std::io::Write;
 use std::process::ExitCode;
 
-use clap::Parser;
 use clap::error::ErrorKind;
 
 use crate::answer::{Answer, Door, failure, failure_of};
-use crate::args::Arguments;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::Format;
@@ -30,7 +28,7 @@ use crate::sanitise::{plain_json, shown};
 
 fn main() -> ExitCode {
     let typed: Vec<OsString> = std::env::args_os().collect();
-    let answer = match Arguments::try_parse_from(&typed) {
+    let answer = match args::read(&typed) {
         Ok(arguments) => {
             tell_what_goes_on();
             match Call::new(&arguments.options) {

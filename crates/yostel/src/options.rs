@@ -10,21 +10,21 @@ use yostel_versions::ConstraintText;
 #[derive(Debug, Args)]
 pub(crate) struct Options {
     /// Work as if started in this folder
-    #[arg(short = 'C', long = "folder", global = true, value_name = "FOLDER")]
+    #[arg(short = 'C', long = "folder", global = true, hide = true, value_name = "FOLDER")]
     pub(crate) start: Option<PathBuf>,
 
     /// Work on this project of the workspace, as if started in its folder
-    #[arg(long, global = true, value_name = "NAME", value_parser = package_name)]
+    #[arg(long, global = true, hide = true, value_name = "NAME", value_parser = package_name)]
     pub(crate) project: Option<PackageName>,
 
-    /// Folder of the local cache
-    #[arg(long, global = true, value_name = "FOLDER", env = "YOSTEL_CACHE", hide_env_values = true)]
+    /// Folder of the local cache (or YOSTEL_CACHE)
+    #[arg(long, global = true, hide = true, value_name = "FOLDER", env = "YOSTEL_CACHE", hide_env_values = true)]
     pub(crate) cache: Option<PathBuf>,
 
-    /// How to answer: text (words, tables) or json (docs/output.md)
+    /// How to answer: text (words and tables) or json
     #[arg(
         long,
-        global = true,
+        global = true, hide = true,
         value_enum,
         default_value_t = Format::Text,
         value_name = "FORMAT",
@@ -32,10 +32,10 @@ pub(crate) struct Options {
     )]
     pub(crate) format: Format,
 
-    /// When to colour: auto (on a terminal, unless NO_COLOR is set), always or never
+    /// When to colour: auto (on a terminal without NO_COLOR), always, never
     #[arg(
         long,
-        global = true,
+        global = true, hide = true,
         value_enum,
         default_value_t = Color::Auto,
         value_name = "WHEN",
@@ -44,15 +44,15 @@ pub(crate) struct Options {
     pub(crate) color: Color,
 
     /// Say only what went wrong
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, hide = true)]
     pub(crate) quiet: bool,
 
     /// Say more: digests, sources, reasons
-    #[arg(short, long, global = true, conflicts_with = "quiet")]
+    #[arg(short, long, global = true, hide = true, conflicts_with = "quiet")]
     pub(crate) verbose: bool,
 
     /// Show no progress bars
-    #[arg(long, global = true)]
+    #[arg(long, global = true, hide = true)]
     pub(crate) no_progress: bool,
 }
 

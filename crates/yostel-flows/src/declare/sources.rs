@@ -171,7 +171,9 @@ pub(crate) fn registries_nearby(folder: &Path) -> Vec<String> {
     let folder = std::fs::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
     let within = |above: &Path| {
         let entries = std::fs::read_dir(above).into_iter().flatten().take(MOST_LOOKED_AT).flatten();
-        let paths = entries.map(|entry| entry.path()).filter(|path| path.to_str().is_some());
+        // A name that no shell takes as it stands is no help.
+        let is_plain = |path: &PathBuf| path.to_str().is_some_and(|path| !path.contains(char::is_control));
+        let paths = entries.map(|entry| entry.path()).filter(is_plain);
         let mut there: Vec<PathBuf> = paths.filter(|path| doubt_about(path).is_none()).collect();
         there.sort();
         there.iter().map(|path| path_from(&folder, path)).collect::<Vec<String>>()

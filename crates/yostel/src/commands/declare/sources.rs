@@ -11,6 +11,7 @@ use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::word;
 use crate::render::{Columns, Role, count, paint};
+use crate::sanitise::sanitise;
 
 /// List where packages come from, or change that
 ///
@@ -68,7 +69,10 @@ pub(crate) fn run(arguments: Sources, call: &Call) -> Result<Answer, FlowError> 
                         ),
                     };
                     let (shown, next) = (call.show(&removed.path), paint(Role::Good, "next:"));
-                    format!("Removed source {name} ({}) from {shown}.\n{note}{next} yostel lock\n", removed.folder)
+                    format!(
+                        "Removed source {name} ({}) from {shown}.\n{note}{next} yostel lock\n",
+                        sanitise(&removed.folder)
+                    )
                 },
             ))
         }
@@ -116,13 +120,15 @@ fn add(request: &SourceRequest, call: &Call) -> Result<Answer, FlowError> {
         Exit::Fine,
         || SourceAddedAnswer::of(&added, &request.name),
         || {
-            let (name, shown, folder) = (&request.name, call.show(&added.path), &added.folder);
+            let (name, shown, folder) = (&request.name, call.show(&added.path), sanitise(&added.folder));
             let said = match &added.before {
                 None => format!("Named source {name} in {shown}: {folder}\n"),
-                Some(before) if before == folder => format!("Source {name} in {shown} is {folder}, as it was.\n"),
-                Some(before) => format!("Source {name} in {shown} is {folder} now; it was {before}.\n"),
+                Some(before) if *before == added.folder => {
+                    format!("Source {name} in {shown} is {folder}, as it was.\n")
+                }
+                Some(before) => format!("Source {name} in {shown} is {folder} now; it was {}.\n", sanitise(before)),
             };
-            let typed = shell_word(&request.folder);
+            let typed = sanitise(&shell_word(&request.folder));
             let then = if added.has_needs { "yostel lock" } else { "yostel add PACKAGE" };
             let (note, next) = match added.doubt {
                 None => (None, then.to_owned()),
