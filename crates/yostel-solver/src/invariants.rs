@@ -7,13 +7,13 @@ use crate::trail::Trail;
 
 /// Clauses up to which every decision is checked.
 const SMALL: usize = 200;
-/// Conflicts between two checks of a larger problem.
-const SELDOM: u64 = 500;
+/// Decisions between two checks of a larger problem.
+const SELDOM: u64 = 5000;
 
 /// Returns what is broken, if anything is. Called when all is propagated.
-pub(crate) fn broken(clauses: &Clauses, trail: &Trail, conflicts: u64) -> Option<String> {
+pub(crate) fn broken(clauses: &Clauses, trail: &Trail, decisions: u64) -> Option<String> {
     let count = clauses.ids().take(SMALL + 1).count();
-    if count > SMALL && (conflicts == 0 || !conflicts.is_multiple_of(SELDOM)) {
+    if count > SMALL && (decisions == 0 || !decisions.is_multiple_of(SELDOM)) {
         return None;
     }
     let mut watched: BTreeMap<u32, u32> = BTreeMap::new();

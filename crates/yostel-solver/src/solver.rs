@@ -243,7 +243,7 @@ impl Solver {
                 }
                 continue;
             }
-            debug_assert_eq!(invariants::broken(&self.clauses, &self.trail, self.stats.conflicts), None);
+            debug_assert_eq!(invariants::broken(&self.clauses, &self.trail, self.stats.decisions), None);
             let conflicts = self.stats.conflicts - run_started;
             if self.config.restart_after > 0 && conflicts >= self.config.restart_after * luby(run) {
                 run += 1;

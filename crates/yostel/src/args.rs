@@ -8,7 +8,7 @@ use crate::commands::{Command, grouped_help};
 use crate::options::Options;
 
 /// What to try.
-const FIRST_STEPS: &str = "The first steps: yostel init, yostel add NAME, yostel lock, yostel install.\nA whole example with made-up data: yostel demo";
+const FIRST_STEPS: &str = "The first steps: yostel init, add NAME, lock, install. A whole example: yostel demo";
 
 /// Declare, resolve, lock, install, verify and audit packages of any language
 #[derive(Debug, Parser)]
@@ -61,8 +61,7 @@ fn options_help() -> String {
         let name = format!("{short}--{}{}", argument.get_long().unwrap_or_default(), value.unwrap_or_default());
         (name, argument.get_help().map(ToString::to_string).unwrap_or_default())
     });
-    let always = [("-h, --help", "Print help"), ("-V, --version", "Print version")];
-    let always = always.map(|(name, help)| (name.to_owned(), help.to_owned()));
+    let always = [("-h, --help".to_owned(), "Print help; -V, --version: the version".to_owned())];
     let rows: Vec<(String, String)> = rows.chain(always).collect();
     let width = rows.iter().map(|(name, _)| name.len()).max().unwrap_or_default();
     rows.iter().map(|(name, help)| format!("  {name:<width$}  {help}\n")).collect()

@@ -303,3 +303,10 @@ fn agreeing_and_deviating_are_written_where_they_belong_and_read_back() {
     assert!(back.contains("rope = \"agreed\"  # for the winch\n"), "{back}");
     assert!(Manifest::parse(&back).unwrap().needs[&word("run")][&rope].why.is_none());
 }
+
+#[test]
+fn a_numbering_has_no_keys_but_its_own() {
+    let text = "[project]\nname = 'console'\nnumbering = { order = 'words', befor = ['rc'] }\n";
+    let problems = Manifest::parse(text).unwrap_err();
+    assert!(matches!(&problems[0].kind, ManifestProblemKind::UnknownKey { key, .. } if key == "befor"), "{problems:?}");
+}

@@ -245,3 +245,16 @@ fn what_is_locked_is_told_as_it_was_locked_whatever_the_manifest_says_of_package
     let audited = sandbox.run("console", "audit").expect(1).stdout;
     assert!(!audited.contains("Alarm"), "{audited}");
 }
+
+#[test]
+fn a_package_that_only_this_machine_has_is_no_reason_against_an_edit() {
+    let sandbox = small_world();
+    sandbox.write("hook/yostel.toml", "[project]\nname = \"hook\"\nversion = \"1.0.0\"\n[needs.run]\nunit = \"^1\"\n");
+    project(&sandbox, "hook = { path = \"../hook\" }\n\"valley/bell\" = \"^1\"", "");
+    sandbox.run("console", "lock").expect(3);
+    let told = sandbox.run("console", "settle").expect(0).stdout;
+    assert!(told.contains("  1 allow incompatible versions of unit side by side\n"), "{told}");
+    assert!(told.contains("remove valley/bell ^1\n"), "{told}");
+    sandbox.run("console", "settle 1").expect(0);
+    sandbox.run("console", "install").expect(0);
+}
