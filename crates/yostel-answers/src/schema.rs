@@ -7,7 +7,7 @@ use schemars::generate::SchemaSettings;
 use serde::Serialize;
 use serde_json::{Value, json};
 
-use crate::answers::{ANSWER_FORMAT, Told, audit, decide, declare, keep, look, share, using};
+use crate::answers::{ANSWER_FORMAT, Told, audit, decide, declare, keep, look, share, sources, using};
 use crate::diagnostic::Diagnostic;
 
 /// What a command answers that could not do its work.
@@ -41,9 +41,9 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<declare::InitAnswer>(),
         of::<declare::AddAnswer>(),
         of::<declare::RemoveAnswer>(),
-        of::<declare::SourcesAnswer>(),
-        of::<declare::SourceAddedAnswer>(),
-        of::<declare::SourceRemovedAnswer>(),
+        of::<sources::SourcesAnswer>(),
+        of::<sources::SourceAddedAnswer>(),
+        of::<sources::SourceRemovedAnswer>(),
         of::<declare::AgreeAnswer>(),
         of::<decide::LockAnswer>(),
         of::<decide::SettleAnswer>(),

@@ -80,7 +80,19 @@ pub(crate) struct Clauses {
     /// By variable: where its spans start, and how many there are.
     spans_of: Vec<(u32, u32)>,
     pub(crate) learned: usize,
-    increment: f32,
+    /// How many are not dropped.
+    pub(crate) kept: usize,
+    increment: Increment,
+}
+
+/// How much one use of a clause counts now: it grows, so that later uses count more than earlier ones.
+#[derive(Debug)]
+struct Increment(f32);
+
+impl Default for Increment {
+    fn default() -> Self {
+        Self(1.0)
+    }
 }
 
 impl Clauses {
@@ -95,11 +107,12 @@ impl Clauses {
         let id = ClauseId(small(self.store.len()));
         self.watches[literals[0].code()].push(Watch { clause: id, blocker: literals[1] });
         self.watches[literals[1].code()].push(Watch { clause: id, blocker: literals[0] });
+        self.kept += 1;
         if origin == Origin::Learned {
             self.learned += 1;
         }
         let (start, length) = (small(self.literals.len()), small(literals.len()));
-        self.store.push(Clause { start, length, lbd, activity: self.increment, origin, dropped: false });
+        self.store.push(Clause { start, length, lbd, activity: self.increment.0, origin, dropped: false });
         self.literals.extend_from_slice(literals);
         id
     }
@@ -161,10 +174,7 @@ impl Clauses {
     }
 
     pub(crate) fn bump(&mut self, id: ClauseId) {
-        if self.increment == 0.0 {
-            self.increment = 1.0;
-        }
-        let increment = self.increment;
+        let increment = self.increment.0;
         let clause = &mut self.store[id.0 as usize];
         if clause.origin == Origin::Learned {
             clause.activity += increment;
@@ -172,13 +182,13 @@ impl Clauses {
                 for each in &mut self.store {
                     each.activity *= 1e-20;
                 }
-                self.increment *= 1e-20;
+                self.increment.0 *= 1e-20;
             }
         }
     }
 
     pub(crate) fn decay(&mut self) {
-        self.increment = if self.increment == 0.0 { 1.0 } else { self.increment / 0.999 };
+        self.increment.0 /= 0.999;
     }
 
     /// Lists the clauses that still exist, in the order in which they came.
@@ -199,6 +209,18 @@ impl Clauses {
         &self.watches[literal.code()]
     }
 
+    /// Counts, by clause, in how many lists of its first two literals it is: two, by invariant 2.
+    pub(crate) fn watched(&self) -> Vec<u32> {
+        let mut watched = vec![0; self.store.len()];
+        for (code, watches) in self.watches.iter().enumerate() {
+            for watch in watches {
+                let first = self.literals(watch.clause).iter().take(2);
+                watched[watch.clause.0 as usize] += u32::from(first.clone().any(|literal| literal.code() == code));
+            }
+        }
+        watched
+    }
+
     /// Drops clauses: their watches in one sweep (invariant 2), and their memory once it is worth the copying.
     pub(crate) fn drop_all(&mut self, ids: &[ClauseId]) {
         for id in ids {
@@ -208,6 +230,7 @@ impl Clauses {
             clause.length = 0;
         }
         self.learned -= ids.len();
+        self.kept -= ids.len();
         let store = &self.store;
         for list in &mut self.watches {
             list.retain(|w| !store[w.clause.0 as usize].dropped);

@@ -1,32 +1,27 @@
 //! What must hold between two decisions, checked in debug builds while a problem is small, and now and then when not.
 
-use std::collections::BTreeMap;
-
 use crate::clauses::{ClauseId, Clauses, Origin, Reason};
 use crate::trail::Trail;
 
 /// Clauses up to which every decision is checked.
 const SMALL: usize = 200;
 /// Decisions between two checks of a larger problem.
-const SELDOM: u64 = 5000;
+const SELDOM: u64 = 500;
 
 /// Returns what is broken, if anything is. Called when all is propagated.
 pub(crate) fn broken(clauses: &Clauses, trail: &Trail, decisions: u64) -> Option<String> {
-    let count = clauses.ids().take(SMALL + 1).count();
-    if count > SMALL && (decisions == 0 || !decisions.is_multiple_of(SELDOM)) {
+    if clauses.kept > SMALL && (decisions == 0 || !decisions.is_multiple_of(SELDOM)) {
         return None;
     }
-    let mut watched: BTreeMap<u32, u32> = BTreeMap::new();
-    let mut learned = 0;
+    let watched = clauses.watched();
+    let (mut learned, mut kept) = (0, 0);
     for (id, origin) in clauses.ids() {
         learned += usize::from(origin == Origin::Learned);
+        kept += 1;
         let literals = clauses.literals(id);
-        for &literal in &literals[..2] {
-            let entries = clauses.watching(literal).iter().filter(|watch| watch.clause == id).count();
-            *watched.entry(id.0).or_default() += u32::try_from(entries).ok()?;
-        }
-        if watched[&id.0] != 2 {
-            return Some(format!("invariant 2: {literals:?} is watched {} times", watched[&id.0]));
+        let watched = watched[id.0 as usize];
+        if watched != 2 {
+            return Some(format!("invariant 2: {literals:?} is watched {watched} times"));
         }
         let open = literals.iter().filter(|&&l| !trail.is_false(l)).count();
         let holds = literals.iter().any(|&l| trail.is_true(l));
@@ -34,8 +29,9 @@ pub(crate) fn broken(clauses: &Clauses, trail: &Trail, decisions: u64) -> Option
             return Some(format!("invariant 3: {literals:?} forces a literal, and nobody noticed"));
         }
     }
-    if learned != clauses.learned {
-        return Some(format!("{learned} learned clauses, counted {}", clauses.learned));
+    if (kept, learned) != (clauses.kept, clauses.learned) {
+        let counted = (clauses.kept, clauses.learned);
+        return Some(format!("{kept} clauses, {learned} of them learned, counted {counted:?}"));
     }
     for literal in trail.literals() {
         let reason = trail.reason_of(literal.var());

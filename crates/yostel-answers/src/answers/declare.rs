@@ -4,16 +4,14 @@ use std::path::PathBuf;
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_documents::{Elsewhere, NeedForm, PackageName, Purpose, SourceName};
-use yostel_flows::{
-    AddReport, AddedElsewhere, AgreeReport, InitReport, InstallReport, LockReport, RemoveReport, SourceAdded,
-    SourceDoubt, SourceRemoved, SourceSeen,
-};
+use yostel_documents::{Elsewhere, NeedForm, PackageName, Purpose};
+use yostel_flows::{AddReport, AddedElsewhere, AgreeReport, InitReport, InstallReport, LockReport, RemoveReport};
 use yostel_versions::ConstraintText;
 
 use super::Told;
 use super::decide::LockAnswer;
 use super::parts::{OriginTold, texts, told};
+use super::sources::doubt;
 use super::using::InstallAnswer;
 
 /// Answer of `init`.
@@ -28,13 +26,6 @@ pub struct InitAnswer {
     pub source_doubt: Option<&'static str>,
     /// Registries nearby, as paths from the folder, when no source is named.
     pub registries_nearby: Vec<String>,
-}
-
-fn doubt(doubt: SourceDoubt) -> &'static str {
-    match doubt {
-        SourceDoubt::NoFolder => "no-folder",
-        SourceDoubt::NoRegistry => "no-registry",
-    }
 }
 
 impl InitAnswer {
@@ -311,111 +302,5 @@ impl RemoveAnswer {
     pub fn and_then(self, then: Option<(&LockReport, &InstallReport)>) -> Self {
         let (lock, install) = then.map(|(lock, install)| (lock.into(), install.into())).unzip();
         Self { lock, install, ..self }
-    }
-}
-
-/// Answer of `sources`.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct SourcesAnswer {
-    /// The sources of the manifest, by name.
-    pub sources: Vec<SourceTold>,
-}
-
-/// A source of the manifest.
-#[derive(Debug, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct SourceTold {
-    /// Its name.
-    pub name: String,
-    /// The registry's folder, relative to the manifest's.
-    pub folder: String,
-    /// Names that come from here and nowhere else; a name, or a level and `/*`.
-    pub reserves: Vec<String>,
-    /// Why it cannot be asked: `no-folder` or `no-registry`; null when it can.
-    pub source_doubt: Option<&'static str>,
-    /// How many packages it has; null when it cannot be asked.
-    pub packages: Option<usize>,
-    /// How many locked packages come from it.
-    pub locked: usize,
-}
-
-impl Told for SourcesAnswer {
-    const COMMAND: &'static str = "sources";
-}
-
-impl SourcesAnswer {
-    /// Lists sources.
-    pub fn of(sources: &[SourceSeen]) -> Self {
-        let one = |seen: &SourceSeen| SourceTold {
-            name: seen.name.to_string(),
-            folder: seen.folder.clone(),
-            reserves: seen.reserves.iter().map(ToString::to_string).collect(),
-            source_doubt: seen.doubt.map(doubt),
-            packages: seen.packages,
-            locked: seen.locked,
-        };
-        Self { sources: sources.iter().map(one).collect() }
-    }
-}
-
-/// Answer of `sources add`.
-#[derive(Debug, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct SourceAddedAnswer {
-    /// The manifest that was edited.
-    pub manifest: PathBuf,
-    /// The source.
-    pub source: String,
-    /// The registry's folder, relative to the manifest's.
-    pub folder: String,
-    /// The folder that the manifest had for this name; null when it is new.
-    pub before: Option<String>,
-    /// Why it cannot be asked yet: `no-folder` or `no-registry`; null when it can.
-    pub source_doubt: Option<&'static str>,
-}
-
-impl Told for SourceAddedAnswer {
-    const COMMAND: &'static str = "sources add";
-}
-
-impl SourceAddedAnswer {
-    /// Tells of a source that was named.
-    pub fn of(added: &SourceAdded, name: &SourceName) -> Self {
-        Self {
-            manifest: added.path.clone(),
-            source: name.to_string(),
-            folder: added.folder.clone(),
-            before: added.before.clone(),
-            source_doubt: added.doubt.map(doubt),
-        }
-    }
-}
-
-/// Answer of `sources remove`.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct SourceRemovedAnswer {
-    /// The manifest that was edited.
-    pub manifest: PathBuf,
-    /// The source.
-    pub source: String,
-    /// The folder that the manifest had for it.
-    pub folder: String,
-    /// How many locked packages come from it.
-    pub locked: usize,
-}
-
-impl Told for SourceRemovedAnswer {
-    const COMMAND: &'static str = "sources remove";
-}
-
-impl SourceRemovedAnswer {
-    /// Tells of a source that was taken out.
-    pub fn of(removed: &SourceRemoved, name: &SourceName) -> Self {
-        Self {
-            manifest: removed.path.clone(),
-            source: name.to_string(),
-            folder: removed.folder.clone(),
-            locked: removed.locked,
-        }
     }
 }

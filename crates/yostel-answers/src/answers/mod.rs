@@ -9,7 +9,9 @@ pub mod declare;
 pub mod keep;
 pub mod look;
 pub mod parts;
+pub mod releases;
 pub mod share;
+pub mod sources;
 pub mod using;
 
 use schemars::JsonSchema;

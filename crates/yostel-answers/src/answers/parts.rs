@@ -2,7 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_documents::{AskedBy, Origin, PackageName, Withdrawal};
+use yostel_documents::{AskedBy, Origin, PackageName, Requirement, Withdrawal};
 use yostel_findings::{Move, MoveKind, Notice};
 use yostel_resolve::{RequirementEdit, RuleEdit};
 use yostel_store::FileChange;
@@ -48,6 +48,13 @@ impl From<&AskedBy> for AskedTold {
     fn from(asked: &AskedBy) -> Self {
         let (who, purpose) = (asked.who.to_string(), asked.purpose.to_string());
         Self { who, purpose, accept: asked.accept.to_string() }
+    }
+}
+
+impl From<&Requirement> for AskedTold {
+    fn from(need: &Requirement) -> Self {
+        let (who, purpose) = (need.asker.to_string(), need.purpose.to_string());
+        Self { who, purpose, accept: need.accept.to_string() }
     }
 }
 

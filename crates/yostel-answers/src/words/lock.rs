@@ -18,7 +18,9 @@ pub(super) fn of_lock(error: &LockError, view: &Viewpoint<'_>) -> Diagnostic {
             format!("there is no {}", view.show(path)),
             Suggestion::run("yostel lock", "to resolve and write it"),
         ),
-        LockError::Lockfile { path, text, error } => of_lockfile(error, &view.show(path), text),
+        LockError::Lockfile { path, text, error, both_sides } => {
+            of_lockfile(error, &view.show(path), text, *both_sides)
+        }
         LockError::Stale(differences) => of_stale(differences),
         LockError::Disputed(disputes) => of_disputes(disputes),
         LockError::NotReadableBack { longest: Some((package, who, length)), problem } => tell(

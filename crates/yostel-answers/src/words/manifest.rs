@@ -158,17 +158,23 @@ pub(super) fn of_workspace(problem: &WorkspaceProblem, file: &str, text: &str, s
     diagnostic
 }
 
-pub(super) fn of_lockfile(error: &LockfileError, file: &str, text: &str) -> Diagnostic {
+/// Words for a lockfile that cannot be used; `both_sides` when git has both sides of its merge.
+pub(super) fn of_lockfile(error: &LockfileError, file: &str, text: &str, both_sides: bool) -> Diagnostic {
     let place = |span| Some(Place::of(file, text, span));
     match error {
         LockfileError::MergeMarks { span } => Diagnostic {
             place: place(span),
-            ..tell(
-                Code::LockfileMerge,
-                error.to_string(),
-                Suggestion::run("yostel lock --merge", "to keep what both sides moved, once the manifests are merged"),
-            )
-            .or(Suggestion::run("yostel lock --merge BASE OURS THEIRS", "where git did not merge them"))
+            ..match both_sides {
+                true => {
+                    let why = "to keep what both sides moved, once the manifests are merged";
+                    tell(Code::LockfileMerge, error.to_string(), Suggestion::run("yostel lock --merge", why))
+                }
+                false => {
+                    let why = "with the lockfile that both sides began with, and those of both sides";
+                    let merge = Suggestion::run("yostel lock --merge BASE OURS THEIRS", why);
+                    tell(Code::LockfileMerge, error.to_string(), merge)
+                }
+            }
         },
         LockfileError::NoSeal => tell(
             Code::LockfileChanged,

@@ -91,15 +91,7 @@ pub fn add_swap(
 /// # Errors
 /// `Unreadable` when the text is no manifest, or says nothing of it.
 pub fn remove_rule(text: &str, table: &'static str, package: &PackageName) -> Result<String, EditError> {
-    let edited = edit(text, |document| {
-        let entries = document.get_mut(table).and_then(Item::as_table_like_mut).ok_or(EditError::Unreadable)?;
-        entries.remove(package.as_str()).ok_or(EditError::Unreadable)?;
-        if entries.is_empty() {
-            document.remove(table);
-        }
-        Ok((None, Vec::new()))
-    })?;
-    Ok(edited.text)
+    remove_entry(text, table, package.as_str(), &EditError::Unreadable)
 }
 
 /// Permits a package to be locked at one version per compatible line.
@@ -208,12 +200,16 @@ pub fn add_source(text: &str, name: &SourceName, folder: &str, reserves: &[NameP
 /// # Errors
 /// `NoSuchSource`, or `Unreadable` when the text is no manifest.
 pub fn remove_source(text: &str, name: &SourceName) -> Result<String, EditError> {
+    remove_entry(text, SOURCES, name.as_str(), &EditError::NoSuchSource(name.clone()))
+}
+
+/// Removes an entry of a table, and the table with the last one.
+fn remove_entry(text: &str, table: &str, key: &str, missing: &EditError) -> Result<String, EditError> {
     let edited = edit(text, |document| {
-        let unknown = || EditError::NoSuchSource(name.clone());
-        let sources = document.get_mut(SOURCES).and_then(Item::as_table_like_mut).ok_or_else(unknown)?;
-        sources.remove(name.as_str()).ok_or_else(unknown)?;
-        if sources.is_empty() {
-            document.remove(SOURCES);
+        let entries = document.get_mut(table).and_then(Item::as_table_like_mut).ok_or_else(|| missing.clone())?;
+        entries.remove(key).ok_or_else(|| missing.clone())?;
+        if entries.is_empty() {
+            document.remove(table);
         }
         Ok((None, Vec::new()))
     })?;

@@ -103,8 +103,11 @@ fn what_is_no_patch_names_the_line() {
         assert!(error.line == line && error.reason.contains(reason), "{text}: {error}");
     }
     let twice = "--- a/x\n+++ b/x\n@@ -1 +1 @@\n-a\n+b\n".repeat(2);
-    assert_eq!(Patch::parse(&twice).unwrap_err().reason, "it changes one file twice");
-    assert_eq!(Patch::parse("words alone are no patch\n").unwrap_err().reason, "it changes no file");
+    // What is wrong with all of it is told at its beginning.
+    let told = |text: &str| Patch::parse(text).unwrap_err();
+    assert_eq!((told(&twice).line, told(&twice).reason), (1, "it changes one file twice"));
+    let words = told("words alone\nare no patch\n");
+    assert_eq!((words.line, words.reason), (1, "it changes no file"));
 }
 
 fn any_file() -> impl Strategy<Value = Option<TreeFile>> {

@@ -2,6 +2,8 @@
 
 use std::os::unix::fs::symlink;
 
+use rustix::io::Errno;
+
 use super::*;
 
 #[test]
@@ -53,6 +55,52 @@ fn nothing_is_reached_through_a_link_by_either_way_of_opening() {
     assert_eq!(std::fs::read_to_string(at("outside/file")).unwrap(), "outside/file");
     root.remove("a").unwrap();
     assert!(at("outside/b/file").is_file());
+}
+
+#[test]
+fn a_limit_of_a_mebibyte_is_told_as_one() {
+    let world = tempfile::tempdir().unwrap();
+    let path = world.path().join("text");
+    std::fs::write(&path, vec![b'a'; (1 << 20) + 1]).unwrap();
+    for (most, told) in [(1 << 20, "1 MiB"), ((1 << 20) - 1, "1048575 bytes")] {
+        assert_eq!(read_text_of(&path, most).unwrap_err().to_string(), format!("it is longer than {told}"));
+    }
+    assert_eq!(read_text_of(&path, (1 << 20) + 1).unwrap().len(), (1 << 20) + 1);
+}
+
+/// Refuses the first change of a name with this error, and counts them.
+#[derive(Debug)]
+struct RefusesFirst(i32, std::sync::atomic::AtomicUsize);
+
+impl crate::Watch for RefusesFirst {
+    fn before(&self, step: &crate::Step<'_>) -> io::Result<()> {
+        let renames = matches!(step, crate::Step::Rename(..));
+        match renames && self.1.fetch_add(1, std::sync::atomic::Ordering::Relaxed) == 0 {
+            true => Err(io::Error::from_raw_os_error(self.0)),
+            false => Ok(()),
+        }
+    }
+}
+
+#[test]
+fn only_where_two_names_cannot_be_exchanged_is_what_was_there_set_aside() {
+    for (errno, replaced) in [(Errno::NOSYS, true), (Errno::INVAL, true), (Errno::NOTSUP, true), (Errno::IO, false)] {
+        let world = tempfile::tempdir().unwrap();
+        for (file, text) in [("made", "new"), ("place", "old")] {
+            std::fs::write(world.path().join(file), text).unwrap();
+        }
+        let watch = std::sync::Arc::new(RefusesFirst(errno.raw_os_error(), 0.into()));
+        let folder = Folder::open_on(&Disk::watched_by(watch.clone()), world.path()).unwrap();
+        assert_eq!(folder.put_in_place("made", &folder, "place").is_ok(), replaced, "{errno}");
+        let read = |file: &str| std::fs::read_to_string(world.path().join(file)).ok();
+        let expected = if replaced { (None, "new", Some("old")) } else { (Some("new"), "old", None) };
+        let (made, place, old) = expected;
+        assert_eq!(
+            (read("made"), read("place"), read("made.old")),
+            (made.map(str::to_owned), Some(place.to_owned()), old.map(str::to_owned))
+        );
+        assert_eq!(watch.1.load(std::sync::atomic::Ordering::Relaxed), if replaced { 3 } else { 1 });
+    }
 }
 
 #[test]

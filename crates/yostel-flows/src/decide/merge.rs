@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use yostel_documents::Lockfile;
 use yostel_findings::{Merged, merge};
-use yostel_sources::unmerged;
+use yostel_sources::{GitError, unmerged};
 
 use crate::error::{FlowError, LockError, ProjectError};
 use crate::project::LoadedProject;
@@ -22,13 +22,16 @@ pub enum Sides {
 /// Reads both sides and joins them; also returns ours.
 ///
 /// # Errors
-/// `NothingToMerge`, `Read`, `Lockfile`.
+/// `NothingToMerge`, `Stopped`, `Read`, `Lockfile`.
 pub(crate) fn merged(project: &LoadedProject, sides: &Sides) -> Result<(Merged, Lockfile), FlowError> {
     let [base, ours, theirs] = match sides {
         Sides::Git => {
             let nothing = |said: Option<String>| LockError::NothingToMerge { said };
             let texts = unmerged(&project.root, LOCKFILE_NAME, &project.git_config());
-            let [base, ours, theirs] = texts.map_err(|error| nothing(Some(error.to_string())))?;
+            let [base, ours, theirs] = texts.map_err(|error| match error {
+                GitError::Stopped(_) => FlowError::Stopped,
+                error => nothing(Some(error.to_string())).into(),
+            })?;
             let (Some(ours), Some(theirs)) = (ours, theirs) else { return Err(nothing(None).into()) };
             let named = |side: &str, text: Vec<u8>| {
                 (PathBuf::from(format!("{LOCKFILE_NAME} of {side}")), String::from_utf8_lossy(&text).into_owned())
@@ -45,7 +48,7 @@ pub(crate) fn merged(project: &LoadedProject, sides: &Sides) -> Result<(Merged, 
         }
     };
     let parse = |(path, text): (PathBuf, String)| {
-        Lockfile::parse(&text).map_err(|error| LockError::Lockfile { path, text, error })
+        Lockfile::parse(&text).map_err(|error| LockError::Lockfile { path, text, error, both_sides: false })
     };
     let base = if base.1.trim().is_empty() { None } else { Some(parse(base)?) };
     let (ours, theirs) = (parse(ours)?, parse(theirs)?);

@@ -141,6 +141,8 @@ pub struct SourceRemoved {
     pub folder: String,
     /// How many locked packages come from it.
     pub locked: usize,
+    /// Whether the manifest names another one.
+    pub others: bool,
 }
 
 /// Takes a source out of the manifest, in place.
@@ -157,7 +159,8 @@ pub fn forget_source(
     let locked = locked_from(project, name)?;
     let folder = top.manifest.sources.get(name).map(|declared| declared.folder.clone()).unwrap_or_default();
     write_manifests(project, &[(top.manifest_path(), (top.text.clone(), after))].into(), observer)?;
-    Ok(SourceRemoved { path: project.manifest_of(top), folder, locked })
+    let others = top.manifest.sources.len() > 1;
+    Ok(SourceRemoved { path: project.manifest_of(top), folder, locked, others })
 }
 
 /// How many registries are told of.

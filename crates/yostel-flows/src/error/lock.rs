@@ -22,6 +22,8 @@ pub enum LockError {
         text: String,
         /// What is wrong.
         error: LockfileError,
+        /// Whether git has both sides of it, in a merge that is not finished.
+        both_sides: bool,
     },
     /// Git has no two sides of the lockfile.
     #[error("git has no two sides of yostel.lock here")]

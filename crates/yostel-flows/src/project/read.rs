@@ -4,8 +4,9 @@ use std::collections::BTreeMap;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use yostel_documents::{Lockfile, LockfileHeader, Manifest};
+use yostel_documents::{Lockfile, LockfileError, LockfileHeader, Manifest};
 use yostel_files::{Entry, Folder, Kind, is_unfinished, remove_unfinished};
+use yostel_sources::unmerged;
 use yostel_versions::Numbering;
 
 use crate::context::Settings;
@@ -121,11 +122,20 @@ pub fn load_lockfile(project: &LoadedProject) -> Result<Option<Lockfile>, FlowEr
     };
     match Lockfile::parse(&text) {
         Ok(lockfile) => Ok(Some(lockfile)),
-        Err(error) => Err(LockError::Lockfile { path, text, error }.into()),
+        Err(error) => {
+            let both_sides = matches!(error, LockfileError::MergeMarks { .. }) && git_has_both_sides(project);
+            Err(LockError::Lockfile { path, text, error, both_sides }.into())
+        }
     }
 }
 
 /// Looks at a project's lockfile without reading it in full; nothing when that cannot be done.
 pub(crate) fn lockfile_header(project: &LoadedProject) -> Option<LockfileHeader> {
     Lockfile::header(&project.files.read(&project.lockfile_path(), MOST_LOCKFILE).ok()?)
+}
+
+/// Tells whether git has both sides of the lockfile, in a merge that is not finished.
+fn git_has_both_sides(project: &LoadedProject) -> bool {
+    let sides = unmerged(&project.root, LOCKFILE_NAME, &project.git_config());
+    sides.is_ok_and(|[_, ours, theirs]| ours.is_some() && theirs.is_some())
 }

@@ -69,8 +69,9 @@ pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Env
     let mut environment = Environment::default();
     for member in &members {
         if direct.contains(&(member.name, member.version)) {
-            let path = environment.prepend.entry("PATH".into()).or_default();
-            path.extend(launchers.program_folders(member));
+            for folder in launchers.program_folders(member) {
+                environment.prepend.entry("PATH".into()).or_default().push(folder);
+            }
             for program in &member.programs {
                 let label = format!("{} {}", member.name, member.version);
                 environment.programs.entry(program.name.clone()).or_insert(label);
@@ -80,7 +81,6 @@ pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Env
             environment.prepend.entry(variable.clone()).or_default().push(member.folder.join(path));
         }
     }
-    environment.prepend.retain(|_, folders| !folders.is_empty());
     let all = environment.prepend.values().flatten();
     match all.into_iter().find(|folder| folder.as_os_str().as_encoded_bytes().contains(&b':')) {
         // Whoever reads the variable would take one folder for two.

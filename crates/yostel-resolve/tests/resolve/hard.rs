@@ -36,7 +36,7 @@ fn formula(variables: i64, clauses: std::ops::Range<usize>) -> impl Strategy<Val
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(100))]
+    #![proptest_config(ProptestConfig::with_cases(300))]
 
     #[test]
     fn three_sat_near_the_threshold_gets_the_verdict_of_a_general_solver(clauses in formula(20, 80..96)) {

@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 
 use yostel_documents::{EntryKind, Listing};
-use yostel_files::{FileError, Folder, Nearby, remove_unfinished};
+use yostel_files::{FileError, Folder, Nearby};
 
 use super::inventory::{InstalledPackage, Inventory};
 use super::launch::LAUNCH;
@@ -56,7 +56,6 @@ impl HeldProject {
         // place and did not come to write down.
         let unfinished = self.state.read_text(UNFINISHED, MOST_RECORD).ok().and_then(|text| Inventory::parse(&text));
         self.state.remove("aside")?;
-        remove_unfinished(&self.state, [INVENTORY, UNFINISHED]);
         let aside = self.state.make_folder("aside")?;
         let inventory = plan.inventory();
         let text = inventory.write();

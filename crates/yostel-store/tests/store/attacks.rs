@@ -262,6 +262,11 @@ fn a_bomb_is_refused_before_it_fills_anything() {
             too_much(try_unpack(&bytes, few, |_| {}), "files and folders");
         }
     }
+    // The limit itself is within the limit.
+    let just = UnpackConfig { entries: 30, ..UnpackConfig::default() };
+    for bytes in [zstd_of(&tar_of(&folders)), zip_of(&folders).unwrap()] {
+        try_unpack(&bytes, just, |_| {}).unwrap();
+    }
     // A window that would take gigabytes of memory.
     let mut encoder = zstd::Encoder::new(Vec::new(), 1).unwrap();
     encoder.long_distance_matching(true).unwrap();

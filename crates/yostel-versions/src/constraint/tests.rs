@@ -3,6 +3,7 @@
 
 use proptest::prelude::*;
 
+use super::set::Side;
 use super::*;
 
 fn bind(text: &str) -> Constraint {
@@ -43,6 +44,13 @@ fn each_sign_means_what_the_page_says() {
             assert!(!constraint.accepts(&v(version)), "{text} should refuse {version}");
         }
     }
+}
+
+#[test]
+fn between_two_cuts_at_one_place_there_is_nothing() {
+    let cut = Cut::At(v("1.0.0"), Side::Before);
+    assert!(VersionSet::between(cut.clone(), cut.clone()).is_empty());
+    assert_eq!(VersionSet::between(cut.clone(), cut), VersionSet::empty());
 }
 
 #[test]

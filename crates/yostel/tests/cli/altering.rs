@@ -100,6 +100,11 @@ fn a_kept_change_is_locked_and_everyone_gets_it() {
     let patch = sandbox.read("console/patches/gust.patch");
     assert_eq!(patch, format!("gust 2.1.0: sounds more urgent\n\n{shown}"));
     assert!(!sandbox.path("console/altered").exists());
+    // Neither the copy nor a link to it is left, and asking what another version would move does not tell of the patch.
+    let link = sandbox.path("console/.yostel/packages/gust/2.1.0");
+    assert!(!link.is_symlink(), "{}", link.display());
+    let told = sandbox.run("console", "explain unit --instead 1.0.0").expect(0).stdout;
+    assert!(told.contains("it alone would move") && !told.contains("changed"), "{told}");
     let manifest = sandbox.read("console/yostel.toml");
     let entry = "[alter]\ngust = { patch = \"patches/gust.patch\", why = \"sounds more urgent\" }\n";
     assert_eq!(manifest, format!("{}\n{entry}", before.0));

@@ -264,7 +264,7 @@ fn explain_sets_the_project_s_own_need_aside_and_what_it_offers_works() {
     project(&sandbox, "gust = \"=2.0.0\"", "rig = \"^0.9\"");
     sandbox.run("console", "lock").expect(0);
     let told = sandbox.run("console", "explain gust --instead 2.1.0").expect(0).stdout;
-    let says = "gust 2.1.0 is possible once your own need, gust =2.0.0, is changed; nothing else would move:";
+    let says = "gust 2.1.0 is possible once your own need, gust =2.0.0, is changed; it alone would move:";
     assert!(told.contains(says) && told.contains("2.0.0 -> 2.1.0  console needs =2.1.0"), "{told}");
     let text = sandbox.run("console", "explain gust --instead 2.1.0 --format json").expect(0).stdout;
     let value: serde_json::Value = serde_json::from_str(&text).unwrap();

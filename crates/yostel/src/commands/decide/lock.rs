@@ -161,7 +161,9 @@ pub(crate) fn words_after_edit(report: &LockReport, call: &Call) -> String {
 fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> String {
     let packages = count(report.packages, "package");
     let shown = call.show(&report.path);
-    let mut text = if report.moves.is_empty() && !report.changed {
+    let mut text = if report.moves.is_empty() && report.both_moved.is_some() {
+        format!("{packages} locked in {shown}, at the versions that ours had.\n")
+    } else if report.moves.is_empty() && !report.changed {
         format!("{packages} locked in {shown}; nothing changed.\n")
     } else if arguments.preview {
         format!("{} would be locked in {shown}; nothing was written.\n", packages)

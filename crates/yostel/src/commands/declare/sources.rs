@@ -1,7 +1,7 @@
 //! `sources`: where packages come from.
 
 use clap::{Args, Subcommand};
-use yostel_answers::answers::declare::{SourceAddedAnswer, SourceRemovedAnswer, SourcesAnswer};
+use yostel_answers::answers::sources::{SourceAddedAnswer, SourceRemovedAnswer, SourcesAnswer};
 use yostel_answers::words::shell_word;
 use yostel_documents::{NamePattern, SourceName};
 use yostel_flows::{FlowError, SourceDoubt, SourceRequest, SourceSeen, forget_source, name_source, sources};
@@ -68,11 +68,13 @@ pub(crate) fn run(arguments: Sources, call: &Call) -> Result<Answer, FlowError> 
                             if locked == 1 { "comes" } else { "come" },
                         ),
                     };
-                    let (shown, next) = (call.show(&removed.path), paint(Role::Good, "next:"));
-                    format!(
-                        "Removed source {name} ({}) from {shown}.\n{note}{next} yostel lock\n",
-                        sanitise(&removed.folder)
-                    )
+                    let (shown, lead) = (call.show(&removed.path), paint(Role::Good, "next:"));
+                    let next = match removed.others {
+                        true => "yostel lock",
+                        false => "yostel sources add NAME FOLDER, as the manifest names no source any more",
+                    };
+                    let folder = sanitise(&removed.folder);
+                    format!("Removed source {name} ({folder}) from {shown}.\n{note}{lead} {next}\n")
                 },
             ))
         }
@@ -103,14 +105,18 @@ fn list(call: &Call) -> Result<Answer, FlowError> {
     Ok(Answer::words(Exit::Fine, columns.finish()))
 }
 
+/// Says what stands in the way of asking a source.
+fn doubt_words(doubt: SourceDoubt) -> &'static str {
+    match doubt {
+        SourceDoubt::NoFolder => "there is no such folder",
+        SourceDoubt::NoRegistry => "there is no registry in that folder",
+    }
+}
+
 fn remarks(seen: &SourceSeen) -> String {
-    let doubt = seen.doubt.map(|doubt| match doubt {
-        SourceDoubt::NoFolder => "there is no such folder".to_owned(),
-        SourceDoubt::NoRegistry => "there is no registry in it".to_owned(),
-    });
     let reserves: Vec<String> = seen.reserves.iter().map(ToString::to_string).collect();
     let alone = (!reserves.is_empty()).then(|| format!("alone has {}", reserves.join(", ")));
-    doubt.into_iter().chain(alone).collect::<Vec<_>>().join("; ")
+    seen.doubt.map(|doubt| doubt_words(doubt).to_owned()).into_iter().chain(alone).collect::<Vec<_>>().join("; ")
 }
 
 fn add(request: &SourceRequest, call: &Call) -> Result<Answer, FlowError> {
@@ -130,19 +136,15 @@ fn add(request: &SourceRequest, call: &Call) -> Result<Answer, FlowError> {
             };
             let typed = sanitise(&shell_word(&request.folder));
             let then = if added.has_needs { "yostel lock" } else { "yostel add PACKAGE" };
-            let (note, next) = match added.doubt {
-                None => (None, then.to_owned()),
+            let next = match added.doubt {
+                None => then.to_owned(),
                 Some(SourceDoubt::NoFolder) => {
-                    let next =
-                        format!("yostel registry create {typed}, or yostel sources add {name} with another folder");
-                    (Some("there is no such folder"), next)
+                    format!("yostel registry create {typed}, or yostel sources add {name} FOLDER with another folder")
                 }
-                Some(SourceDoubt::NoRegistry) => (
-                    Some("there is no registry in that folder"),
-                    format!("yostel sources add {name} with another folder"),
-                ),
+                Some(SourceDoubt::NoRegistry) => format!("yostel sources add {name} FOLDER, with another folder"),
             };
-            let note = note.map(|note| format!("  {} {note}\n", paint(Role::Notice, "note:"))).unwrap_or_default();
+            let note = |doubt| format!("  {} {}\n", paint(Role::Notice, "note:"), doubt_words(doubt));
+            let note = added.doubt.map(note).unwrap_or_default();
             format!("{said}{note}{} {next}\n", paint(Role::Good, "next:"))
         },
     ))

@@ -2,7 +2,8 @@
 
 use clap::Args;
 use jiff::Timestamp;
-use yostel_answers::answers::look::{ExplainAnswer, ReleasesTold};
+use yostel_answers::answers::look::ExplainAnswer;
+use yostel_answers::answers::releases::ReleasesTold;
 use yostel_documents::PackageName;
 use yostel_flows::{Counterfactual, ExplainReport, FlowError, Instead, explain, releases};
 use yostel_resolve::{Reason, Why};
@@ -167,7 +168,7 @@ fn other(instead: &Instead, why: &Why) -> String {
         Counterfactual::Possible(moved) => {
             let others = moved.iter().filter(|m| m.package != *package).count();
             let others = match others {
-                0 => "nothing else would move".to_owned(),
+                0 => "it alone would move".to_owned(),
                 others => format!("{others} more would move, which is the fewest"),
             };
             let next = format!("yostel add {package} '{accept}', then yostel lock");
