@@ -1,5 +1,7 @@
 //! A collision as data: the needs that collide, what releases say that makes them collide, and what each constraint leaves.
 
+use std::collections::BTreeSet;
+
 use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::Requirement;
@@ -22,6 +24,20 @@ pub struct CollisionTold {
     pub leaves: Vec<Left>,
     /// Whether it was shown that no need and no fact can go.
     pub minimal: bool,
+}
+
+impl CollisionTold {
+    /// Names the packages that collide, and those through which they do.
+    pub fn packages(&self) -> BTreeSet<&str> {
+        let of_needs =
+            self.needs.iter().flat_map(|need| [Some(&need.package), need.asked.as_ref().map(|a| &a.package)]);
+        let of_facts = self.facts.iter().flat_map(|fact| {
+            [&fact.who, &fact.package].into_iter().chain(fact.asked.iter().map(|asked| &asked.package)).map(Some)
+        });
+        let of_roles = self.roles.iter().flat_map(|role| [Some(&role.one), Some(&role.other)]);
+        let apart = self.lines_apart.iter().map(|apart| Some(&apart.package));
+        of_needs.chain(of_facts).chain(of_roles).chain(apart).flatten().map(String::as_str).collect()
+    }
 }
 
 /// A need of a project.

@@ -44,9 +44,9 @@ impl Overrides {
         changed.then(|| (package.clone(), accept))
     }
 
-    /// Rewrites needs of one release; those that become needs of one package on the same platforms are joined where that may
-    /// coexist: whoever asks gets one of its versions. Elsewhere there is one version for all needs anyhow, each of which has
-    /// to accept it by itself.
+    /// Rewrites needs of one release; those that become needs of one package, and may meet on a platform, are joined where
+    /// that may coexist: whoever asks gets one of its versions. Elsewhere there is one version for all needs anyhow, each of
+    /// which has to accept it by itself.
     pub fn bind_all<'a>(
         &self,
         needs: impl IntoIterator<Item = (&'a PackageName, &'a ConstraintText)>,
@@ -56,13 +56,14 @@ impl Overrides {
         for (package, accept) in needs {
             let (package, accept) = self.bind(package, accept).unwrap_or_else(|| (package.clone(), accept.clone()));
             let joins = coexist.contains(&package);
-            let same = |(other, there): &&mut (PackageName, ConstraintText)| {
-                *other == package && if joins { there.counts_where(&accept) } else { *there == accept }
-            };
-            match bound.iter_mut().find(same) {
-                Some((_, there)) if *there != accept => *there = there.and(&accept),
-                Some(_) => {}
-                None => bound.push((package, accept)),
+            let one = (package, accept);
+            if joins {
+                let meets = |(other, there): &(_, ConstraintText), (package, accept): &_| {
+                    other == package && there.meets(accept)
+                };
+                join_in(&mut bound, one, meets, |(_, there), (package, accept)| (package, there.joined(&accept)));
+            } else if !bound.contains(&one) {
+                bound.push(one);
             }
         }
         bound
@@ -95,20 +96,15 @@ impl Overrides {
         let mut all: Vec<(Requirement, Vec<&'r Requirement>)> = Vec::new();
         for requirement in requirements {
             let bound = self.bound(requirement);
-            let same = |(other, _): &&mut (Requirement, _)| {
+            let joins = coexist.contains(&bound.package);
+            let meets = |(other, _): &(Requirement, _), (bound, _): &(Requirement, _)| {
                 let one = (&other.asker, &other.purpose, &other.package);
-                one == (&bound.asker, &bound.purpose, &bound.package) && other.accept.counts_where(&bound.accept)
+                joins && one == (&bound.asker, &bound.purpose, &bound.package) && other.accept.meets(&bound.accept)
             };
-            let there = if coexist.contains(&bound.package) { all.iter_mut().find(same) } else { None };
-            match there {
-                Some((there, written)) => {
-                    if there.accept != bound.accept {
-                        there.accept = there.accept.and(&bound.accept);
-                    }
-                    written.push(requirement);
-                }
-                None => all.push((bound, vec![requirement])),
-            }
+            join_in(&mut all, (bound, vec![requirement]), meets, |(there, mut written), (one, more)| {
+                written.extend(more);
+                (Requirement { accept: there.accept.joined(&one.accept), ..there }, written)
+            });
         }
         all
     }
@@ -142,6 +138,16 @@ impl Overrides {
         });
         agreed.chain(forced).chain(swapped).collect()
     }
+}
+
+/// Joins one to those that it meets, until it meets none; it is then where the first of them was.
+fn join_in<T>(all: &mut Vec<T>, mut one: T, meets: impl Fn(&T, &T) -> bool, join: impl Fn(T, T) -> T) {
+    let mut at = all.len();
+    while let Some(met) = all.iter().position(|other| meets(other, &one)) {
+        at = at.min(met);
+        one = join(all.remove(met), one);
+    }
+    all.insert(at, one);
 }
 
 #[cfg(test)]

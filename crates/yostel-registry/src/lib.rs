@@ -245,46 +245,51 @@ impl Registry {
         without_manifest.entries.remove(MANIFEST_FILE);
         let mut release = release_of(manifest, version, artifact, now);
         release.content = (!without_manifest.entries.is_empty()).then(|| without_manifest.digest());
-        let mut release = release.recorded();
-        if let Some(why) = remarks.deprecated {
-            release
-                .say(&Statement::Deprecated { on: now, why, replaced_by: remarks.replaced_by })
-                .map_err(RegistryError::Unfit)?;
-        }
-        let mut whole = release.clone();
-        if let Some(there) = document.release(&release.version) {
-            match difference(there, &release) {
-                Difference::None => {
-                    let mut release = Release::clone(there);
-                    release.artifacts.retain(|artifact| artifact.platform == whole.artifacts[0].platform);
-                    return Ok(Published { release, files, absent, is_new: false });
-                }
-                Difference::OnePlatformMore => {
-                    whole = Release::clone(there);
-                    whole
-                        .say(&Statement::Artifact { on: now, artifact: release.artifacts[0].clone() })
-                        .map_err(RegistryError::Unfit)?;
-                }
-                Difference::In(differs) => {
-                    return Err(RegistryError::AlreadyPublished { package, version: release.version, differs });
-                }
+        let release = release.recorded();
+        let there = document.release(&release.version);
+        let mut whole = there.map_or_else(|| release.clone(), |there| Release::clone(there));
+        let is_new = match there.map(|there| difference(there, &release)) {
+            None => true,
+            Some(Difference::None) => false,
+            Some(Difference::OnePlatformMore) => {
+                let artifact = release.artifacts[0].clone();
+                whole.say(&Statement::Artifact { on: now, artifact }).map_err(RegistryError::Unfit)?;
+                true
             }
+            Some(Difference::In(differs)) => {
+                return Err(RegistryError::AlreadyPublished { package, version: release.version, differs });
+            }
+        };
+        let said = (whole.deprecated.clone(), whole.replaced_by.clone());
+        let says = remarks.deprecated.filter(|why| said != (Some(why.clone()), remarks.replaced_by.clone()));
+        let is_deprecated_now = there.is_some() && says.is_some();
+        if let Some(why) = says {
+            let deprecated = Statement::Deprecated { on: now, why, replaced_by: remarks.replaced_by };
+            whole.say(&deprecated).map_err(RegistryError::Unfit)?;
+        }
+        let mut told = whole.clone();
+        told.artifacts.retain(|artifact| artifact.platform == release.artifacts[0].platform);
+        let published = Published { release: told, files, absent, is_new, is_deprecated_now };
+        if !(is_new || is_deprecated_now) {
+            return Ok(published);
         }
         document.insert(whole);
         let text = readable_text(&document)?;
         if preview {
-            return Ok(Published { release, files, absent, is_new: true });
+            return Ok(published);
         }
-        let target = archive_file(release.artifacts[0].digest);
-        self.folder
-            .rename(Path::new("archives/sha256").join(ASIDE), &self.folder, &target)
-            .map_err(FileError::when("write", self.folder.path_of(&target)))?;
+        if is_new {
+            let target = archive_file(release.artifacts[0].digest);
+            self.folder
+                .rename(Path::new("archives/sha256").join(ASIDE), &self.folder, &target)
+                .map_err(FileError::when("write", self.folder.path_of(&target)))?;
+        }
         let file = document_file(&document.name);
         if let Some(level) = file.parent() {
             self.folder.make_folders(level)?;
         }
         self.folder.write_atomically(file, text.as_bytes())?;
-        Ok(Published { release, files, absent, is_new: true })
+        Ok(published)
     }
 
     /// Marks a release so that it is never newly chosen; those locked to it keep it. Returns whether it was new.

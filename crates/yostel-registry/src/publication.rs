@@ -16,6 +16,8 @@ pub struct Published {
     pub absent: Vec<String>,
     /// False when the very same was there already.
     pub is_new: bool,
+    /// Whether it is deprecated since this, and was there before and was not.
+    pub is_deprecated_now: bool,
 }
 
 /// A package to publish.

@@ -36,7 +36,10 @@ impl Resolution {
                 let one = declared.overrides.bound(asked);
                 let joined = bound.iter().find(|other| {
                     (&other.asker, &other.purpose, &other.package) == (&one.asker, &one.purpose, &one.package)
-                        && (other.accept == one.accept || declared.coexist.contains(&one.package))
+                        && match declared.coexist.contains(&one.package) {
+                            true => other.accept.meets(&one.accept),
+                            false => other.accept == one.accept,
+                        }
                 });
                 let requirement = joined.unwrap_or(&one).clone();
                 let met_by = self.met_by(&requirement, &declared.platforms);

@@ -32,6 +32,22 @@ pub(crate) enum Door {
     Raw,
 }
 
+/// What words for people are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Said {
+    /// What was asked for.
+    Result,
+    /// That something was done, or is as it should be.
+    Done,
+}
+
+impl Said {
+    /// A preview is a result: nothing was done.
+    pub(crate) fn previewing(preview: bool) -> Self {
+        if preview { Self::Result } else { Self::Done }
+    }
+}
+
 impl Answer {
     /// Words for people.
     pub(crate) fn words(exit: Exit, stdout: String) -> Self {
@@ -53,16 +69,37 @@ impl Answer {
         if call.json() || call.quiet { self } else { Self { stdout: said() + &self.stdout, ..self } }
     }
 
-    /// Either, by what was asked for; the words of a command that only reports its success fall silent with `--quiet`.
-    pub(crate) fn either<T: Told>(
+    /// Either, by what was asked for; words that report what was done fall silent with `--quiet`.
+    pub(crate) fn done<T: Told>(
         call: &Call,
         exit: Exit,
         content: impl FnOnce() -> T,
         words: impl FnOnce() -> String,
     ) -> Self {
+        Self::either(call, exit, Said::Done, content, words)
+    }
+
+    /// Either, by what was asked for; the words are a result, which is told with `--quiet` too.
+    pub(crate) fn result<T: Told>(
+        call: &Call,
+        exit: Exit,
+        content: impl FnOnce() -> T,
+        words: impl FnOnce() -> String,
+    ) -> Self {
+        Self::either(call, exit, Said::Result, content, words)
+    }
+
+    /// Either, by what was asked for.
+    pub(crate) fn either<T: Told>(
+        call: &Call,
+        exit: Exit,
+        said: Said,
+        content: impl FnOnce() -> T,
+        words: impl FnOnce() -> String,
+    ) -> Self {
         if call.json() {
             Self::document(call, exit, &content())
-        } else if call.quiet && exit == Exit::Fine {
+        } else if call.quiet && exit == Exit::Fine && said == Said::Done {
             Self::words(exit, String::new())
         } else {
             Self::words(exit, words())

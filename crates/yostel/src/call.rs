@@ -16,7 +16,7 @@ use yostel_flows::{
 use yostel_versions::{Order, Version};
 
 use crate::options::{Color, Format, Options};
-use crate::progress::TerminalProgress;
+use crate::progress::{Says, TerminalProgress};
 use crate::signals;
 
 /// Longest time that one may want to wait, in seconds: a day.
@@ -33,7 +33,6 @@ pub(crate) struct Call {
     pub(crate) project: Option<PackageName>,
     pub(crate) format: Format,
     pub(crate) quiet: bool,
-    pub(crate) verbose: bool,
     pub(crate) progress: TerminalProgress,
 }
 
@@ -93,8 +92,12 @@ impl Call {
         let tool = Version::parse(env!("CARGO_PKG_VERSION"), &Order::Semver).expect("our own version is one");
         let show =
             !options.quiet && !options.no_progress && options.format == Format::Text && std::io::stderr().is_terminal();
-        let notes = !options.quiet && options.format == Format::Text;
-        let progress = TerminalProgress::new(show, notes, patience.stop.clone());
+        let says = match options.format {
+            _ if options.quiet => Says::Nothing,
+            Format::Text => Says::All,
+            Format::Json => Says::Waiting,
+        };
+        let progress = TerminalProgress::new(show, says, patience.stop.clone());
         Ok(Self {
             progress,
             folder,
@@ -110,7 +113,6 @@ impl Call {
             project: options.project.clone(),
             format: options.format,
             quiet: options.quiet,
-            verbose: options.verbose,
         })
     }
 

@@ -24,12 +24,14 @@ use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::Format;
 use crate::render::{Role, paint};
-use crate::sanitise::{plain_json, shown};
+use crate::sanitise::{plain_json, shown, without_asides};
 
 fn main() -> ExitCode {
     let typed: Vec<OsString> = std::env::args_os().collect();
+    let mut quiet = false;
     let answer = match args::read(&typed) {
         Ok(arguments) => {
+            quiet = arguments.options.quiet;
             tell_what_goes_on();
             match Call::new(&arguments.options) {
                 Ok(call) => commands::run(arguments.command, &call).unwrap_or_else(|error| failure(&error, &call)),
@@ -38,7 +40,7 @@ fn main() -> ExitCode {
         }
         Err(error) => without_arguments(&error, &typed),
     };
-    ExitCode::from(finish(&answer).status())
+    ExitCode::from(finish(&answer, quiet).status())
 }
 
 /// Answers what the argument parser has to say: help and version, or what is wrong with the arguments.
@@ -63,9 +65,10 @@ fn tell_what_goes_on() {
 }
 
 /// Writes the answer. Whoever closed the pipe has read enough.
-fn finish(answer: &Answer) -> Exit {
+fn finish(answer: &Answer, quiet: bool) -> Exit {
     let err = anstream::stderr().write_all(shown(&answer.stderr).as_bytes());
     let text = match answer.door {
+        Door::Shown if quiet => shown(&without_asides(&answer.stdout)),
         Door::Shown => shown(&answer.stdout),
         Door::Document => plain_json(&answer.stdout),
         Door::Raw => answer.stdout.clone(),

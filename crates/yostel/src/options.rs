@@ -43,13 +43,9 @@ pub(crate) struct Options {
     )]
     pub(crate) color: Color,
 
-    /// Say only what went wrong
+    /// Say only what went wrong, and what was asked for
     #[arg(short, long, global = true, hide = true)]
     pub(crate) quiet: bool,
-
-    /// Say more: digests, sources, reasons
-    #[arg(short, long, global = true, hide = true, conflicts_with = "quiet")]
-    pub(crate) verbose: bool,
 
     /// Show no progress bars
     #[arg(long, global = true, hide = true)]

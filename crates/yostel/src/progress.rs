@@ -9,8 +9,7 @@ use yostel_answers::words::stale_note;
 use yostel_documents::Difference;
 use yostel_flows::{Event, Observer};
 
-use crate::render::{Role, paint};
-use crate::sanitise::{sanitise, shown};
+use crate::render::{note_at_once, tell};
 
 /// Work shorter than this shows no bar.
 const PATIENCE: Duration = Duration::from_millis(500);
@@ -21,10 +20,21 @@ pub(crate) struct TerminalProgress {
     work: Mutex<Option<Work>>,
     /// Set when somebody wants the work to end.
     stop: Arc<AtomicBool>,
-    /// Whether notes are said.
-    notes: bool,
+    /// What is said at once.
+    says: Says,
     /// Why the lockfile that is looked at does not fit, when it does not.
     stale: Mutex<Vec<String>>,
+}
+
+/// What is said at once, on standard error.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Says {
+    /// Notes, and what is waited for.
+    All,
+    /// What is waited for: the notes are in the answer.
+    Waiting,
+    /// Nothing.
+    Nothing,
 }
 
 struct Work {
@@ -36,8 +46,8 @@ struct Work {
 }
 
 impl TerminalProgress {
-    pub(crate) fn new(show: bool, notes: bool, stop: Arc<AtomicBool>) -> Self {
-        Self { show, work: Mutex::new(None), stop, notes, stale: Mutex::default() }
+    pub(crate) fn new(show: bool, says: Says, stop: Arc<AtomicBool>) -> Self {
+        Self { show, work: Mutex::new(None), stop, says, stale: Mutex::default() }
     }
 
     /// Returns why the lockfile that was looked at does not fit the manifests; empty when it does.
@@ -47,10 +57,8 @@ impl TerminalProgress {
 
     fn note_stale(&self, differences: &[Difference]) {
         let mut known = self.stale.lock().expect("no thread panics while noting");
-        if self.notes && known.is_empty() {
-            let note = paint(Role::Notice, "note:");
-            let told = format!("{note} {}", sanitise(&stale_note(differences)));
-            anstream::eprint!("{}\n", shown(&told));
+        if self.says == Says::All && known.is_empty() {
+            tell(&note_at_once(stale_note(differences)));
         }
         *known = differences.iter().map(ToString::to_string).collect();
     }
@@ -81,8 +89,9 @@ impl Observer for TerminalProgress {
         };
         if let Some(waiting) = waiting {
             // Said without a terminal too: a build log should tell why nothing happens.
-            let line = format!("waiting: {waiting}\n");
-            anstream::eprint!("{line}");
+            if self.says != Says::Nothing {
+                tell(&format!("waiting: {waiting}\n"));
+            }
             return;
         }
         if !self.show {

@@ -14,6 +14,10 @@ const PAINT: u32 = 0xFDD0;
 /// The mark that ends paint.
 const END: char = '\u{FDDF}';
 
+/// The marks around what is said beside a result, notes and next steps: `--quiet` leaves that out.
+const ASIDE: char = '\u{FDE3}';
+const ASIDE_END: char = '\u{FDE4}';
+
 /// Tells whether a character shows as nothing, or changes how others show.
 fn is_hidden(c: char) -> bool {
     c.is_control()
@@ -44,6 +48,22 @@ pub(crate) fn painted(role: Role, text: impl std::fmt::Display) -> String {
     format!("{mark}{text}{END}")
 }
 
+/// Marks text that is said beside a result.
+pub(crate) fn aside(text: &str) -> String {
+    format!("{ASIDE}{text}{ASIDE_END}")
+}
+
+/// Leaves out what is said beside a result.
+pub(crate) fn without_asides(text: &str) -> String {
+    let mut open = text;
+    let mut kept = String::with_capacity(text.len());
+    while let Some((before, rest)) = open.split_once(ASIDE) {
+        kept.push_str(before);
+        open = rest.split_once(ASIDE_END).map_or("", |(_, after)| after);
+    }
+    kept + open
+}
+
 /// Makes of what a command says what may be written to a terminal: paint becomes escape sequences (which the stream takes
 /// out where there is no terminal), and everything else that is hidden is escaped.
 pub(crate) fn shown(text: &str) -> String {
@@ -62,6 +82,7 @@ pub(crate) fn shown(text: &str) -> String {
                     written.push_str(&style.render_reset().to_string());
                 }
             }
+            (ASIDE | ASIDE_END, _) => {}
             ('\n' | '\t', _) => written.push(c),
             (c, _) if is_hidden(c) => written.extend(c.escape_unicode()),
             (c, _) => written.push(c),
@@ -104,6 +125,8 @@ mod tests {
         let text = format!("{} \u{1b}[8mgone\r\u{9b}K\n", painted(Role::Good, "fine \u{1b}[0m"));
         let written = shown(&text);
         assert_eq!(written, "\u{1b}[32mfine \\u{1b}[0m\u{1b}[0m \\u{1b}[8mgone\\u{d}\\u{9b}K\n");
+        assert_eq!(shown(&format!("a\n{}b", aside("note"))), "a\nnoteb");
+        assert_eq!(without_asides(&format!("a\n{}b{}", aside("note\nmore\n"), aside("next"))), "a\nb");
         // A mark in a text is paint at the worst.
         assert_eq!(shown("\u{fddf}a\u{fde0}"), "a\\u{fde0}");
     }

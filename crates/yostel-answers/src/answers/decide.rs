@@ -257,6 +257,8 @@ pub struct EditSetTold {
     pub packages: usize,
     /// What moves.
     pub moves: Vec<MoveTold>,
+    /// What is said of releases that are locked then and are not yet.
+    pub notices: Vec<NoticeTold>,
 }
 
 /// A set of edits that was chosen.
@@ -281,6 +283,7 @@ impl From<&Settlement> for EditSetTold {
             edits: settlement.needs.iter().map(EditTold::from).chain(rules).collect(),
             packages: settlement.proposal.lockfile().chosen.len(),
             moves: told(settlement.proposal.moves()),
+            notices: told(&settlement.notices),
         }
     }
 }

@@ -35,6 +35,8 @@ pub struct PublishAnswer {
     pub digest: String,
     /// The digest of its files.
     pub tree: String,
+    /// Why it is deprecated; null when it is not.
+    pub deprecated: Option<String>,
 }
 
 impl Told for PublishAnswer {
@@ -57,6 +59,7 @@ impl PublishAnswer {
             bytes: artifact.size,
             digest: artifact.digest.to_string(),
             tree: artifact.tree.to_string(),
+            deprecated: published.release.deprecated.clone(),
         }
     }
 }

@@ -35,7 +35,11 @@ pub fn story(collision: &Collision, with: &Telling<'_>) -> Vec<Note> {
     let mut lines: Vec<Note> = with
         .asked
         .iter()
-        .map(|requirement| format!("asked for: {} {}", requirement.package, requirement.accept).into())
+        .map(|requirement| {
+            // That one version leaves that version need not be said.
+            let why = reach_of(collision, requirement).filter(|reach| reach.versions.is_empty()).map(leaves);
+            format!("asked for: {} {}{}", requirement.package, requirement.accept, why.unwrap_or_default()).into()
+        })
         .collect();
     let needs = collision.requirements.iter().filter(|requirement| with.asked != Some(requirement));
     let needs: Vec<&Requirement> = needs.collect();
@@ -116,8 +120,11 @@ fn fact_words(fact: &Fact, collision: &Collision, rules: &[RulePlace]) -> String
 }
 
 fn reach_words(collision: &Collision, requirement: &Requirement) -> String {
-    let of = |reach: &&WithinReach| reach.package == requirement.package && reach.accept == requirement.accept;
-    collision.reach.iter().find(of).map(leaves).unwrap_or_default()
+    reach_of(collision, requirement).map(leaves).unwrap_or_default()
+}
+
+fn reach_of<'c>(collision: &'c Collision, requirement: &Requirement) -> Option<&'c WithinReach> {
+    collision.reach.iter().find(|reach| reach.package == requirement.package && reach.accept == requirement.accept)
 }
 
 /// Writes a need: what is asked for, and where a rule of the manifest makes something else of it, which and what.

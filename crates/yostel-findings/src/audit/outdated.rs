@@ -18,7 +18,8 @@ pub struct Outdated {
     pub locked: Version,
     /// When the locked release was published, if a source still tells.
     pub published: Option<Timestamp>,
-    /// The newest that everyone who asks accepts; none when nothing newer than the locked one is accepted.
+    /// The newest that everyone who asks accepts, or, once that was resolved, the newer one that is chosen if nothing is
+    /// kept; none when there is no such release.
     pub accepted: Option<Version>,
     /// Whether everyone who asks accepts something newer, and resolving shows that something further away, or a rule, keeps
     /// it out.

@@ -8,12 +8,14 @@ use yostel_documents::{
     Declared, EditError, Lockfile, NeedForm, PackageName, Requirement, VersionTable, add_agreed, add_coexist, add_need,
     add_shared_role, add_swap, add_version, remove_need, remove_platform, remove_rule,
 };
+use yostel_findings::{MoveKind, Notice, notices};
 use yostel_resolve::{
     Collision, Drive, EditRules, EditSet, Ended, Extent, Outcome, Problem, ROOM_FOR_WISHED, RequirementEdit, Resolver,
     RuleEdit, Settling,
 };
 use yostel_sources::SourceSet;
 
+use crate::content::ask::documents_of;
 use crate::context::Context;
 use crate::error::{FlowError, SearchError};
 use crate::observer::{Event, Observer};
@@ -36,6 +38,8 @@ pub struct Settlement {
     pub needs: Vec<RequirementEdit>,
     /// The manifests and the lockfile afterwards, and what moves; to be applied.
     pub proposal: Proposal,
+    /// What is said of releases that are locked then and are not yet.
+    pub notices: Vec<Notice>,
 }
 
 /// What to look for.
@@ -228,7 +232,12 @@ impl Search<'_> {
             shareable: false,
         };
         let proposal = Proposal::of(&resolution, &basis, self.context)?;
-        Ok(Some(Settlement { rules: settling.rules.clone(), needs: settling.needs.clone(), proposal }))
+        let new = proposal.moves().iter().filter(|m| matches!(m.kind, MoveKind::Added { .. } | MoveKind::Moved { .. }));
+        let new: BTreeSet<PackageName> = new.map(|m| m.package.clone()).collect();
+        let documents = documents_of(&new, sources, &observer)?;
+        let notices = notices(proposal.lockfile(), &documents);
+        let (rules, needs) = (settling.rules.clone(), settling.needs.clone());
+        Ok(Some(Settlement { rules, needs, proposal, notices }))
     }
 
     /// Writes an edit of a rule into the manifest that says it; nothing when it cannot be made there.

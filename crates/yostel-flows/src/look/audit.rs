@@ -84,24 +84,25 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
     })
 }
 
-/// Says of a newer release that it is accepted only if it would be chosen if nothing were kept.
+/// Says of newer releases which would be chosen if nothing were kept: who asks today may be gone then, and who does not may
+/// keep one out.
 fn resolved(
     outdated: &mut [Outdated],
     project: &LoadedProject,
     lockfile: &Lockfile,
     context: &Context<'_>,
 ) -> Result<(), FlowError> {
-    if outdated.iter().all(|one| one.accepted.is_none()) {
+    if outdated.is_empty() {
         return Ok(());
     }
     let sources = project.sources_and_elsewhere(Some(lockfile), &Keep::Nothing, context)?;
     let rules = rules_of(project, None, None, context.settings);
     let problem = Problem { requirements: project.requirements(), rules, ..Problem::default() };
     let anew = fresh(&problem, project, &sources, context.observer)?;
-    for one in outdated.iter_mut().filter(|one| one.accepted.is_some()) {
+    for one in outdated.iter_mut() {
         let chosen = anew.as_ref().and_then(|anew| anew.chosen.get(&one.package));
         let version = chosen.map(|choice| choice.release.version.clone()).filter(|version| *version > one.locked);
-        one.kept_out = version.is_none();
+        one.kept_out = anew.is_some() && one.accepted.is_some() && version.is_none();
         one.accepted = version;
     }
     Ok(())

@@ -135,9 +135,7 @@ fn demand(
         declared.requirements = requirements.iter().chain([&demand]).cloned().collect();
     }
     requirements.push(demand.clone());
-    let mut keep = versions_of(lockfile);
-    // What is demanded is not held against keeping it where it is.
-    keep.insert(package.clone(), [version.clone()].into());
+    let keep = versions_of(lockfile);
     let mut rules = rules_of(project, None, None, context.settings);
     // What would be without it is the question.
     rules.overrides.forced.remove(package);

@@ -5,6 +5,7 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod planning;
+mod saying;
 mod sources;
 
 use std::collections::BTreeMap;

@@ -26,6 +26,17 @@ impl Pattern {
         known.then(|| Self { out, system: system.to_owned(), architecture: architecture.to_owned() })
     }
 
+    /// Returns what two patterns both name; nothing where they name nothing in common.
+    fn common(&self, other: &Self) -> Option<Self> {
+        let word = |one: &str, other: &str| match (one, other) {
+            ("*", word) | (word, "*") => Some(word.to_owned()),
+            (one, other) => (one == other).then(|| one.to_owned()),
+        };
+        let (system, architecture) =
+            (word(&self.system, &other.system)?, word(&self.architecture, &other.architecture)?);
+        Some(Self { out: false, system, architecture })
+    }
+
     fn names(&self, platform: &str) -> bool {
         let like = |pattern: &str, name: &str| pattern == "*" || pattern == name;
         platform.split_once('/').is_some_and(|(s, a)| like(&self.system, s) && like(&self.architecture, a))
@@ -56,6 +67,35 @@ impl Condition {
 
     pub(super) fn patterns(&self) -> impl Iterator<Item = String> {
         self.0.iter().map(Pattern::to_string)
+    }
+
+    /// Tells whether there may be a platform that both cover.
+    pub(super) fn meets(&self, other: &Self) -> bool {
+        let named = |condition: &Self| -> Vec<Pattern> {
+            let named: Vec<Pattern> = condition.0.iter().filter(|pattern| !pattern.out).cloned().collect();
+            let all = || vec![Pattern { out: false, system: "*".into(), architecture: "*".into() }];
+            if named.is_empty() { all() } else { named }
+        };
+        let is_out = |common: &Pattern| {
+            let out = self.0.iter().chain(&other.0).filter(|pattern| pattern.out);
+            out.into_iter().any(|pattern| pattern.common(common).as_ref() == Some(common))
+        };
+        named(self).iter().any(|one| named(other).iter().filter_map(|two| one.common(two)).any(|both| !is_out(&both)))
+    }
+
+    /// Returns a condition that covers what either does; where one leaves platforms out and they differ, it is everywhere.
+    pub(super) fn or(&self, other: &Self) -> Self {
+        if self == other {
+            return self.clone();
+        }
+        let both = self.0.iter().chain(&other.0);
+        if self.is_everywhere() || other.is_everywhere() || both.clone().any(|pattern| pattern.out) {
+            return Self::default();
+        }
+        let mut both: Vec<Pattern> = both.cloned().collect();
+        both.sort();
+        both.dedup();
+        Self(both)
     }
 
     pub(super) fn covers(&self, platform: &str) -> bool {
@@ -92,6 +132,22 @@ mod tests {
         assert_eq!(covered(&["!windows/*"]), ["linux/amd64", "linux/arm64"]);
         assert_eq!(covered(&["linux/*", "!linux/arm64"]), ["linux/amd64"]);
         assert_eq!(covered(&["darwin/*"]), [""; 0]);
+        let condition = |patterns: &[&str]| Condition::parse(patterns.iter().copied()).unwrap();
+        for (one, other, meet, either) in [
+            (&[][..], &["linux/*"][..], true, &[][..]),
+            (&["linux/*"], &["*/amd64"], true, &["*/amd64", "linux/*"]),
+            (&["linux/*"], &["windows/amd64", "linux/arm64"], true, &["linux/*", "linux/arm64", "windows/amd64"]),
+            (&["linux/*"], &["windows/*"], false, &["linux/*", "windows/*"]),
+            (&["linux/*"], &["!linux/*"], false, &[]),
+            (&["linux/amd64"], &["!linux/*"], false, &[]),
+            (&["linux/*"], &["!linux/amd64"], true, &[]),
+            (&["!linux/*"], &["!windows/*"], true, &[]),
+            (&["!linux/*"], &["!linux/*"], true, &["!linux/*"]),
+        ] {
+            let (one, other) = (condition(one), condition(other));
+            assert_eq!((one.meets(&other), other.meets(&one)), (meet, meet), "{one} and {other}");
+            assert_eq!((one.or(&other), other.or(&one)), (condition(either), condition(either)), "{one} or {other}");
+        }
         for wrong in ["linux", "Linux/*", "linux/", "!!linux/*", "linux/*/x", "", "lin*/x"] {
             assert_eq!(Condition::parse([wrong].into_iter()).unwrap_err(), wrong);
         }

@@ -275,9 +275,17 @@ impl ConstraintText {
         self.0.on.covers(platform)
     }
 
-    /// Tells whether two count on the same platforms.
-    pub fn counts_where(&self, other: &Self) -> bool {
-        self.0.on == other.0.on
+    /// Tells whether there may be a platform on which both count.
+    pub fn meets(&self, other: &Self) -> bool {
+        self.0.on.meets(&other.0.on)
+    }
+
+    /// Returns the constraint that accepts what both accept, wherever one of them counts.
+    #[must_use]
+    pub fn joined(&self, other: &Self) -> Self {
+        let (one, two) = (self.everywhere(), other.everywhere());
+        let both = if one == two { one } else { one.and(&two) };
+        Self::of(both.groups().to_vec(), self.0.on.or(&other.0.on))
     }
 
     /// Returns the constraint that accepts every version but pre-releases: `*`.

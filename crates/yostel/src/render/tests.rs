@@ -33,7 +33,7 @@ fn a_diagnostic_marks_its_place_and_ends_with_what_to_do() {
 fn what_comes_from_outside_cannot_steer_the_terminal() {
     let told = Diagnostic::new(Code::Name, "a\u{1b}[2Jb", "c").note("\u{7}");
     assert!(!plain(&diagnostic(&told)).contains(['\u{1b}', '\u{7}']));
-    let mut columns = Columns::new(&["one"]);
+    let mut columns = Columns::new([Head::words("one")]);
     columns.row(["x\u{1b}]0;title\u{7}".to_owned()]);
     assert!(!columns.finish().contains(['\u{1b}', '\u{7}']));
 }
@@ -52,10 +52,81 @@ fn the_middle_of_an_endless_path_is_left_out_and_of_what_to_do_nothing() {
 
 #[test]
 fn columns_line_up_without_trailing_blanks() {
-    let mut columns = Columns::new(&["package", "version"]);
+    let mut columns = Columns::new([Head::package("package"), Head::plain("version")]);
     columns.row(["gust".to_owned(), "1.0.0".to_owned()]);
     columns.row(["cable-tension".to_owned(), "3".to_owned()]);
-    assert_eq!(columns.finish(), "  PACKAGE        VERSION\n  gust           1.0.0\n  cable-tension  3\n");
+    assert_eq!(plain(&columns.finish()), "  PACKAGE        VERSION\n  gust           1.0.0\n  cable-tension  3\n");
+}
+
+fn of_cache(width: usize) -> String {
+    let heads = [
+        Head::package("package"),
+        Head::number("packed").spare(),
+        Head::plain("brought by").spare(),
+        Head::words("used by"),
+    ];
+    let mut columns = Columns::within(width, heads);
+    for (package, packed) in [("cable-tension", "1.5 KiB"), ("gust", "20 KiB")] {
+        let by = "console, ropeway/console";
+        columns.row([package, packed, "console", by].map(str::to_owned));
+    }
+    plain(&columns.finish())
+}
+
+#[test]
+fn on_a_narrow_terminal_words_wrap_first_and_then_columns_are_left_out_and_that_is_said() {
+    let wide = "  PACKAGE         PACKED  BROUGHT BY  USED BY\n  \
+                cable-tension  1.5 KiB  console     console, ropeway/console\n  \
+                gust            20 KiB  console     console, ropeway/console\n";
+    assert_eq!(of_cache(400), wide);
+    let wrapped = of_cache(60);
+    assert!(wrapped.contains("  cable-tension  1.5 KiB  console     console,\n"), "{wrapped}");
+    let fewer = of_cache(46);
+    assert!(fewer.starts_with("  PACKAGE         PACKED  USED BY\n"), "{fewer}");
+    assert!(fewer.contains("  no room here for BROUGHT BY; a wider terminal has it"), "{fewer}");
+    let fewest = of_cache(36);
+    assert!(fewest.starts_with("  PACKAGE        USED BY\n") && fewest.contains("for PACKED, BROUGHT BY;"), "{fewest}");
+    for (width, text) in [(60, &wrapped), (46, &fewer), (36, &fewest)] {
+        let longest = text.lines().filter(|line| !line.contains("no room")).map(str::len).max();
+        assert!(longest <= Some(width) && text.contains("cable-tension") && text.contains("gust"), "{text}");
+    }
+    // What is longer than any terminal wraps, and nothing of it is lost.
+    let mut columns = Columns::within(60, [Head::package("package"), Head::words("remarks")]);
+    let long = "level/".repeat(20) + "end";
+    columns.row([long.clone(), "a few words".to_owned()]);
+    let text = plain(&columns.finish());
+    let cell: String = text.lines().skip(1).map(|line| line.split_whitespace().next().unwrap_or_default()).collect();
+    assert_eq!(cell.replace("few", "").replace("words", ""), long, "{text}");
+}
+
+#[test]
+fn a_column_is_painted_by_what_it_holds_and_its_heading_is_quiet() {
+    let heads = [Head::package("package"), Head::number("size"), Head::place("file"), Head::change("what")];
+    let mut columns = Columns::within(400, heads);
+    columns.row(["gust", "1", "bin/gust", "changed"].map(str::to_owned));
+    columns.row(["bell", "10", "", "changed"].map(str::to_owned));
+    let text = columns.finish();
+    let painted =
+        [(Role::Quiet, "PACKAGE"), (Role::Package, "gust"), (Role::Place, "bin/gust"), (Role::Changed, "changed")];
+    for (role, cell) in painted {
+        assert!(text.contains(&paint(role, cell)), "{cell}: {text:?}");
+    }
+    assert!(text.contains("     1  ") && !text.contains(&paint(Role::Place, "")), "{text:?}");
+}
+
+#[test]
+fn notes_wrap_at_words_and_commands_are_never_broken() {
+    let command = "yostel add cable-tension '>=2.1, <3' --for test";
+    let told = Diagnostic::new(Code::Constraint, "cable-tension and gust-model cannot be met together by any set", "x")
+        .note(yostel_answers::Note::at("yostel.toml", 11, "ropeway/console needs cable-tension, which leaves nothing"))
+        .or(Suggestion::run(command, "which ends it, as nothing else does"));
+    let text = plain(&diagnostic_within(40, &told));
+    let expected = "error: cable-tension and gust-model\n       cannot be met together by any set\n  \
+                    yostel.toml:11: ropeway/console\n    needs cable-tension, which leaves\n    nothing\n\
+                    next: x\n  or: yostel add cable-tension '>=2.1, <3' --for test,\n      \
+                    which ends it, as nothing else\n      does\n";
+    assert_eq!(text, expected);
+    assert!(diagnostic(&told).contains(&paint(Role::Place, "yostel.toml:11")));
 }
 
 #[test]

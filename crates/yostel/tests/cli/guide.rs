@@ -49,6 +49,28 @@ fn the_first_hour_goes_as_its_page_says_in_five_commands() {
     assert_eq!(commands.matches("\n$ yostel ").count(), 5);
 }
 
+#[test]
+fn the_job_on_one_screen_can_be_typed_as_it_stands() {
+    let sandbox = sandbox();
+    fs::remove_dir_all(sandbox.path("station")).unwrap();
+    sandbox.run("", "demo --into world --only-make").expect(0);
+    fs::create_dir(sandbox.path("world/tower")).unwrap();
+    let page = include_str!("../../../../README.md");
+    let blocks = blocks(page);
+    let kinds: Vec<&str> = blocks.iter().map(|block| block.kind).collect();
+    assert_eq!(kinds, ["sh", "sh", "toml"]);
+    for line in &blocks[1].lines {
+        let command = line.split(" # ").next().unwrap().trim();
+        let run = sandbox.finish(&mut sandbox.shell("world/tower", command));
+        // The newest is not compatible, so the audit has a finding.
+        let status = i32::from(command == "yostel audit");
+        assert_eq!(run.status, status, "{command}\n{}{}", run.stdout, run.stderr);
+    }
+    sandbox.write("world/other/yostel.toml", blocks[2].lines.join("\n"));
+    sandbox.run("world/other", "lock").expect(0);
+    sandbox.run("world/other", "install").expect(0);
+}
+
 /// Runs the examples of a page from top to bottom, in a folder or, `in` one, below it; returns how many commands that were.
 fn run_page(sandbox: &yostel_testkit::Sandbox, name: &str, page: &str, folder: &str) -> usize {
     let mut commands = 0;

@@ -35,6 +35,12 @@ fn that_a_locked_release_was_withdrawn_is_told_wherever_one_looks() {
     assert!(moved.contains(&format!("note: {says}, and is not locked any more\n")), "{moved}");
     assert!(moved.contains("moved  gust  2.1.0 -> 2.0.0"), "{moved}");
     assert!(!told("audit notices", 0).contains("leaks"));
+    // Once it is not locked any more, it cannot be had back, and nobody is told otherwise.
+    let instead = told("explain gust --instead 2.1.0", 0);
+    assert!(instead.contains("gust 2.1.0 is not possible"), "{instead}");
+    let why =
+        "asked for: gust =2.1.0, which no release meets that may be chosen: 2.1.0 was withdrawn 2026-09-21: leaks\n";
+    assert!(instead.contains(why), "{instead}");
     // Where a source cannot be asked, what is locked can be looked at all the same.
     std::fs::rename(sandbox.path("station"), sandbox.path("away")).unwrap();
     assert!(told("list", 0).contains("gust"));
@@ -56,6 +62,22 @@ fn a_deprecated_package_is_told_with_what_took_its_place() {
     assert!(told.contains("deprecated, use scale"), "{told}");
     let told = sandbox.run("console", "lock --fresh").expect(0).stdout;
     assert!(told.contains("note: unit 1.1.0 is deprecated: no longer maintained; scale took its place\n"), "{told}");
+    // What is published already is deprecated by publishing it again, once.
+    let again = |words: &str| {
+        let mut command =
+            sandbox.command("made/unit-2.0.0", &format!("publish --to ../../station{words} --deprecated"));
+        sandbox.finish(command.arg("old")).expect(0).stdout
+    };
+    let before = sandbox.read("station/releases/unit.json");
+    let preview = again(" --preview");
+    assert!(preview.contains("published already") && preview.contains("  It would be deprecated now.\n"), "{preview}");
+    assert_eq!(sandbox.read("station/releases/unit.json"), before);
+    assert!(again("").contains("  It is deprecated now.\n"));
+    let after = sandbox.read("station/releases/unit.json");
+    assert!(after.contains("\"old\"") && after != before, "{after}");
+    let json: Value = serde_json::from_str(&again(" --format json")).unwrap();
+    assert_eq!((&json["new"], &json["deprecated"]), (&false.into(), &"old".into()), "{json}");
+    assert_eq!(sandbox.read("station/releases/unit.json"), after, "it is said once");
 }
 
 #[test]

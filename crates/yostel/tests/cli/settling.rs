@@ -258,3 +258,27 @@ fn a_package_that_only_this_machine_has_is_no_reason_against_an_edit() {
     sandbox.run("console", "settle 1").expect(0);
     sandbox.run("console", "install").expect(0);
 }
+
+#[test]
+fn an_edit_tells_what_goes_with_it_and_what_is_said_of_what_comes() {
+    let sandbox = with_a_wish();
+    let mut deprecate = sandbox.command("made/unit-2.0.0", "publish --to ../../station --deprecated");
+    sandbox.finish(deprecate.arg("it was a bad idea")).expect(0);
+    let told = sandbox.run("console", "settle").expect(0).stdout;
+    let first = "  1 change gust from ^2 to ^3.0.0\n      leads to: gust up to 3.0.0 (not compatible), \
+                 unit up to 2.0.0 (not compatible)";
+    assert!(told.contains(first), "{told}");
+    assert!(told.contains("      note: unit 2.0.0 is deprecated: it was a bad idea\n"), "{told}");
+    let json: Value = serde_json::from_str(&sandbox.run("console", "--format json settle").expect(0).stdout).unwrap();
+    assert_eq!(json["edit-sets"][0]["notices"][0]["deprecated"], "it was a bad idea");
+    // Locked as it is already, nothing is said of it.
+    let change = &json["edit-sets"].as_array().unwrap().iter().find(|set| set["edits"][0]["to"] == "^0.9.0").unwrap();
+    assert_eq!(change["notices"].as_array().unwrap().len(), 0, "{change}");
+    // What is removed is named.
+    project(&sandbox, "gust = \"^2\"\nrig = \"^0.9\"\nunit = \"^1\"", "");
+    sandbox.run("console", "lock").expect(0);
+    project(&sandbox, "gust = \"^2\"\nrig = \"^0.9\"\nunit = \"^2\"", "");
+    let told = sandbox.run("console", "settle --keep unit --keep gust").expect(0).stdout;
+    let removed = told.lines().skip_while(|line| !line.contains("remove rig")).nth(1).unwrap_or_default();
+    assert!(removed.is_empty() || removed.contains("gone: rig"), "{told}");
+}

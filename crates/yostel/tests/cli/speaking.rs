@@ -41,7 +41,8 @@ fn wrong_usage_ends_with_2_and_says_what_would_do() {
         ("install --for", "--for needs a value", "yostel install --help, to see what it takes"),
         ("settle x", "NUMBER cannot be `x`: it is not a whole number", "yostel settle --help, to see what it takes"),
         ("add UPPER", "PACKAGE cannot be `UPPER`: names are lower-case", "yostel add --help, to see what it takes"),
-        ("-q -v lock", "--quiet does not go with --verbose", "leave one of them out"),
+        ("list -q -v", "--quiet does not go with --verbose", "leave one of them out"),
+        ("lock -v", "`yostel lock` has no option -v", "yostel lock --help, to see what it takes"),
     ] {
         sandbox.run("", words).expect(2).says(&[&format!("error: {headline}"), &format!("next: {next}")]);
         for front in ["--format json", "--format=json"] {
@@ -100,4 +101,77 @@ fn a_closed_pipe_ends_quietly() {
     command.arg(inner.get_program()).current_dir(sandbox.path("console"));
     let run = sandbox.finish(&mut command).expect(0);
     assert_eq!((run.stdout.as_str(), run.stderr.as_str()), ("fine\n", ""));
+}
+
+/// What is asked for is told with `--quiet` too, and nothing beside it; what was done is not. Each with whether something
+/// is told.
+const QUIET: [(&str, bool); 24] = [
+    ("lock --preview", true),
+    ("lock", false),
+    ("install", false),
+    ("install", false),
+    ("verify", false),
+    ("verify --lock", false),
+    ("list", true),
+    ("tree", true),
+    ("audit", true),
+    ("audit upkeep", false),
+    ("explain gust", true),
+    ("explain gust --releases", true),
+    ("explain gust --instead 3.0.0", true),
+    ("sources", true),
+    ("where gust", true),
+    ("env", true),
+    ("cache list", true),
+    ("cache stats", true),
+    ("cache verify", false),
+    ("cache prune --unused-for 1d --preview", true),
+    ("registry list station", true),
+    ("publish --to station --preview", true),
+    ("add unit ^1", false),
+    ("remove unit", false),
+];
+
+#[test]
+fn quiet_tells_what_was_asked_for_and_nothing_beside_it() {
+    let sandbox = small_world();
+    for (words, tells) in QUIET {
+        let told = sandbox.run("console", &format!("{words} --quiet"));
+        let (out, err) = (&told.stdout, &told.stderr);
+        assert_eq!((!out.is_empty(), err.as_str()), (tells, ""), "{words}: {out}");
+        assert!(!out.contains("note:") && !out.contains("next:"), "{words}: {out}");
+    }
+    // That something is beside it otherwise, and that a collision is told all the same.
+    assert!(sandbox.run("console", "explain gust").stdout.contains("next:"));
+    sandbox.run("console", "add gust ^3 --quiet").expect(0);
+    let told = sandbox.run("console", "list --quiet").expect(0);
+    assert_eq!(told.stderr, "", "not even that the lockfile does not fit");
+    sandbox.run("console", "lock --quiet").expect(3).says(&["cannot be met together", "next: yostel settle"]);
+    let told = sandbox.run("console", "settle --quiet").expect(0).stdout;
+    assert!(told.contains("  1 ") && !told.contains("next:"), "{told}");
+}
+
+#[test]
+fn verbose_is_offered_where_it_says_more_and_nowhere_else() {
+    let sandbox = small_world();
+    crate::publish(&sandbox, "bolt 1.0.0", "unit = '^1'", &[("a", "a")]);
+    crate::project(&sandbox, "gust = \"^2\"\nrig = \"^0.9\"\nbolt = \"^1\"", "");
+    sandbox.run("console", "lock").expect(0);
+    for (words, status, says) in [
+        ("install", 0, "fetched bolt 1.0.0, "),
+        ("list", 0, "bolt 1.0.0, gust 2.1.0, rig 0.9.0"),
+        ("audit", 1, "bolt 1.0.0 (^1), gust 2.1.0 (^1), rig 0.9.0 (^1)"),
+    ] {
+        let told = sandbox.run("console", &format!("{words} -v")).expect(status).stdout;
+        assert!(told.contains(says), "{told}");
+        let told = sandbox.run("console", words).expect(status).stdout;
+        assert!(!told.contains(says), "{told}");
+    }
+    let offers =
+        |words: &str| sandbox.run("console", &format!("{words} --help")).expect(0).stdout.contains("--verbose");
+    let offering: Vec<&str> = ["lock", "install", "verify", "list", "tree", "audit", "explain", "settle", "cache list"]
+        .into_iter()
+        .filter(|words| offers(words))
+        .collect();
+    assert_eq!(offering, ["install", "list", "audit"]);
 }

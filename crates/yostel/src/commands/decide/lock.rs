@@ -13,13 +13,12 @@ use yostel_findings::{BothMoved, Move, MoveKind};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchError, SearchReport, Sides, Standing, Write, lock};
 use yostel_resolve::Overridden;
 
-use crate::answer::{Answer, failure, failure_of, failure_seen_from};
+use crate::answer::{Answer, Said, failure, failure_of, failure_seen_from};
 use crate::call::Call;
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::GoOn;
-use crate::render::{Columns, Role, count, join, paint};
-use crate::sanitise::sanitise;
+use crate::render::{Columns, Head, Role, below, count, join, next_step, note};
 
 /// How many moves are told before `--in-full`.
 const TOLD: usize = 20;
@@ -134,7 +133,8 @@ pub(crate) fn run(arguments: Lock, call: &Call) -> Result<Answer, FlowError> {
         Err(error) => return Ok(failure(&error, call).after(call, words)),
     };
     let answer = || LockAnswer::from(&report).and_then(installed.as_ref());
-    Ok(Answer::either(call, Exit::Fine, answer, || words() + &words_after(installed.as_ref(), call)))
+    let said = Said::previewing(arguments.preview || arguments.stats);
+    Ok(Answer::either(call, Exit::Fine, said, answer, || words() + &words_after(installed.as_ref())))
 }
 
 /// Tells why there is no set, as fully as was asked for, and what finding that out took.
@@ -193,30 +193,24 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
             (true, true) => "yostel lock --fresh, with more time",
             (true, false) => "put yostel.lock back as it was, and lock with more time",
         };
-        text.push_str(&format!("  {} {what}. For the best: {again}\n", paint(Role::Quiet, "note:")));
+        text.push_str(&note(format!("{what}. For the best: {again}")));
     }
     for both in report.both_moved.iter().flatten() {
         let BothMoved { package, ours, theirs } = both;
-        let note = paint(Role::Notice, "note:");
-        text.push_str(&format!("  {note} ours moved {package} to {ours}, theirs to {theirs}; the newer counts\n"));
+        text.push_str(&note(format!("ours moved {package} to {ours}, theirs to {theirs}; the newer counts")));
     }
     for (package, version) in &report.gone {
-        let note = paint(Role::Notice, "note:");
-        text.push_str(&format!("  {note} its source has no {package} {version} any more, which was locked\n"));
+        text.push_str(&note(format!("its source has no {package} {version} any more, which was locked")));
     }
     text.push_str(&overridden(&report.overridden));
     for (package, from) in &report.only_here {
-        let note = paint(Role::Notice, "note:");
-        text.push_str(&format!("  {note} {package} comes from {from}: nobody else can install from this lockfile\n"));
+        text.push_str(&note(format!("{package} comes from {from}: nobody else can install from this lockfile")));
     }
     for package in &report.unused_patches {
-        let note = paint(Role::Notice, "note:");
-        text.push_str(&format!(
-            "  {note} [alter] names {package}, which nothing needs: yostel alter {package} --drop\n"
-        ));
+        text.push_str(&note(format!("[alter] names {package}, which nothing needs: yostel alter {package} --drop")));
     }
     for doubt in report.doubts.iter().take(TOLD) {
-        text.push_str(&format!("  {} {}\n", paint(Role::Notice, "note:"), sanitise(&doubt_words(doubt))));
+        text.push_str(&note(doubt_words(doubt)));
     }
     if report.doubts.len() > TOLD {
         text.push_str(&format!("  and {} like these\n", count(report.doubts.len() - TOLD, "more note")));
@@ -225,17 +219,17 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
     text.push_str(&held(report, arguments));
     for (package, locked, newer) in report.newer.iter().take(3) {
         let says = format!("{package} stays at {locked}; with yostel lock --fresh it would be {newer}");
-        text.push_str(&format!("  {} {says}\n", paint(Role::Quiet, "note:")));
+        text.push_str(&note(says));
     }
     if report.newer.len() > 3 {
         let says = format!("so would {} be newer than they are", count(report.newer.len() - 3, "more package"));
-        text.push_str(&format!("  {} {says}\n", paint(Role::Quiet, "note:")));
+        text.push_str(&note(says));
     }
     if arguments.stats {
         text.push_str(&stats(report.search.as_ref(), took));
     }
     if report.written && !report.moves.is_empty() && !arguments.go_on.install && report.for_here {
-        text.push_str(&format!("{} yostel install\n", paint(Role::Good, "next:")));
+        text.push_str(&next_step("yostel install"));
     }
     text
 }
@@ -251,10 +245,7 @@ fn said(report: &LockReport) -> String {
         Some(_) => (notice, "; it stays locked until yostel lock --fresh"),
         None => (notice, ""),
     });
-    let all: Vec<String> = left
-        .chain(kept)
-        .map(|(notice, so)| format!("  {} {}{so}\n", paint(Role::Notice, "note:"), sanitise(&notice_words(notice))))
-        .collect();
+    let all: Vec<String> = left.chain(kept).map(|(notice, so)| note(notice_words(notice) + so)).collect();
     let more = all.len().saturating_sub(TOLD);
     let more = if more > 0 { format!("  and {more} more: yostel audit notices\n") } else { String::new() };
     all.into_iter().take(TOLD).collect::<String>() + &more
@@ -287,16 +278,15 @@ fn held(report: &LockReport, arguments: &Lock) -> String {
         arguments.as_of.map(|day| format!(" --as-of {day}")),
     ];
     let asked: String = asked.into_iter().flatten().collect();
-    let note = paint(Role::Notice, "note:");
-    let said = format!("what is locked stays; otherwise: {}", join(&told));
-    format!("  {note} {said}\n  {note} to take these: yostel lock --fresh{asked}\n")
+    note(format!("what is locked stays; otherwise: {}", join(&told)))
+        + &note(format!("to take these: yostel lock --fresh{asked}"))
 }
 
 fn stats(search: Option<&SearchReport>, took: Duration) -> String {
     let Some(SearchReport { stats, phases, .. }) = search else {
         return format!("  nothing to search for: the lockfile fits ({} ms)\n", took.as_millis());
     };
-    let mut columns = Columns::new(&[]);
+    let mut columns = Columns::new([Head::plain(""), Head::plain(""), Head::plain(""), Head::plain("")]);
     let known = format!("of {}", count(stats.releases, "release"));
     columns.row(["looked at".into(), count(stats.looked_at, "release"), known, count(stats.packages, "package")]);
     let asked = [count(stats.questions as usize, "question"), count(stats.decisions as usize, "decision")];
@@ -318,7 +308,7 @@ pub(crate) fn moves(moves: &[Move], most: usize) -> String {
         let direct = m.asked_by.iter().any(|asked| asked.who.is_project());
         (matches!(m.kind, MoveKind::Added { .. }), !direct, m.package.clone())
     });
-    let mut columns = Columns::new(&[]);
+    let mut columns = Columns::new([Head::change(""), Head::package(""), Head::plain(""), Head::words("")]);
     let mut crossing = 0;
     for m in sorted.iter().take(most) {
         let (what, versions) = match &m.kind {
@@ -351,8 +341,7 @@ pub(crate) fn moves(moves: &[Move], most: usize) -> String {
     }
     if crossing > 0 {
         let are = if crossing == 1 { "1 move is".to_owned() } else { format!("{crossing} moves are") };
-        let notice = paint(Role::Notice, "careful:");
-        text.push_str(&format!("  {notice} {are} not compatible with what was locked\n"));
+        text.push_str(&below(Role::Notice, "careful:", format!("{are} not compatible with what was locked")));
     }
     text
 }
@@ -362,8 +351,7 @@ fn overridden(all: &[Overridden]) -> String {
     let mut text = String::new();
     for one in all.iter().take(5) {
         let rule = if one.package == one.asked.package { "forced:" } else { "swapped:" };
-        let rule = paint(Role::Notice, rule);
-        text.push_str(&format!("  {rule} {} and gets {} {}\n", one.asked, one.package, one.version));
+        text.push_str(&below(Role::Notice, rule, format!("{} and gets {} {}", one.asked, one.package, one.version)));
     }
     if all.len() > 5 {
         text.push_str(&format!("  and {} more of this kind\n", all.len() - 5));

@@ -7,7 +7,7 @@ use clap::Args;
 use jiff::Timestamp;
 use similar::{ChangeTag, TextDiff};
 use yostel_answers::answers::decide::SettleAnswer;
-use yostel_answers::words::day;
+use yostel_answers::words::{day, notice_words};
 use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_documents::{PackageName, Requirement};
 use yostel_findings::{Move, MoveKind};
@@ -15,12 +15,13 @@ use yostel_flows::{FlowError, MOST_EDIT_SETS, SearchError, SettleRequest, Settle
 use yostel_resolve::{Barred, Extent, RequirementEdit, RuleEdit};
 
 use super::lock::{moment, moves, time};
-use crate::answer::{Answer, failure, failure_of};
+use crate::answer::{Answer, Said, failure, failure_of};
 use crate::call::Call;
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::{GoOn, package_name};
-use crate::render::{Role, count, join, paint};
+use crate::render::{Role, count, join, next_step, note, paint};
+use crate::sanitise::sanitise;
 
 /// Find the smallest edits that end a collision, and apply one
 ///
@@ -64,8 +65,8 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
         time_limit: arguments.time_limit,
     };
     let Some(settlements) = settle(&project, &request, &call.context())? else {
-        return Ok(Answer::either(call, Exit::Fine, SettleAnswer::nothing, || {
-            format!("Nothing collides.\n{} yostel lock\n", paint(Role::Good, "next:"))
+        return Ok(Answer::done(call, Exit::Fine, SettleAnswer::nothing, || {
+            "Nothing collides.\n".to_owned() + &next_step("yostel lock")
         }));
     };
     if settlements.all.is_empty() && settlements.extent == Extent::OutOfTime {
@@ -75,7 +76,7 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
         return Ok(failure_of(&[no_edit_helps(&request, settlements.extent)], Exit::NoResolution, call.format));
     }
     let Some(number) = arguments.number else {
-        return Ok(Answer::either(
+        return Ok(Answer::result(
             call,
             Exit::Fine,
             || SettleAnswer::listed(&settlements),
@@ -103,10 +104,10 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
         let moved = if moved.is_empty() { "Nothing moves.\n".to_owned() } else { format!("What moves:\n{moved}") };
         if arguments.preview {
             let next = format!("yostel settle{} {number}, to do it", asked(&request));
-            format!("{files} would become:\n{diff}{moved}{} {next}\n", paint(Role::Good, "next:"))
+            format!("{files} would become:\n{diff}{moved}{}", next_step(next))
         } else {
             let locked = count(settlement.proposal.lockfile().chosen.len(), "package");
-            let next = format!("{} yostel install\n", paint(Role::Good, "next:"));
+            let next = next_step("yostel install");
             let next = if arguments.go_on.install { "" } else { &next };
             format!("Edited {files}:\n{diff}Locked {locked}. {moved}{next}")
         }
@@ -116,7 +117,8 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
         Err(error) => return Ok(failure(&error, call).after(call, words)),
     };
     let answer = || SettleAnswer::chosen(settlement, !arguments.preview, installed.as_ref());
-    Ok(Answer::either(call, Exit::Fine, answer, || words() + &words_after(installed.as_ref(), call)))
+    let said = Said::previewing(arguments.preview);
+    Ok(Answer::either(call, Exit::Fine, said, answer, || words() + &words_after(installed.as_ref())))
 }
 
 /// Returns the options that ask the same again: the numbers are those of one list.
@@ -162,6 +164,9 @@ fn list(settlements: &Settlements, asked: &str, is_workspace: bool) -> String {
             paint(Role::Title, join(&edits))
         ));
         text.push_str(&format!("      {}\n", consequence(settlement)));
+        for notice in settlement.notices.iter().take(MOST_NAMED) {
+            text.push_str(&format!("      {} {}\n", paint(Role::Notice, "note:"), sanitise(&notice_words(notice))));
+        }
     }
     let more = match settlements.extent {
         Extent::OutOfTime => Some("time ran out; there may be more"),
@@ -169,11 +174,9 @@ fn list(settlements: &Settlements, asked: &str, is_workspace: bool) -> String {
         Extent::Part | Extent::Whole => None,
     };
     if let Some(more) = more {
-        text.push_str(&format!("  {} {more}\n", paint(Role::Quiet, "note:")));
+        text.push_str(&note(more));
     }
-    let next = paint(Role::Good, "next:");
-    text.push_str(&format!("{next} yostel settle{asked} --preview 1, or yostel settle{asked} 1\n"));
-    text
+    text + &next_step(format!("yostel settle{asked} --preview 1, or yostel settle{asked} 1"))
 }
 
 fn of(requirement: &Requirement, is_workspace: bool) -> String {
@@ -247,11 +250,16 @@ fn consequence(settlement: &Settlement) -> String {
         _ => None,
     }));
     parts.extend(counted("added", |kind| matches!(kind, MoveKind::Added { .. })));
-    parts.extend(counted("gone", |kind| matches!(kind, MoveKind::Dropped { .. })));
-    if parts.is_empty() {
-        "leads to: no locked version changes".to_owned()
-    } else {
-        format!("leads to: {}", join(&parts))
+    let gone = proposal.moves().iter().filter(|m| matches!(m.kind, MoveKind::Dropped { .. }));
+    let gone: Vec<String> = gone.map(|m| m.package.to_string()).collect();
+    let gone = match &gone[..] {
+        [] => String::new(),
+        few if few.len() <= MOST_NAMED => format!("; gone: {}", join(few)),
+        many => format!("; gone: {}", count(many.len(), "package")),
+    };
+    match parts.is_empty() {
+        true => format!("leads to: no locked version changes{gone}"),
+        false => format!("leads to: {}{gone}", join(&parts)),
     }
 }
 

@@ -15,7 +15,7 @@ use crate::answer::failure_of;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::{GoOn, needed_package, word};
-use crate::render::{Role, count, paint};
+use crate::render::{Role, below, count, note, paint};
 use yostel_answers::words::bad_constraint;
 
 /// Add a need to the manifest, or change its constraint
@@ -208,9 +208,8 @@ fn words_elsewhere(report: &AddedElsewhere, package: &PackageName, purpose: &Pur
         text.push_str(&format!("  Only an archive with this digest is accepted: {digest}\n"));
     }
     if matches!(report.elsewhere, Elsewhere::Path(_)) {
-        let note = paint(Role::Notice, "note:");
-        text.push_str(&format!(
-            "  {note} the folder is used as it is at that moment, so nobody else can install from the lockfile\n"
+        text.push_str(&note(
+            "the folder is used as it is at that moment, so nobody else can install from the lockfile",
         ));
     }
     text
@@ -249,19 +248,19 @@ fn words(report: &AddReport, call: &Call) -> String {
         paint(Role::Title, &newest),
     ));
     if let Some(newer) = &report.newest_not_accepted {
-        text.push_str(&format!("  {} {newer} is newer, and not accepted.\n", paint(Role::Notice, "note:")));
+        text.push_str(&note(format!("{newer} is newer, and not accepted.")));
     }
     if report.withdrawn > 0 {
         let withdrawn = count(report.withdrawn, "withdrawn release");
-        text.push_str(&format!("  {} {withdrawn} left out.\n", paint(Role::Notice, "note:")));
+        text.push_str(&note(format!("{withdrawn} left out.")));
     }
     if let Some((why, instead)) = &report.deprecated {
         let instead = instead.as_ref().map(|name| format!("; {name} took its place")).unwrap_or_default();
-        text.push_str(&format!("  {} deprecated: {why}{instead}.\n", paint(Role::Notice, "warning:")));
+        text.push_str(&below(Role::Notice, "warning:", format!("deprecated: {why}{instead}.")));
     }
     if !report.constraint.is_bounded_above() {
         let advice = format!("a breaking release would be taken in. Bounded: yostel add {package} '^{newest}'");
-        text.push_str(&format!("  {} nothing bounds it from above, so {advice}\n", paint(Role::Notice, "warning:")));
+        text.push_str(&below(Role::Notice, "warning:", format!("nothing bounds it from above, so {advice}")));
     }
     text
 }

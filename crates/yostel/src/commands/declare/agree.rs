@@ -9,7 +9,7 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::package_name;
-use crate::render::{Role, count, join, paint};
+use crate::render::{count, join, next_step, note};
 
 /// Agree once on the constraints that several projects share
 ///
@@ -27,7 +27,7 @@ pub(crate) fn run(arguments: Agree, call: &Call) -> Result<Answer, FlowError> {
     let report = agree(&project, &arguments.packages, &call.progress)?;
     let AgreeReport { path, gathered, apart } = &report;
     let names = |names: &[PackageName]| names.iter().map(ToString::to_string).collect::<Vec<_>>();
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         Exit::Fine,
         || AgreeAnswer::from(&report),
@@ -42,11 +42,10 @@ pub(crate) fn run(arguments: Agree, call: &Call) -> Result<Answer, FlowError> {
             }
             for (package, needs) in apart {
                 let needs: Vec<String> = needs.iter().map(|(who, accept)| format!("{who} {accept}")).collect();
-                let note = paint(Role::Notice, "note:");
-                text.push_str(&format!("  {note} {package} stays as it is: {}\n", join(&needs)));
+                text.push_str(&note(format!("{package} stays as it is: {}", join(&needs))));
             }
             if !gathered.is_empty() {
-                text.push_str(&format!("{} yostel lock\n", paint(Role::Good, "next:")));
+                text.push_str(&next_step("yostel lock"));
             }
             text
         },

@@ -9,7 +9,7 @@ use crate::commands::decide::lock::words_after_edit;
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::GoOn;
-use crate::render::{Role, paint};
+use crate::render::next_step;
 
 /// Answers for a command that edited a manifest; it locks and installs first, if that was asked for. What the command did
 /// is told even when that fails.
@@ -20,8 +20,8 @@ pub(super) fn finish<T: Told>(
     content: impl FnOnce(Option<(&LockReport, &InstallReport)>) -> T,
 ) -> Result<Answer, FlowError> {
     if !go_on.install {
-        let next = || said() + &format!("{} yostel lock\n", paint(Role::Good, "next:"));
-        return Ok(Answer::either(call, Exit::Fine, || content(None), next));
+        let next = || said() + &next_step("yostel lock");
+        return Ok(Answer::done(call, Exit::Fine, || content(None), next));
     }
     let locked = call.project().and_then(|project| lock(&project, LockRequest::default(), &call.context()));
     let locked = match locked {
@@ -33,7 +33,7 @@ pub(super) fn finish<T: Told>(
         Ok(installed) => installed,
         Err(error) => return Ok(failure(&error, call).after(call, said)),
     };
-    let words = || said() + &words_after(installed.as_ref(), call);
+    let words = || said() + &words_after(installed.as_ref());
     let then = installed.as_ref().map(|installed| (&locked, installed));
-    Ok(Answer::either(call, Exit::Fine, || content(then), words))
+    Ok(Answer::done(call, Exit::Fine, || content(then), words))
 }

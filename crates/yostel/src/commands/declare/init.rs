@@ -10,7 +10,7 @@ use crate::answer::failure_of;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::{package_name, word};
-use crate::render::{Role, join, paint};
+use crate::render::{join, next_step, note};
 use yostel_answers::words::{bad_name, shell_word};
 
 /// Write a first manifest into this folder
@@ -54,24 +54,20 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
     };
     let request = InitRequest { name, source };
     let report = init(&call.folder, &request)?;
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         Exit::Fine,
         || InitAnswer::of(&report, &request.name),
         || {
             let folder = request.source.as_ref().map(|(_, folder)| shell_word(folder)).unwrap_or_default();
-            let note = match report.doubt {
+            let doubt = match report.doubt {
                 None if report.nearby.is_empty() => String::new(),
                 None => {
                     let there = if report.nearby.len() == 1 { "there is a registry" } else { "there are registries" };
-                    format!("  {} {there} in {}\n", paint(Role::Notice, "note:"), join(&report.nearby))
+                    note(format!("{there} in {}", join(&report.nearby)))
                 }
-                Some(SourceDoubt::NoFolder) => {
-                    format!("  {} there is no folder {folder}\n", paint(Role::Notice, "note:"))
-                }
-                Some(SourceDoubt::NoRegistry) => {
-                    format!("  {} there is no registry in {folder}\n", paint(Role::Notice, "note:"))
-                }
+                Some(SourceDoubt::NoFolder) => note(format!("there is no folder {folder}")),
+                Some(SourceDoubt::NoRegistry) => note(format!("there is no registry in {folder}")),
             };
             let next = match (&request.source, report.doubt) {
                 (Some(_), None) => "yostel add NAME".to_owned(),
@@ -88,7 +84,7 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
                 },
             };
             let shown = call.show(&report.path);
-            format!("Wrote {shown} for {}.\n{note}{} {next}\n", request.name, paint(Role::Good, "next:"))
+            format!("Wrote {shown} for {}.\n{doubt}{}", request.name, next_step(next))
         },
     ))
 }

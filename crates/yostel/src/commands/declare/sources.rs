@@ -10,7 +10,7 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::word;
-use crate::render::{Columns, Role, count, paint};
+use crate::render::{Columns, Head, count, next_step, note};
 use crate::sanitise::sanitise;
 
 /// List where packages come from, or change that
@@ -54,27 +54,26 @@ pub(crate) fn run(arguments: Sources, call: &Call) -> Result<Answer, FlowError> 
         Some(Task::Add { name, folder, reserves }) => add(&SourceRequest { name, folder, reserves }, call),
         Some(Task::Remove { name }) => {
             let removed = call.edit(|project| forget_source(project, &name, &call.progress))?;
-            Ok(Answer::either(
+            Ok(Answer::done(
                 call,
                 Exit::Fine,
                 || SourceRemovedAnswer::of(&removed, &name),
                 || {
-                    let note = match removed.locked {
+                    let left = match removed.locked {
                         0 => String::new(),
-                        locked => format!(
-                            "  {} {} {} from it: they need another source, or must go\n",
-                            paint(Role::Notice, "note:"),
+                        locked => note(format!(
+                            "{} {} from it: they need another source, or must go",
                             count(locked, "locked package"),
                             if locked == 1 { "comes" } else { "come" },
-                        ),
+                        )),
                     };
-                    let (shown, lead) = (call.show(&removed.path), paint(Role::Good, "next:"));
+                    let shown = call.show(&removed.path);
                     let next = match removed.others {
                         true => "yostel lock",
                         false => "yostel sources add NAME FOLDER, as the manifest names no source any more",
                     };
                     let folder = sanitise(&removed.folder);
-                    format!("Removed source {name} ({folder}) from {shown}.\n{note}{lead} {next}\n")
+                    format!("Removed source {name} ({folder}) from {shown}.\n{left}{}", next_step(next))
                 },
             ))
         }
@@ -87,12 +86,16 @@ fn list(call: &Call) -> Result<Answer, FlowError> {
         return Ok(Answer::document(call, Exit::Fine, &SourcesAnswer::of(&all)));
     }
     if all.is_empty() {
-        let next = paint(Role::Good, "next:");
-        let text =
-            format!("The manifest names no source.\n{next} yostel sources add NAME FOLDER, with a registry's folder\n");
-        return Ok(Answer::words(Exit::Fine, text));
+        let next = next_step("yostel sources add NAME FOLDER, with a registry's folder");
+        return Ok(Answer::words(Exit::Fine, format!("The manifest names no source.\n{next}")));
     }
-    let mut columns = Columns::new(&["source", "folder", "packages", "locked", "remarks"]);
+    let mut columns = Columns::new([
+        Head::plain("source"),
+        Head::place("folder"),
+        Head::number("packages"),
+        Head::number("locked"),
+        Head::words("remarks"),
+    ]);
     for seen in &all {
         columns.row([
             seen.name.to_string(),
@@ -121,7 +124,7 @@ fn remarks(seen: &SourceSeen) -> String {
 
 fn add(request: &SourceRequest, call: &Call) -> Result<Answer, FlowError> {
     let added = call.edit(|project| name_source(project, request, &call.folder, &call.progress))?;
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         Exit::Fine,
         || SourceAddedAnswer::of(&added, &request.name),
@@ -143,9 +146,8 @@ fn add(request: &SourceRequest, call: &Call) -> Result<Answer, FlowError> {
                 }
                 Some(SourceDoubt::NoRegistry) => format!("yostel sources add {name} FOLDER, with another folder"),
             };
-            let note = |doubt| format!("  {} {}\n", paint(Role::Notice, "note:"), doubt_words(doubt));
-            let note = added.doubt.map(note).unwrap_or_default();
-            format!("{said}{note}{} {next}\n", paint(Role::Good, "next:"))
+            let doubt = added.doubt.map(|doubt| note(doubt_words(doubt))).unwrap_or_default();
+            format!("{said}{doubt}{}", next_step(next))
         },
     ))
 }

@@ -12,10 +12,10 @@ use yostel_documents::{Origin, PackageName};
 use yostel_flows::{FlowError, SaveRequest, cache_stats, list_cache, load_kit, prune_cache, save_kit, verify_cache};
 use yostel_store::{CacheEntry, CacheProblem, PruneRule};
 
-use crate::answer::Answer;
+use crate::answer::{Answer, Said};
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::render::{Columns, Role, age, count, paint, size};
+use crate::render::{Columns, Head, Role, age, count, next_step, note, paint, size};
 
 /// Look after the local cache
 #[derive(Debug, Args)]
@@ -116,7 +116,7 @@ fn list(arguments: &List, call: &Call) -> Result<Answer, FlowError> {
     if let Some(package) = &arguments.package {
         entries.retain(|entry| entry.note.as_ref().is_some_and(|note| note.package == *package));
     }
-    Ok(Answer::either(
+    Ok(Answer::result(
         call,
         Exit::Fine,
         || CacheListAnswer::from(&entries[..]),
@@ -127,8 +127,15 @@ fn list(arguments: &List, call: &Call) -> Result<Answer, FlowError> {
                     None => "The cache is empty.\n".into(),
                 };
             }
-            let mut columns =
-                Columns::new(&["package", "version", "packed", "unpacked", "brought by", "last used", "used by"]);
+            let mut columns = Columns::new([
+                Head::package("package"),
+                Head::plain("version"),
+                Head::number("packed").spare(),
+                Head::number("unpacked"),
+                Head::plain("brought by").spare(),
+                Head::plain("last used"),
+                Head::words("used by"),
+            ]);
             entries.iter().for_each(|entry| columns.row(cells(entry, call)));
             columns.finish()
         },
@@ -141,21 +148,21 @@ fn save(arguments: &Save, call: &Call) -> Result<Answer, FlowError> {
     let request = SaveRequest { offline: arguments.offline, complete: arguments.complete };
     let kit = save_kit(&project, &file, request, &call.context())?;
     let bytes: u64 = kit.carried.iter().map(|one| one.artifact.size).sum();
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         Exit::Fine,
         || CacheSaveAnswer::of(&file, &kit),
         || {
             let (shown, archives) = (call.show(&file), count(kit.carried.len(), "archive"));
-            let next = paint(Role::Good, "next:");
             let left_out = |(package, from): &(PackageName, Origin)| {
                 let folder = from.local_folder().unwrap_or_default();
-                format!("  {} {package} is not inside: it is the folder {folder}\n", paint(Role::Notice, "note:"))
+                note(format!("{package} is not inside: it is the folder {folder}"))
             };
             let notes: String = kit.left_out.iter().map(left_out).collect();
             format!(
-                "{archives} and the lockfile saved in {shown} ({}).\n{notes}{next} on the other machine: yostel cache load {shown}\n",
-                size(bytes)
+                "{archives} and the lockfile saved in {shown} ({}).\n{notes}{}",
+                size(bytes),
+                next_step(format!("on the other machine: yostel cache load {shown}"))
             )
         },
     ))
@@ -164,7 +171,7 @@ fn save(arguments: &Save, call: &Call) -> Result<Answer, FlowError> {
 fn load(arguments: &Load, call: &Call) -> Result<Answer, FlowError> {
     let file = call.folder.join(&arguments.file);
     let loaded = load_kit(&file, &call.context())?;
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         Exit::Fine,
         || CacheLoadAnswer::of(&file, &loaded),
@@ -174,11 +181,8 @@ fn load(arguments: &Load, call: &Call) -> Result<Answer, FlowError> {
                 (new, all) if new == all => "all new".to_owned(),
                 (new, _) => format!("{new} of them new"),
             };
-            let next = paint(Role::Good, "next:");
-            format!(
-                "{} loaded, {new}.\n{next} in the project, yostel install --offline\n",
-                count(loaded.carried.len(), "archive")
-            )
+            let loaded = count(loaded.carried.len(), "archive");
+            format!("{loaded} loaded, {new}.\n{}", next_step("in the project, yostel install --offline"))
         },
     ))
 }
@@ -219,6 +223,7 @@ fn prune(arguments: &Prune, call: &Call) -> Result<Answer, FlowError> {
     Ok(Answer::either(
         call,
         Exit::Fine,
+        Said::previewing(arguments.preview),
         || CachePruneAnswer::of(&pruned, arguments.preview),
         || {
             let what = match (pruned.gone.len(), arguments.preview) {
@@ -228,7 +233,8 @@ fn prune(arguments: &Prune, call: &Call) -> Result<Answer, FlowError> {
             };
             let mut text = format!("{what}; {} left.\n", size(pruned.left));
             if !pruned.gone.is_empty() {
-                let mut columns = Columns::new(&[]);
+                let heads = [Head::package(""), Head::plain(""), Head::number(""), Head::number(""), Head::plain("")];
+                let mut columns = Columns::new(heads);
                 for entry in &pruned.gone {
                     let [package, version, packed, unpacked, _, used, _] = cells(entry, call);
                     columns.row([package, version, packed, unpacked, format!("last used {used}")]);
@@ -237,7 +243,7 @@ fn prune(arguments: &Prune, call: &Call) -> Result<Answer, FlowError> {
             }
             if pruned.still_over {
                 let why = "more than that is left, because projects use it; what they use is never removed";
-                text.push_str(&format!("  {} {why}\n", paint(Role::Quiet, "note:")));
+                text.push_str(&note(why));
             }
             text
         },
@@ -250,7 +256,7 @@ fn stats(call: &Call) -> Result<Answer, FlowError> {
     if call.json() {
         return Ok(Answer::document(call, Exit::Fine, &CacheStatsAnswer::of(&stats, folder)));
     }
-    let mut columns = Columns::new(&[]);
+    let mut columns = Columns::new([Head::plain(""), Head::number(""), Head::words("")]);
     columns.row(["archives".into(), stats.archives.to_string(), size(stats.archive_bytes)]);
     columns.row([
         "trees".into(),
@@ -274,7 +280,7 @@ fn verify(call: &Call) -> Result<Answer, FlowError> {
     let exit = if sound { Exit::Fine } else { Exit::Integrity };
     let replaced = report.problems.iter().any(|problem| !matches!(problem, CacheProblem::Stranger(_)));
     let by_hand = report.problems.iter().any(|problem| matches!(problem, CacheProblem::Stranger(_)));
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         exit,
         || CacheVerifyAnswer::of(&report, &call.settings.cache),
@@ -296,8 +302,7 @@ fn verify(call: &Call) -> Result<Answer, FlowError> {
                 ),
                 (by_hand, "remove by hand what the cache did not make"),
             ];
-            let next = paint(Role::Good, "next:");
-            let advice = advice.iter().filter(|(holds, _)| *holds).map(|(_, text)| format!("{next} {text}\n"));
+            let advice = advice.iter().filter(|(holds, _)| *holds).map(|(_, text)| next_step(text));
             format!("{bad} in the cache, {read} read:\n{}{}", lines.concat(), advice.collect::<String>())
         },
     ))

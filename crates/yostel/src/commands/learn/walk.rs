@@ -18,7 +18,7 @@ use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::render::{Role, count, paint};
+use crate::render::{Role, count, next_step, paint};
 use crate::sanitise::shown;
 
 /// One step of the walk.
@@ -302,10 +302,9 @@ pub(crate) fn run(into: Option<PathBuf>, only_make: bool, call: &Call) -> Result
     make_world(&root, &call.settings)?;
     if only_make {
         let text = format!(
-            "Made the registry and the project in {}.\n{} cd {} && yostel lock\n",
+            "Made the registry and the project in {}.\n{}",
             root.display(),
-            paint(Role::Good, "next:"),
-            root.join("console").display()
+            next_step(format!("cd {} && yostel lock", root.join("console").display()))
         );
         return Ok(Answer::words(Exit::Fine, text));
     }

@@ -13,7 +13,7 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::commands::decide::settle::edit_words;
 use crate::exit::Exit;
-use crate::render::{Columns, Role, count, join, lag, paint};
+use crate::render::{Columns, Head, Role, count, join, lag, next_step, paint};
 use crate::sanitise::sanitise;
 use yostel_answers::words::{dispute_words, notice_words};
 
@@ -25,6 +25,10 @@ pub(crate) struct Audit {
     /// Only this kind of findings; may be repeated
     #[arg(value_enum)]
     kinds: Vec<Kind>,
+
+    /// Name everyone who holds a package back
+    #[arg(short, long, conflicts_with = "quiet")]
+    verbose: bool,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -61,11 +65,11 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
         true => Exit::Findings,
         false => Exit::Fine,
     };
-    let words = || words(&report, looked_for, project.is_workspace(), call);
-    Ok(Answer::either(call, exit, || AuditAnswer::of(&report, call.settings.now), words))
+    let words = || words(&report, looked_for, project.is_workspace(), arguments.verbose);
+    Ok(Answer::done(call, exit, || AuditAnswer::of(&report, call.settings.now), words))
 }
 
-fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: bool, call: &Call) -> String {
+fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: bool, verbose: bool) -> String {
     // Long: one section after the other, as they are read.
     if !report.has_findings() {
         let nothing = [
@@ -85,7 +89,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
             text.push_str(&format!("  {}\n", sanitise(&dispute_words(alarm))));
         }
         let next = "take yostel.lock back from version control, or ask whoever publishes these why they changed";
-        text.push_str(&format!("{} {next}\n", paint(Role::Good, "next:")));
+        text.push_str(&next_step(next));
     }
     if !report.notices.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Title, "Withdrawn or deprecated since")));
@@ -101,17 +105,30 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
             continue;
         }
         text.push_str(&format!("{}\n", paint(Role::Title, title)));
-        let mut columns =
-            Columns::new(&["package", "locked", "accepted", "newest", "breaks", "behind", "held back by"]);
+        let mut columns = Columns::new([
+            Head::package("package"),
+            Head::plain("locked"),
+            Head::plain("accepted"),
+            Head::plain("newest"),
+            Head::plain("breaks"),
+            Head::number("behind").spare(),
+            Head::words("held back by"),
+        ]);
         for outdated in rows {
-            let [package, rest @ ..] = outdated_row(outdated, call);
+            let [package, rest @ ..] = outdated_row(outdated, verbose);
             columns.row(std::iter::once(format!("{package:<longest$}")).chain(rest));
         }
         text.push_str(&columns.finish());
     }
     if !report.upkeep.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Title, "Due for review")));
-        let mut columns = Columns::new(&["rule", "package", "place", "what", "why it is there"]);
+        let mut columns = Columns::new([
+            Head::plain("rule"),
+            Head::package("package"),
+            Head::place("place"),
+            Head::words("what"),
+            Head::words("why it is there"),
+        ]);
         for upkeep in &report.upkeep {
             let debts: Vec<String> = upkeep.debts.iter().map(debt_words).collect();
             let (line, why) = (format!("{}:{}", upkeep.file, upkeep.line), upkeep.why.clone());
@@ -159,10 +176,10 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
     text.push_str(&format!("{}.\n", sums.join(", ")));
     if accepted > 0 {
         let takes = format!("yostel lock --fresh, which takes {}", count(accepted, "update"));
-        text.push_str(&format!("{} {takes}\n", paint(Role::Good, "next:")));
+        text.push_str(&next_step(takes));
     } else if withdrawn > 0 {
         let next = "yostel lock --fresh --preview, to see what it takes to be without what is withdrawn";
-        text.push_str(&format!("{} {next}\n", paint(Role::Good, "next:")));
+        text.push_str(&next_step(next));
     } else if let Some((outdated, holder)) =
         report.outdated.iter().find_map(|o| o.held_by.iter().find(|h| h.who.is_project()).map(|h| (o, h)))
     {
@@ -173,20 +190,17 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
         };
         let edit =
             format!("yostel {project}add {package} '^{newest}', then yostel lock, to try the newest ({accept} so far)");
-        text.push_str(&format!("{} {edit}\n", paint(Role::Good, "next:")));
+        text.push_str(&next_step(edit));
     }
     text
 }
 
-fn outdated_row(outdated: &Outdated, call: &Call) -> [String; 7] {
+fn outdated_row(outdated: &Outdated, verbose: bool) -> [String; 7] {
     let held: Vec<String> =
         outdated.held_by.iter().map(|holder| format!("{} ({})", holder.who, holder.accept)).collect();
     let behind = outdated.published.map(|then| lag(then, outdated.newest_published)).unwrap_or_else(|| "?".into());
-    let shown = if held.len() > 2 && !call.verbose {
-        format!("{} and {} more", held[0], held.len() - 1)
-    } else {
-        held.join(", ")
-    };
+    let shown =
+        if held.len() > 2 && !verbose { format!("{} and {} more", held[0], held.len() - 1) } else { held.join(", ") };
     [
         outdated.package.to_string(),
         outdated.locked.to_string(),

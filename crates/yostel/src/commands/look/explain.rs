@@ -14,8 +14,7 @@ use crate::call::Call;
 use crate::commands::decide::lock::moves;
 use crate::exit::Exit;
 use crate::options::package_name;
-use crate::render::{Columns, Role, count, join, paint};
-use crate::sanitise::sanitise;
+use crate::render::{Columns, Head, Role, count, join, next_step, note, paint};
 use yostel_answers::words::{Telling, day, notice_words, story};
 
 /// How many newer releases are told one by one.
@@ -63,7 +62,7 @@ pub(crate) fn run(arguments: Explain, call: &Call) -> Result<Answer, FlowError> 
             {
                 let (package, version) = (&arguments.package, &newest.version);
                 let next = format!("yostel explain {package} --instead {version}");
-                text.push_str(&format!("{} {next}\n", paint(Role::Good, "next:")));
+                text.push_str(&next_step(next));
             }
             text
         }
@@ -80,7 +79,7 @@ fn particulars(report: &ExplainReport) -> String {
     let package = &report.why.package;
     let mut text = String::new();
     if let Some(notice) = &report.notice {
-        text.push_str(&format!("  {} {}\n", paint(Role::Notice, "note:"), sanitise(&notice_words(notice))));
+        text.push_str(&note(notice_words(notice)));
     }
     if report.forced {
         text.push_str("  is forced to this version: [force] in yostel.toml\n");
@@ -106,7 +105,7 @@ fn here(why: &Why) -> String {
     if why.ways.len() > 3 {
         text.push_str(&format!("  and {} more ways\n", why.ways.len() - 3));
     }
-    let mut columns = Columns::new(&["asked for by", "accepts", "for"]);
+    let mut columns = Columns::new([Head::package("asked for by"), Head::words("accepts"), Head::plain("for")]);
     for asked in &why.asked_by {
         let purpose = if asked.who.is_project() { asked.purpose.to_string() } else { String::new() };
         columns.row([asked.who.to_string(), asked.accept.to_string(), purpose]);
@@ -114,7 +113,7 @@ fn here(why: &Why) -> String {
     text.push_str(&columns.finish());
     for (version, asked_by) in &why.beside {
         let asked: Vec<String> = asked_by.iter().map(|asked| format!("{} {}", asked.who, asked.accept)).collect();
-        text.push_str(&format!("  {} {version} is installed too, for {}\n", paint(Role::Quiet, "note:"), join(&asked)));
+        text.push_str(&note(format!("{version} is installed too, for {}", join(&asked))));
     }
     text
 }
@@ -129,7 +128,7 @@ fn newer(why: &Why) -> String {
     if why.newer.is_empty() {
         return "  It is the newest there is.\n".into();
     }
-    let mut columns = Columns::new(&["newer", "kept out by"]);
+    let mut columns = Columns::new([Head::plain("newer"), Head::words("kept out by")]);
     for not_taken in why.newer.iter().take(TOLD) {
         let reason = match &not_taken.reason {
             Reason::NotAccepted(holders) => {
@@ -173,9 +172,9 @@ fn other(instead: &Instead, why: &Why) -> String {
             };
             let next = format!("yostel add {package} '{accept}', then yostel lock");
             format!(
-                "  {package} {version} is possible{aside}; {others}:\n{}{} {next}\n",
+                "  {package} {version} is possible{aside}; {others}:\n{}{}",
                 moves(moved, usize::MAX),
-                paint(Role::Good, "next:")
+                next_step(next)
             )
         }
         Counterfactual::Impossible { collision, demand, places, rules } => {
@@ -186,11 +185,7 @@ fn other(instead: &Instead, why: &Why) -> String {
                 .collect();
             let next =
                 format!("yostel add {package} '{accept}', then yostel settle, for the smallest edits that allow it");
-            format!(
-                "  {package} {version} is not possible{aside_too}:\n{}{} {next}\n",
-                lines.concat(),
-                paint(Role::Good, "next:")
-            )
+            format!("  {package} {version} is not possible{aside_too}:\n{}{}", lines.concat(), next_step(next))
         }
     }
 }

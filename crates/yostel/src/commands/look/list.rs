@@ -8,7 +8,7 @@ use yostel_flows::{FlowError, ListRow, list};
 use crate::answer::Answer;
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::render::{Columns, count, join};
+use crate::render::{Columns, Head, count, join};
 
 /// List the locked packages
 #[derive(Debug, Args)]
@@ -16,6 +16,10 @@ pub(crate) struct List {
     /// Only what the project asks for itself
     #[arg(long)]
     direct: bool,
+
+    /// Name everyone who asks for a package
+    #[arg(short, long, conflicts_with = "quiet")]
+    verbose: bool,
 }
 
 pub(crate) fn run(arguments: List, call: &Call) -> Result<Answer, FlowError> {
@@ -26,13 +30,18 @@ pub(crate) fn run(arguments: List, call: &Call) -> Result<Answer, FlowError> {
         return Ok(Answer::document(call, Exit::Fine, &ListAnswer::from(&report)));
     }
     let marked = report.rows.iter().any(|row| !marks(row).is_empty());
-    let mut heads = vec!["package", "version", "for", "from", "asked for by"];
-    heads.extend(marked.then_some("remarks"));
-    let mut columns = Columns::new(&heads);
+    let heads = [
+        Head::package("package"),
+        Head::plain("version"),
+        Head::plain("for"),
+        Head::words("from").spare(),
+        Head::words("asked for by"),
+    ];
+    let mut columns = Columns::new(heads.into_iter().chain(marked.then_some(Head::words("remarks"))));
     for row in &report.rows {
         let purposes: Vec<&str> = row.purposes.iter().map(|purpose| purpose.as_str()).collect();
         let mut asked: Vec<String> = row.asked_by.iter().take(2).cloned().collect();
-        if row.asked_by.len() > 2 && !call.verbose {
+        if row.asked_by.len() > 2 && !arguments.verbose {
             asked.push(format!("{} more", row.asked_by.len() - 2));
         } else {
             asked.extend(row.asked_by.iter().skip(2).cloned());

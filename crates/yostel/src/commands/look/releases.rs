@@ -5,7 +5,7 @@ use yostel_documents::Requirement;
 use yostel_flows::{ReleaseSeen, ReleasesReport};
 use yostel_resolve::Barred;
 
-use crate::render::{Role, count, join, paint};
+use crate::render::{Role, count, join, next_step, paint};
 use crate::sanitise::sanitise;
 
 /// How many that do not accept a release are named.
@@ -43,7 +43,7 @@ pub(super) fn words(report: &ReleasesReport) -> String {
         _ => None,
     };
     if let Some(next) = next {
-        text.push_str(&format!("{} {next}\n", paint(Role::Good, "next:")));
+        text.push_str(&next_step(next));
     }
     text
 }

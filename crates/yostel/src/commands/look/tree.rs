@@ -50,8 +50,8 @@ fn draw(nodes: &[TreeNode], indent: &str, text: &mut String) {
             _ => "",
         };
         let asked = paint(Role::Quiet, format!("{}{from}{purpose}{again}", node.accept));
-        let line = format!("{} {}", node.package, node.version);
-        text.push_str(&format!("{indent}{branch}{}  {asked}\n", sanitise(&line)));
+        let (package, version) = (paint(Role::Package, &node.package), sanitise(&node.version.to_string()));
+        text.push_str(&format!("{indent}{branch}{package} {version}  {asked}\n"));
         draw(&node.needs, &format!("{indent}{below}"), text);
     }
 }

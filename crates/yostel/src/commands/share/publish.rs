@@ -6,12 +6,12 @@ use yostel_documents::{ANY_PLATFORM, PackageName, check_platform};
 use yostel_flows::{FlowError, publish};
 use yostel_registry::ReleaseRemarks;
 
-use crate::answer::Answer;
+use crate::answer::{Answer, Said};
 use crate::call::Call;
 use crate::commands::share::registry::registry_there;
 use crate::exit::Exit;
 use crate::options::package_name;
-use crate::render::{Role, count, paint, size};
+use crate::render::{count, note, size};
 use crate::sanitise::sanitise;
 
 /// Publish the package in this folder to a registry
@@ -64,6 +64,7 @@ pub(crate) fn run(arguments: Publish, call: &Call) -> Result<Answer, FlowError> 
     Ok(Answer::either(
         call,
         Exit::Fine,
+        Said::previewing(arguments.preview),
         || PublishAnswer::of(&published, name, arguments.preview),
         || {
             let version = &published.release.version;
@@ -78,6 +79,10 @@ pub(crate) fn run(arguments: Publish, call: &Call) -> Result<Answer, FlowError> 
             } else {
                 format!("{name} {version} is published already, with the very same content ({files}).\n")
             };
+            if published.is_deprecated_now {
+                let is = if arguments.preview { "would be" } else { "is" };
+                text.push_str(&format!("  It {is} deprecated now.\n"));
+            }
             if arguments.preview {
                 published.files.iter().for_each(|file| text.push_str(&format!("  {}\n", sanitise(file))));
             }
@@ -87,11 +92,11 @@ pub(crate) fn run(arguments: Publish, call: &Call) -> Result<Answer, FlowError> 
                     true => "which is a file: name the folder that it is in",
                     false => "which is no folder with files in the package",
                 };
-                text.push_str(&format!("  {} it offers {folder}, {why}\n", paint(Role::Notice, "note:")));
+                text.push_str(&note(format!("it offers {folder}, {why}")));
             }
             if project.here().manifest.project.licence.is_none() {
                 let line = "licence = \"MIT\" in [project] would tell its users what they may do";
-                text.push_str(&format!("  {} no licence; {line}\n", paint(Role::Notice, "note:")));
+                text.push_str(&note(format!("no licence; {line}")));
             }
             text
         },

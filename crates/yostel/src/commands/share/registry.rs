@@ -13,7 +13,7 @@ use crate::answer::failure_of;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::word;
-use crate::render::{Columns, Role, count, paint};
+use crate::render::{Columns, Head, count, next_step};
 
 /// Make a registry in a folder, or look into one
 #[derive(Debug, Args)]
@@ -78,18 +78,11 @@ pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError>
             let of_folder = || path.file_name().map_or_else(|| "registry".into(), |n| n.to_string_lossy().into_owned());
             let made = create_registry(&path, &name.unwrap_or_else(of_folder))?;
             let next = format!("in the folder of a package, yostel publish --to REGISTRY; this one is {registry}");
-            Ok(Answer::either(
+            Ok(Answer::done(
                 call,
                 Exit::Fine,
                 || RegistryCreateAnswer { folder: path.clone(), name: made.name().to_owned() },
-                || {
-                    format!(
-                        "Made the registry {} in {}.\n{} {next}\n",
-                        made.name(),
-                        call.show(&path),
-                        paint(Role::Good, "next:")
-                    )
-                },
+                || format!("Made the registry {} in {}.\n{}", made.name(), call.show(&path), next_step(next)),
             ))
         }
         Task::List { registry } => {
@@ -101,7 +94,13 @@ pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError>
             if call.json() {
                 return Ok(Answer::document(call, Exit::Fine, &RegistryListAnswer::of(&name, &documents)));
             }
-            let mut columns = Columns::new(&["package", "releases", "newest", "published", "remarks"]);
+            let mut columns = Columns::new([
+                Head::package("package"),
+                Head::number("releases"),
+                Head::plain("newest"),
+                Head::plain("published").spare(),
+                Head::words("remarks"),
+            ]);
             for document in &documents {
                 let newest = document.newest();
                 let withdrawn = document.releases.iter().filter(|r| r.withdrawn.is_some()).count();

@@ -42,7 +42,7 @@ pub(crate) fn run(arguments: Withdraw, call: &Call) -> Result<Answer, FlowError>
     let say = if arguments.take_back { take_back } else { withdraw };
     let new = say(&registry, &arguments.package, &arguments.version, &arguments.why, &call.settings)?;
     let (package, version) = (&arguments.package, &arguments.version);
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         Exit::Fine,
         || WithdrawAnswer {

@@ -10,7 +10,7 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::package_name;
-use crate::render::{Role, count, paint};
+use crate::render::{Role, count, next_step, note, paint};
 use crate::sanitise::sanitise;
 
 /// Change a package locally, and keep the change as a patch that everyone gets
@@ -55,18 +55,17 @@ pub(crate) fn run(arguments: Alter, call: &Call) -> Result<Answer, FlowError> {
 fn open(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
     let opened = open_alter(&call.project()?, package, &call.context())?;
     let folder = call.show(&opened.folder);
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         Exit::Fine,
         || AlterAnswer::opened(&opened, package, &folder),
         || {
             let already = if opened.was_there { "open for changes already" } else { "open for changes" };
             let kept = if opened.has_patch && !opened.was_there { ", with what the patch changes" } else { "" };
-            let next = paint(Role::Good, "next:");
             format!(
-                "{package} {} is {already} in {folder}{kept}; what needs it sees each change at once.\n\
-                 {next} yostel alter {package} --show, --keep --why \"…\", or --drop\n",
-                opened.version
+                "{package} {} is {already} in {folder}{kept}; what needs it sees each change at once.\n{}",
+                opened.version,
+                next_step(format!("yostel alter {package} --show, --keep --why \"…\", or --drop"))
             )
         },
     ))
@@ -74,7 +73,7 @@ fn open(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
 
 fn show(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
     let changes = show_alter(&call.project()?, package, &call.context())?;
-    Ok(Answer::either(
+    Ok(Answer::result(
         call,
         Exit::Fine,
         || AlterAnswer::shown(&changes, package),
@@ -105,17 +104,17 @@ fn told(change: &FileChange) -> String {
 
 fn keep(package: &PackageName, why: Option<&str>, call: &Call) -> Result<Answer, FlowError> {
     let kept = keep_alter(&call.project()?, package, why, &call.context())?;
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         Exit::Fine,
         || AlterAnswer::kept(&kept, package),
         || {
             let files = count(kept.files.len(), "file");
-            let next = paint(Role::Good, "next:");
             format!(
-                "Kept: {} changes {files} of {package} {}, is locked and installed.\n\
-                 {next} commit it with yostel.toml and yostel.lock\n",
-                kept.patch, kept.version
+                "Kept: {} changes {files} of {package} {}, is locked and installed.\n{}",
+                kept.patch,
+                kept.version,
+                next_step("commit it with yostel.toml and yostel.lock")
             )
         },
     ))
@@ -123,18 +122,15 @@ fn keep(package: &PackageName, why: Option<&str>, call: &Call) -> Result<Answer,
 
 fn drop_changes(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
     let dropped = drop_alter(&call.project()?, package, &call.context())?;
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         Exit::Fine,
         || AlterAnswer::dropped(&dropped, package, |path| call.show(path)),
         || match &dropped {
             Dropped::Copy(None) => format!("{package} is closed; what is locked is installed again.\n"),
             Dropped::Copy(Some(saved)) => {
-                let note = paint(Role::Notice, "note:");
-                let saved = call.show(saved);
-                format!(
-                    "{package} is closed; what is locked is installed again.\n  {note} what was changed is in {saved}\n"
-                )
+                let saved = note(format!("what was changed is in {}", call.show(saved)));
+                format!("{package} is closed; what is locked is installed again.\n{saved}")
             }
             Dropped::Patch(patch) => {
                 format!("Dropped {patch}: {package} is locked and installed as it was released.\n")

@@ -11,8 +11,7 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::{GoOn, package_name, word};
-use crate::render::{Role, count, paint, size};
-use crate::sanitise::sanitise;
+use crate::render::{Role, below, count, note, size};
 
 /// Install exactly what the lockfile says, or nothing
 ///
@@ -47,6 +46,10 @@ pub(crate) struct Install {
     /// Trust the record of the last install instead of looking at every installed file
     #[arg(long)]
     quick: bool,
+
+    /// Name what was fetched
+    #[arg(short, long, conflicts_with = "quiet")]
+    verbose: bool,
 }
 
 pub(crate) fn run(arguments: Install, call: &Call) -> Result<Answer, FlowError> {
@@ -65,11 +68,11 @@ pub(crate) fn run(arguments: Install, call: &Call) -> Result<Answer, FlowError> 
         quick: arguments.quick,
     };
     let report = install(&project, &request, &call.context())?;
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         Exit::Fine,
         || InstallAnswer::from(&report),
-        || words(&report, arguments.self_contained, call),
+        || words(&report, arguments.self_contained, arguments.verbose),
     ))
 }
 
@@ -79,14 +82,14 @@ pub(crate) fn go_on_to_install(go_on: GoOn, call: &Call) -> Result<Option<Instal
 }
 
 /// Tells an install that followed another command.
-pub(crate) fn words_after(report: Option<&InstallReport>, call: &Call) -> String {
-    report.map(|report| words(report, false, call)).unwrap_or_default()
+pub(crate) fn words_after(report: Option<&InstallReport>) -> String {
+    report.map(|report| words(report, false, false)).unwrap_or_default()
 }
 
 /// How many releases are told of that something was said of since they were published.
 const MOST_NOTICES: usize = 3;
 
-fn words(report: &InstallReport, self_contained: bool, call: &Call) -> String {
+fn words(report: &InstallReport, self_contained: bool, verbose: bool) -> String {
     let packages = count(report.packages, "package");
     let mut text = match &report.done {
         None => format!("{packages} installed; nothing to do.\n"),
@@ -117,15 +120,15 @@ fn words(report: &InstallReport, self_contained: bool, call: &Call) -> String {
         let files: Vec<&str> = replaced.differences.iter().take(3).map(|difference| difference.path()).collect();
         let more = replaced.differences.len().saturating_sub(files.len());
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        let notice = paint(Role::Notice, "put back:");
-        text.push_str(&format!("  {notice} {} had been changed here ({}{more})\n", replaced.package, files.join(", ")));
+        let says = format!("{} had been changed here ({}{more})", replaced.package, files.join(", "));
+        text.push_str(&below(Role::Notice, "put back:", says));
     }
     for (package, version) in &report.put_back {
-        let notice = paint(Role::Notice, "put back:");
-        text.push_str(&format!("  {notice} the cache's copy of {package} {version} had been changed\n"));
+        let says = format!("the cache's copy of {package} {version} had been changed");
+        text.push_str(&below(Role::Notice, "put back:", says));
     }
     for notice in report.notices.iter().take(MOST_NOTICES) {
-        text.push_str(&format!("  {} {}\n", paint(Role::Notice, "note:"), sanitise(&notice_words(notice))));
+        text.push_str(&note(notice_words(notice)));
     }
     if report.notices.len() > MOST_NOTICES {
         text.push_str(&format!("  and {} more: yostel audit notices\n", report.notices.len() - MOST_NOTICES));
@@ -133,7 +136,7 @@ fn words(report: &InstallReport, self_contained: bool, call: &Call) -> String {
     for package in &report.open {
         text.push_str(&open_note(package));
     }
-    if call.verbose {
+    if verbose {
         for (package, version, bytes) in &report.fetched {
             text.push_str(&format!("  fetched {package} {version}, {}\n", size(*bytes)));
         }
@@ -144,15 +147,12 @@ fn words(report: &InstallReport, self_contained: bool, call: &Call) -> String {
             "  {} of their own; nothing leads out of the project\n",
             count(copied as usize, "file")
         ));
-    } else if copied > 0 && call.verbose {
+    } else if copied > 0 && verbose {
         text.push_str(&format!("  {copied} files copied, since the cache is on another file system\n"));
     }
     if let Some(reason) = report.done.as_ref().and_then(|done| done.unrecorded.as_ref()) {
-        let note = paint(Role::Notice, "note:");
-        text.push_str(&format!(
-            "  {note} the cache cannot note this install, so the next one looks at every file again\n"
-        ));
-        text.push_str(&format!("  {note} {}\n", sanitise(reason)));
+        text.push_str(&note("the cache cannot note this install, so the next one looks at every file again"));
+        text.push_str(&note(reason));
     }
     text.push_str(&format!("  digest {}\n", report.digest));
     text
@@ -161,5 +161,5 @@ fn words(report: &InstallReport, self_contained: bool, call: &Call) -> String {
 /// Says that a package is open for changes.
 pub(super) fn open_note(package: &PackageName) -> String {
     let folder = altered_folder(package);
-    format!("  {} {package} is open for changes in {folder} and stays as it is\n", paint(Role::Notice, "note:"))
+    note(format!("{package} is open for changes in {folder} and stays as it is"))
 }

@@ -16,8 +16,7 @@ use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::render::{Columns, Role, count, paint};
-use crate::sanitise::shown;
+use crate::render::{Columns, Head, Role, count, note_at_once, paint, tell};
 
 /// Run a command with the packages in its environment
 ///
@@ -64,9 +63,8 @@ fn tell_shadows(environment: &Environment) {
     let folders: Vec<PathBuf> = std::env::split_paths(&path).filter(|folder| !own.contains(folder)).collect();
     for (program, package) in &environment.programs {
         if let Some(other) = folders.iter().map(|folder| folder.join(program)).find(|other| other.is_file()) {
-            let note = paint(Role::Notice, "note:");
-            let told = format!("{note} `{program}` is that of {package}, which comes before {}", other.display());
-            anstream::eprintln!("{}", shown(&told));
+            let told = format!("`{program}` is that of {package}, which comes before {}", other.display());
+            tell(&note_at_once(told));
         }
     }
 }
@@ -127,7 +125,7 @@ fn each(arguments: &Run, project: LoadedProject, call: &Call) -> Result<Answer, 
         }
         let environment = environment(&project, &call.context())?;
         if !call.quiet && !call.json() {
-            anstream::eprintln!("{}", shown(&format!("{} {name}", paint(Role::Title, "in"))));
+            tell(&format!("{} {name}\n", paint(Role::Title, "in")));
         }
         let started = Instant::now();
         let mut command = command(&arguments.command, &project.folder_of(project.here()), &environment);
@@ -144,7 +142,7 @@ fn each(arguments: &Run, project: LoadedProject, call: &Call) -> Result<Answer, 
     }
     let failed = outcomes.iter().filter_map(Outcome::status).find(|status| *status != 0);
     let exit = failed.map_or(Exit::Fine, Exit::OfCommand);
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         exit,
         || RunEachAnswer { projects: outcomes.iter().map(Outcome::told).collect() },
@@ -153,7 +151,7 @@ fn each(arguments: &Run, project: LoadedProject, call: &Call) -> Result<Answer, 
 }
 
 fn summary(outcomes: &[Outcome]) -> String {
-    let mut columns = Columns::new(&["project", "result", "time"]);
+    let mut columns = Columns::new([Head::package("project"), Head::plain("result"), Head::number("time")]);
     for outcome in outcomes {
         let result = match outcome.status() {
             Some(0) => "fine".to_owned(),

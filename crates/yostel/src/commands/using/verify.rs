@@ -9,7 +9,7 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::commands::using::install::open_note;
 use crate::exit::Exit;
-use crate::render::{Columns, Role, count, join, paint};
+use crate::render::{Columns, Head, Role, count, join, next_step, next_steps, paint};
 use crate::sanitise::sanitise;
 use yostel_answers::words::changes_told;
 
@@ -63,7 +63,7 @@ pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
         .iter()
         .flat_map(|(package, differences)| differences.iter().map(move |d| (package.as_str(), how(d), d.path())))
         .collect();
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         exit,
         || VerifyAnswer::of(&report, is_put_back),
@@ -78,7 +78,7 @@ pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
                 };
                 return format!("{packages} verified: {every}.\n  digest {digest}\n");
             }
-            let mut columns = Columns::new(&["package", "what", "file"]);
+            let mut columns = Columns::new([Head::package("package"), Head::change("what"), Head::place("file")]);
             let most = if arguments.in_full { usize::MAX } else { TOLD };
             for (package, how, path) in rows.iter().take(most) {
                 columns.row([(*package).to_owned(), (*how).to_owned(), (*path).to_owned()]);
@@ -89,22 +89,21 @@ pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
             let open: String = report.open.iter().map(open_note).collect();
             let only_open =
                 !report.open.is_empty() && report.differing.iter().all(|package| report.open.contains(package));
-            let (next, then) = match is_put_back {
-                false if only_open => (
-                    paint(Role::Good, "next:"),
-                    format!("yostel alter {} --keep --why \"…\", or --drop\n", report.open[0]),
-                ),
-                true => (
-                    paint(Role::Good, "put back:"),
-                    format!("every file is now as the lockfile has it\n  digest {digest}\n"),
-                ),
-                false => (paint(Role::Good, "next:"), next_words(&rows)),
+            let then = match is_put_back {
+                true => {
+                    let lead = paint(Role::Good, "put back:");
+                    format!("{lead} every file is now as the lockfile has it\n  digest {digest}\n")
+                }
+                false if only_open => {
+                    next_step(format!("yostel alter {} --keep --why \"…\", or --drop", report.open[0]))
+                }
+                false => next_steps(what_next(&rows)),
             };
             let changes: Vec<FileChange> = report.changes.iter().map(|(_, change)| change.clone()).collect();
             let lines = changes_told(&changes, if arguments.in_full { usize::MAX } else { TOLD });
             let lines: String = lines.iter().map(|line| format!("  {}\n", sanitise(line))).collect();
             format!(
-                "{} not as the lockfile has {}:\n{}{more}{lines}{open}{next} {then}",
+                "{} not as the lockfile has {}:\n{}{more}{lines}{open}{then}",
                 paint(
                     Role::Bad,
                     if rows.len() == 1 { "1 file is".into() } else { format!("{} files are", rows.len()) }
@@ -117,7 +116,7 @@ pub(crate) fn run(arguments: Verify, call: &Call) -> Result<Answer, FlowError> {
 }
 
 /// Says what to do about files that are not as locked. What no install made, no install removes.
-fn next_words(rows: &[(&str, &str, &str)]) -> String {
+fn what_next(rows: &[(&str, &str, &str)]) -> Vec<String> {
     type Row<'r> = (&'r str, &'r str, &'r str);
     let is_foreign =
         |(package, how, path): &&Row<'_>| *package == ".yostel" && *how == "extra" && path.starts_with("packages/");
@@ -133,12 +132,12 @@ fn next_words(rows: &[(&str, &str, &str)]) -> String {
         }
         words.push(format!("remove {}, which no install made", join(&paths)));
     }
-    format!("{}\n", words.join("\n  or: "))
+    words
 }
 
 fn verify_lock(project: &LoadedProject, offline: bool, call: &Call) -> Result<Answer, FlowError> {
     let check = check_lock(project, offline, &call.context())?;
-    Ok(Answer::either(
+    Ok(Answer::done(
         call,
         Exit::Fine,
         || VerifyLockAnswer::from(&check),
