@@ -147,7 +147,7 @@ impl Folder {
                                 self.remove(beside)?;
                             }
                         }
-                        _ => return Err(FileError { doing: "write", path: shown, cause }),
+                        _ => return Err(failed(cause)),
                     }
                     continue;
                 }

@@ -208,7 +208,8 @@ impl Registry {
                 return Err(RegistryError::NeedsElsewhere { package, needed, place });
             }
         }
-        let guard = self.guard()?;
+        // A preview needs no right to write.
+        let guard = if publication.preview { None } else { Some(self.guard()?) };
         let numbering = &manifest.project.numbering;
         let there = self.document(&package)?;
         let mut document = there.unwrap_or_else(|| PackageDocument::new(package.clone(), numbering.clone()));
@@ -217,15 +218,19 @@ impl Registry {
             Some(joined) => joined.clone(),
             None => return Err(RegistryError::Numbering { package, before, now: numbering.clone() }),
         };
-        let archives = self.folder.make_folders("archives/sha256")?;
-        // The guard is held, so one that is there was left by a writer that was killed.
-        archives.remove(ASIDE)?;
-        let aside = archives.create(ASIDE, 0o644)?;
+        let aside = guard.as_ref().map(|_| {
+            let archives = self.folder.make_folders("archives/sha256")?;
+            // The guard is held, so one that is there was left by a writer that was killed.
+            archives.remove(ASIDE)?;
+            archives.create(ASIDE, 0o644)
+        });
         let platform = publication.remarks.platform.clone().unwrap_or_else(|| ANY_PLATFORM.to_owned());
-        let packed = pack(&Folder::open(publication.folder)?, publication.without, &platform, aside);
+        let packed = pack(&Folder::open(publication.folder)?, publication.without, &platform, aside.transpose()?);
         let outcome =
             packed.map_err(RegistryError::from).and_then(|packed| self.enter(document, version, packed, publication));
-        archives.remove(ASIDE)?;
+        if guard.is_some() {
+            self.folder.remove(Path::new("archives/sha256").join(ASIDE))?;
+        }
         drop(guard);
         outcome
     }

@@ -73,12 +73,13 @@ pub fn is_left_out(path: &str) -> bool {
     path.split('/').any(|name| LEFT_OUT.contains(&name) || is_unfinished(name.as_ref()))
 }
 
-/// Packs a folder into the file `to`, compressed, but for these folders in it, which are given by their paths.
+/// Packs a folder into the file `to`, compressed, but for these folders in it, which are given by their paths. Without a file
+/// it is only told what would come of it.
 ///
 /// # Errors
 /// `Unfit` for what is neither file nor link nor folder, has a name that not every system can hold, or is a link out of
 /// the folder; `File` when something cannot be read or written.
-pub fn pack(folder: &Folder, without: &[String], platform: &str, to: NewFile) -> Result<Packed, PackError> {
+pub fn pack(folder: &Folder, without: &[String], platform: &str, to: Option<NewFile>) -> Result<Packed, PackError> {
     let hashing = Hashing { inner: to, digest: Sha256::default(), bytes: 0 };
     let encoder = zstd::Encoder::new(hashing, LEVEL).expect("that level is one the library has");
     pack_into(&mut OnDisk::of(folder, without), platform, encoder, zstd::Encoder::finish)
@@ -90,7 +91,7 @@ pub fn pack(folder: &Folder, without: &[String], platform: &str, to: NewFile) ->
 /// # Errors
 /// As [`pack`].
 pub fn pack_plain(contents: &mut dyn Contents, to: NewFile) -> Result<Packed, PackError> {
-    let hashing = Hashing { inner: to, digest: Sha256::default(), bytes: 0 };
+    let hashing = Hashing { inner: Some(to), digest: Sha256::default(), bytes: 0 };
     pack_into(contents, ANY_PLATFORM, hashing, Ok)
 }
 
@@ -134,7 +135,9 @@ fn pack_into<W: Write>(
     check_links(targets.iter().map(|(path, target)| (*path, target.as_deref())))
         .map_err(|(path, fault)| unfit(path, format!("it is a link that {}", fault.as_str())))?;
     let hashing = builder.into_inner().and_then(finish).map_err(unwritten)?;
-    hashing.inner.sync()?;
+    if let Some(file) = &hashing.inner {
+        file.sync()?;
+    }
     let artifact = Artifact {
         platform: platform.to_owned(),
         digest: ArchiveDigest::new(hashing.digest.finish()),
@@ -272,20 +275,20 @@ impl Contents for OnDisk<'_> {
 }
 
 struct Hashing {
-    inner: NewFile,
+    inner: Option<NewFile>,
     digest: Sha256,
     bytes: u64,
 }
 
 impl Write for Hashing {
     fn write(&mut self, buffer: &[u8]) -> io::Result<usize> {
-        let written = self.inner.write(buffer)?;
+        let written = self.inner.as_mut().map_or(Ok(buffer.len()), |file| file.write(buffer))?;
         self.digest.update(&buffer[..written]);
         self.bytes += written as u64;
         Ok(written)
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        self.inner.flush()
+        self.inner.as_mut().map_or(Ok(()), Write::flush)
     }
 }

@@ -17,13 +17,16 @@ pub(super) fn of_source(error: &SourceError) -> Diagnostic {
     let source = &error.source_name;
     let headline = error.to_string();
     match &error.kind {
-        SourceErrorKind::Missing(_) => {
-            tell(Code::SourceMissing, headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
-        }
-        SourceErrorKind::NotARegistry(_) => {
+        SourceErrorKind::Missing(_) | SourceErrorKind::NotARegistry(_) => {
+            let name = Suggestion::run(format!("yostel sources add {source} FOLDER"), "with the registry's folder");
+            let remove = Suggestion::run(format!("yostel sources remove {source}"), "when nothing should come from it");
             let create = "yostel registry create FOLDER, to make one in a folder that is empty or not there yet";
-            tell(Code::SourceMissing, headline, format!("correct folder = … in [sources.{source}] of yostel.toml"))
-                .or(create)
+            let told = tell(Code::SourceMissing, headline, name);
+            let told = match error.kind {
+                SourceErrorKind::NotARegistry(_) => told.or(create),
+                _ => told,
+            };
+            told.or(remove)
         }
         SourceErrorKind::Format { .. } => tell(Code::RegistryLaterFormat, headline, "use a newer yostel"),
         SourceErrorKind::Document { path, cause, .. } => tell(

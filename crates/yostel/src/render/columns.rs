@@ -16,8 +16,8 @@ use crate::sanitise::{painted, sanitise};
 const BETWEEN: char = '\u{fde0}';
 const BETWEEN_HEADINGS: char = '\u{fde1}';
 
-/// Longest word that a column keeps whole, whatever else has to give way.
-const LONGEST_KEPT: usize = 40;
+/// Longest word that a column keeps whole: in the first place, and where there is no room even so.
+const LONGEST_KEPT: [usize; 5] = [40, 30, 20, 15, 10];
 
 /// Columns between two others, and what stays free at the right.
 const GAP: usize = 2;
@@ -106,6 +106,8 @@ impl Columns {
     /// Returns the lines, indented by two, without trailing blanks.
     pub(crate) fn finish(mut self) -> String {
         let left_out = self.leave_out();
+        let longest = LONGEST_KEPT.into_iter().find(|longest| self.needed(*longest) <= self.width);
+        let longest = longest.unwrap_or(LONGEST_KEPT[4]);
         let mut table = Table::new();
         let style = TableStyle::new()
             .header_lines(ContentLineStyle::none().junction(BETWEEN_HEADINGS))
@@ -115,7 +117,7 @@ impl Columns {
         if self.heads.iter().any(|head| !head.title.is_empty()) {
             table.set_header(self.heads.iter().map(|head| Cell::new(head.title.to_uppercase())));
         }
-        let least: Vec<usize> = (0..self.heads.len()).map(|at| self.least(at)).collect();
+        let least: Vec<usize> = (0..self.heads.len()).map(|at| self.least(at, longest)).collect();
         table.add_rows(self.rows.into_iter().map(|row| row.into_iter().map(Cell::new)));
         for ((column, head), least) in table.column_iter_mut().zip(&self.heads).zip(least) {
             let least = u16::try_from(least + 1).unwrap_or(u16::MAX);
@@ -134,8 +136,13 @@ impl Columns {
         text
     }
 
-    /// How narrow a column may become before others are left out.
-    fn least(&self, at: usize) -> usize {
+    /// How narrow the table may become, where words up to so long stay whole.
+    fn needed(&self, longest: usize) -> usize {
+        (0..self.heads.len()).map(|at| self.least(at, longest) + GAP).sum()
+    }
+
+    /// How narrow a column may become.
+    fn least(&self, at: usize, longest: usize) -> usize {
         let head = &self.heads[at];
         let title = head.title.split(' ').map(UnicodeWidthStr::width).max().unwrap_or(0);
         let cells = self.rows.iter().filter_map(|row| row.get(at));
@@ -143,16 +150,16 @@ impl Columns {
             Kind::Words => cells.flat_map(|cell| cell.split(' ')).map(UnicodeWidthStr::width).max(),
             _ => cells.map(|cell| cell.width()).max(),
         };
-        widest.unwrap_or(0).min(LONGEST_KEPT).max(title)
+        widest.unwrap_or(0).min(longest).max(title)
     }
 
     /// Leaves out spare columns until the others have room; returns them, the last first.
     fn leave_out(&mut self) -> Vec<Head> {
         let mut left_out = Vec::new();
         loop {
-            let needed: usize = (0..self.heads.len()).map(|at| self.least(at) + GAP).sum();
             let spare = self.heads.iter().rposition(|head| head.is_spare);
-            let Some(spare) = spare.filter(|_| needed > self.width) else { return left_out };
+            let is_narrow = self.needed(LONGEST_KEPT[0]) > self.width;
+            let Some(spare) = spare.filter(|_| is_narrow) else { return left_out };
             left_out.push(self.heads.remove(spare));
             for row in self.rows.iter_mut().filter(|row| row.len() > spare) {
                 row.remove(spare);

@@ -45,7 +45,10 @@ fn a_preview_tells_every_file_and_publishes_nothing() {
     sandbox.write("made/kit-1.0.0/yostel.toml", "[project]\nname = \"kit\"\nversion = \"1.1.0\"\n");
     sandbox.write("made/kit-1.0.0/share/b", "b");
     let before = sandbox.picture("station");
+    let written = || std::fs::metadata(sandbox.path("station/archives/sha256")).unwrap().modified().unwrap();
+    let was_written = written();
     let told = sandbox.run("made/kit-1.0.0", "publish --to ../../station --preview").expect(0).stdout;
+    assert_eq!(written(), was_written, "a preview needs no right to write");
     assert!(told.starts_with("kit 1.1.0 would be published (3 files, "), "{told}");
     assert!(told.contains("; nothing was:\n  a\n  share/b\n  yostel.toml\n  archive sha256:"), "{told}");
     assert_eq!(sandbox.picture("station"), before);

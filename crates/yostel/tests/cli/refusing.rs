@@ -72,7 +72,16 @@ fn an_unknown_package_is_named_with_the_nearest_one() {
 fn a_source_that_is_not_there_or_no_registry_says_which() {
     let sandbox = small_world();
     fs::rename(sandbox.path("station"), sandbox.path("kept")).unwrap();
-    refused(&sandbox, "lock", 5, &["source station: there is no folder", "correct folder = … in [sources.station]"]);
+    refused(
+        &sandbox,
+        "lock",
+        5,
+        &[
+            "source station: there is no folder",
+            "next: yostel sources add station FOLDER, with the registry's folder",
+            "  or: yostel sources remove station",
+        ],
+    );
     fs::create_dir(sandbox.path("station")).unwrap();
     refused(&sandbox, "lock", 5, &["source station: [SANDBOX]/station is not a registry", "yostel registry create"]);
     sandbox.write("station/registry.json", r#"{"format": 9, "name": "x"}"#);

@@ -306,9 +306,9 @@ pub(crate) fn run(into: Option<PathBuf>, only_make: bool, call: &Call) -> Result
             root.display(),
             next_step(format!("cd {} && yostel lock", root.join("console").display()))
         );
-        return Ok(Answer::words(Exit::Fine, text));
+        return Ok(Answer::words(Exit::Fine, if call.quiet { String::new() } else { text }));
     }
-    let failures = walk(&root);
+    let failures = walk(&root, call.quiet);
     let mut text = String::new();
     let exit = if failures.is_empty() {
         text.push_str(&format!("\n{} {} ended as expected.\n", paint(Role::Good, "done:"), count(WALK.len(), "step")));
@@ -324,11 +324,17 @@ pub(crate) fn run(into: Option<PathBuf>, only_make: bool, call: &Call) -> Result
     } else {
         "It was made in a temporary folder and is removed now; yostel demo --into FOLDER keeps it.\n".to_owned()
     });
-    Ok(Answer::words(exit, text))
+    Ok(Answer::words(exit, if call.quiet && exit == Exit::Fine { String::new() } else { text }))
 }
 
 /// Runs the steps; returns what did not end as it should.
-fn walk(root: &Path) -> Vec<String> {
+fn walk(root: &Path, quiet: bool) -> Vec<String> {
+    let say_as_it_is = |text: &str| {
+        if !quiet {
+            say_as_it_is(text);
+        }
+    };
+    let say = |text: &str| say_as_it_is(&shown(text));
     let program = std::env::current_exe().unwrap_or_else(|_| "yostel".into());
     let bin = root.join("bin");
     symlink(program, bin.join("yostel")).ok();
@@ -379,10 +385,6 @@ fn walk(root: &Path) -> Vec<String> {
 }
 
 /// Says something at once, so that the walk can be followed; a closed pipe is no reason to stop checking.
-fn say(text: &str) {
-    say_as_it_is(&shown(text));
-}
-
 fn say_as_it_is(text: &str) {
     let mut stdout = anstream::stdout();
     stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush()).ok();
