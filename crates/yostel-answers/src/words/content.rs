@@ -103,8 +103,9 @@ pub(super) fn of_admit(
         AdmitError::TreeDiffers { expected, found } => tell(
             Code::TreeDiffers,
             format!("{label} does not unpack to the files that were locked; nothing was installed"),
-            "ask whoever published it: its document and its archive do not belong together",
+            Suggestion::run("yostel verify --lock", "to see whether the lockfile still says what its source says"),
         )
+        .or("ask whoever published it, if it does: its record and its archive do not belong together")
         .note(format!("locked tree {expected}"))
         .note(format!("found  tree {found}"))
         .note(format!("from   {place}")),

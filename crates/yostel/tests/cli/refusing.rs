@@ -235,7 +235,12 @@ fn hostile_archives_are_refused_and_write_nothing_anywhere() {
         &sandbox,
         "install",
         4,
-        &["trap 1.0.0 does not unpack to the files that were locked", "locked tree sha256:", "found  tree sha256:"],
+        &[
+            "trap 1.0.0 does not unpack to the files that were locked",
+            "locked tree sha256:",
+            "found  tree sha256:",
+            "next: yostel verify --lock,",
+        ],
     );
 }
 
