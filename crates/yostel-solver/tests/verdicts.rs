@@ -151,6 +151,22 @@ fn a_conflict_limit_stops_and_a_later_call_goes_on() {
     assert!(solver.stats().conflicts >= 5);
 }
 
+#[test]
+fn a_limit_of_forced_literals_ends_a_call_at_the_same_place_every_time_and_counts_for_each_call() {
+    let limited = || load(&pigeonhole(8), Config { forced_limit: Some(2000), ..Config::default() }).0;
+    let (mut one, mut other) = (limited(), limited());
+    assert_eq!((one.solve(&[]), other.solve(&[])), (Outcome::Stopped, Outcome::Stopped));
+    assert_eq!(one.stats(), other.stats());
+    let first = one.stats().propagations;
+    assert!((2000..4000).contains(&first), "{first}");
+    // A later call may do as much again.
+    assert_eq!(one.solve(&[]), Outcome::Stopped);
+    assert!((first + 2000..first + 4000).contains(&one.stats().propagations), "{:?}", one.stats());
+    // What needs less is answered.
+    let (mut small, _) = load(&pigeonhole(3), Config { forced_limit: Some(2000), ..Config::default() });
+    assert_eq!(small.solve(&[]), Outcome::Unsatisfiable(vec![]));
+}
+
 /// A formula with a planted solution is satisfiable by construction, however large.
 #[test]
 fn planted_solutions_are_found() {

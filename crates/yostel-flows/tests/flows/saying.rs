@@ -197,8 +197,13 @@ fn lock_agrees(place: &Place, locked: &Chosen<LockedPackage>) -> Result<(), Test
     Ok(())
 }
 
+#[allow(clippy::disallowed_methods, reason = "how often is for whoever runs it to say")]
+fn cases() -> u32 {
+    std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(200)
+}
+
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(200))]
+    #![proptest_config(ProptestConfig { cases: cases(), ..ProptestConfig::default() })]
 
     #[test]
     fn what_is_said_to_move_moves_and_what_is_said_not_to_does_not(

@@ -317,6 +317,26 @@ fn what_two_readers_could_take_for_two_things_is_refused() {
 }
 
 #[test]
+fn what_a_zip_tells_behind_an_entry_must_be_what_it_tells_of_it() {
+    let mut writer = zip::ZipWriter::new_stream(Vec::new());
+    for (name, content) in [("a.txt", "some text"), ("b.txt", "other")] {
+        writer.start_file(name, SimpleFileOptions::default()).unwrap();
+        writer.write_all(content.as_bytes()).unwrap();
+    }
+    let streamed = writer.finish().unwrap().into_inner();
+    let listing = try_unpack(&streamed, UnpackConfig::default(), |_| {}).unwrap();
+    assert_eq!(listing.entries.len(), 2);
+    // The mark, the checksum, and both sizes.
+    let behind = streamed.windows(4).position(|bytes| bytes == b"PK\x07\x08").unwrap();
+    for at in [behind + 4, behind + 8, behind + 12, behind + 15] {
+        let mut changed = streamed.clone();
+        changed[at] ^= 1;
+        let refusal = try_unpack(&changed, UnpackConfig::default(), |_| {});
+        assert!(matches!(refusal, Err(AdmitError::Refused(_))), "{at}: {refusal:?}");
+    }
+}
+
+#[test]
 fn a_zip_must_tell_one_story() {
     let whole = zip_of(&[file("a.txt", "some text"), file("b.txt", "other")]).unwrap();
     let directory = whole.windows(4).position(|bytes| bytes == b"PK\x01\x02").unwrap();
