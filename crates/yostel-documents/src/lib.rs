@@ -3,6 +3,7 @@
 
 #![deny(missing_docs)]
 
+mod advisory;
 mod chosen;
 mod declared;
 mod digest;
@@ -19,6 +20,9 @@ mod release;
 mod requirement;
 mod tree;
 
+pub use advisory::{
+    ADVISORIES, Advisory, Affected, AffectedPackage, AffectedRange, MOST_ADVISORY, RangeEvent, RangeKind, Severity,
+};
 pub use chosen::{AtVersion, Chosen, Numbered};
 pub use declared::{Declared, LocalPackage};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, RecordDigest, Seal, Sha256, TreeDigest, to_hex};

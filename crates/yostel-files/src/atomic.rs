@@ -147,7 +147,9 @@ impl Folder {
                                 self.remove(beside)?;
                             }
                         }
-                        _ => return Err(failed(cause)),
+                        // What is in the way is named, and otherwise what was to be written.
+                        Ok(_) => return Err(FileError { doing: "write", path: shown, cause }),
+                        Err(_) => return Err(failed(cause)),
                     }
                     continue;
                 }

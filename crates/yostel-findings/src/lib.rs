@@ -39,6 +39,9 @@ mod audit;
 mod compare;
 mod merge;
 
-pub use audit::{Duplicate, Holder, Notice, Outdated, duplicates, notices, outdated};
+pub use audit::{
+    Duplicate, Holder, Notice, Outdated, Published, Rating, Threat, affects, duplicates, is_affected, notices,
+    outdated, threats,
+};
 pub use compare::{Move, MoveKind, compare};
 pub use merge::{BothMoved, Merged, merge};

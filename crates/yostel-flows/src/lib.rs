@@ -65,6 +65,7 @@ pub use error::{
 };
 pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
 pub use keep::kit::{SaveRequest, SavedKit, load_kit, save_kit};
+pub use look::advisories::{Advised, UnreadAdvisory, WayOut};
 pub use look::audit::{AuditReport, audit};
 pub use look::dedupe::Dedupe;
 pub use look::explain::{Counterfactual, ExplainReport, Instead, explain};

@@ -5,18 +5,19 @@ use std::io::{Read, Seek, SeekFrom};
 use std::path::PathBuf;
 
 use yostel_documents::{
-    Artifact, DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, PackageDocument, PackageName, REGISTRY_FORMAT, REGISTRY_HEAD,
-    RegistryHead, SourceName, archive_files, document_file, package_of_document,
+    ADVISORIES, Artifact, DOCUMENTS, MOST_ADVISORY, MOST_DOCUMENT, MOST_HEAD, PackageDocument, PackageName,
+    REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, SourceName, archive_files, document_file, package_of_document,
 };
 use yostel_files::{FileError, Folder, for_each_in_parallel};
 
 use crate::error::{SourceError, SourceErrorKind};
-use crate::{Source, SourceAnswer, SourcedDocument};
+use crate::{Source, SourceAnswer, SourcedAdvisories, SourcedDocument};
 
 /// A registry in a folder. The folder is reached as the manifest names it, and nothing in it through a link.
 #[derive(Debug)]
 pub struct FolderSource {
     name: SourceName,
+    registry: String,
     folder: Folder,
 }
 
@@ -39,7 +40,7 @@ impl FolderSource {
         match head {
             None => Err(fail(SourceErrorKind::NotARegistry(folder))),
             Some(head) if head.format != REGISTRY_FORMAT => Err(fail(SourceErrorKind::Format { found: head.format })),
-            Some(_) => Ok(Self { name, folder: opened }),
+            Some(head) => Ok(Self { name, registry: head.name, folder: opened }),
         }
     }
 
@@ -110,5 +111,21 @@ impl Source for FolderSource {
         let mut names: Vec<PackageName> = files.iter().filter_map(|file| package_of_document(file)).collect();
         names.sort();
         Ok(names)
+    }
+
+    fn advisories(&self) -> Result<SourcedAdvisories, SourceError> {
+        let entries = match self.folder.entries_of(ADVISORIES) {
+            Ok(entries) => entries,
+            Err(error) if error.is_not_found() => Vec::new(),
+            Err(error) => return Err(self.fail(unread(error))),
+        };
+        let mut names: Vec<String> = entries.iter().map(|entry| entry.text().to_string()).collect();
+        names.retain(|name| name.ends_with(".json") && !name.starts_with('.'));
+        names.sort();
+        let read = |name: &String| {
+            let text = self.folder.read_text(format!("{ADVISORIES}/{name}"), MOST_ADVISORY);
+            (name.clone(), text.map_err(|error| error.cause))
+        };
+        Ok(SourcedAdvisories { registry: self.registry.clone(), files: for_each_in_parallel(&names, read) })
     }
 }

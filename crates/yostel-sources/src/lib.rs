@@ -25,7 +25,7 @@ mod set;
 
 use std::collections::BTreeSet;
 use std::fmt;
-use std::io::Read;
+use std::io::{self, Read};
 use std::path::PathBuf;
 use std::sync::Mutex;
 
@@ -46,6 +46,15 @@ pub struct SourcedDocument {
     pub document: PackageDocument,
     /// Its bytes as they came, for whoever keeps or vouches for them.
     pub bytes: Vec<u8>,
+}
+
+/// The advisories of a source.
+#[derive(Debug, Default)]
+pub struct SourcedAdvisories {
+    /// The name of its registry, which is the ecosystem of its packages.
+    pub registry: String,
+    /// Each file's name, and its text or why it cannot be read.
+    pub files: Vec<(String, io::Result<String>)>,
 }
 
 /// What a source answers about a package: nothing when it does not know it.
@@ -79,6 +88,12 @@ pub trait Source: Send + Sync {
     /// # Errors
     /// When it cannot be asked.
     fn names(&self) -> Result<Vec<PackageName>, SourceError>;
+
+    /// Reads its advisories, in the OSV format, by the names of their files.
+    ///
+    /// # Errors
+    /// When it cannot be asked.
+    fn advisories(&self) -> Result<SourcedAdvisories, SourceError>;
 }
 
 /// Asks a source about one package.

@@ -7,7 +7,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName, archive_files, document_file};
-use yostel_sources::{OpenSource, Source, SourceAnswer, SourceError, SourceErrorKind, SourcedDocument};
+use yostel_sources::{
+    OpenSource, Source, SourceAnswer, SourceError, SourceErrorKind, SourcedAdvisories, SourcedDocument,
+};
 
 /// What a source in memory has, and how it behaves.
 #[derive(Debug, Clone, Default)]
@@ -20,6 +22,8 @@ pub struct MemoryContent {
     pub last_first: bool,
     /// Packages about which it cannot be asked.
     pub silent: BTreeSet<PackageName>,
+    /// Advisories, by the names of their files.
+    pub advisories: BTreeMap<String, String>,
     /// After how many bytes every archive breaks off.
     pub breaks_off: Option<usize>,
 }
@@ -133,6 +137,11 @@ impl Source for MemorySource {
 
     fn names(&self) -> Result<Vec<PackageName>, SourceError> {
         Ok(self.content.documents.keys().cloned().collect())
+    }
+
+    fn advisories(&self) -> Result<SourcedAdvisories, SourceError> {
+        let files = self.content.advisories.iter().map(|(name, text)| (name.clone(), Ok(text.clone())));
+        Ok(SourcedAdvisories { registry: "memory".into(), files: files.collect() })
     }
 }
 

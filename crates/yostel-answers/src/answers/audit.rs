@@ -11,11 +11,13 @@ use yostel_flows::{AuditReport, Debt, Dedupe, Upkeep, UpkeepRule};
 use yostel_versions::Version;
 
 use super::Told;
+use super::advisories::{AdvisedTold, UnreadAdvisoryTold};
 use super::parts::{AskedTold, EditTold, NoticeTold, ReleaseTold, texts, told};
 use crate::words::dispute_words;
 
 /// Answer of `audit`.
 #[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub struct AuditAnswer {
     /// How many packages are locked.
     pub packages: usize,
@@ -31,6 +33,10 @@ pub struct AuditAnswer {
     pub alarms: Vec<AlarmTold>,
     /// Packages that no source has any more.
     pub unknown: Vec<String>,
+    /// Advisories that affect what is locked, the worst first.
+    pub advisories: Vec<AdvisedTold>,
+    /// Advisories that could not be read.
+    pub unread_advisories: Vec<UnreadAdvisoryTold>,
 }
 
 impl Told for AuditAnswer {
@@ -306,6 +312,8 @@ impl AuditAnswer {
             notices: told(&report.notices),
             alarms: told(&report.alarms),
             unknown: texts(&report.unknown),
+            advisories: told(&report.advisories),
+            unread_advisories: told(&report.unread),
         }
     }
 }

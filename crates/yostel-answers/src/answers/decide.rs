@@ -10,6 +10,7 @@ use yostel_flows::{InstallReport, LockReport, SearchReport, Settlement, Settleme
 use yostel_resolve::{Extent, Overridden};
 
 use super::Told;
+use super::advisories::ThreatTold;
 use super::parts::{EditTold, MoveTold, NoticeTold, ReleaseTold, texts, told};
 use super::using::InstallAnswer;
 use crate::words::doubt_words;
@@ -259,6 +260,8 @@ pub struct EditSetTold {
     pub moves: Vec<MoveTold>,
     /// What is said of releases that are locked then and are not yet.
     pub notices: Vec<NoticeTold>,
+    /// Advisories that affect such releases.
+    pub advisories: Vec<ThreatTold>,
 }
 
 /// A set of edits that was chosen.
@@ -284,6 +287,7 @@ impl From<&Settlement> for EditSetTold {
             packages: settlement.proposal.lockfile().chosen.len(),
             moves: told(settlement.proposal.moves()),
             notices: told(&settlement.notices),
+            advisories: told(&settlement.advisories),
         }
     }
 }

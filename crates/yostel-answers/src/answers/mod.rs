@@ -3,6 +3,7 @@
 //! Each type says its command's name and is made from what the flow returned. The order of the fields is the order in the
 //! document. [`crate::schema`] makes a JSON Schema of every one of them.
 
+pub mod advisories;
 pub mod audit;
 pub mod decide;
 pub mod declare;

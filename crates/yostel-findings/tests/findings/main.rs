@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod advisories;
 mod audits;
 mod locks;
 mod merging;

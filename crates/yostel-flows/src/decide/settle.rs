@@ -8,7 +8,7 @@ use yostel_documents::{
     Declared, EditError, Lockfile, NeedForm, PackageName, Requirement, VersionTable, add_agreed, add_coexist, add_need,
     add_shared_role, add_swap, add_version, remove_need, remove_platform, remove_rule,
 };
-use yostel_findings::{MoveKind, Notice, notices};
+use yostel_findings::{MoveKind, Notice, Threat, notices, threats};
 use yostel_resolve::{
     Collision, Drive, EditRules, EditSet, Ended, Extent, Outcome, Problem, ROOM_FOR_WISHED, RequirementEdit, Resolver,
     RuleEdit, Settling,
@@ -18,6 +18,7 @@ use yostel_sources::SourceSet;
 use crate::content::ask::documents_of;
 use crate::context::Context;
 use crate::error::{FlowError, SearchError};
+use crate::look::advisories::published;
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 use crate::project::read::load_lockfile;
@@ -40,6 +41,8 @@ pub struct Settlement {
     pub proposal: Proposal,
     /// What is said of releases that are locked then and are not yet.
     pub notices: Vec<Notice>,
+    /// Advisories that affect such releases.
+    pub advisories: Vec<Threat>,
 }
 
 /// What to look for.
@@ -112,8 +115,22 @@ pub fn settle(
             all.extend(search.proved(&settling, &collision)?.map(|settlement| (touches, settlement)));
         }
     }
-    let all = all.into_iter().map(|(_, settlement)| settlement).collect();
+    let (published, _) = published(project, project.manifest().sources.keys().collect(), context)?;
+    let all = all.into_iter().map(|(_, mut settlement)| {
+        let new = newly_locked(&settlement.proposal);
+        let mut advisories = threats(settlement.proposal.lockfile(), &BTreeMap::new(), &published);
+        advisories.retain(|threat| new.contains(&threat.package));
+        settlement.advisories = advisories;
+        settlement
+    });
+    let all = all.collect();
     Ok(Some(Settlements { all, extent: settled.extent }))
+}
+
+/// Lists the packages that come, or move to another version.
+fn newly_locked(proposal: &Proposal) -> BTreeSet<PackageName> {
+    let new = proposal.moves().iter().filter(|m| matches!(m.kind, MoveKind::Added { .. } | MoveKind::Moved { .. }));
+    new.map(|m| m.package.clone()).collect()
 }
 
 /// Tells whether a set is of one edit of a rule, and of the same kind as another's.
@@ -232,12 +249,10 @@ impl Search<'_> {
             shareable: false,
         };
         let proposal = Proposal::of(&resolution, &basis, self.context)?;
-        let new = proposal.moves().iter().filter(|m| matches!(m.kind, MoveKind::Added { .. } | MoveKind::Moved { .. }));
-        let new: BTreeSet<PackageName> = new.map(|m| m.package.clone()).collect();
-        let documents = documents_of(&new, sources, &observer)?;
+        let documents = documents_of(&newly_locked(&proposal), sources, &observer)?;
         let notices = notices(proposal.lockfile(), &documents);
         let (rules, needs) = (settling.rules.clone(), settling.needs.clone());
-        Ok(Some(Settlement { rules, needs, proposal, notices }))
+        Ok(Some(Settlement { rules, needs, proposal, notices, advisories: Vec::new() }))
     }
 
     /// Writes an edit of a rule into the manifest that says it; nothing when it cannot be made there.

@@ -2,13 +2,15 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_documents::{Dispute, Disputed, Lockfile, PackageName};
+use yostel_documents::{Dispute, Disputed, PackageName};
 use yostel_findings::{Duplicate, Notice, Outdated, duplicates, notices, outdated};
-use yostel_resolve::Problem;
+use yostel_resolve::{Problem, Resolution};
+use yostel_sources::SourceSet;
 
 use crate::content::trust::{disputes_with, told_by_sources};
 use crate::context::Context;
 use crate::error::FlowError;
+use crate::look::advisories::{Advised, Around, UnreadAdvisory, advised, published};
 use crate::look::dedupe::{Dedupe, dedupes};
 use crate::look::upkeep::{Upkeep, upkeep};
 use crate::project::LoadedProject;
@@ -38,6 +40,10 @@ pub struct AuditReport {
     pub notices: Vec<Notice>,
     /// What the lockfile says of releases, and their sources say otherwise.
     pub alarms: Vec<Dispute>,
+    /// Advisories that affect what is locked, the worst first.
+    pub advisories: Vec<Advised>,
+    /// Advisories that could not be read.
+    pub unread: Vec<UnreadAdvisory>,
 }
 
 impl AuditReport {
@@ -48,7 +54,9 @@ impl AuditReport {
             && self.unknown.is_empty()
             && self.upkeep.is_empty()
             && self.notices.is_empty()
-            && self.alarms.is_empty())
+            && self.alarms.is_empty()
+            && self.advisories.is_empty()
+            && self.unread.is_empty())
     }
 }
 
@@ -70,8 +78,16 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
     alarms.retain(|alarm| !stale || !matches!(alarm.about, Disputed::Needs { .. }));
     let duplicates = duplicates(&lockfile, &documents);
     let mut outdated = outdated(&lockfile, &documents);
-    resolved(&mut outdated, project, &lockfile, context)?;
+    let from = lockfile.chosen.values().filter_map(|locked| locked.from.source()).collect();
+    let (published, unread) = published(project, from, context)?;
+    let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Nothing, context)?;
+    let anew = resolved(&mut outdated, project, &sources, context)?;
+    let (lock, anew) = (&lockfile, anew.as_ref());
+    let around = Around { project, lockfile: lock, documents: &documents, sources: &sources, anew };
+    let advisories = advised(&published, &around, context)?;
     Ok(AuditReport {
+        advisories,
+        unread,
         project: project.here().name().clone(),
         dedupes: dedupes(project, &lockfile, &duplicates, context)?,
         packages: lockfile.chosen.len(),
@@ -89,21 +105,20 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
 fn resolved(
     outdated: &mut [Outdated],
     project: &LoadedProject,
-    lockfile: &Lockfile,
+    sources: &SourceSet,
     context: &Context<'_>,
-) -> Result<(), FlowError> {
+) -> Result<Option<Resolution>, FlowError> {
     if outdated.is_empty() {
-        return Ok(());
+        return Ok(None);
     }
-    let sources = project.sources_and_elsewhere(Some(lockfile), &Keep::Nothing, context)?;
     let rules = rules_of(project, None, None, context.settings);
     let problem = Problem { requirements: project.requirements(), rules, ..Problem::default() };
-    let anew = fresh(&problem, project, &sources, context.observer)?;
+    let anew = fresh(&problem, project, sources, context.observer)?;
     for one in outdated.iter_mut() {
         let chosen = anew.as_ref().and_then(|anew| anew.chosen.get(&one.package));
         let version = chosen.map(|choice| choice.release.version.clone()).filter(|version| *version > one.locked);
         one.kept_out = anew.is_some() && one.accepted.is_some() && version.is_none();
         one.accepted = version;
     }
-    Ok(())
+    Ok(anew)
 }

@@ -1,5 +1,6 @@
 //! Look: what is there, why, and what to think of it.
 
+pub(crate) mod advisories;
 pub(crate) mod audit;
 pub(crate) mod dedupe;
 pub(crate) mod explain;

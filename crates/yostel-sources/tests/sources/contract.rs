@@ -31,6 +31,8 @@ fn document(package: &str, archive: &[u8]) -> String {
 
 const ARCHIVE: &[u8] = b"0123456789";
 
+const ADVISORIES: [(&str, &str); 2] = [("a.json", "{}"), ("b.json", "torn")];
+
 /// What the source of each kind has: two packages with an archive, and one whose document is broken.
 fn documents() -> Vec<(&'static str, String)> {
     vec![
@@ -49,13 +51,20 @@ fn folder_source(folder: &Path) -> Box<dyn Source> {
     };
     documents().iter().for_each(|(package, text)| write(document_file(&name(package)), text.as_bytes()));
     write(archive_file(ArchiveDigest::of(ARCHIVE)), ARCHIVE);
+    for (file, text) in ADVISORIES {
+        write(Path::new("advisories").join(file), text.as_bytes());
+    }
+    // Neither of these is one.
+    write("advisories/notes.txt".into(), b"");
+    write("advisories/.part.json".into(), b"");
     Box::new(FolderSource::open(Word::parse("station").unwrap(), folder.to_owned()).unwrap())
 }
 
 fn memory_source(last_first: bool) -> Box<dyn Source> {
     let documents = documents().into_iter().map(|(package, text)| (name(package), text.into_bytes())).collect();
     let archives = BTreeMap::from([(archive_file(ArchiveDigest::of(ARCHIVE)), ARCHIVE.to_vec())]);
-    let content = MemoryContent { documents, archives, last_first, ..MemoryContent::default() };
+    let advisories = ADVISORIES.iter().map(|(file, text)| ((*file).to_owned(), (*text).to_owned())).collect();
+    let content = MemoryContent { documents, archives, advisories, last_first, ..MemoryContent::default() };
     Box::new(MemorySource::new(Word::parse("station").unwrap(), content))
 }
 
@@ -94,6 +103,11 @@ fn keeps_the_contract(source: &dyn Source) {
     let other = artifact(b"other");
     let missing = source.open(&name("gust"), &other, 0).map(|_| ()).unwrap_err();
     assert!(matches!(missing.kind, SourceErrorKind::ArchiveMissing(digest) if digest == other.digest), "{missing}");
+    // Advisories are handed out as they are, by name.
+    let advisories = source.advisories().unwrap();
+    let files: Vec<(&str, &str)> =
+        advisories.files.iter().map(|(file, text)| (file.as_str(), text.as_ref().unwrap().as_str())).collect();
+    assert_eq!(files, ADVISORIES);
 }
 
 #[test]

@@ -97,7 +97,7 @@ fn wrapped(text: &str, indent: usize, width: usize) -> String {
 
 /// Leaves out the middle of words that would fill the screen, like the path of a folder thousands of levels down, and of
 /// whole texts, like a constraint with hundreds of alternatives.
-fn abridged(text: &str) -> String {
+pub(crate) fn abridged(text: &str) -> String {
     let words: Vec<String> = text.split(' ').map(|word| without_middle(word, 160, 80)).collect();
     without_middle(&words.join(" "), 1200, 400)
 }

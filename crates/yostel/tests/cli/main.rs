@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod advising;
 mod altering;
 mod answering;
 mod attacked;

@@ -271,6 +271,11 @@ fn an_edit_tells_what_goes_with_it_and_what_is_said_of_what_comes() {
     assert!(told.contains("      note: unit 2.0.0 is deprecated: it was a bad idea\n"), "{told}");
     let json: Value = serde_json::from_str(&sandbox.run("console", "--format json settle").expect(0).stdout).unwrap();
     assert_eq!(json["edit-sets"][0]["notices"][0]["deprecated"], "it was a bad idea");
+    let advisory = r#"{"id":"STAR-1","modified":"2026-05-01T00:00:00Z","affected":[
+        {"package":{"ecosystem":"station","name":"gust"},"versions":["3.0.0"]}]}"#;
+    sandbox.write("station/advisories/STAR-1.json", advisory);
+    let told = sandbox.run("console", "settle").expect(0).stdout;
+    assert!(told.contains("      note: gust 3.0.0 is affected by STAR-1\n"), "{told}");
     // Locked as it is already, nothing is said of it.
     let change = &json["edit-sets"].as_array().unwrap().iter().find(|set| set["edits"][0]["to"] == "^0.9.0").unwrap();
     assert_eq!(change["notices"].as_array().unwrap().len(), 0, "{change}");

@@ -17,6 +17,7 @@ use yostel_resolve::{Barred, Extent, RequirementEdit, RuleEdit};
 use super::lock::{moment, moves, time};
 use crate::answer::{Answer, Said, failure, failure_of};
 use crate::call::Call;
+use crate::commands::look::advisories::severity_words;
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::{GoOn, package_name};
@@ -166,6 +167,11 @@ fn list(settlements: &Settlements, asked: &str, is_workspace: bool) -> String {
         text.push_str(&format!("      {}\n", consequence(settlement)));
         for notice in settlement.notices.iter().take(MOST_NAMED) {
             text.push_str(&format!("      {} {}\n", paint(Role::Notice, "note:"), sanitise(&notice_words(notice))));
+        }
+        for threat in settlement.advisories.iter().take(MOST_NAMED) {
+            let severity = severity_words(threat).map(|words| format!(", {words}")).unwrap_or_default();
+            let says = format!("{} {} is affected by {}{severity}", threat.package, threat.version, threat.id);
+            text.push_str(&format!("      {} {}\n", paint(Role::Notice, "note:"), sanitise(&says)));
         }
     }
     let more = match settlements.extent {

@@ -9,6 +9,7 @@ use yostel_findings::{Duplicate, Outdated};
 use yostel_flows::{AuditReport, Debt, Dedupe, FlowError, audit};
 use yostel_versions::Version;
 
+use super::advisories;
 use crate::answer::Answer;
 use crate::call::Call;
 use crate::commands::decide::settle::edit_words;
@@ -17,7 +18,7 @@ use crate::render::{Columns, Head, Role, count, join, lag, next_step, paint};
 use crate::sanitise::sanitise;
 use yostel_answers::words::{dispute_words, notice_words};
 
-/// Find outdated packages, duplicates, and rules that are due for review
+/// Find dangerous, outdated and duplicate packages, and rules that are due for review
 ///
 /// Exit status 1 when there are findings, 4 when the lockfile and the sources tell different things, so that a pipeline notices.
 #[derive(Debug, Args)]
@@ -37,6 +38,8 @@ enum Kind {
     Outdated,
     /// One content under two names, two packages in one role
     Duplicates,
+    /// Locked releases that an advisory affects
+    Advisories,
     /// Locked releases that are withdrawn or deprecated
     Notices,
     /// Forced versions, swaps, admitted releases and deviations that are past their day, change nothing any more, or hide something newer
@@ -53,6 +56,10 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
     }
     if !looked_for(Kind::Duplicates) {
         report.duplicates.clear();
+    }
+    if !looked_for(Kind::Advisories) {
+        report.advisories.clear();
+        report.unread.clear();
     }
     if !looked_for(Kind::Notices) {
         report.notices.clear();
@@ -75,6 +82,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
         let nothing = [
             (Kind::Outdated, "nothing outdated"),
             (Kind::Duplicates, "no duplicates"),
+            (Kind::Advisories, "no advisory affects any"),
             (Kind::Notices, "nothing withdrawn or deprecated"),
             (Kind::Upkeep, "no upkeep due"),
         ];
@@ -91,6 +99,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
         let next = "take yostel.lock back from version control, or ask whoever publishes these why they changed";
         text.push_str(&next_step(next));
     }
+    text.push_str(&advisories::words(report));
     if !report.notices.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Title, "Withdrawn or deprecated since")));
         for notice in &report.notices {
@@ -164,6 +173,9 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
     if crossing > 0 {
         sums.push(format!("{crossing} not compatible with the newest"));
     }
+    if !report.advisories.is_empty() {
+        sums.push(format!("{} affected by advisories", count(affected(report), "package")));
+    }
     if !report.notices.is_empty() {
         sums.push(format!("{} withdrawn or deprecated", report.notices.len()));
     }
@@ -174,7 +186,12 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
         sums.push(format!("{} due for review", report.upkeep.len()));
     }
     text.push_str(&format!("{}.\n", sums.join(", ")));
-    if accepted > 0 {
+    let out = report.advisories.iter().find_map(|one| {
+        advisories::next(&one.threat.package, &one.way, &report.project).map(|next| (next, &one.threat.id))
+    });
+    if let Some((out, id)) = out {
+        text.push_str(&next_step(format!("{out}, then yostel lock, to be out of {id}")));
+    } else if accepted > 0 {
         let takes = format!("yostel lock --fresh, which takes {}", count(accepted, "update"));
         text.push_str(&next_step(takes));
     } else if withdrawn > 0 {
@@ -193,6 +210,11 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
         text.push_str(&next_step(edit));
     }
     text
+}
+
+/// Counts the packages that advisories affect.
+fn affected(report: &AuditReport) -> usize {
+    report.advisories.iter().map(|one| &one.threat.package).collect::<BTreeSet<_>>().len()
 }
 
 fn outdated_row(outdated: &Outdated, verbose: bool) -> [String; 7] {

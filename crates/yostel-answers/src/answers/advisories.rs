@@ -1,0 +1,159 @@
+//! Advisories in the answer of `audit`.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use yostel_findings::{Rating, Threat};
+use yostel_flows::{Advised, UnreadAdvisory, WayOut};
+
+use super::parts::{AskedTold, texts, told};
+
+/// An advisory that affects a locked release.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct AdvisedTold {
+    /// The advisory's name.
+    pub id: String,
+    /// The same matter by other names.
+    pub aliases: Vec<String>,
+    /// What it is about; null when it does not say.
+    pub summary: Option<String>,
+    /// How bad it is; null when nobody says.
+    pub severity: Option<SeverityTold>,
+    /// The package.
+    pub package: String,
+    /// The locked version.
+    pub version: String,
+    /// The lowest newer release that no advisory affects; null when there is none.
+    pub fixed: Option<String>,
+    /// How to get out of it.
+    pub way: WayTold,
+}
+
+/// An advisory that affects a release.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ThreatTold {
+    /// The advisory's name.
+    pub id: String,
+    /// How bad it is; null when nobody says.
+    pub severity: Option<SeverityTold>,
+    /// The package.
+    pub package: String,
+    /// The version.
+    pub version: String,
+}
+
+/// How bad something is.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SeverityTold {
+    /// `none`, `low`, `medium`, `high` or `critical`.
+    pub rating: &'static str,
+    /// The CVSS score, from 0 to 10.
+    pub score: f64,
+}
+
+/// How to get a release that an advisory does not affect.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case", rename_all_fields = "kebab-case")]
+pub enum WayTold {
+    /// `lock --fresh` takes this version.
+    Fresh {
+        /// The version.
+        version: String,
+    },
+    /// Another constraint for a need, which locks.
+    Need {
+        /// The project.
+        project: String,
+        /// The purpose.
+        purpose: String,
+        /// The constraint that it has.
+        from: String,
+        /// The one that does.
+        accept: String,
+        /// How many other packages move then.
+        others: usize,
+    },
+    /// Others keep it out.
+    Held {
+        /// Who does not accept `fixed`; empty when everyone does, and something further away keeps it out.
+        by: Vec<AskedTold>,
+    },
+    /// There is no such release.
+    NoRelease,
+}
+
+/// An advisory that could not be read.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct UnreadAdvisoryTold {
+    /// The source.
+    pub source: String,
+    /// Its file.
+    pub file: String,
+    /// Why.
+    pub why: String,
+}
+
+/// Returns the word for a rating.
+pub fn rating_word(rating: Rating) -> &'static str {
+    match rating {
+        Rating::None => "none",
+        Rating::Low => "low",
+        Rating::Medium => "medium",
+        Rating::High => "high",
+        Rating::Critical => "critical",
+    }
+}
+
+fn severity((rating, score): (Rating, f64)) -> SeverityTold {
+    SeverityTold { rating: rating_word(rating), score }
+}
+
+impl From<&Threat> for ThreatTold {
+    fn from(threat: &Threat) -> Self {
+        Self {
+            id: threat.id.clone(),
+            severity: threat.severity.map(severity),
+            package: threat.package.to_string(),
+            version: threat.version.to_string(),
+        }
+    }
+}
+
+impl From<&Advised> for AdvisedTold {
+    fn from(advised: &Advised) -> Self {
+        let threat = &advised.threat;
+        Self {
+            id: threat.id.clone(),
+            aliases: texts(&threat.aliases),
+            summary: threat.summary.clone(),
+            severity: threat.severity.map(severity),
+            package: threat.package.to_string(),
+            version: threat.version.to_string(),
+            fixed: threat.fixed.as_ref().map(ToString::to_string),
+            way: (&advised.way).into(),
+        }
+    }
+}
+
+impl From<&WayOut> for WayTold {
+    fn from(way: &WayOut) -> Self {
+        match way {
+            WayOut::Fresh(version) => Self::Fresh { version: version.to_string() },
+            WayOut::Need { requirement, accept, others } => Self::Need {
+                project: requirement.asker.to_string(),
+                purpose: requirement.purpose.to_string(),
+                from: requirement.accept.to_string(),
+                accept: accept.to_string(),
+                others: *others,
+            },
+            WayOut::Held(by) => Self::Held { by: told(by) },
+            WayOut::NoRelease => Self::NoRelease,
+        }
+    }
+}
+
+impl From<&UnreadAdvisory> for UnreadAdvisoryTold {
+    fn from(unread: &UnreadAdvisory) -> Self {
+        Self { source: unread.source.to_string(), file: unread.file.clone(), why: unread.why.clone() }
+    }
+}

@@ -1,0 +1,170 @@
+//! Advisories that affect what is locked, and the way out of each, tried.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yostel_documents::{Advisory, AskedBy, Lockfile, PackageDocument, PackageName, Requirement, SourceName};
+use yostel_findings::{MoveKind, Published, Threat, affects, threats};
+use yostel_resolve::{Outcome, Problem, Resolution, Resolver};
+use yostel_sources::SourceSet;
+use yostel_versions::{ConstraintText, Version};
+
+use crate::context::Context;
+use crate::error::FlowError;
+use crate::observer::go_on;
+use crate::project::LoadedProject;
+use crate::search::drive::drive;
+use crate::search::proposal::moves_to;
+use crate::search::rules::{rules_of, versions_of};
+
+/// An advisory that affects a locked release, and the way out.
+#[derive(Debug)]
+pub struct Advised {
+    /// What it says of which release.
+    pub threat: Threat,
+    /// What was found to get out of it.
+    pub way: WayOut,
+}
+
+/// How to get a release that an advisory does not affect.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum WayOut {
+    /// A lock without anything to keep takes this one.
+    Fresh(Version),
+    /// A need of a project keeps it out; with another constraint it locks.
+    Need {
+        /// The need, as it is.
+        requirement: Requirement,
+        /// The constraint that does.
+        accept: ConstraintText,
+        /// How many other packages that moves.
+        others: usize,
+    },
+    /// These do not accept the lowest release that is not affected, or something further away keeps it out.
+    Held(Vec<AskedBy>),
+    /// There is no newer release that is not affected.
+    NoRelease,
+}
+
+/// An advisory that could not be read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UnreadAdvisory {
+    /// The source.
+    pub source: SourceName,
+    /// Its file.
+    pub file: String,
+    /// Why.
+    pub why: String,
+}
+
+/// Reads the advisories of these sources, as far as the project has them.
+///
+/// # Errors
+/// Those of opening and asking the sources.
+pub(crate) fn published(
+    project: &LoadedProject,
+    names: BTreeSet<&SourceName>,
+    context: &Context<'_>,
+) -> Result<(Vec<Published>, Vec<UnreadAdvisory>), FlowError> {
+    let (mut all, mut unread) = (Vec::new(), Vec::new());
+    if names.is_empty() {
+        return Ok((all, unread));
+    }
+    let sources = project.sources()?;
+    for source in names.into_iter().filter_map(|name| sources.source(name)) {
+        go_on(context.observer)?;
+        let told = source.advisories()?;
+        for (file, text) in told.files {
+            let source = source.name().clone();
+            match text.map_err(|error| error.to_string()).and_then(|text| Advisory::parse(&text)) {
+                Ok(advisory) => all.push(Published { source, registry: told.registry.clone(), advisory }),
+                Err(why) => unread.push(UnreadAdvisory { source, file, why }),
+            }
+        }
+    }
+    Ok((all, unread))
+}
+
+/// What the ways out are looked for in.
+pub(crate) struct Around<'a> {
+    pub(crate) project: &'a LoadedProject,
+    pub(crate) lockfile: &'a Lockfile,
+    pub(crate) documents: &'a BTreeMap<PackageName, PackageDocument>,
+    pub(crate) sources: &'a SourceSet,
+    /// What a lock without anything to keep chooses, as far as that was found out.
+    pub(crate) anew: Option<&'a Resolution>,
+}
+
+/// Finds the way out of each advisory that affects something.
+///
+/// # Errors
+/// `Stopped`, and those of asking the sources.
+pub(crate) fn advised(
+    published: &[Published],
+    around: &Around<'_>,
+    context: &Context<'_>,
+) -> Result<Vec<Advised>, FlowError> {
+    let threats = threats(around.lockfile, around.documents, published);
+    let mut ways: BTreeMap<(PackageName, Version), WayOut> = BTreeMap::new();
+    let mut all = Vec::new();
+    for threat in threats {
+        let key = (threat.package.clone(), threat.version.clone());
+        let way = match ways.get(&key) {
+            Some(way) => way.clone(),
+            None => way_of(&threat, published, around, context)?,
+        };
+        ways.insert(key, way.clone());
+        all.push(Advised { threat, way });
+    }
+    Ok(all)
+}
+
+fn way_of(
+    threat: &Threat,
+    published: &[Published],
+    around: &Around<'_>,
+    context: &Context<'_>,
+) -> Result<WayOut, FlowError> {
+    let (package, lockfile) = (&threat.package, around.lockfile);
+    let Some(locked) = lockfile.chosen.at(package, &threat.version) else { return Ok(WayOut::NoRelease) };
+    let is_free = |version: &Version| {
+        locked.from.source().is_some_and(|source| !affects(published, source, package, &locked.numbering, version))
+    };
+    let taken = |resolution: &Resolution| -> Option<Version> {
+        let all = resolution.chosen.all(package);
+        let are_free = !all.is_empty() && all.iter().all(|choice| is_free(&choice.release.version));
+        are_free.then(|| all[0].release.version.clone())
+    };
+    if let Some(version) = around.anew.and_then(taken) {
+        return Ok(WayOut::Fresh(version));
+    }
+    let Some(fixed) = &threat.fixed else { return Ok(WayOut::NoRelease) };
+    let accepts = |accept: &ConstraintText| accept.bind(&locked.numbering).is_ok_and(|bound| bound.accepts(fixed));
+    let holders: Vec<AskedBy> = locked.asked_by.iter().filter(|asked| !accepts(&asked.accept)).cloned().collect();
+    let requirements = around.project.requirements();
+    let holding: Vec<&Requirement> =
+        requirements.iter().filter(|need| need.package == *package && !accepts(&need.accept)).collect();
+    let [own] = holding[..] else { return Ok(WayOut::Held(holders)) };
+    if holders.iter().any(|holder| !holder.who.is_project()) {
+        return Ok(WayOut::Held(holders));
+    }
+    let Ok(wider) = ConstraintText::parse(&format!("^{fixed}")) else { return Ok(WayOut::Held(holders)) };
+    let accept = wider.where_counts(&own.accept);
+    let changed = |need: &Requirement| match need == own {
+        true => Requirement { accept: accept.clone(), ..need.clone() },
+        false => need.clone(),
+    };
+    let requirements: Vec<Requirement> = requirements.iter().map(changed).collect();
+    let rules = rules_of(around.project, None, None, context.settings);
+    let mut declared = around.project.declared()?;
+    declared.requirements.clone_from(&requirements);
+    let problem = Problem { requirements, keep: versions_of(lockfile), rules };
+    match drive(Resolver::new(problem), around.project, around.sources, context.observer)?.outcome {
+        Outcome::Resolved(resolution) if taken(&resolution).is_some() => {
+            let moves = moves_to(&resolution, &declared, lockfile);
+            let others = moves.iter().filter(|m| m.package != *package && matches!(m.kind, MoveKind::Moved { .. }));
+            Ok(WayOut::Need { requirement: own.clone(), accept, others: others.count() })
+        }
+        Outcome::Stopped(_) => Err(FlowError::Stopped),
+        _ => Ok(WayOut::Held(holders)),
+    }
+}

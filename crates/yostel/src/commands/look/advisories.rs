@@ -1,0 +1,87 @@
+//! Advisories in the words of `audit`.
+
+use yostel_answers::answers::advisories::rating_word;
+use yostel_documents::PackageName;
+use yostel_findings::{Rating, Threat};
+use yostel_flows::{Advised, AuditReport, WayOut};
+
+use crate::render::{Role, abridged, count, join, note, paint};
+use crate::sanitise::sanitise;
+
+/// How many advisories that cannot be read are named.
+const MOST_UNREAD: usize = 3;
+
+/// Tells the advisories that affect something, each with the way out, and those that cannot be read.
+pub(super) fn words(report: &AuditReport) -> String {
+    let mut text = String::new();
+    if !report.advisories.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Title, "Advisories")));
+    }
+    for Advised { threat, way } in &report.advisories {
+        let rating = threat.severity.map(|(rating, _)| {
+            let role = if rating >= Rating::High { Role::Bad } else { Role::Notice };
+            format!(", {}", paint(role, severity_words(threat).unwrap_or_default()))
+        });
+        let package = paint(Role::Package, &threat.package);
+        let (id, rating) = (sanitise(&threat.id), rating.unwrap_or_default());
+        text.push_str(&format!("  {package} {}, {id}{rating}\n", threat.version));
+        if let Some(summary) = &threat.summary {
+            text.push_str(&format!("      {}\n", sanitise(&abridged(summary))));
+        }
+        text.push_str(&format!("      {}\n", way_words(threat, way, &report.project)));
+    }
+    for unread in report.unread.iter().take(MOST_UNREAD) {
+        let says = format!("advisory {} of {} cannot be read: {}", unread.file, unread.source, unread.why);
+        text.push_str(&note(says));
+    }
+    if report.unread.len() > MOST_UNREAD {
+        let more = report.unread.len() - MOST_UNREAD;
+        text.push_str(&note(format!("nor can {more} more")));
+    }
+    text
+}
+
+/// Writes how bad it is, as far as anybody says.
+pub(crate) fn severity_words(threat: &Threat) -> Option<String> {
+    threat.severity.map(|(rating, score)| format!("{} ({score:.1})", rating_word(rating)))
+}
+
+fn way_words(threat: &Threat, way: &WayOut, project: &PackageName) -> String {
+    let (package, fixed) = (&threat.package, threat.fixed.as_ref());
+    match way {
+        WayOut::Fresh(version) => format!("yostel lock --fresh takes {version}, which is not affected"),
+        WayOut::Need { requirement, others, .. } => {
+            let moves = match others {
+                0 => "moves nothing else".to_owned(),
+                others => format!("moves {} too", count(*others, "other package")),
+            };
+            let fixed = fixed.map(ToString::to_string).unwrap_or_default();
+            let kept = format!("{fixed} is not affected, and {} needs {}", requirement.asker, requirement.accept);
+            format!("{kept}; {}, then yostel lock, {moves}", next(package, way, project).unwrap_or_default())
+        }
+        WayOut::Held(by) if by.is_empty() => match fixed {
+            Some(fixed) => format!("{fixed} is not affected, and what others need keeps it out"),
+            None => "there is no newer release that is not affected".to_owned(),
+        },
+        WayOut::Held(by) => {
+            let by: Vec<String> = by.iter().map(|asked| format!("{} {}", asked.who, asked.accept)).collect();
+            let fixed = fixed.map(ToString::to_string).unwrap_or_default();
+            format!("{fixed} is not affected, which does not fit {}", join(&by))
+        }
+        WayOut::NoRelease => "there is no newer release that is not affected".to_owned(),
+    }
+}
+
+/// Returns the command that changes the need, where that is the way out.
+pub(super) fn next(package: &PackageName, way: &WayOut, project: &PackageName) -> Option<String> {
+    let WayOut::Need { requirement, accept, .. } = way else { return None };
+    let of = match requirement.asker.name() {
+        name if name == project => String::new(),
+        name => format!("--project {name} "),
+    };
+    let purpose = match requirement.purpose.as_str() {
+        "run" => String::new(),
+        purpose => format!(" --for {purpose}"),
+    };
+    Some(format!("yostel {of}add {package} '{}'{purpose}", accept.everywhere()))
+}
