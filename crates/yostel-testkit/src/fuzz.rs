@@ -68,6 +68,20 @@ pub fn head(data: &[u8]) {
     }
 }
 
+/// Reads an advisory, and asks it about releases.
+pub fn advisory(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let Ok(advisory) = yostel_documents::Advisory::parse(text) else { return };
+    let numberings = [Numbering::default(), Numbering::new(Order::words(), None).unwrap()];
+    for numbering in &numberings {
+        for version in ["0.0.0", "1.0.0", "2.2.1"].map(|text| numbering.parse_version(text).unwrap()) {
+            for affected in &advisory.affected {
+                yostel_findings::is_affected(affected, numbering, &version);
+            }
+        }
+    }
+}
+
 /// Reads a constraint and, as lines, versions; binds and asks it.
 pub fn constraint(data: &[u8]) {
     let Ok(text) = std::str::from_utf8(data) else { return };
@@ -171,11 +185,12 @@ fn has_files(folder: &Path) -> bool {
 pub type Target = (&'static str, fn(&[u8]));
 
 /// The kinds of input.
-pub const TARGETS: [Target; 10] = [
+pub const TARGETS: [Target; 11] = [
     ("manifest", manifest),
     ("lockfile", lockfile),
     ("document", document),
     ("head", head),
+    ("advisory", advisory),
     ("constraint", constraint),
     ("patch", patch),
     ("listing", listing),

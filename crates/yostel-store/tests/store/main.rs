@@ -10,6 +10,7 @@ mod linking;
 mod many;
 mod packing;
 mod power;
+mod zips;
 
 use std::fs;
 use std::io::Cursor;

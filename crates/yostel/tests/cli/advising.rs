@@ -126,6 +126,13 @@ fn a_hostile_advisory_is_passed_over_named_and_steers_nothing() {
         told_as_data["unread-advisories"].as_array().unwrap().iter().filter_map(|one| one["file"].as_str()).collect();
     assert!(["a.json", "b.json", "c.json", "d.json", "e.json"].iter().all(|file| files.contains(file)), "{files:?}");
     assert!(!files.contains(&"notes.txt"));
+    // Very many do not fill the screen.
+    for number in 0..40 {
+        advise(&sandbox, &format!("MANY-{number}"), "unit", &affected("unit", r#"{"introduced":"0"}"#));
+    }
+    let text = told(&sandbox, "audit advisories", 1);
+    assert!(text.contains("  … and 21 more: yostel audit advisories --verbose\n"), "{text}");
+    assert!(told(&sandbox, "audit advisories --verbose", 1).contains("MANY-39"));
     // Nothing else that an audit tells is lost.
     assert!(told(&sandbox, "audit", 1).contains("Outdated, asked for by the project"));
 }

@@ -8,16 +8,20 @@ use yostel_flows::{Advised, AuditReport, WayOut};
 use crate::render::{Role, abridged, count, join, note, paint};
 use crate::sanitise::sanitise;
 
+/// How many advisories are told, without `--verbose`.
+const MOST_TOLD: usize = 20;
+
 /// How many advisories that cannot be read are named.
 const MOST_UNREAD: usize = 3;
 
 /// Tells the advisories that affect something, each with the way out, and those that cannot be read.
-pub(super) fn words(report: &AuditReport) -> String {
+pub(super) fn words(report: &AuditReport, verbose: bool) -> String {
     let mut text = String::new();
     if !report.advisories.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Title, "Advisories")));
     }
-    for Advised { threat, way } in &report.advisories {
+    let most = if verbose { usize::MAX } else { MOST_TOLD };
+    for Advised { threat, way } in report.advisories.iter().take(most) {
         let rating = threat.severity.map(|(rating, _)| {
             let role = if rating >= Rating::High { Role::Bad } else { Role::Notice };
             format!(", {}", paint(role, severity_words(threat).unwrap_or_default()))
@@ -29,6 +33,10 @@ pub(super) fn words(report: &AuditReport) -> String {
             text.push_str(&format!("      {}\n", sanitise(&abridged(summary))));
         }
         text.push_str(&format!("      {}\n", way_words(threat, way, &report.project)));
+    }
+    if report.advisories.len() > most {
+        let more = report.advisories.len() - most;
+        text.push_str(&format!("  … and {more} more: yostel audit advisories --verbose\n"));
     }
     for unread in report.unread.iter().take(MOST_UNREAD) {
         let says = format!("advisory {} of {} cannot be read: {}", unread.file, unread.source, unread.why);

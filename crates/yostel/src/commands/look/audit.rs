@@ -27,7 +27,7 @@ pub(crate) struct Audit {
     #[arg(value_enum)]
     kinds: Vec<Kind>,
 
-    /// Name everyone who holds a package back
+    /// Name everyone who holds a package back, and every advisory
     #[arg(short, long, conflicts_with = "quiet")]
     verbose: bool,
 }
@@ -99,7 +99,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
         let next = "take yostel.lock back from version control, or ask whoever publishes these why they changed";
         text.push_str(&next_step(next));
     }
-    text.push_str(&advisories::words(report));
+    text.push_str(&advisories::words(report, verbose));
     if !report.notices.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Title, "Withdrawn or deprecated since")));
         for notice in &report.notices {
