@@ -134,9 +134,11 @@ fn added(project: &LoadedProject, request: AddRequest) -> Result<(AddReport, Tex
     })?;
     let inside: Vec<&Release> =
         document.releases.iter().map(AsRef::as_ref).filter(|r| constraint.accepts(&r.version)).collect();
-    let open: Vec<&Release> = inside.iter().copied().filter(|r| r.withdrawn.is_none()).collect();
+    let admitted = project.manifest().admit.get(&request.package).map(|admit| admit.version.as_str());
+    let is_open = |r: &Release| r.withdrawn.is_none() || admitted == Some(r.version.as_str());
+    let open: Vec<&Release> = inside.iter().copied().filter(|r| is_open(r)).collect();
     let Some(last) = open.last() else {
-        let known = document.releases.iter().filter(|r| r.withdrawn.is_none()).map(|r| r.version.clone()).collect();
+        let known = document.releases.iter().filter(|r| is_open(r)).map(|r| r.version.clone()).collect();
         return Err(SearchError::AcceptsNothing { package: request.package, accept, known }.into());
     };
     let (top, here) = (&project.top, project.here());

@@ -41,6 +41,13 @@ fn that_a_locked_release_was_withdrawn_is_told_wherever_one_looks() {
     let why =
         "asked for: gust =2.1.0, which no release meets that may be chosen: 2.1.0 was withdrawn 2026-09-21: leaks\n";
     assert!(instead.contains(why), "{instead}");
+    assert!(instead.contains("next: write gust = { version = \"2.1.0\", why = \"…\" } below [admit], if it must be\n"));
+    let manifest = sandbox.read("console/yostel.toml");
+    let admitted = format!("{manifest}[admit]\ngust = {{ version = \"2.1.0\", why = \"mended here\" }}\n");
+    sandbox.write("console/yostel.toml", admitted);
+    assert!(told("explain gust --instead 2.1.0", 0).contains("gust 2.1.0 is possible; it alone would move"));
+    assert!(told("add gust ^2.1.0", 0).contains("1 of 3 releases in station: 2.1.0"));
+    sandbox.write("console/yostel.toml", manifest);
     // Where a source cannot be asked, what is locked can be looked at all the same.
     std::fs::rename(sandbox.path("station"), sandbox.path("away")).unwrap();
     assert!(told("list", 0).contains("gust"));

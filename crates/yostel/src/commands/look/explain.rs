@@ -6,7 +6,7 @@ use yostel_answers::answers::look::ExplainAnswer;
 use yostel_answers::answers::releases::ReleasesTold;
 use yostel_documents::PackageName;
 use yostel_flows::{Counterfactual, ExplainReport, FlowError, Instead, explain, releases};
-use yostel_resolve::{Reason, Why};
+use yostel_resolve::{Reason, Why, WithinReach};
 
 use super::releases::words;
 use crate::answer::Answer;
@@ -183,8 +183,16 @@ fn other(instead: &Instead, why: &Why) -> String {
                 .iter()
                 .map(|line| format!("    {}\n", crate::sanitise::sanitise(&line.to_string())))
                 .collect();
-            let next =
-                format!("yostel add {package} '{accept}', then yostel settle, for the smallest edits that allow it");
+            let of_it = |reach: &&WithinReach| reach.package == *package && reach.accept == demand.accept;
+            let is_barred = collision.reach.iter().find(of_it).is_some_and(|reach| !reach.barred.is_empty());
+            let next = match is_barred {
+                true => {
+                    format!("write {package} = {{ version = \"{version}\", why = \"…\" }} below [admit], if it must be")
+                }
+                false => {
+                    format!("yostel add {package} '{accept}', then yostel settle, for the smallest edits that allow it")
+                }
+            };
             format!("  {package} {version} is not possible{aside_too}:\n{}{}", lines.concat(), next_step(next))
         }
     }
