@@ -36,6 +36,12 @@ pub(crate) fn below(role: Role, lead: &str, says: impl std::fmt::Display) -> Str
     aside(&format!("  {} {}\n", paint(role, lead), wrapped(&says, 3 + lead.chars().count(), width())))
 }
 
+/// Says something so many blanks further in.
+pub(crate) fn indented(indent: usize, says: impl std::fmt::Display) -> String {
+    let says = sanitise(&abridged(&says.to_string()));
+    format!("{}{}\n", " ".repeat(indent), wrapped(&says, indent, width()))
+}
+
 /// A note that is said while the work goes on, on the standard error.
 pub(crate) fn note_at_once(says: impl std::fmt::Display) -> String {
     let says = wrapped(&sanitise(&abridged(&says.to_string())), 6, width_of(&std::io::stderr()));
@@ -97,7 +103,7 @@ fn wrapped(text: &str, indent: usize, width: usize) -> String {
 
 /// Leaves out the middle of words that would fill the screen, like the path of a folder thousands of levels down, and of
 /// whole texts, like a constraint with hundreds of alternatives.
-pub(crate) fn abridged(text: &str) -> String {
+fn abridged(text: &str) -> String {
     let words: Vec<String> = text.split(' ').map(|word| without_middle(word, 160, 80)).collect();
     without_middle(&words.join(" "), 1200, 400)
 }

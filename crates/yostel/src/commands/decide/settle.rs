@@ -21,7 +21,7 @@ use crate::commands::look::advisories::severity_words;
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::{GoOn, package_name};
-use crate::render::{Role, count, join, next_step, note, paint};
+use crate::render::{Role, count, indented, join, next_step, note, paint};
 use crate::sanitise::sanitise;
 
 /// Find the smallest edits that end a collision, and apply one
@@ -164,7 +164,7 @@ fn list(settlements: &Settlements, asked: &str, is_workspace: bool) -> String {
             paint(Role::Title, format!("{number:>3}")),
             paint(Role::Title, join(&edits))
         ));
-        text.push_str(&format!("      {}\n", consequence(settlement)));
+        text.push_str(&indented(6, consequence(settlement)));
         for notice in settlement.notices.iter().take(MOST_NAMED) {
             text.push_str(&format!("      {} {}\n", paint(Role::Notice, "note:"), sanitise(&notice_words(notice))));
         }

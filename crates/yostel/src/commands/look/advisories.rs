@@ -5,7 +5,7 @@ use yostel_documents::PackageName;
 use yostel_findings::{Rating, Threat};
 use yostel_flows::{Advised, AuditReport, WayOut};
 
-use crate::render::{Role, abridged, count, join, note, paint};
+use crate::render::{Role, count, indented, join, note, paint};
 use crate::sanitise::sanitise;
 
 /// How many advisories are told, without `--verbose`.
@@ -30,9 +30,9 @@ pub(super) fn words(report: &AuditReport, verbose: bool) -> String {
         let (id, rating) = (sanitise(&threat.id), rating.unwrap_or_default());
         text.push_str(&format!("  {package} {}, {id}{rating}\n", threat.version));
         if let Some(summary) = &threat.summary {
-            text.push_str(&format!("      {}\n", sanitise(&abridged(summary))));
+            text.push_str(&indented(6, summary));
         }
-        text.push_str(&format!("      {}\n", way_words(threat, way, &report.project)));
+        text.push_str(&indented(6, way_words(threat, way, &report.project)));
     }
     if report.advisories.len() > most {
         let more = report.advisories.len() - most;
