@@ -8,7 +8,7 @@ use proptest::prelude::*;
 use proptest::test_runner::TestCaseError;
 use yostel_documents::{Chosen, LockedPackage, Overrides, PackageName, Release, Requirement, Take};
 use yostel_findings::{Move, MoveKind};
-use yostel_flows::{Instead, audit};
+use yostel_flows::{Instead, WayOut, audit};
 use yostel_testkit::any::{any_coexist, any_overrides, any_world};
 use yostel_versions::{ConstraintText, Numbering};
 
@@ -197,6 +197,65 @@ fn lock_agrees(place: &Place, locked: &Chosen<LockedPackage>) -> Result<(), Test
     Ok(())
 }
 
+/// audit: the way out of an advisory leads out, and where none is told, neither a fresh lock nor a need on the first release
+/// that is not affected does.
+fn advice_agrees(
+    place: &Place,
+    needs: &BTreeMap<PackageName, String>,
+    locked: &Chosen<LockedPackage>,
+    (package, fixed): (&PackageName, &str),
+) -> Result<(), TestCaseError> {
+    let folder = place.world.path("station/advisories");
+    fs::create_dir_all(&folder).unwrap();
+    let text = format!(
+        r#"{{"id":"A-1","modified":"1970-01-01T00:00:00Z","affected":[{{"package":{{"ecosystem":"station","name":"{package}"}},
+        "ranges":[{{"type":"SEMVER","events":[{{"introduced":"0"}},{{"fixed":"{fixed}"}}]}}]}}]}}"#
+    );
+    fs::write(folder.join("a.json"), text).unwrap();
+    let fixed = Version::parse(fixed, &Order::Semver).unwrap();
+    let is_free = |chosen: &Chosen<LockedPackage>| {
+        let all = chosen.all(package);
+        !all.is_empty() && all.iter().all(|one| one.version >= fixed)
+    };
+    let report = audit(&place.project(), &Context::new(&place.settings(), &Silent)).unwrap();
+    let affected: Vec<&Version> =
+        locked.all(package).iter().map(|one| &one.version).filter(|version| **version < fixed).collect();
+    let told: Vec<&Version> = report.advisories.iter().map(|one| &one.threat.version).collect();
+    prop_assert_eq!(&told, &affected, "{} in {}", package, place.text);
+    let with = |accept: String| {
+        let mut changed = needs.clone();
+        changed.insert(package.clone(), accept);
+        place.declare(&changed, &place.rules);
+        let report = place.lock(LockRequest { write: Write::Nothing, ..LockRequest::default() });
+        place.declare(needs, &place.rules);
+        report.and_then(|report| report.lockfile).map(|lockfile| lockfile.chosen)
+    };
+    let fresh_is_free = is_free(&place.fresh().expect("there is a set"));
+    for advised in &report.advisories {
+        match &advised.way {
+            WayOut::Fresh(version) => prop_assert!(fresh_is_free && *version >= fixed, "{}", place.text),
+            WayOut::Need { accept, .. } => {
+                let after = with(accept.to_string());
+                prop_assert!(after.is_some_and(|after| is_free(&after)), "{package} {accept} in {}", place.text);
+            }
+            WayOut::Held(by) => {
+                prop_assert!(!fresh_is_free, "{}", place.text);
+                let own =
+                    needs.contains_key(package) && !by.is_empty() && by.iter().all(|holder| holder.who.is_project());
+                let first = advised.threat.fixed.as_ref().filter(|_| own).map(|first| format!("^{first}"));
+                let after = first.and_then(|first| match needs[package].split_once(" on ") {
+                    Some((_, on)) => with(format!("{first} on {on}")),
+                    None => with(first),
+                });
+                prop_assert!(!after.is_some_and(|after| is_free(&after)), "{package} in {}", place.text);
+            }
+            WayOut::NoRelease => prop_assert!(!fresh_is_free && advised.threat.fixed.is_none(), "{}", place.text),
+        }
+    }
+    fs::remove_file(folder.join("a.json")).unwrap();
+    Ok(())
+}
+
 #[allow(clippy::disallowed_methods, reason = "how often is for whoever runs it to say")]
 fn cases() -> u32 {
     std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(200)
@@ -210,6 +269,7 @@ proptest! {
         text in any_world(),
         rules in any_rules(),
         another in 0usize..4,
+        fixed in prop::sample::select(vec!["1.1.0", "2.0.0"]),
     ) {
         let content = yostel_testkit::World::parse(&text);
         let place = Place::new(&content, rules, text);
@@ -219,6 +279,9 @@ proptest! {
         let Some(first) = place.lock(oldest) else { return Ok(()) };
         let locked = first.lockfile.unwrap().chosen;
         audit_agrees(&place, &locked)?;
+        for package in locked.keys() {
+            advice_agrees(&place, &needs, &locked, (package, fixed))?;
+        }
         for package in locked.keys() {
             for release in &content.documents[package].releases {
                 explain_agrees(&place, &needs, (package, release))?;
