@@ -41,7 +41,7 @@ mod merge;
 
 pub use audit::{
     Duplicate, Holder, Notice, Outdated, Published, Rating, Threat, affects, duplicates, is_affected, notices,
-    outdated, threats,
+    outdated, severity_of, threats,
 };
 pub use compare::{Move, MoveKind, compare};
 pub use merge::{BothMoved, Merged, merge};

@@ -164,8 +164,8 @@ fn severity(affected: &Affected) -> Option<(Rating, f64)> {
     severity_of(&affected.severity)
 }
 
-/// The worst of what is said, as far as the method is known.
-fn severity_of(all: &[yostel_documents::Severity]) -> Option<(Rating, f64)> {
+/// Returns the worst of what is said, as a word and as a score from 0 to 10, as far as the methods are known.
+pub fn severity_of(all: &[yostel_documents::Severity]) -> Option<(Rating, f64)> {
     let score = |one: &yostel_documents::Severity| one.score.parse::<Cvss>().ok().map(|vector| vector.score());
     let score = all.iter().filter_map(score).max_by(f64::total_cmp)?;
     // The bands of CVSS v3.1 section 5 and v4.0 section 6; version 2 has no others of its own.

@@ -5,7 +5,7 @@ mod duplicates;
 mod notices;
 mod outdated;
 
-pub use advisories::{Published, Rating, Threat, affects, is_affected, threats};
+pub use advisories::{Published, Rating, Threat, affects, is_affected, severity_of, threats};
 pub use duplicates::{Duplicate, duplicates};
 pub use notices::{Notice, notices};
 pub use outdated::{Holder, Outdated, outdated};

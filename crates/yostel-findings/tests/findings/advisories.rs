@@ -2,8 +2,8 @@
 //! The accident this prevents: an advisory that everybody has read, and that the audit passes over.
 
 use proptest::prelude::*;
-use yostel_documents::{Affected, AffectedRange, RangeEvent, RangeKind};
-use yostel_findings::is_affected;
+use yostel_documents::{Affected, AffectedRange, RangeEvent, RangeKind, Severity};
+use yostel_findings::{Rating, is_affected, severity_of};
 use yostel_versions::{Numbering, Version};
 
 const VERSIONS: [&str; 8] = ["0.0.0-alpha", "0.9.0", "1.0.0-rc.1", "1.0.0", "1.0.1", "1.2.0", "2.0.0", "10.0.0"];
@@ -95,4 +95,23 @@ fn a_version_that_the_package_could_not_have_is_passed_over() {
         versions: vec!["never".into()],
     };
     assert!(is_affected(&affected, &Numbering::default(), &version("1.0.0")), "rather too much than too little");
+}
+
+#[test]
+fn the_worst_score_that_is_known_counts_and_gives_the_word() {
+    let vectors = [
+        ("CVSS_V2", "AV:N/AC:L/Au:N/C:C/I:C/A:C", Rating::Critical, 10.0),
+        ("CVSS_V3", "CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:H/A:H", Rating::Critical, 9.8),
+        ("CVSS_V3", "CVSS:3.0/AV:P/AC:H/PR:H/UI:R/S:U/C:L/I:N/A:N", Rating::Low, 1.6),
+        ("CVSS_V4", "CVSS:4.0/AV:N/AC:L/AT:N/PR:N/UI:N/VC:H/VI:H/VA:H/SC:N/SI:N/SA:N", Rating::Critical, 9.3),
+    ];
+    let of = |method: &str, score: &str| Severity { method: method.into(), score: score.into() };
+    for (method, vector, rating, score) in vectors {
+        assert_eq!(severity_of(&[of(method, vector)]), Some((rating, score)), "{vector}");
+        assert_eq!(severity_of(&[of(method, vector), of("LATER", "9"), of(method, "no")]), Some((rating, score)));
+    }
+    let all: Vec<Severity> = vectors.iter().map(|(method, vector, ..)| of(method, vector)).collect();
+    assert_eq!(severity_of(&all), Some((Rating::Critical, 10.0)));
+    assert_eq!(severity_of(&[of("CVSS_V3", "CVSS:3.1/AV:Q")]), None);
+    assert_eq!(severity_of(&[]), None);
 }
