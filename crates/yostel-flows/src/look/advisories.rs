@@ -144,7 +144,10 @@ fn way_of(
     let holding: Vec<&Requirement> =
         requirements.iter().filter(|need| need.package == *package && !accepts(&need.accept)).collect();
     let [own] = holding[..] else { return Ok(WayOut::Held(holders)) };
-    if holders.iter().any(|holder| !holder.who.is_project()) {
+    let mut declared = around.project.declared()?;
+    // What is agreed is not a need's to change.
+    let is_agreed = declared.overrides.agreed.contains_key(package);
+    if is_agreed || holders.iter().any(|holder| !holder.who.is_project()) {
         return Ok(WayOut::Held(holders));
     }
     let Ok(wider) = ConstraintText::parse(&format!("^{fixed}")) else { return Ok(WayOut::Held(holders)) };
@@ -155,7 +158,6 @@ fn way_of(
     };
     let requirements: Vec<Requirement> = requirements.iter().map(changed).collect();
     let rules = rules_of(around.project, None, None, context.settings);
-    let mut declared = around.project.declared()?;
     declared.requirements.clone_from(&requirements);
     let problem = Problem { requirements, keep: versions_of(lockfile), rules };
     match drive(Resolver::new(problem), around.project, around.sources, context.observer)?.outcome {

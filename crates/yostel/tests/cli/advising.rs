@@ -56,6 +56,18 @@ fn an_advisory_is_told_with_a_way_out_that_leads_out() {
     assert!(text.contains("      yostel lock --fresh takes 2.1.0, which is not affected\n"), "{text}");
     sandbox.run("console", "lock --fresh").expect(0);
     told(&sandbox, "audit advisories", 0);
+    // What is agreed is not a need's to change.
+    project(&sandbox, "gust = \"agreed\"", "");
+    let manifest = sandbox.read("console/yostel.toml");
+    sandbox.write("console/yostel.toml", format!("{manifest}[agreed]\ngust = \"=2.0.0\"\n"));
+    sandbox.run("console", "lock --fresh").expect(0);
+    let text = told(&sandbox, "audit advisories", 1);
+    assert!(
+        text.contains("2.1.0 is not affected, which does not fit console =2.0.0") && !text.contains("add"),
+        "{text}"
+    );
+    project(&sandbox, "gust = \"^2\"", "");
+    sandbox.run("console", "lock --fresh").expect(0);
     // One that was taken back affects nothing, nor does one for another registry's packages.
     advise(
         &sandbox,
@@ -119,8 +131,9 @@ fn a_hostile_advisory_is_passed_over_named_and_steers_nothing() {
     std::os::unix::fs::symlink("/dev/zero", sandbox.path("station/advisories/e.json")).unwrap();
     let text = told(&sandbox, "audit advisories", 1);
     assert!(!text.contains('\u{1b}') && !text.contains("\nnext: rm"), "{text}");
-    assert!(text.contains("note: advisory a.json of station cannot be read: "), "{text}");
-    assert!(text.contains("note: nor can ") && text.contains("yostel lock --fresh takes 2.2.0"), "{text}");
+    assert!(text.contains("Advisories that cannot be read\n  a.json of station: "), "{text}");
+    assert!(text.contains("\n  and 2 more\n") && text.contains("yostel lock --fresh takes 2.2.0"), "{text}");
+    assert!(told(&sandbox, "audit advisories --quiet", 1).contains("a.json of station: "));
     let told_as_data = json(&sandbox, 1);
     let files: Vec<&str> =
         told_as_data["unread-advisories"].as_array().unwrap().iter().filter_map(|one| one["file"].as_str()).collect();

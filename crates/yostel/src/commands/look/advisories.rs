@@ -5,7 +5,7 @@ use yostel_documents::PackageName;
 use yostel_findings::{Rating, Threat};
 use yostel_flows::{Advised, AuditReport, WayOut};
 
-use crate::render::{Role, count, indented, join, note, paint};
+use crate::render::{Role, count, indented, join, paint};
 use crate::sanitise::sanitise;
 
 /// How many advisories are told, without `--verbose`.
@@ -38,13 +38,14 @@ pub(super) fn words(report: &AuditReport, verbose: bool) -> String {
         let more = report.advisories.len() - most;
         text.push_str(&format!("  … and {more} more: yostel audit advisories --verbose\n"));
     }
+    if !report.unread.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Title, "Advisories that cannot be read")));
+    }
     for unread in report.unread.iter().take(MOST_UNREAD) {
-        let says = format!("advisory {} of {} cannot be read: {}", unread.file, unread.source, unread.why);
-        text.push_str(&note(says));
+        text.push_str(&indented(2, format!("{} of {}: {}", unread.file, unread.source, unread.why)));
     }
     if report.unread.len() > MOST_UNREAD {
-        let more = report.unread.len() - MOST_UNREAD;
-        text.push_str(&note(format!("nor can {more} more")));
+        text.push_str(&indented(2, format!("and {} more", report.unread.len() - MOST_UNREAD)));
     }
     text
 }
