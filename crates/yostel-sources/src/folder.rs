@@ -1,17 +1,17 @@
 //! A registry in a folder: plain files, laid out as docs/formats.md §4 says.
 
 use std::collections::BTreeSet;
-use std::io::{Read, Seek, SeekFrom};
+use std::io::{self, Read, Seek, SeekFrom};
 use std::path::PathBuf;
 
 use yostel_documents::{
     ADVISORIES, Artifact, DOCUMENTS, MOST_ADVISORY, MOST_DOCUMENT, MOST_HEAD, PackageDocument, PackageName,
     REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, SourceName, archive_files, document_file, package_of_document,
 };
-use yostel_files::{FileError, Folder, for_each_in_parallel};
+use yostel_files::{Entry, FileError, Folder, for_each_in_parallel};
 
 use crate::error::{SourceError, SourceErrorKind};
-use crate::{Source, SourceAnswer, SourcedAdvisories, SourcedDocument};
+use crate::{Source, SourceAnswer, SourcedDocument};
 
 /// A registry in a folder. The folder is reached as the manifest names it, and nothing in it through a link.
 #[derive(Debug)]
@@ -113,19 +113,22 @@ impl Source for FolderSource {
         Ok(names)
     }
 
-    fn advisories(&self) -> Result<SourcedAdvisories, SourceError> {
+    fn registry(&self) -> &str {
+        &self.registry
+    }
+
+    fn advisories(&self, deliver: &(dyn Fn(&str, io::Result<String>) + Sync)) -> Result<(), SourceError> {
         let entries = match self.folder.entries_of(ADVISORIES) {
             Ok(entries) => entries,
-            Err(error) if error.is_not_found() => Vec::new(),
+            Err(error) if error.is_not_found() => return Ok(()),
             Err(error) => return Err(self.fail(unread(error))),
         };
-        let mut names: Vec<String> = entries.iter().map(|entry| entry.text().to_string()).collect();
-        names.retain(|name| name.ends_with(".json") && !name.starts_with('.'));
-        names.sort();
-        let read = |name: &String| {
+        let names: Vec<_> = entries.iter().map(Entry::text).collect();
+        let names: Vec<_> = names.iter().filter(|name| name.ends_with(".json") && !name.starts_with('.')).collect();
+        for_each_in_parallel(&names, |name| {
             let text = self.folder.read_text(format!("{ADVISORIES}/{name}"), MOST_ADVISORY);
-            (name.clone(), text.map_err(|error| error.cause))
-        };
-        Ok(SourcedAdvisories { registry: self.registry.clone(), files: for_each_in_parallel(&names, read) })
+            deliver(name, text.map_err(|error| error.cause));
+        });
+        Ok(())
     }
 }

@@ -48,15 +48,6 @@ pub struct SourcedDocument {
     pub bytes: Vec<u8>,
 }
 
-/// The advisories of a source.
-#[derive(Debug, Default)]
-pub struct SourcedAdvisories {
-    /// The name of its registry, which is the ecosystem of its packages.
-    pub registry: String,
-    /// Each file's name, and its text or why it cannot be read.
-    pub files: Vec<(String, io::Result<String>)>,
-}
-
 /// What a source answers about a package: nothing when it does not know it.
 pub type SourceAnswer = Result<Option<SourcedDocument>, SourceError>;
 
@@ -89,11 +80,15 @@ pub trait Source: Send + Sync {
     /// When it cannot be asked.
     fn names(&self) -> Result<Vec<PackageName>, SourceError>;
 
-    /// Reads its advisories, in the OSV format, by the names of their files.
+    /// Returns the name of its registry: the ecosystem of its packages, for advisories.
+    fn registry(&self) -> &str;
+
+    /// Reads its advisories, in the OSV format. Calls `deliver` once for each, from any thread and in any order, with the
+    /// name of its file and its text or why that cannot be read, so that no more of them need be held than are of use.
     ///
     /// # Errors
     /// When it cannot be asked.
-    fn advisories(&self) -> Result<SourcedAdvisories, SourceError>;
+    fn advisories(&self, deliver: &(dyn Fn(&str, io::Result<String>) + Sync)) -> Result<(), SourceError>;
 }
 
 /// Asks a source about one package.

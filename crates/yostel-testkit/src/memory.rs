@@ -7,9 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName, archive_files, document_file};
-use yostel_sources::{
-    OpenSource, Source, SourceAnswer, SourceError, SourceErrorKind, SourcedAdvisories, SourcedDocument,
-};
+use yostel_sources::{OpenSource, Source, SourceAnswer, SourceError, SourceErrorKind, SourcedDocument};
 
 /// What a source in memory has, and how it behaves.
 #[derive(Debug, Clone, Default)]
@@ -139,9 +137,13 @@ impl Source for MemorySource {
         Ok(self.content.documents.keys().cloned().collect())
     }
 
-    fn advisories(&self) -> Result<SourcedAdvisories, SourceError> {
-        let files = self.content.advisories.iter().map(|(name, text)| (name.clone(), Ok(text.clone())));
-        Ok(SourcedAdvisories { registry: "memory".into(), files: files.collect() })
+    fn registry(&self) -> &str {
+        "memory"
+    }
+
+    fn advisories(&self, deliver: &(dyn Fn(&str, io::Result<String>) + Sync)) -> Result<(), SourceError> {
+        self.content.advisories.iter().for_each(|(name, text)| deliver(name, Ok(text.clone())));
+        Ok(())
     }
 }
 

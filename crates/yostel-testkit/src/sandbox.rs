@@ -1,8 +1,12 @@
 //! A sandbox in which the built program runs: own folders, own cache, an empty environment, a fixed clock.
 
-use std::fs;
+use std::fs::{self, File, OpenOptions};
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+
+use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
+use rustix::termios::{Winsize, tcsetwinsize};
 
 use crate::suggested::try_all;
 
@@ -124,6 +128,27 @@ impl Sandbox {
     /// When it cannot be started.
     pub fn run(&self, folder: &str, words: &str) -> Run {
         self.finish(&mut self.command(folder, words))
+    }
+
+    /// Runs the program on a terminal of so many columns, without colours and bars; returns what is seen there.
+    ///
+    /// # Panics
+    /// When there is no terminal to be had.
+    pub fn on_terminal(&self, folder: &str, words: &str, columns: u16) -> String {
+        let mut controller = File::from(openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap());
+        grantpt(&controller).unwrap();
+        unlockpt(&controller).unwrap();
+        tcsetwinsize(&controller, Winsize { ws_row: 40, ws_col: columns, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
+        let name = ptsname(&controller, Vec::new()).unwrap().into_string().unwrap();
+        let terminal = OpenOptions::new().read(true).write(true).open(name).unwrap();
+        let mut command = self.command(folder, &format!("--color never --no-progress {words}"));
+        let mut child = command.stdout(terminal.try_clone().unwrap()).stderr(terminal).spawn().unwrap();
+        // Once nobody holds the other end, reading ends.
+        drop(command);
+        let mut seen = Vec::new();
+        controller.read_to_end(&mut seen).ok();
+        child.wait().unwrap();
+        String::from_utf8(seen).unwrap().replace("\r\n", "\n")
     }
 
     /// Runs a prepared command.

@@ -79,16 +79,6 @@ impl Answer {
         Self::either(call, exit, Said::Done, content, words)
     }
 
-    /// Either, by what was asked for; the words are a result, which is told with `--quiet` too.
-    pub(crate) fn result<T: Told>(
-        call: &Call,
-        exit: Exit,
-        content: impl FnOnce() -> T,
-        words: impl FnOnce() -> String,
-    ) -> Self {
-        Self::either(call, exit, Said::Result, content, words)
-    }
-
     /// Either, by what was asked for.
     pub(crate) fn either<T: Told>(
         call: &Call,

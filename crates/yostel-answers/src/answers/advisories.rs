@@ -78,6 +78,8 @@ pub enum WayTold {
         /// Who does not accept `fixed`; empty when everyone does, and something further away keeps it out.
         by: Vec<AskedTold>,
     },
+    /// The manifest forces the version that is locked.
+    Forced,
     /// There is no such release.
     NoRelease,
 }
@@ -87,7 +89,7 @@ pub enum WayTold {
 pub struct UnreadAdvisoryTold {
     /// The source.
     pub source: String,
-    /// Its file.
+    /// Its file; `advisories` when that folder cannot be read.
     pub file: String,
     /// Why.
     pub why: String,
@@ -147,6 +149,7 @@ impl From<&WayOut> for WayTold {
                 others: *others,
             },
             WayOut::Held(by) => Self::Held { by: told(by) },
+            WayOut::Forced => Self::Forced,
             WayOut::NoRelease => Self::NoRelease,
         }
     }

@@ -124,6 +124,8 @@ pub struct InsteadTold {
     pub possible: bool,
     /// The project's own needs that do not accept it; the answer is as if they did.
     pub set_aside: Vec<SetAsideTold>,
+    /// Whether the manifest forces a version of the package, which was left out as well.
+    pub unforced: bool,
     /// What would move, when it is possible.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub moves: Option<Vec<MoveTold>>,
@@ -154,7 +156,7 @@ impl From<&Instead> for InsteadTold {
             }
         };
         let (possible, version) = (moves.is_some(), instead.version.to_string());
-        Self { version, possible, set_aside: set_aside.collect(), moves, story }
+        Self { version, possible, set_aside: set_aside.collect(), unforced: instead.unforced, moves, story }
     }
 }
 

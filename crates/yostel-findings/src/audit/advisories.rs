@@ -105,7 +105,7 @@ pub fn threats(
                 id: advisory.id.clone(),
                 aliases: advisory.aliases.clone(),
                 summary: advisory.summary.clone(),
-                severity: severity(affected).or_else(|| severity_of(&advisory.severity)),
+                severity: severity_of(&affected.severity).or_else(|| severity_of(&advisory.severity)),
                 package: package.clone(),
                 version: locked.version.clone(),
                 fixed: newer.map(|release| release.version.clone()),
@@ -158,10 +158,6 @@ fn holds(range: &AffectedRange, numbering: &Numbering, version: &Version) -> boo
     // Of several at one version, the one that is written last counts.
     let last = range.events.iter().filter_map(at).max_by(|(one, _), (other, _)| one.cmp(other));
     last.is_some_and(|(_, is_affected)| is_affected)
-}
-
-fn severity(affected: &Affected) -> Option<(Rating, f64)> {
-    severity_of(&affected.severity)
 }
 
 /// Returns the worst of what is said, as a word and as a score from 0 to 10, as far as the methods are known.

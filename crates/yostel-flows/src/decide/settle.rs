@@ -115,7 +115,8 @@ pub fn settle(
             all.extend(search.proved(&settling, &collision)?.map(|settlement| (touches, settlement)));
         }
     }
-    let (published, _) = published(project, project.manifest().sources.keys().collect(), context)?;
+    let locked = all.iter().flat_map(|(_, settlement)| settlement.proposal.lockfile().chosen.iter());
+    let (published, _) = published(locked, &search.sources, context.observer)?;
     let all = all.into_iter().map(|(_, mut settlement)| {
         let new = newly_locked(&settlement.proposal);
         let mut advisories = threats(settlement.proposal.lockfile(), &BTreeMap::new(), &published);

@@ -1,8 +1,12 @@
 //! Advisories that affect what is locked, and the way out of each, tried.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Mutex;
 
-use yostel_documents::{Advisory, AskedBy, Lockfile, PackageDocument, PackageName, Requirement, SourceName};
+use yostel_documents::{
+    ADVISORIES, Advisory, Affected, AskedBy, LockedPackage, Lockfile, PackageDocument, PackageName, Requirement,
+    SourceName,
+};
 use yostel_findings::{MoveKind, Published, Threat, affects, threats};
 use yostel_resolve::{Outcome, Problem, Resolution, Resolver};
 use yostel_sources::SourceSet;
@@ -10,7 +14,7 @@ use yostel_versions::{ConstraintText, Version};
 
 use crate::context::Context;
 use crate::error::FlowError;
-use crate::observer::go_on;
+use crate::observer::{Observer, go_on};
 use crate::project::LoadedProject;
 use crate::search::drive::drive;
 use crate::search::proposal::moves_to;
@@ -41,46 +45,73 @@ pub enum WayOut {
     },
     /// These do not accept the lowest release that is not affected, or something further away keeps it out.
     Held(Vec<AskedBy>),
+    /// The manifest forces this version.
+    Forced,
     /// There is no newer release that is not affected.
     NoRelease,
 }
 
 /// An advisory that could not be read.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct UnreadAdvisory {
     /// The source.
     pub source: SourceName,
-    /// Its file.
+    /// Its file; the folder of them, when that cannot be read.
     pub file: String,
     /// Why.
     pub why: String,
 }
 
-/// Reads the advisories of these sources, as far as the project has them.
+/// Reads the advisories that speak of these packages, from the sources that they come from. What cannot be read, or a
+/// source that cannot be asked, is told beside them: everything else that is looked for is found all the same.
 ///
 /// # Errors
-/// Those of opening and asking the sources.
-pub(crate) fn published(
-    project: &LoadedProject,
-    names: BTreeSet<&SourceName>,
-    context: &Context<'_>,
+/// `Stopped`.
+pub(crate) fn published<'l>(
+    locked: impl IntoIterator<Item = (&'l PackageName, &'l LockedPackage)>,
+    sources: &SourceSet,
+    observer: &dyn Observer,
 ) -> Result<(Vec<Published>, Vec<UnreadAdvisory>), FlowError> {
-    let (mut all, mut unread) = (Vec::new(), Vec::new());
-    if names.is_empty() {
-        return Ok((all, unread));
-    }
-    let sources = project.sources()?;
-    for source in names.into_iter().filter_map(|name| sources.source(name)) {
-        go_on(context.observer)?;
-        let told = source.advisories()?;
-        for (file, text) in told.files {
-            let source = source.name().clone();
-            match text.map_err(|error| error.to_string()).and_then(|text| Advisory::parse(&text)) {
-                Ok(advisory) => all.push(Published { source, registry: told.registry.clone(), advisory }),
-                Err(why) => unread.push(UnreadAdvisory { source, file, why }),
-            }
+    let mut packages: BTreeMap<&SourceName, BTreeSet<&str>> = BTreeMap::new();
+    for (package, locked) in locked {
+        if let Some(source) = locked.from.source() {
+            packages.entry(source).or_default().insert(package.as_str());
         }
     }
+    let (all, unread) = (Mutex::new(Vec::new()), Mutex::new(Vec::new()));
+    for (name, packages) in packages {
+        go_on(observer)?;
+        let Some(source) = sources.source(name) else { continue };
+        let is_about = |affected: &Affected| {
+            let of = affected.package.as_ref();
+            of.is_some_and(|of| of.ecosystem == source.registry() && packages.contains(of.name.as_str()))
+        };
+        let cannot = |file: &str, why: String| {
+            let one = UnreadAdvisory { source: name.clone(), file: file.to_owned(), why };
+            unread.lock().expect("nobody panics while holding it").push(one);
+        };
+        let asked = source.advisories(&|file, text| match text
+            .map_err(|error| error.to_string())
+            .and_then(|text| Advisory::parse(&text))
+        {
+            Err(why) => cannot(file, why),
+            Ok(advisory) if !advisory.affected.iter().any(is_about) => {}
+            Ok(advisory) => {
+                let (source, registry) = (name.clone(), source.registry().to_owned());
+                let one = Published { source, registry, advisory };
+                all.lock().expect("nobody panics while holding it").push(one);
+            }
+        });
+        if let Err(error) = asked {
+            cannot(ADVISORIES, error.to_string());
+        }
+    }
+    let (mut all, mut unread) = (
+        all.into_inner().expect("nobody panics while holding it"),
+        unread.into_inner().expect("nobody panics while holding it"),
+    );
+    all.sort_by(|a: &Published, b| (&a.source, &a.advisory.id).cmp(&(&b.source, &b.advisory.id)));
+    unread.sort();
     Ok((all, unread))
 }
 
@@ -138,13 +169,16 @@ fn way_of(
         return Ok(WayOut::Fresh(version));
     }
     let Some(fixed) = &threat.fixed else { return Ok(WayOut::NoRelease) };
+    let mut declared = around.project.declared()?;
+    if declared.overrides.forced.contains_key(package) {
+        return Ok(WayOut::Forced);
+    }
     let accepts = |accept: &ConstraintText| accept.bind(&locked.numbering).is_ok_and(|bound| bound.accepts(fixed));
     let holders: Vec<AskedBy> = locked.asked_by.iter().filter(|asked| !accepts(&asked.accept)).cloned().collect();
     let requirements = around.project.requirements();
     let holding: Vec<&Requirement> =
         requirements.iter().filter(|need| need.package == *package && !accepts(&need.accept)).collect();
     let [own] = holding[..] else { return Ok(WayOut::Held(holders)) };
-    let mut declared = around.project.declared()?;
     // What is agreed is not a need's to change.
     let is_agreed = declared.overrides.agreed.contains_key(package);
     if is_agreed || holders.iter().any(|holder| !holder.who.is_project()) {

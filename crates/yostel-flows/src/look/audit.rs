@@ -78,9 +78,8 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
     alarms.retain(|alarm| !stale || !matches!(alarm.about, Disputed::Needs { .. }));
     let duplicates = duplicates(&lockfile, &documents);
     let mut outdated = outdated(&lockfile, &documents);
-    let from = lockfile.chosen.values().filter_map(|locked| locked.from.source()).collect();
-    let (published, unread) = published(project, from, context)?;
     let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Nothing, context)?;
+    let (published, unread) = published(lockfile.chosen.iter(), &sources, context.observer)?;
     let anew = resolved(&mut outdated, project, &sources, context)?;
     let (lock, anew) = (&lockfile, anew.as_ref());
     let around = Around { project, lockfile: lock, documents: &documents, sources: &sources, anew };

@@ -42,6 +42,8 @@ pub struct Instead {
     pub version: Version,
     /// Needs of the project itself that do not accept it, and were left out: it can change those.
     pub set_aside: Vec<Requirement>,
+    /// Whether the manifest forces a version of the package, which was left out as well.
+    pub unforced: bool,
     /// Whether it is possible, and what that would move.
     pub outcome: Counterfactual,
 }
@@ -138,7 +140,7 @@ fn demand(
     let keep = versions_of(lockfile);
     let mut rules = rules_of(project, None, None, context.settings);
     // What would be without it is the question.
-    rules.overrides.forced.remove(package);
+    let unforced = rules.overrides.forced.remove(package).is_some();
     let problem = Problem { requirements, keep, rules };
     let outcome = drive(Resolver::new(problem), project, sources, context.observer)?.outcome;
     let outcome = match outcome {
@@ -149,5 +151,5 @@ fn demand(
         }
         Outcome::Stopped(_) => return Err(FlowError::Stopped),
     };
-    Ok(Instead { version, set_aside, outcome })
+    Ok(Instead { version, set_aside, unforced, outcome })
 }

@@ -249,6 +249,10 @@ fn advice_agrees(
                 });
                 prop_assert!(!after.is_some_and(|after| is_free(&after)), "{package} in {}", place.text);
             }
+            WayOut::Forced => {
+                let is_forced = place.rules.overrides.forced.contains_key(package);
+                prop_assert!(is_forced && !fresh_is_free, "{}", place.text);
+            }
             WayOut::NoRelease => prop_assert!(!fresh_is_free && advised.threat.fixed.is_none(), "{}", place.text),
         }
     }

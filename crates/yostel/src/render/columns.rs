@@ -8,7 +8,7 @@ use comfy_table::{
 };
 use unicode_width::UnicodeWidthStr;
 
-use super::{abridged, width};
+use super::{abridged, width, wrapped};
 use crate::role::Role;
 use crate::sanitise::{painted, sanitise};
 
@@ -131,7 +131,7 @@ impl Columns {
             let names: Vec<String> = left_out.iter().rev().map(|head| head.title.to_uppercase()).collect();
             let words =
                 format!("no room here for {}; a wider terminal has it, and so has --format json", names.join(", "));
-            text.push_str(&format!("  {}\n", painted(Role::Quiet, words)));
+            text.push_str(&format!("  {}\n", painted(Role::Quiet, wrapped(&words, 2, self.width))));
         }
         text
     }

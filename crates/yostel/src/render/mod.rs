@@ -42,6 +42,12 @@ pub(crate) fn indented(indent: usize, says: impl std::fmt::Display) -> String {
     format!("{}{}\n", " ".repeat(indent), wrapped(&says, indent, width()))
 }
 
+/// Says one of several that can be chosen by number, the further lines below its words.
+pub(crate) fn numbered(number: usize, says: impl std::fmt::Display) -> String {
+    let says = sanitise(&abridged(&says.to_string()));
+    paint(Role::Title, format!("{number:>3} {}", wrapped(&says, 4, width()))) + "\n"
+}
+
 /// A note that is said while the work goes on, on the standard error.
 pub(crate) fn note_at_once(says: impl std::fmt::Display) -> String {
     let says = wrapped(&sanitise(&abridged(&says.to_string())), 6, width_of(&std::io::stderr()));

@@ -83,11 +83,12 @@ fn on_a_narrow_terminal_words_wrap_first_and_then_columns_are_left_out_and_that_
     assert!(wrapped.contains("  cable-tension  1.5 KiB  console     console,\n"), "{wrapped}");
     let fewer = of_cache(46);
     assert!(fewer.starts_with("  PACKAGE         PACKED  USED BY\n"), "{fewer}");
-    assert!(fewer.contains("  no room here for BROUGHT BY; a wider terminal has it"), "{fewer}");
+    assert!(fewer.contains("  no room here for BROUGHT BY; a wider\n  terminal has it, and so has"), "{fewer}");
     let fewest = of_cache(36);
-    assert!(fewest.starts_with("  PACKAGE        USED BY\n") && fewest.contains("for PACKED, BROUGHT BY;"), "{fewest}");
+    assert!(fewest.starts_with("  PACKAGE        USED BY\n"), "{fewest}");
+    assert!(fewest.replace("\n  ", " ").contains("no room here for PACKED, BROUGHT BY;"), "{fewest}");
     for (width, text) in [(60, &wrapped), (46, &fewer), (36, &fewest)] {
-        let longest = text.lines().filter(|line| !line.contains("no room")).map(str::len).max();
+        let longest = text.lines().map(str::len).max();
         assert!(longest <= Some(width) && text.contains("cable-tension") && text.contains("gust"), "{text}");
     }
     // What is longer than any terminal wraps, and nothing of it is lost.

@@ -38,8 +38,8 @@ fn an_advisory_is_told_with_a_way_out_that_leads_out() {
     advise(&sandbox, "STAR-1", "gust", &format!("{severity}{range}"));
     let text = told(&sandbox, "audit advisories", 1);
     let expected = "Advisories\n  gust 2.0.0, STAR-1, critical (9.8)\n      gust leaks\n      \
-                    2.1.0 is not affected, and console needs =2.0.0; yostel add gust '^2.1.0', then yostel lock, \
-                    moves nothing else\n2 packages looked at, 1 package affected by advisories.\n\
+                    2.1.0 is not affected, and console needs =2.0.0\n      \
+                    yostel add gust '^2.1.0', then yostel lock, moves nothing else\n2 packages looked at, 1 package affected by advisories.\n\
                     next: yostel add gust '^2.1.0', then yostel lock, to be out of STAR-1\n";
     assert_eq!(text, expected);
     let told_as_data = json(&sandbox, 1);
@@ -62,12 +62,22 @@ fn an_advisory_is_told_with_a_way_out_that_leads_out() {
     sandbox.write("console/yostel.toml", format!("{manifest}[agreed]\ngust = \"=2.0.0\"\n"));
     sandbox.run("console", "lock --fresh").expect(0);
     let text = told(&sandbox, "audit advisories", 1);
-    assert!(
-        text.contains("2.1.0 is not affected, which does not fit console =2.0.0") && !text.contains("add"),
-        "{text}"
-    );
+    assert!(text.contains("2.1.0 is not affected, and console needs =2.0.0\n") && !text.contains("add"), "{text}");
+    // What is forced is no need's to change either, and whoever asks for another version is told.
     project(&sandbox, "gust = \"^2\"", "");
+    let manifest = sandbox.read("console/yostel.toml");
+    sandbox.write("console/yostel.toml", format!("{manifest}[force]\ngust = {{ version = \"2.0.0\", why = \"x\" }}\n"));
     sandbox.run("console", "lock --fresh").expect(0);
+    let text = told(&sandbox, "audit advisories", 1);
+    assert!(text.contains("2.1.0 is not affected, and [force] in yostel.toml keeps 2.0.0\n"), "{text}");
+    assert_eq!(json(&sandbox, 1)["advisories"][0]["way"]["kind"], "forced");
+    let text = told(&sandbox, "explain gust --instead 2.1.0", 0);
+    assert!(text.contains("gust 2.1.0 is possible once [force] names it no longer; it alone would move:"), "{text}");
+    assert!(text.contains("next: take gust out of [force], then yostel add gust '^2.1.0' and yostel lock\n"), "{text}");
+    sandbox.write("console/yostel.toml", manifest);
+    sandbox.run("console", "add gust ^2.1.0").expect(0);
+    sandbox.run("console", "lock").expect(0);
+    told(&sandbox, "audit advisories", 0);
     // One that was taken back affects nothing, nor does one for another registry's packages.
     advise(
         &sandbox,
@@ -98,7 +108,7 @@ fn where_there_is_no_way_out_it_is_said_who_stands_in_it() {
     );
     let text = told(&sandbox, "audit advisories", 1);
     for says in [
-        "  unit 1.1.0, STAR-1\n      unit leaks\n      2.0.0 is not affected, which does not fit gust 2.1.0 ^1 and rig 0.9.0 ^1\n",
+        "  unit 1.1.0, STAR-1\n      unit leaks\n      2.0.0 is not affected, and gust 2.1.0 needs ^1 and rig 0.9.0 needs ^1\n",
         "  gust 2.1.0, STAR-2\n      gust leaks\n      there is no newer release that is not affected\n",
         "  rig 0.9.0, STAR-3\n      rig leaks\n      there is no newer release that is not affected\n",
         "3 packages looked at, 3 packages affected by advisories.\n",
@@ -146,6 +156,10 @@ fn a_hostile_advisory_is_passed_over_named_and_steers_nothing() {
     let text = told(&sandbox, "audit advisories", 1);
     assert!(text.contains("  … and 21 more: yostel audit advisories --verbose\n"), "{text}");
     assert!(told(&sandbox, "audit advisories --verbose", 1).contains("MANY-39"));
-    // Nothing else that an audit tells is lost.
+    // Nothing else that an audit tells is lost, whatever the folder is.
+    std::fs::rename(sandbox.path("station/advisories"), sandbox.path("away")).unwrap();
+    std::os::unix::fs::symlink("../away", sandbox.path("station/advisories")).unwrap();
+    let text = told(&sandbox, "audit", 1);
+    assert!(text.contains("Advisories that cannot be read\n  advisories of station: "), "{text}");
     assert!(told(&sandbox, "audit", 1).contains("Outdated, asked for by the project"));
 }

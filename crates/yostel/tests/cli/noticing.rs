@@ -41,7 +41,11 @@ fn that_a_locked_release_was_withdrawn_is_told_wherever_one_looks() {
     let why =
         "asked for: gust =2.1.0, which no release meets that may be chosen: 2.1.0 was withdrawn 2026-09-21: leaks\n";
     assert!(instead.contains(why), "{instead}");
-    assert!(instead.contains("next: write gust = { version = \"2.1.0\", why = \"…\" } below [admit], if it must be\n"));
+    assert!(
+        instead.contains(
+            "next: write gust = { version = \"2.1.0\", why = \"…\" } below [admit], if it must be this one\n"
+        )
+    );
     let manifest = sandbox.read("console/yostel.toml");
     let admitted = format!("{manifest}[admit]\ngust = {{ version = \"2.1.0\", why = \"mended here\" }}\n");
     sandbox.write("console/yostel.toml", admitted);
@@ -77,7 +81,7 @@ fn a_deprecated_package_is_told_with_what_took_its_place() {
     };
     let before = sandbox.read("station/releases/unit.json");
     let preview = again(" --preview");
-    assert!(preview.contains("published already") && preview.contains("  It would be deprecated now.\n"), "{preview}");
+    assert!(preview.contains("published already") && preview.contains("  It would be deprecated.\n"), "{preview}");
     assert_eq!(sandbox.read("station/releases/unit.json"), before);
     assert!(again("").contains("  It is deprecated now.\n"));
     let after = sandbox.read("station/releases/unit.json");

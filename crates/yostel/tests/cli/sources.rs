@@ -34,7 +34,12 @@ fn sources_are_named_listed_moved_and_taken_out_in_place() {
     let told =
         sandbox.run("console/src", "sources add spare ../../none --reserve spare/* --reserve bolt").expect(0).stdout;
     assert!(told.contains("Named source spare in") && told.contains(": ../none\n"), "{told}");
-    assert!(told.contains("note: there is no such folder\nnext: yostel registry create ../../none,"), "{told}");
+    assert!(
+        told.contains(
+            "note: there is no such folder\nnext: yostel registry create ../../none\n  or: yostel sources add"
+        ),
+        "{told}"
+    );
     assert!(sandbox.read("console/yostel.toml").contains("folder = \"../none\"\nreserves = [\"spare/*\", \"bolt\"]\n"));
     let listed = sandbox.run("console", "--format json sources").expect(0).stdout;
     let listed: serde_json::Value = serde_json::from_str(&listed).unwrap();

@@ -175,3 +175,43 @@ fn verbose_is_offered_where_it_says_more_and_nowhere_else() {
         .collect();
     assert_eq!(offering, ["install", "list", "audit"]);
 }
+
+/// What goes to standard output, what goes to standard error, tables with spare columns and without, and sentences.
+const WIDE: [&str; 10] = [
+    "list",
+    "audit",
+    "cache list",
+    "sources",
+    "registry list station",
+    "explain unit",
+    "explain gust --releases",
+    "verify",
+    "lock",
+    "settle",
+];
+
+#[test]
+fn on_a_terminal_nothing_is_wider_than_it_but_what_is_to_be_copied() {
+    let sandbox = small_world();
+    for version in ["1.0.0", "1.1.0"] {
+        crate::publish(&sandbox, &format!("valley/upper/cable-tension {version}"), "unit = '^1'", &[("share/a", "a")]);
+    }
+    crate::project(&sandbox, "gust = \"^2\"\n\"valley/upper/cable-tension\" = \"=1.0.0\"", "");
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "install").expect(0);
+    // From here on the lockfile does not fit, and needs collide.
+    crate::project(&sandbox, "gust = \"^3\"\n\"valley/upper/cable-tension\" = \"^1\"", "");
+    let mut wrong = Vec::new();
+    for words in WIDE {
+        let wide = sandbox.on_terminal("console", words, 200);
+        let narrow = sandbox.on_terminal("console", words, 60);
+        let is_copied = |line: &&str| line.starts_with("next: ") || line.starts_with("  or: ");
+        let lines = narrow.lines().filter(|line| !is_copied(line) && !line.contains("digest sha256:"));
+        wrong.extend(lines.filter(|line| line.chars().count() > 60).map(|line| format!("{words}: {line}")));
+        // Nothing is cut: what is not told in its column is named.
+        let missing: Vec<&str> = wide.split_whitespace().filter(|word| !narrow.contains(word)).collect();
+        assert!(missing.is_empty() || narrow.contains("no room here for "), "{words}: {missing:?}\n{narrow}");
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    assert!(sandbox.on_terminal("console", "cache list", 60).contains("  no room here for PACKED, BROUGHT BY;"));
+}

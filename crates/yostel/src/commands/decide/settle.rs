@@ -21,7 +21,7 @@ use crate::commands::look::advisories::severity_words;
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::{GoOn, package_name};
-use crate::render::{Role, count, indented, join, next_step, note, paint};
+use crate::render::{Role, count, indented, join, next_step, note, numbered, paint};
 use crate::sanitise::sanitise;
 
 /// Find the smallest edits that end a collision, and apply one
@@ -77,9 +77,10 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
         return Ok(failure_of(&[no_edit_helps(&request, settlements.extent)], Exit::NoResolution, call.format));
     }
     let Some(number) = arguments.number else {
-        return Ok(Answer::result(
+        return Ok(Answer::either(
             call,
             Exit::Fine,
+            Said::Result,
             || SettleAnswer::listed(&settlements),
             || list(&settlements, &asked(&request), project.is_workspace()),
         ));
@@ -154,16 +155,12 @@ fn no_edit_helps(request: &SettleRequest, extent: Extent) -> Diagnostic {
 }
 
 fn list(settlements: &Settlements, asked: &str, is_workspace: bool) -> String {
-    let mut text = String::from("Each of these edits of the manifest ends the collision, proved by resolving it:\n");
+    let mut text = indented(0, "Each of these edits of the manifest ends the collision, proved by resolving it:");
     for (number, settlement) in (1..).zip(&settlements.all) {
         let needs = settlement.needs.iter().map(|edit| edit_words(edit, is_workspace));
         let edits: Vec<String> =
             needs.chain(settlement.rules.iter().map(|edit| rule_edit_words(edit, is_workspace))).collect();
-        text.push_str(&format!(
-            "{} {}\n",
-            paint(Role::Title, format!("{number:>3}")),
-            paint(Role::Title, join(&edits))
-        ));
+        text.push_str(&numbered(number, join(&edits)));
         text.push_str(&indented(6, consequence(settlement)));
         for notice in settlement.notices.iter().take(MOST_NAMED) {
             text.push_str(&format!("      {} {}\n", paint(Role::Notice, "note:"), sanitise(&notice_words(notice))));

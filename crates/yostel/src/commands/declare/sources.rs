@@ -10,7 +10,7 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::word;
-use crate::render::{Columns, Head, count, next_step, note};
+use crate::render::{Columns, Head, count, next_step, next_steps, note};
 use crate::sanitise::sanitise;
 
 /// List where packages come from, or change that
@@ -139,15 +139,14 @@ fn add(request: &SourceRequest, call: &Call) -> Result<Answer, FlowError> {
             };
             let typed = sanitise(&shell_word(&request.folder));
             let then = if added.has_needs { "yostel lock" } else { "yostel add PACKAGE" };
+            let another = format!("yostel sources add {name} FOLDER, with another folder");
             let next = match added.doubt {
-                None => then.to_owned(),
-                Some(SourceDoubt::NoFolder) => {
-                    format!("yostel registry create {typed}, or yostel sources add {name} FOLDER with another folder")
-                }
-                Some(SourceDoubt::NoRegistry) => format!("yostel sources add {name} FOLDER, with another folder"),
+                None => vec![then.to_owned()],
+                Some(SourceDoubt::NoFolder) => vec![format!("yostel registry create {typed}"), another],
+                Some(SourceDoubt::NoRegistry) => vec![another],
             };
             let doubt = added.doubt.map(|doubt| note(doubt_words(doubt))).unwrap_or_default();
-            format!("{said}{doubt}{}", next_step(next))
+            format!("{said}{doubt}{}", next_steps(next))
         },
     ))
 }

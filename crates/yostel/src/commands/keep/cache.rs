@@ -116,9 +116,10 @@ fn list(arguments: &List, call: &Call) -> Result<Answer, FlowError> {
     if let Some(package) = &arguments.package {
         entries.retain(|entry| entry.note.as_ref().is_some_and(|note| note.package == *package));
     }
-    Ok(Answer::result(
+    Ok(Answer::either(
         call,
         Exit::Fine,
+        Said::Result,
         || CacheListAnswer::from(&entries[..]),
         || {
             if entries.is_empty() {

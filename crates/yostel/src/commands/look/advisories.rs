@@ -11,6 +11,9 @@ use crate::sanitise::sanitise;
 /// How many advisories are told, without `--verbose`.
 const MOST_TOLD: usize = 20;
 
+/// How many who keep a release out are named.
+const MOST_HOLDERS: usize = 3;
+
 /// How many advisories that cannot be read are named.
 const MOST_UNREAD: usize = 3;
 
@@ -32,7 +35,15 @@ pub(super) fn words(report: &AuditReport, verbose: bool) -> String {
         if let Some(summary) = &threat.summary {
             text.push_str(&indented(6, summary));
         }
-        text.push_str(&indented(6, way_words(threat, way, &report.project)));
+        text.push_str(&indented(6, way_words(threat, way)));
+        // On a line of its own, which is not wrapped: it is to be copied.
+        if let Some((step, others)) = next(&threat.package, way, &report.project) {
+            let moves = match others {
+                0 => "moves nothing else".to_owned(),
+                others => format!("moves {} too", count(others, "other package")),
+            };
+            text.push_str(&format!("      {}, then yostel lock, {moves}\n", sanitise(&step)));
+        }
     }
     if report.advisories.len() > most {
         let more = report.advisories.len() - most;
@@ -55,35 +66,26 @@ pub(crate) fn severity_words(threat: &Threat) -> Option<String> {
     threat.severity.map(|(rating, score)| format!("{} ({score:.1})", rating_word(rating)))
 }
 
-fn way_words(threat: &Threat, way: &WayOut, project: &PackageName) -> String {
-    let (package, fixed) = (&threat.package, threat.fixed.as_ref());
-    match way {
-        WayOut::Fresh(version) => format!("yostel lock --fresh takes {version}, which is not affected"),
-        WayOut::Need { requirement, others, .. } => {
-            let moves = match others {
-                0 => "moves nothing else".to_owned(),
-                others => format!("moves {} too", count(*others, "other package")),
-            };
-            let fixed = fixed.map(ToString::to_string).unwrap_or_default();
-            let kept = format!("{fixed} is not affected, and {} needs {}", requirement.asker, requirement.accept);
-            format!("{kept}; {}, then yostel lock, {moves}", next(package, way, project).unwrap_or_default())
-        }
-        WayOut::Held(by) if by.is_empty() => match fixed {
-            Some(fixed) => format!("{fixed} is not affected, and what others need keeps it out"),
-            None => "there is no newer release that is not affected".to_owned(),
-        },
+fn way_words(threat: &Threat, way: &WayOut) -> String {
+    let Some(fixed) = &threat.fixed else { return "there is no newer release that is not affected".to_owned() };
+    let because = match way {
+        WayOut::Fresh(version) => return format!("yostel lock --fresh takes {version}, which is not affected"),
+        WayOut::NoRelease => return "there is no newer release that is not affected".to_owned(),
+        WayOut::Need { requirement, .. } => format!("{} needs {}", requirement.asker, requirement.accept),
+        WayOut::Forced => format!("[force] in yostel.toml keeps {}", threat.version),
+        WayOut::Held(by) if by.is_empty() => "what others need keeps it out".to_owned(),
         WayOut::Held(by) => {
-            let by: Vec<String> = by.iter().map(|asked| format!("{} {}", asked.who, asked.accept)).collect();
-            let fixed = fixed.map(ToString::to_string).unwrap_or_default();
-            format!("{fixed} is not affected, which does not fit {}", join(&by))
+            let more = by.len().saturating_sub(MOST_HOLDERS);
+            let told = by.iter().take(MOST_HOLDERS).map(|asked| format!("{} needs {}", asked.who, asked.accept));
+            join(&told.chain((more > 0).then(|| format!("{more} more"))).collect::<Vec<_>>())
         }
-        WayOut::NoRelease => "there is no newer release that is not affected".to_owned(),
-    }
+    };
+    format!("{fixed} is not affected, and {because}")
 }
 
-/// Returns the command that changes the need, where that is the way out.
-pub(super) fn next(package: &PackageName, way: &WayOut, project: &PackageName) -> Option<String> {
-    let WayOut::Need { requirement, accept, .. } = way else { return None };
+/// Returns the command that changes the need, where that is the way out, and how many other packages move then.
+pub(super) fn next(package: &PackageName, way: &WayOut, project: &PackageName) -> Option<(String, usize)> {
+    let WayOut::Need { requirement, accept, others } = way else { return None };
     let of = match requirement.asker.name() {
         name if name == project => String::new(),
         name => format!("--project {name} "),
@@ -92,5 +94,5 @@ pub(super) fn next(package: &PackageName, way: &WayOut, project: &PackageName) -
         "run" => String::new(),
         purpose => format!(" --for {purpose}"),
     };
-    Some(format!("yostel {of}add {package} '{}'{purpose}", accept.everywhere()))
+    Some((format!("yostel {of}add {package} '{}'{purpose}", accept.everywhere()), *others))
 }

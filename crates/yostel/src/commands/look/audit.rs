@@ -14,7 +14,7 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::commands::decide::settle::edit_words;
 use crate::exit::Exit;
-use crate::render::{Columns, Head, Role, count, join, lag, next_step, paint};
+use crate::render::{Columns, Head, Role, count, indented, join, lag, next_step, paint};
 use crate::sanitise::sanitise;
 use yostel_answers::words::{dispute_words, notice_words};
 
@@ -185,9 +185,9 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
     if !report.upkeep.is_empty() {
         sums.push(format!("{} due for review", report.upkeep.len()));
     }
-    text.push_str(&format!("{}.\n", sums.join(", ")));
+    text.push_str(&indented(0, format!("{}.", sums.join(", "))));
     let out = report.advisories.iter().find_map(|one| {
-        advisories::next(&one.threat.package, &one.way, &report.project).map(|next| (next, &one.threat.id))
+        advisories::next(&one.threat.package, &one.way, &report.project).map(|(next, _)| (next, &one.threat.id))
     });
     if let Some((out, id)) = out {
         text.push_str(&next_step(format!("{out}, then yostel lock, to be out of {id}")));

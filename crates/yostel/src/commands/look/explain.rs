@@ -14,7 +14,7 @@ use crate::call::Call;
 use crate::commands::decide::lock::moves;
 use crate::exit::Exit;
 use crate::options::package_name;
-use crate::render::{Columns, Head, Role, count, join, next_step, note, paint};
+use crate::render::{Columns, Head, Role, count, indented, join, next_step, note, paint};
 use yostel_answers::words::{Telling, day, notice_words, story};
 
 /// How many newer releases are told one by one.
@@ -100,7 +100,7 @@ fn here(why: &Why) -> String {
     for way in why.ways.iter().take(3) {
         let mut names: Vec<String> = way.iter().map(|(asker, _)| asker.to_string()).collect();
         names.push(format!("{} {}", why.package, why.locked));
-        text.push_str(&format!("  is here through {}\n", names.join(" > ")));
+        text.push_str(&indented(2, format!("is here through {}", names.join(" > "))));
     }
     if why.ways.len() > 3 {
         text.push_str(&format!("  and {} more ways\n", why.ways.len() - 3));
@@ -156,10 +156,10 @@ fn other(instead: &Instead, why: &Why) -> String {
     let accept = if *version < why.locked { format!("={version}") } else { format!("^{version}") };
     let aside: Vec<String> =
         instead.set_aside.iter().map(|requirement| format!("{} {}", requirement.package, requirement.accept)).collect();
-    let aside = match &aside[..] {
-        [] => String::new(),
-        needs => format!(" once your own need, {}, is changed", join(needs)),
-    };
+    let need = (!aside.is_empty()).then(|| format!("your own need, {}, is changed", join(&aside)));
+    let force = instead.unforced.then(|| "[force] names it no longer".to_owned());
+    let aside: Vec<String> = need.into_iter().chain(force).collect();
+    let aside = if aside.is_empty() { String::new() } else { format!(" once {}", join(&aside)) };
     match &instead.outcome {
         Counterfactual::Possible(moved) if moved.is_empty() => {
             format!("  {package} {version} is what is locked.\n")
@@ -170,7 +170,10 @@ fn other(instead: &Instead, why: &Why) -> String {
                 0 => "it alone would move".to_owned(),
                 others => format!("{others} more would move, which is the fewest"),
             };
-            let next = format!("yostel add {package} '{accept}', then yostel lock");
+            let next = match instead.unforced {
+                true => format!("take {package} out of [force], then yostel add {package} '{accept}' and yostel lock"),
+                false => format!("yostel add {package} '{accept}', then yostel lock"),
+            };
             format!(
                 "  {package} {version} is possible{aside}; {others}:\n{}{}",
                 moves(moved, usize::MAX),
@@ -187,7 +190,9 @@ fn other(instead: &Instead, why: &Why) -> String {
             let is_barred = collision.reach.iter().find(of_it).is_some_and(|reach| !reach.barred.is_empty());
             let next = match is_barred {
                 true => {
-                    format!("write {package} = {{ version = \"{version}\", why = \"…\" }} below [admit], if it must be")
+                    format!(
+                        "write {package} = {{ version = \"{version}\", why = \"…\" }} below [admit], if it must be this one"
+                    )
                 }
                 false => {
                     format!("yostel add {package} '{accept}', then yostel settle, for the smallest edits that allow it")

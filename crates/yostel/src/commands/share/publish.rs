@@ -80,8 +80,11 @@ pub(crate) fn run(arguments: Publish, call: &Call) -> Result<Answer, FlowError> 
                 format!("{name} {version} is published already, with the very same content ({files}).\n")
             };
             if published.is_deprecated_now {
-                let is = if arguments.preview { "would be" } else { "is" };
-                text.push_str(&format!("  It {is} deprecated now.\n"));
+                text.push_str(if arguments.preview {
+                    "  It would be deprecated.\n"
+                } else {
+                    "  It is deprecated now.\n"
+                });
             }
             if arguments.preview {
                 published.files.iter().for_each(|file| text.push_str(&format!("  {}\n", sanitise(file))));

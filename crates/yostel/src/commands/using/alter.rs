@@ -6,7 +6,7 @@ use yostel_documents::{PackageName, Patch};
 use yostel_flows::{Dropped, FlowError, drop_alter, keep_alter, open_alter, show_alter};
 use yostel_store::FileChange;
 
-use crate::answer::Answer;
+use crate::answer::{Answer, Said};
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::package_name;
@@ -73,9 +73,10 @@ fn open(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
 
 fn show(package: &PackageName, call: &Call) -> Result<Answer, FlowError> {
     let changes = show_alter(&call.project()?, package, &call.context())?;
-    Ok(Answer::result(
+    Ok(Answer::either(
         call,
         Exit::Fine,
+        Said::Result,
         || AlterAnswer::shown(&changes, package),
         || match changes.files.is_empty() {
             true => format!("Nothing was changed in {package} yet.\n"),
