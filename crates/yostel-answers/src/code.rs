@@ -36,6 +36,8 @@ codes! {
     BadClock = "bad-clock",
     BadEpoch = "bad-epoch",
     BadPatience = "bad-patience",
+    Baseline = "baseline",
+    BaselineMissing = "baseline-missing",
     CannotRead = "cannot-read",
     CannotRun = "cannot-run",
     CannotWrite = "cannot-write",

@@ -4,6 +4,7 @@
 #![deny(missing_docs)]
 
 mod advisory;
+mod baseline;
 mod chosen;
 mod declared;
 mod digest;
@@ -23,6 +24,7 @@ mod tree;
 pub use advisory::{
     ADVISORIES, Advisory, Affected, AffectedPackage, AffectedRange, MOST_ADVISORY, RangeEvent, RangeKind, Severity,
 };
+pub use baseline::{BASELINE_FORMAT, Baseline, BaselineError, Known};
 pub use chosen::{AtVersion, Chosen, Numbered};
 pub use declared::{Declared, LocalPackage};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, RecordDigest, Seal, Sha256, TreeDigest, to_hex};
@@ -38,8 +40,8 @@ pub use manifest::{
     Admit, Alter, EditError, Force, Identity, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading,
     NamePattern, Need, NeedEdit, NeedForm, Policy, Project, SourceDeclaration, Swap, Take, VersionTable, Workspace,
     WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need, add_shared_role, add_source, add_swap, add_version,
-    manifest_schema, new_manifest, place_of_key, remove_alter, remove_need, remove_platform, remove_rule,
-    remove_source,
+    manifest_schema, new_manifest, place_of_key, remove_alter, remove_coexist, remove_need, remove_platform,
+    remove_rule, remove_source,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest, run_purpose};
 pub use origin::{Elsewhere, GitAt, GitPlace, Origin};

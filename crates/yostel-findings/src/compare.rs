@@ -1,9 +1,11 @@
 //! What moved between two lockfiles, from what to what, and because of whom.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use yostel_documents::{AskedBy, Asker, Chosen, LockedPackage, Lockfile, Origin, PackageName, Purpose, artifact_for};
 use yostel_versions::Version;
+
+use crate::ways::Ways;
 
 /// One package that is not as it was.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -19,9 +21,6 @@ pub struct Move {
     /// Empty when it is gone.
     pub pulled_by: Vec<Asker>,
 }
-
-/// Most askers of a way that are told: packages may be thousands deep, and each that moved has its way.
-const MOST_OF_A_WAY: usize = 100;
 
 /// What happened to a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -90,13 +89,13 @@ pub fn compare(old: Option<&Lockfile>, new: &Lockfile) -> Vec<Move> {
     let empty = Chosen::default();
     let before = old.map_or(&empty, |lockfile| &lockfile.chosen);
     let names: BTreeSet<&PackageName> = before.keys().chain(new.chosen.keys()).collect();
-    let nearer = nearest_askers(new);
+    let ways = Ways::of(new);
     let mut moves = Vec::new();
     for name in names {
         for (from, to) in paired(before.all(name), new.chosen.all(name)) {
             if let Some(kind) = kind_of(from, to) {
                 let asked_by = to.or(from).map(|locked| locked.asked_by.clone()).unwrap_or_default();
-                let pulled_by = to.map(|locked| way_to(puller(from, locked), &nearer)).unwrap_or_default();
+                let pulled_by = to.map(|locked| ways.to(puller(from, locked))).unwrap_or_default();
                 moves.push(Move { package: name.clone(), kind, asked_by, pulled_by });
             }
         }
@@ -132,65 +131,6 @@ fn puller<'l>(from: Option<&LockedPackage>, to: &'l LockedPackage) -> Option<&'l
     moved
         .or_else(|| to.asked_by.iter().find(|asked| asked.who.is_project()).or(to.asked_by.first()))
         .map(|asked| &asked.who)
-}
-
-/// Who asks for a package nearest to a project, and the project.
-type Nearest<'l> = BTreeMap<&'l PackageName, (&'l Asker, &'l Asker)>;
-
-/// Finds for each package who asks for it nearest to a project, the first by name of those at one distance.
-fn nearest_askers(lockfile: &Lockfile) -> Nearest<'_> {
-    let mut nearer = Nearest::new();
-    let mut needs: BTreeMap<&PackageName, BTreeSet<&PackageName>> = BTreeMap::new();
-    let mut layer: BTreeSet<&PackageName> = BTreeSet::new();
-    for (name, locked) in lockfile.chosen.iter() {
-        if let Some(asked) = locked.asked_by.iter().find(|asked| asked.who.is_project()) {
-            nearer.insert(name, (&asked.who, &asked.who));
-            layer.insert(name);
-        }
-        for asked in &locked.asked_by {
-            if let Asker::Release(asker, _) = &asked.who {
-                needs.entry(asker).or_default().insert(name);
-            }
-        }
-    }
-    while !layer.is_empty() {
-        let reached = layer.iter().filter_map(|asker| needs.get(asker)).flatten().copied();
-        let new: BTreeSet<&PackageName> = reached.filter(|name| !nearer.contains_key(name)).collect();
-        for name in &new {
-            let askers = lockfile.chosen.all(name).iter().flat_map(|locked| locked.asked_by.iter());
-            let from_layer = |asked: &AskedBy| match &asked.who {
-                Asker::Release(asker, _) => layer.contains(asker),
-                Asker::Project(_) => false,
-            };
-            if let Some(asked) = askers.filter(|asked| from_layer(asked)).min()
-                && let Asker::Release(asker, _) = &asked.who
-                && let Some((_, project)) = nearer.get(asker).copied()
-            {
-                nearer.insert(name, (&asked.who, project));
-            }
-        }
-        layer = new;
-    }
-    nearer
-}
-
-/// Follows who asks for whom up to a project; each is nearer to one than the one before. Of a long way, the middle is
-/// left out: it is never walked.
-fn way_to<'l>(who: Option<&'l Asker>, nearer: &Nearest<'l>) -> Vec<Asker> {
-    let mut way: Vec<Asker> = Vec::new();
-    let mut at = who;
-    while let Some(who) = at {
-        way.push(who.clone());
-        at = match who {
-            Asker::Project(_) => None,
-            // Whoever is reached from nowhere ends the way; a lockfile made by hand could hold such.
-            Asker::Release(name, _) => {
-                nearer.get(name).map(|(next, project)| if way.len() + 1 < MOST_OF_A_WAY { *next } else { *project })
-            }
-        };
-    }
-    way.reverse();
-    way
 }
 
 fn kind_of(from: Option<&LockedPackage>, to: Option<&LockedPackage>) -> Option<MoveKind> {

@@ -36,12 +36,19 @@
 #![deny(missing_docs)]
 
 mod audit;
+mod baseline;
 mod compare;
+mod finding;
 mod merge;
+mod remedy;
+mod ways;
 
 pub use audit::{
-    Duplicate, Holder, Notice, Outdated, Published, Rating, Threat, affects, duplicates, is_affected, notices,
-    outdated, severity_of, threats,
+    Advised, Debt, Dedupe, Duplicate, Holder, Notice, Outdated, Published, Rating, Threat, UnreadAdvisory, Upkeep,
+    UpkeepRule, WayOut, affects, duplicates, is_affected, notices, outdated, severity_of, threats,
 };
+pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
 pub use compare::{Move, MoveKind, compare};
+pub use finding::{AuditReport, Finding, FindingGroup, FindingKind, Matter, Origins, Spot};
 pub use merge::{BothMoved, Merged, merge};
+pub use remedy::{Remedy, TextEdit};

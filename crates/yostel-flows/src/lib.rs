@@ -65,14 +65,12 @@ pub use error::{
 };
 pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
 pub use keep::kit::{SaveRequest, SavedKit, load_kit, save_kit};
-pub use look::advisories::{Advised, UnreadAdvisory, WayOut};
-pub use look::audit::{AuditReport, audit};
-pub use look::dedupe::Dedupe;
+pub use look::audit::audit;
+pub use look::baseline::{read_baseline, write_baseline};
 pub use look::explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use look::list::{ListReport, ListRow, list};
 pub use look::releases::{ReleaseSeen, ReleasesReport, releases};
 pub use look::tree::{MOST_LEVELS, Tree, TreeNode, tree};
-pub use look::upkeep::{Debt, Upkeep, UpkeepRule};
 pub use observer::{Event, Observer, Silent};
 pub use plan::compose::{Selection, plan_of};
 pub use plan::launchers::quoted;

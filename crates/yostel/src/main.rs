@@ -34,6 +34,9 @@ fn main() -> ExitCode {
             quiet = arguments.options.quiet;
             tell_what_goes_on();
             match Call::new(&arguments.options) {
+                Ok(_) if let Some(wrong) = usage::of_format(&arguments) => {
+                    failure_of(&[wrong], Exit::Usage, Format::Text)
+                }
                 Ok(call) => commands::run(arguments.command, &call).unwrap_or_else(|error| failure(&error, &call)),
                 Err(wrong) => failure_of(&[wrong], Exit::Usage, arguments.options.format),
             }

@@ -21,7 +21,7 @@ pub(crate) struct Options {
     #[arg(long, global = true, hide = true, value_name = "FOLDER", env = "YOSTEL_CACHE", hide_env_values = true)]
     pub(crate) cache: Option<PathBuf>,
 
-    /// How to answer: text (words and tables) or json
+    /// How to answer: text or json; findings also as sarif, junit, markdown
     #[arg(
         long,
         global = true, hide = true,
@@ -59,6 +59,12 @@ pub(crate) enum Format {
     Text,
     /// One JSON document, described in docs/output.md
     Json,
+    /// SARIF 2.1.0, for whoever shows results of analyses
+    Sarif,
+    /// JUnit XML, for build servers
+    Junit,
+    /// Markdown, for a comment in a review
+    Markdown,
 }
 
 /// When to colour.

@@ -7,6 +7,7 @@ use clap::{Command, CommandFactory};
 use yostel_answers::{Code, Diagnostic, Suggestion};
 
 use crate::args::Arguments;
+use crate::commands::Command as CommandTyped;
 use crate::options::Format;
 use crate::render::join;
 
@@ -73,6 +74,17 @@ pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnost
         }
     };
     Diagnostic::new(Code::Usage, headline, next)
+}
+
+/// Tells what is wrong with the format that was asked for: some are for findings only.
+pub(crate) fn of_format(arguments: &Arguments) -> Option<Diagnostic> {
+    let only = |formats: &[Format]| formats.contains(&arguments.options.format);
+    let is_fine = match arguments.command {
+        CommandTyped::Audit(_) => true,
+        _ => only(&[Format::Text, Format::Json]),
+    };
+    let headline = "only `yostel audit` answers in this format".to_owned();
+    (!is_fine).then(|| Diagnostic::new(Code::Usage, headline, "write --format text or --format json"))
 }
 
 /// Tells how to answer when the arguments could not be read.

@@ -2,8 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_findings::{Rating, Threat};
-use yostel_flows::{Advised, UnreadAdvisory, WayOut};
+use yostel_findings::{Advised, Rating, Threat, UnreadAdvisory, WayOut};
 
 use super::parts::{AskedTold, texts, told};
 
@@ -95,19 +94,8 @@ pub struct UnreadAdvisoryTold {
     pub why: String,
 }
 
-/// Returns the word for a rating.
-pub fn rating_word(rating: Rating) -> &'static str {
-    match rating {
-        Rating::None => "none",
-        Rating::Low => "low",
-        Rating::Medium => "medium",
-        Rating::High => "high",
-        Rating::Critical => "critical",
-    }
-}
-
 fn severity((rating, score): (Rating, f64)) -> SeverityTold {
-    SeverityTold { rating: rating_word(rating), score }
+    SeverityTold { rating: rating.word(), score }
 }
 
 impl From<&Threat> for ThreatTold {

@@ -6,12 +6,12 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{AskedBy, Dispute, Disputed};
-use yostel_findings::{Duplicate, Holder, Outdated};
-use yostel_flows::{AuditReport, Debt, Dedupe, Upkeep, UpkeepRule};
+use yostel_findings::{AuditReport, Debt, Dedupe, Duplicate, Holder, Outdated, Upkeep, Verdict};
 use yostel_versions::Version;
 
 use super::Told;
 use super::advisories::{AdvisedTold, UnreadAdvisoryTold};
+use super::findings::FindingTold;
 use super::parts::{AskedTold, EditTold, NoticeTold, ReleaseTold, texts, told};
 use crate::words::dispute_words;
 
@@ -21,6 +21,10 @@ use crate::words::dispute_words;
 pub struct AuditAnswer {
     /// How many packages are locked.
     pub packages: usize,
+    /// All that was found, each kind told alike: what should be looked at first is first.
+    pub findings: Vec<FindingTold>,
+    /// What the baseline knows and was not found any more.
+    pub gone: Vec<String>,
     /// Packages for which something newer exists.
     pub outdated: Vec<OutdatedTold>,
     /// What is there twice.
@@ -68,6 +72,10 @@ pub struct OutdatedTold {
     pub newest_published: String,
     /// Whether the newest is on another compatible line.
     pub crosses_line: bool,
+    /// How many newer releases there are; neither pre-releases nor what was withdrawn counts.
+    pub releases_behind: usize,
+    /// How many other compatible lines those are on.
+    pub lines_behind: usize,
     /// Who does not accept the newest.
     pub held_by: Vec<HolderTold>,
 }
@@ -101,6 +109,8 @@ impl OutdatedTold {
             newest: outdated.newest.to_string(),
             newest_published: outdated.newest_published.to_string(),
             crosses_line: outdated.crosses_line,
+            releases_behind: outdated.releases_behind,
+            lines_behind: outdated.lines_behind,
             held_by: told(&outdated.held_by),
         }
     }
@@ -225,16 +235,6 @@ pub enum DebtTold {
     Stands,
 }
 
-/// Returns the word for the kind of a rule.
-pub fn rule_word(rule: UpkeepRule) -> &'static str {
-    match rule {
-        UpkeepRule::Force => "force",
-        UpkeepRule::Swap => "swap",
-        UpkeepRule::Admit => "admit",
-        UpkeepRule::Deviation => "deviation",
-    }
-}
-
 impl From<&Debt> for DebtTold {
     fn from(debt: &Debt) -> Self {
         match debt {
@@ -249,7 +249,7 @@ impl From<&Debt> for DebtTold {
 impl From<&Upkeep> for UpkeepTold {
     fn from(upkeep: &Upkeep) -> Self {
         Self {
-            rule: rule_word(upkeep.rule).to_owned(),
+            rule: upkeep.rule.word().to_owned(),
             package: upkeep.package.to_string(),
             file: upkeep.file.clone(),
             line: upkeep.line,
@@ -303,9 +303,11 @@ impl From<&Dispute> for AlarmTold {
 
 impl AuditAnswer {
     /// Tells what was found; ages are counted to `now`.
-    pub fn of(report: &AuditReport, now: Timestamp) -> Self {
+    pub fn of(report: &AuditReport, verdict: &Verdict<'_>, now: Timestamp) -> Self {
         Self {
             packages: report.packages,
+            findings: verdict.all.iter().map(|judged| FindingTold::of(judged, report)).collect(),
+            gone: verdict.gone.iter().map(|known| known.id.clone()).collect(),
             outdated: report.outdated.iter().map(|outdated| OutdatedTold::of(outdated, now)).collect(),
             duplicates: report.duplicates.iter().map(|duplicate| DuplicateTold::of(duplicate, report)).collect(),
             upkeep: told(&report.upkeep),

@@ -7,6 +7,7 @@ pub mod advisories;
 pub mod audit;
 pub mod decide;
 pub mod declare;
+pub mod findings;
 pub mod keep;
 pub mod look;
 pub mod parts;

@@ -1,10 +1,13 @@
 //! From errors to words: the only room that knows them. Exhaustive on purpose: a new error does not compile until it
 //! has its words. Codes are explained in docs/errors.md.
 
+mod advisory;
 mod collision;
 mod content;
 mod dispute;
 mod doubt;
+mod edits;
+mod finding;
 mod install;
 mod lock;
 mod manifest;
@@ -23,10 +26,13 @@ use yostel_documents::{NameError, PackageName};
 use yostel_flows::FlowError;
 use yostel_versions::{ConstraintProblem, ConstraintTextError};
 
+pub use advisory::{need_command, severity_words, way_words};
 pub use content::changes_told;
 use content::of_content;
 pub use dispute::dispute_words;
 pub use doubt::doubt_words;
+pub use edits::{edit_words, rule_edit_words};
+pub use finding::{debt_words, finding_notes, finding_words, kind_words, remedy_words};
 use install::of_install;
 use lock::of_lock;
 pub use manifest::stale_note;

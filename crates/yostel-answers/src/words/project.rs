@@ -1,14 +1,14 @@
 //! Projects: what cannot be read, and what the manifest cannot be made to say.
 
 use crate::code::Code;
-use crate::diagnostic::{Diagnostic, Suggestion};
+use crate::diagnostic::{Diagnostic, Place, Suggestion};
 use yostel_documents::{EditError, PackageName, Purpose, nearest};
 use yostel_flows::{NotAltered, PathProblem, ProjectError};
 
 use super::manifest::{of_manifest, of_workspace};
 use super::patch::of_not_altered;
 use super::place::of_io;
-use super::{TOLD, Viewpoint, join, tell};
+use super::{TOLD, Viewpoint, join, shell_word, tell};
 
 /// Tells why a project cannot be read, or its manifest not be written.
 pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diagnostic> {
@@ -40,6 +40,30 @@ pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diag
                 .or(Suggestion::run("yostel -C FOLDER …", "to work on one elsewhere"))
         }
         ProjectError::Read { path, cause } => of_io(Code::CannotRead, format!("{}: {cause}", view.show(path)), cause),
+        ProjectError::NoBaseline(path) => {
+            let file = shell_word(&view.show(path));
+            let headline = format!("there is no {}", view.show(path));
+            tell(
+                Code::BaselineMissing,
+                headline,
+                Suggestion::run(
+                    format!("yostel audit --baseline {file} --renew"),
+                    "to begin one with what is found now",
+                ),
+            )
+        }
+        ProjectError::Baseline { path, text, error } => {
+            let file = view.show(path);
+            let told = tell(
+                Code::Baseline,
+                format!("{file} is no baseline: {}", error.says),
+                "correct it, or delete it and renew it",
+            );
+            match &error.span {
+                Some(span) => told.at(Place::of(file, text, span)),
+                None => told,
+            }
+        }
         ProjectError::OtherTool { accept, .. } => {
             let or = "change `yostel = …` in [project], if this one will do after all";
             tell(Code::OtherTool, headline, format!("install a yostel version that {accept} accepts")).or(or)

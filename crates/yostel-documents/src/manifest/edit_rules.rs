@@ -102,6 +102,21 @@ pub fn add_coexist(text: &str, package: &PackageName) -> Result<String, EditErro
     add_to_list(text, "coexist", package.as_str())
 }
 
+/// Permits a package to be locked at one version only, and leaves the key out with the last package.
+///
+/// # Errors
+/// `Unreadable` when the text is no manifest, or does not permit it several.
+pub fn remove_coexist(text: &str, package: &PackageName) -> Result<String, EditError> {
+    in_table(text, "policy", |policy| {
+        let list = policy.get_mut("coexist").and_then(Item::as_array_mut).ok_or(EditError::Unreadable)?;
+        list.retain(|one| one.as_str() != Some(package.as_str()));
+        if list.is_empty() {
+            policy.remove("coexist");
+        }
+        Ok(())
+    })
+}
+
 /// Permits several packages in a role.
 ///
 /// # Errors

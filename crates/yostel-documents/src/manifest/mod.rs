@@ -16,8 +16,8 @@ use jiff::civil::Date;
 
 pub use edit::{EditError, NeedEdit, NeedForm, add_alter, add_need, new_manifest, remove_alter, remove_need};
 pub use edit_rules::{
-    VersionTable, add_agreed, add_coexist, add_shared_role, add_source, add_swap, add_version, remove_platform,
-    remove_rule, remove_source,
+    VersionTable, add_agreed, add_coexist, add_shared_role, add_source, add_swap, add_version, remove_coexist,
+    remove_platform, remove_rule, remove_source,
 };
 pub use identity::Identity;
 pub use keys::manifest_schema;

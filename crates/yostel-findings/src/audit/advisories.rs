@@ -35,6 +35,22 @@ pub enum Rating {
     Critical,
 }
 
+impl Rating {
+    /// All of them, rising.
+    pub const ALL: [Self; 5] = [Self::None, Self::Low, Self::Medium, Self::High, Self::Critical];
+
+    /// Returns its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::None => "none",
+            Self::Low => "low",
+            Self::Medium => "medium",
+            Self::High => "high",
+            Self::Critical => "critical",
+        }
+    }
+}
+
 /// An advisory that affects a locked release.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Threat {

@@ -6,6 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_documents::{AskedBy, Lockfile, PackageDocument, PackageName, TreeDigest, Word};
+use yostel_resolve::RequirementEdit;
 use yostel_versions::Version;
 
 /// Something that is there twice.
@@ -32,6 +33,17 @@ pub enum Duplicate {
         /// The packages, sorted.
         packages: Vec<(PackageName, Version)>,
     },
+}
+
+/// What it takes for a package to be locked at one version.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Dedupe {
+    /// Nothing but to say so.
+    ByPolicyOnly,
+    /// These edits of what projects need; the smallest there are.
+    Edits(Vec<RequirementEdit>),
+    /// No edit of needs would do.
+    Impossible,
 }
 
 /// Lists duplicates: contents first, then packages at several versions, then roles. Roles are known only of packages with a document.

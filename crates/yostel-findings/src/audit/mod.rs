@@ -1,11 +1,16 @@
-//! Findings over a locked set: what is outdated, what is there twice, what is said of releases since they were published.
+//! Findings over a locked set: what is outdated, what is there twice, what is dangerous, what is said of releases since they
+//! were published, which rules are due for review.
 
 mod advisories;
 mod duplicates;
 mod notices;
 mod outdated;
+mod upkeep;
+mod way_out;
 
 pub use advisories::{Published, Rating, Threat, affects, is_affected, severity_of, threats};
-pub use duplicates::{Duplicate, duplicates};
+pub use duplicates::{Dedupe, Duplicate, duplicates};
 pub use notices::{Notice, notices};
 pub use outdated::{Holder, Outdated, outdated};
+pub use upkeep::{Debt, Upkeep, UpkeepRule};
+pub use way_out::{Advised, UnreadAdvisory, WayOut};

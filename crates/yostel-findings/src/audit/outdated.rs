@@ -30,6 +30,10 @@ pub struct Outdated {
     pub newest_published: Timestamp,
     /// Whether the newest is on another compatible line.
     pub crosses_line: bool,
+    /// How many newer releases there are; neither pre-releases nor what was withdrawn counts.
+    pub releases_behind: usize,
+    /// How many compatible lines those are on, the locked one not counted.
+    pub lines_behind: usize,
     /// Who does not accept the newest; empty when everyone does.
     pub held_by: Vec<Holder>,
 }
@@ -68,7 +72,16 @@ pub fn outdated(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDo
             .filter(|release| release.withdrawn.is_none() && release.version > locked.version)
             .find(|release| all.as_ref().is_some_and(|all| all.accepts(&release.version)))
             .map(|release| release.version.clone());
+        let newer = document.releases.iter().filter(|release| {
+            release.version > locked.version && release.withdrawn.is_none() && !release.version.is_pre_release()
+        });
+        let newer: Vec<&Version> = newer.map(|release| &release.version).collect();
+        // They rise, so each line is together.
+        let lines = std::iter::once(&locked.version).chain(newer.iter().copied()).collect::<Vec<_>>();
+        let begins = |pair: &&[&Version]| !document.numbering.is_same_line(pair[0], pair[1]);
         found.push(Outdated {
+            releases_behind: newer.len(),
+            lines_behind: lines.windows(2).filter(begins).count(),
             package: name.clone(),
             direct: lockfile.is_direct(name),
             locked: locked.version.clone(),

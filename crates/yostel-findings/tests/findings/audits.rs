@@ -46,6 +46,8 @@ fn outdated_tells_what_may_be_had_and_who_stands_against_the_rest() {
         "cable is at its newest: what came later is withdrawn or a candidate"
     );
     assert!(found[0].direct && !found[1].direct);
+    assert_eq!([found[0].releases_behind, found[0].lines_behind], [2, 1]);
+    assert_eq!([found[1].releases_behind, found[1].lines_behind], [1, 1]);
 }
 
 #[test]

@@ -6,3 +6,4 @@ mod advisories;
 mod audits;
 mod locks;
 mod merging;
+mod remedies;

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use yostel_documents::{
     Declared, EditError, Lockfile, NeedForm, PackageName, Requirement, VersionTable, add_agreed, add_coexist, add_need,
-    add_shared_role, add_swap, add_version, remove_need, remove_platform, remove_rule,
+    add_shared_role, add_swap, add_version, remove_platform, remove_rule,
 };
 use yostel_findings::{MoveKind, Notice, Threat, notices, threats};
 use yostel_resolve::{
@@ -22,7 +22,7 @@ use crate::look::advisories::published;
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 use crate::project::read::load_lockfile;
-use crate::project::write::Texts;
+use crate::project::write::{Texts, edit_needs};
 use crate::search::drive::{Driven, MOST_EDIT_SETS, drive, drive_within, edit_sets_within};
 use crate::search::proposal::{Basis, Proposal};
 use crate::search::rules::{Keep, kept_versions, rules_of};
@@ -197,16 +197,8 @@ impl Search<'_> {
         };
         let Some(with_rules) = self.project.with_texts(&texts) else { return Ok(None) };
         let mut texts = texts;
-        for edit in &settling.needs {
-            let Requirement { asker, purpose, package, .. } = edit.requirement();
-            let Some(file) = with_rules.projects().find(|file| *file.name() == *asker.name()) else { return Ok(None) };
-            let text = texts.entry(file.manifest_path()).or_insert_with(|| file.text.clone());
-            *text = match edit {
-                RequirementEdit::Change { accept, .. } => {
-                    add_need(text, purpose, package, &NeedForm::Constraint(accept.clone()))?.text
-                }
-                RequirementEdit::Drop { .. } => remove_need(text, Some(purpose), package)?.text,
-            };
+        if !edit_needs(&with_rules, &mut texts, &settling.needs)? {
+            return Ok(None);
         }
         let Some(mut edited) = self.project.with_texts(&texts) else { return Ok(None) };
         let observer = Quietly(self.context.observer);

@@ -56,6 +56,8 @@ fn of_project(error: &ProjectError) -> FlowClass {
     match error {
         ProjectError::Read { .. } => FlowClass::Machine,
         ProjectError::NoProject(_)
+        | ProjectError::NoBaseline(_)
+        | ProjectError::Baseline { .. }
         | ProjectError::Manifest { .. }
         | ProjectError::Workspace { .. }
         | ProjectError::NoSuchProject { .. }

@@ -4,7 +4,7 @@ use std::io;
 use std::ops::Range;
 use std::path::PathBuf;
 
-use yostel_documents::{EditError, ManifestProblem, PackageName, Purpose};
+use yostel_documents::{BaselineError, EditError, ManifestProblem, PackageName, Purpose};
 use yostel_versions::{ConstraintText, Version};
 
 /// Why a project cannot be read, or its manifest not be written.
@@ -96,6 +96,19 @@ pub enum ProjectError {
         purpose: Purpose,
         /// Those it has needs for.
         known: Vec<Purpose>,
+    },
+    /// There is no baseline where one should be.
+    #[error("there is no {}", .0.display())]
+    NoBaseline(PathBuf),
+    /// A baseline has a problem.
+    #[error("{}: {}", path.display(), error.says)]
+    Baseline {
+        /// Its file.
+        path: PathBuf,
+        /// Its text.
+        text: String,
+        /// What is wrong.
+        error: BaselineError,
     },
     /// The manifest cannot be edited so.
     #[error(transparent)]

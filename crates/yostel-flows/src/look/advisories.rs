@@ -7,7 +7,7 @@ use yostel_documents::{
     ADVISORIES, Advisory, Affected, AskedBy, LockedPackage, Lockfile, PackageDocument, PackageName, Requirement,
     SourceName,
 };
-use yostel_findings::{MoveKind, Published, Threat, affects, threats};
+use yostel_findings::{Advised, MoveKind, Published, Threat, UnreadAdvisory, WayOut, affects, threats};
 use yostel_resolve::{Outcome, Problem, Resolution, Resolver};
 use yostel_sources::SourceSet;
 use yostel_versions::{ConstraintText, Version};
@@ -19,48 +19,6 @@ use crate::project::LoadedProject;
 use crate::search::drive::drive;
 use crate::search::proposal::moves_to;
 use crate::search::rules::{rules_of, versions_of};
-
-/// An advisory that affects a locked release, and the way out.
-#[derive(Debug)]
-pub struct Advised {
-    /// What it says of which release.
-    pub threat: Threat,
-    /// What was found to get out of it.
-    pub way: WayOut,
-}
-
-/// How to get a release that an advisory does not affect.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum WayOut {
-    /// A lock without anything to keep takes this one.
-    Fresh(Version),
-    /// A need of a project keeps it out; with another constraint it locks.
-    Need {
-        /// The need, as it is.
-        requirement: Requirement,
-        /// The constraint that does.
-        accept: ConstraintText,
-        /// How many other packages that moves.
-        others: usize,
-    },
-    /// These do not accept the lowest release that is not affected, or something further away keeps it out.
-    Held(Vec<AskedBy>),
-    /// The manifest forces this version.
-    Forced,
-    /// There is no newer release that is not affected.
-    NoRelease,
-}
-
-/// An advisory that could not be read.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub struct UnreadAdvisory {
-    /// The source.
-    pub source: SourceName,
-    /// Its file; the folder of them, when that cannot be read.
-    pub file: String,
-    /// Why.
-    pub why: String,
-}
 
 /// Reads the advisories that speak of these packages, from the sources that they come from. What cannot be read, or a
 /// source that cannot be asked, is told beside them: everything else that is looked for is found all the same.

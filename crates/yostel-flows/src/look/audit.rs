@@ -2,63 +2,23 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_documents::{Dispute, Disputed, PackageName};
-use yostel_findings::{Duplicate, Notice, Outdated, duplicates, notices, outdated};
+use yostel_documents::{Disputed, Lockfile, PackageName};
+use yostel_findings::{AuditReport, Origins, Outdated, Spot, duplicates, notices, outdated};
 use yostel_resolve::{Problem, Resolution};
 use yostel_sources::SourceSet;
+use yostel_versions::Version;
 
 use crate::content::trust::{disputes_with, told_by_sources};
 use crate::context::Context;
 use crate::error::FlowError;
-use crate::look::advisories::{Advised, Around, UnreadAdvisory, advised, published};
-use crate::look::dedupe::{Dedupe, dedupes};
-use crate::look::upkeep::{Upkeep, upkeep};
-use crate::project::LoadedProject;
+use crate::look::advisories::{Around, advised, published};
+use crate::look::dedupe::dedupes;
+use crate::look::remedies::remedies;
+use crate::look::upkeep::upkeep;
 use crate::project::prepared::Prepared;
+use crate::project::{LoadedProject, spot_of};
 use crate::search::fresh::fresh;
 use crate::search::rules::{Keep, rules_of};
-
-/// What an audit found.
-#[derive(Debug)]
-#[must_use = "findings must be told"]
-pub struct AuditReport {
-    /// The project that is worked on.
-    pub project: PackageName,
-    /// How many packages are locked.
-    pub packages: usize,
-    /// Packages for which something newer exists: direct ones first.
-    pub outdated: Vec<Outdated>,
-    /// Things that are there twice.
-    pub duplicates: Vec<Duplicate>,
-    /// What it would take to have one version of each package that is locked at several.
-    pub dedupes: BTreeMap<PackageName, Dedupe>,
-    /// Packages that no source knows any more.
-    pub unknown: Vec<PackageName>,
-    /// Forced versions, swaps and deviations that somebody should look after.
-    pub upkeep: Vec<Upkeep>,
-    /// What is said of locked releases since they were published.
-    pub notices: Vec<Notice>,
-    /// What the lockfile says of releases, and their sources say otherwise.
-    pub alarms: Vec<Dispute>,
-    /// Advisories that affect what is locked, the worst first.
-    pub advisories: Vec<Advised>,
-    /// Advisories that could not be read.
-    pub unread: Vec<UnreadAdvisory>,
-}
-
-impl AuditReport {
-    /// Tells whether there is anything to act on.
-    pub fn has_findings(&self) -> bool {
-        !(self.outdated.is_empty()
-            && self.duplicates.is_empty()
-            && self.unknown.is_empty()
-            && self.upkeep.is_empty()
-            && self.notices.is_empty()
-            && self.alarms.is_empty()
-            && self.advisories.is_empty()
-            && self.unread.is_empty())
-    }
-}
 
 /// Audits what is locked against what the sources have today.
 ///
@@ -80,42 +40,71 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
     let mut outdated = outdated(&lockfile, &documents);
     let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Nothing, context)?;
     let (published, unread) = published(lockfile.chosen.iter(), &sources, context.observer)?;
-    let anew = resolved(&mut outdated, project, &sources, context)?;
+    let notices = notices(&lockfile, &documents);
+    let anew = match outdated.is_empty() && notices.is_empty() {
+        true => None,
+        false => resolved(&mut outdated, &lockfile, project, &sources, context)?,
+    };
     let (lock, anew) = (&lockfile, anew.as_ref());
     let around = Around { project, lockfile: lock, documents: &documents, sources: &sources, anew };
     let advisories = advised(&published, &around, context)?;
-    Ok(AuditReport {
+    let mut report = AuditReport {
         advisories,
         unread,
         project: project.here().name().clone(),
+        is_workspace: project.is_workspace(),
         dedupes: dedupes(project, &lockfile, &duplicates, context)?,
         packages: lockfile.chosen.len(),
         outdated,
-        notices: notices(&lockfile, &documents),
+        notices,
         duplicates,
         unknown,
         alarms,
         upkeep: upkeep(project, &lockfile, context)?,
-    })
+        ways: Origins::of(&lockfile, places_of_needs(project)),
+        remedies: BTreeMap::new(),
+    };
+    report.remedies = remedies(&report, project, around.anew);
+    Ok(report)
+}
+
+/// Says where each project writes that it needs a package.
+fn places_of_needs(project: &LoadedProject) -> BTreeMap<(PackageName, PackageName), Spot> {
+    let mut places = BTreeMap::new();
+    for file in project.projects() {
+        for (package, need) in file.manifest.needs.values().flatten() {
+            // Of several purposes the one that is written first.
+            let spot = spot_of(file, &need.span);
+            let place = places.entry((file.name().clone(), package.clone())).or_insert_with(|| spot.clone());
+            *place = spot.min(place.clone());
+        }
+    }
+    places
 }
 
 /// Says of newer releases which would be chosen if nothing were kept: who asks today may be gone then, and who does not may
 /// keep one out.
 fn resolved(
     outdated: &mut [Outdated],
+    lockfile: &Lockfile,
     project: &LoadedProject,
     sources: &SourceSet,
     context: &Context<'_>,
 ) -> Result<Option<Resolution>, FlowError> {
-    if outdated.is_empty() {
-        return Ok(None);
-    }
     let rules = rules_of(project, None, None, context.settings);
     let problem = Problem { requirements: project.requirements(), rules, ..Problem::default() };
     let anew = fresh(&problem, project, sources, context.observer)?;
     for one in outdated.iter_mut() {
-        let chosen = anew.as_ref().and_then(|anew| anew.chosen.get(&one.package));
-        let version = chosen.map(|choice| choice.release.version.clone()).filter(|version| *version > one.locked);
+        let (package, locked) = (&one.package, &one.locked);
+        let chosen = anew.iter().flat_map(|anew| anew.chosen.all(package));
+        let numbering = &lockfile.chosen[package].numbering;
+        // Where several versions are locked, each moves along its own line; what is locked on another is not its own.
+        let is_own = |version: &Version| match lockfile.chosen.all(package).len() {
+            1 => true,
+            _ => numbering.is_same_line(version, locked),
+        };
+        let newer = chosen.map(|choice| &choice.release.version).filter(|version| *version > locked && is_own(version));
+        let version = newer.max().cloned();
         one.kept_out = anew.is_some() && one.accepted.is_some() && version.is_none();
         one.accepted = version;
     }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use yostel_documents::{Lockfile, PackageName};
-use yostel_findings::Duplicate;
+use yostel_findings::{Dedupe, Duplicate};
 use yostel_resolve::{EditRules, EditSet, Outcome, Problem, RequirementEdit, Resolver};
 use yostel_sources::SourceSet;
 
@@ -12,17 +12,6 @@ use crate::error::FlowError;
 use crate::project::LoadedProject;
 use crate::search::drive::{Driven, MOST_EDIT_SETS, drive, edit_sets};
 use crate::search::rules::{Keep, rules_of, versions_of};
-
-/// What it takes for a package to be locked at one version.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Dedupe {
-    /// Nothing but to say so.
-    ByPolicyOnly,
-    /// These edits of what projects need; the smallest there are.
-    Edits(Vec<RequirementEdit>),
-    /// No edit of needs would do.
-    Impossible,
-}
 
 /// Finds out for every package that is locked at several versions what would join them.
 ///

@@ -2,9 +2,11 @@
 
 pub(crate) mod advisories;
 pub(crate) mod audit;
+pub(crate) mod baseline;
 pub(crate) mod dedupe;
 pub(crate) mod explain;
 pub(crate) mod list;
 pub(crate) mod releases;
+pub(crate) mod remedies;
 pub(crate) mod tree;
 pub(crate) mod upkeep;

@@ -4,9 +4,9 @@
 use std::ops::Range;
 
 use yostel_documents::{Lockfile, PackageName};
+use yostel_findings::{Debt, Upkeep, UpkeepRule};
 use yostel_resolve::{Outcome, Problem, Resolver, Rules};
 use yostel_sources::SourceSet;
-use yostel_versions::Version;
 
 use crate::context::Context;
 use crate::error::{FlowError, SearchError};
@@ -14,49 +14,6 @@ use crate::observer::Observer;
 use crate::project::{LoadedProject, ProjectFile, line_of};
 use crate::search::drive::{Driven, drive};
 use crate::search::rules::{Keep, rules_of, versions_of};
-
-/// Which rule of the manifest it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum UpkeepRule {
-    /// `[force]`.
-    Force,
-    /// `[swap]`.
-    Swap,
-    /// `[admit]`.
-    Admit,
-    /// A need that deviates from `[agreed]`.
-    Deviation,
-}
-
-/// What is wrong with a rule by now.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Debt {
-    /// The day until which it should be needed is past by so many days.
-    Past(i64),
-    /// Without it, the very same releases would be chosen.
-    ChangesNothing,
-    /// Without it, this newer release would be chosen.
-    Hides(Version),
-    /// It is somebody's own way; said once more, with its reason.
-    Stands,
-}
-
-/// A rule that somebody should look after.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Upkeep {
-    /// Which rule.
-    pub rule: UpkeepRule,
-    /// The package it is about.
-    pub package: PackageName,
-    /// The manifest, relative to the workspace's root.
-    pub file: String,
-    /// The line of it, from 1.
-    pub line: usize,
-    /// Why it is there.
-    pub why: String,
-    /// What is wrong with it; never empty.
-    pub debts: Vec<Debt>,
-}
 
 /// Looks after every forced version, swap, admitted release and deviation of a project.
 ///
@@ -83,7 +40,7 @@ pub(crate) fn upkeep(
         let debts: Vec<Debt> = debts;
         if !debts.is_empty() {
             let (package, line, why) = (package.clone(), line_of(&file.text, span), why.to_owned());
-            found.push(Upkeep { rule, package, file: file.manifest_path(), line, why, debts });
+            found.push(Upkeep { rule, package, need: None, file: file.manifest_path(), line, why, debts });
         }
     };
     let top = &project.top;
@@ -115,10 +72,13 @@ pub(crate) fn upkeep(
         look(UpkeepRule::Admit, package, (top, &admit.span), &admit.why, debts);
     }
     for file in project.projects() {
-        for (package, need) in file.manifest.needs.values().flatten() {
-            if let Some(why) = &need.why {
-                look(UpkeepRule::Deviation, package, (file, &need.span), why, vec![Debt::Stands]);
-            }
+        for (purpose, needs) in &file.manifest.needs {
+            found.extend(needs.iter().filter_map(|(package, need)| {
+                let why = need.why.clone()?;
+                let (line, need) = (line_of(&file.text, &need.span), Some((file.name().clone(), purpose.clone())));
+                let (rule, package) = (UpkeepRule::Deviation, package.clone());
+                Some(Upkeep { rule, package, need, file: file.manifest_path(), line, why, debts: vec![Debt::Stands] })
+            }));
         }
     }
     Ok(found)

@@ -18,6 +18,7 @@ use yostel_documents::{
     run_purpose,
 };
 use yostel_files::FileError;
+use yostel_findings::Spot;
 use yostel_sources::{OpenSource, Patience, SourceSet};
 use yostel_store::Project;
 use yostel_versions::{ConstraintText, Numbering, Version};
@@ -262,6 +263,14 @@ impl LoadedProject {
             line: line_of(&project.text, &need.span),
         })
     }
+}
+
+/// Returns where a part of a project's manifest begins.
+pub(crate) fn spot_of(project: &ProjectFile, span: &std::ops::Range<usize>) -> Spot {
+    let text = &project.text;
+    let start = text[..span.start].rfind('\n').map_or(0, |at| at + 1);
+    let column = text[start..span.start].chars().count() + 1;
+    Spot { file: project.manifest_path(), line: line_of(text, span), column }
 }
 
 /// Returns the line of a text in which a part of it begins, from 1.

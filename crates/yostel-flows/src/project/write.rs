@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 use std::fs::File;
 
+use yostel_documents::{EditError, NeedForm, Requirement, add_need, remove_need};
 use yostel_files::{Hold, lock, write_atomically};
+use yostel_resolve::RequirementEdit;
 
 use crate::error::{FlowError, ProjectError};
 use crate::observer::{Event, Observer, go_on, waiting};
@@ -45,6 +47,30 @@ pub(crate) fn write_manifests(
         }
     }
     Ok(())
+}
+
+/// Writes edits of needs into the texts of manifests, by their path relative to the root; those that are not among the texts
+/// yet begin as they are. Returns whether every need is one of a project of this workspace.
+///
+/// # Errors
+/// As editing.
+pub(crate) fn edit_needs(
+    project: &LoadedProject,
+    texts: &mut BTreeMap<String, String>,
+    edits: &[RequirementEdit],
+) -> Result<bool, EditError> {
+    for edit in edits {
+        let Requirement { asker, purpose, package, .. } = edit.requirement();
+        let Some(file) = project.projects().find(|file| *file.name() == *asker.name()) else { return Ok(false) };
+        let text = texts.entry(file.manifest_path()).or_insert_with(|| file.text.clone());
+        *text = match edit {
+            RequirementEdit::Change { accept, .. } => {
+                add_need(text, purpose, package, &NeedForm::Constraint(accept.clone()))?.text
+            }
+            RequirementEdit::Drop { .. } => remove_need(text, Some(purpose), package)?.text,
+        };
+    }
+    Ok(true)
 }
 
 pub(crate) fn write_back<'t>(

@@ -7,8 +7,8 @@ use std::fs;
 use proptest::prelude::*;
 use proptest::test_runner::TestCaseError;
 use yostel_documents::{Chosen, LockedPackage, Overrides, PackageName, Release, Requirement, Take};
-use yostel_findings::{Move, MoveKind};
-use yostel_flows::{Instead, WayOut, audit};
+use yostel_findings::{Move, MoveKind, WayOut};
+use yostel_flows::{Instead, audit};
 use yostel_testkit::any::{any_coexist, any_overrides, any_world};
 use yostel_versions::{ConstraintText, Numbering};
 

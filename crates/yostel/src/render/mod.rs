@@ -4,6 +4,9 @@
 mod tests;
 
 mod columns;
+pub(crate) mod junit;
+pub(crate) mod markdown;
+pub(crate) mod sarif;
 
 use std::collections::BTreeSet;
 use std::io::{IsTerminal, Write};

@@ -27,6 +27,7 @@ mod merging;
 mod noticing;
 mod overriding;
 mod pages;
+mod pipelines;
 mod refusals;
 mod refusing;
 mod settling;

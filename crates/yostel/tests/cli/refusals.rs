@@ -50,6 +50,8 @@ const REFUSALS: &[(&str, &str)] = &[
     ),
     ("bad-epoch", "SOURCE_DATE_EPOCH=yesterday refuse list"),
     ("bad-patience", "YOSTEL_IDLE_SECONDS=never refuse list"),
+    ("baseline", "fine lock; echo 'format = 2' > known.toml; refuse audit --baseline known.toml"),
+    ("baseline-missing", "fine lock; refuse audit --baseline known.toml"),
     ("cannot-read", "printf '\\377' > yostel.toml; refuse lock"),
     ("cannot-run", "fine lock; fine install; refuse run -- none-such"),
     ("cannot-write", "fine lock; touch .yostel; refuse install"),

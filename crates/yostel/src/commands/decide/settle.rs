@@ -7,17 +7,16 @@ use clap::Args;
 use jiff::Timestamp;
 use similar::{ChangeTag, TextDiff};
 use yostel_answers::answers::decide::SettleAnswer;
-use yostel_answers::words::{day, notice_words};
+use yostel_answers::words::{edit_words, notice_words, rule_edit_words, severity_words};
 use yostel_answers::{Code, Diagnostic, Suggestion};
-use yostel_documents::{PackageName, Requirement};
+use yostel_documents::PackageName;
 use yostel_findings::{Move, MoveKind};
 use yostel_flows::{FlowError, MOST_EDIT_SETS, SearchError, SettleRequest, Settlement, Settlements, settle};
-use yostel_resolve::{Barred, Extent, RequirementEdit, RuleEdit};
+use yostel_resolve::Extent;
 
 use super::lock::{moment, moves, time};
 use crate::answer::{Answer, Said, failure, failure_of};
 use crate::call::Call;
-use crate::commands::look::advisories::severity_words;
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::{GoOn, package_name};
@@ -180,54 +179,6 @@ fn list(settlements: &Settlements, asked: &str, is_workspace: bool) -> String {
         text.push_str(&note(more));
     }
     text + &next_step(format!("yostel settle{asked} --preview 1, or yostel settle{asked} 1"))
-}
-
-fn of(requirement: &Requirement, is_workspace: bool) -> String {
-    match is_workspace {
-        true => format!("{} of {}", requirement.package, requirement.asker),
-        false => requirement.package.to_string(),
-    }
-}
-
-pub(crate) fn edit_words(edit: &RequirementEdit, is_workspace: bool) -> String {
-    match edit {
-        RequirementEdit::Change { requirement, accept } => {
-            format!("change {} from {} to {accept}", of(requirement, is_workspace), requirement.accept)
-        }
-        RequirementEdit::Drop { requirement } => {
-            format!("remove {} {}", of(requirement, is_workspace), requirement.accept)
-        }
-    }
-}
-
-fn rule_edit_words(edit: &RuleEdit, is_workspace: bool) -> String {
-    match edit {
-        RuleEdit::Agree { package, from, accept, .. } => {
-            format!("agree on {accept}, in place of {from}, for {package}")
-        }
-        RuleEdit::SwapAccept { package, by, accept, .. } | RuleEdit::Swap { package, by, accept } => {
-            format!("have {by} {accept} stand in for {package}")
-        }
-        RuleEdit::Unforce { package, from } => format!("force {package} {from} no longer"),
-        RuleEdit::Unswap { package, by } => format!("have {by} stand in for {package} no longer"),
-        RuleEdit::Admit { package, version, barred } => {
-            let although = match barred {
-                Barred::Withdrawn(withdrawal) => {
-                    format!("although it was withdrawn {}: {}", day(withdrawal.on), withdrawal.why)
-                }
-                Barred::TooYoung(Some(from)) => format!("although it counts only from {}", day(*from)),
-                Barred::TooYoung(None) | Barred::PublishedLater => "although it is too young".to_owned(),
-            };
-            format!("admit {package} {version}, {although}")
-        }
-        RuleEdit::Coexist { package } => format!("allow incompatible versions of {package} side by side"),
-        RuleEdit::ShareRole { role } => format!("allow several packages in the role {role}"),
-        RuleEdit::OnlyOn { requirement, without, .. } => {
-            format!("need {} only where it is not {without}", of(requirement, is_workspace))
-        }
-        RuleEdit::DropPlatform { platform } => format!("serve {platform} no longer"),
-        RuleEdit::Force { package, version } => format!("force {package} {version}, whatever is asked"),
-    }
 }
 
 /// How many packages that move are named.

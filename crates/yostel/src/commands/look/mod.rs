@@ -1,6 +1,5 @@
 //! Look: what is there, why, and what to think of it.
 
-pub(crate) mod advisories;
 pub(crate) mod audit;
 pub(crate) mod explain;
 pub(crate) mod list;

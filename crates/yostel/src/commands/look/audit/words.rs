@@ -1,93 +1,57 @@
-//! `audit`: what is outdated, what is there twice, what is to be looked after.
+//! What `audit` tells people: one section after the other, as they are read.
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use clap::{Args, ValueEnum};
-use yostel_answers::answers::audit::{AuditAnswer, rule_word};
+use yostel_answers::words::{debt_words, dispute_words, edit_words, need_command, notice_words};
 use yostel_documents::{AskedBy, PackageName};
-use yostel_findings::{Duplicate, Outdated};
-use yostel_flows::{AuditReport, Debt, Dedupe, FlowError, audit};
+use yostel_findings::{AuditReport, Dedupe, Duplicate, FindingGroup, Outdated, Standing, Verdict};
 use yostel_versions::Version;
 
 use super::advisories;
-use crate::answer::Answer;
-use crate::call::Call;
-use crate::commands::decide::settle::edit_words;
-use crate::exit::Exit;
-use crate::render::{Columns, Head, Role, count, indented, join, lag, next_step, paint};
+use crate::render::{Columns, Head, Role, count, indented, join, lag, next_step, note, paint};
 use crate::sanitise::sanitise;
-use yostel_answers::words::{dispute_words, notice_words};
 
-/// Find dangerous, outdated and duplicate packages, and rules that are due for review
-///
-/// Exit status 1 when there are findings, 4 when the lockfile and the sources tell different things, so that a pipeline notices.
-#[derive(Debug, Args)]
-pub(crate) struct Audit {
-    /// Only this kind of findings; may be repeated
-    #[arg(value_enum)]
-    kinds: Vec<Kind>,
+/// What is left out of the words, and why.
+#[derive(Debug, Default)]
+pub(super) struct Left {
+    /// Findings that a baseline knows.
+    pub(super) known: BTreeSet<String>,
+    /// Whether none of the others lets the audit fail.
+    is_fine: bool,
+}
 
-    /// Name everyone who holds a package back, and every advisory
-    #[arg(short, long, conflicts_with = "quiet")]
+impl Left {
+    pub(super) fn of(verdict: &Verdict<'_>, is_fine: bool) -> Self {
+        let known = verdict.all.iter().filter(|judged| matches!(judged.standing, Standing::Known(_)));
+        Self { known: known.map(|judged| judged.finding.id.clone()).collect(), is_fine }
+    }
+
+    /// Says how many findings are known.
+    fn words(&self) -> Option<String> {
+        (!self.known.is_empty()).then(|| format!("{} left out", count(self.known.len(), "known finding")))
+    }
+}
+
+/// Tells what was found, and what to do next.
+pub(super) fn words(
+    report: &AuditReport,
+    looked_for: impl Fn(FindingGroup) -> bool,
+    is_workspace: bool,
     verbose: bool,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum Kind {
-    /// Locked below the newest
-    Outdated,
-    /// One content under two names, two packages in one role
-    Duplicates,
-    /// Locked releases that an advisory affects
-    Advisories,
-    /// Locked releases that are withdrawn or deprecated
-    Notices,
-    /// Forced versions, swaps, admitted releases and deviations that are past their day, change nothing any more, or hide something newer
-    Upkeep,
-}
-
-pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
-    let project = call.project()?;
-    let mut report = audit(&project, &call.context())?;
-    let looked_for = |kind| arguments.kinds.is_empty() || arguments.kinds.contains(&kind);
-    if !looked_for(Kind::Outdated) {
-        report.outdated.clear();
-        report.unknown.clear();
-    }
-    if !looked_for(Kind::Duplicates) {
-        report.duplicates.clear();
-    }
-    if !looked_for(Kind::Advisories) {
-        report.advisories.clear();
-        report.unread.clear();
-    }
-    if !looked_for(Kind::Notices) {
-        report.notices.clear();
-    }
-    if !looked_for(Kind::Upkeep) {
-        report.upkeep.clear();
-    }
-    let exit = match report.has_findings() {
-        _ if !report.alarms.is_empty() => Exit::Integrity,
-        true => Exit::Findings,
-        false => Exit::Fine,
-    };
-    let words = || words(&report, looked_for, project.is_workspace(), arguments.verbose);
-    Ok(Answer::done(call, exit, || AuditAnswer::of(&report, call.settings.now), words))
-}
-
-fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: bool, verbose: bool) -> String {
+    left: &Left,
+) -> String {
     // Long: one section after the other, as they are read.
     if !report.has_findings() {
         let nothing = [
-            (Kind::Outdated, "nothing outdated"),
-            (Kind::Duplicates, "no duplicates"),
-            (Kind::Advisories, "no advisory affects any"),
-            (Kind::Notices, "nothing withdrawn or deprecated"),
-            (Kind::Upkeep, "no upkeep due"),
+            (FindingGroup::Outdated, "nothing outdated"),
+            (FindingGroup::Duplicates, "no duplicates"),
+            (FindingGroup::Advisories, "no advisory affects any"),
+            (FindingGroup::Notices, "nothing withdrawn or deprecated"),
+            (FindingGroup::Upkeep, "no upkeep due"),
         ];
         let said = nothing.into_iter().filter(|(kind, _)| looked_for(*kind)).map(|(_, words)| words);
         let said = said.collect::<Vec<_>>().join(", ");
+        let said = left.words().map_or(said, |left| format!("nothing new, {left}"));
         return format!("{}: {said}.\n", count(report.packages, "package"));
     }
     let mut text = String::new();
@@ -141,14 +105,14 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
         for upkeep in &report.upkeep {
             let debts: Vec<String> = upkeep.debts.iter().map(debt_words).collect();
             let (line, why) = (format!("{}:{}", upkeep.file, upkeep.line), upkeep.why.clone());
-            columns.row([rule_word(upkeep.rule).into(), upkeep.package.to_string(), line, join(&debts), why]);
+            columns.row([upkeep.rule.word().into(), upkeep.package.to_string(), line, join(&debts), why]);
         }
         text.push_str(&columns.finish());
     }
     if !report.duplicates.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Title, "Duplicates")));
         for duplicate in &report.duplicates {
-            let names = |packages: &[(yostel_documents::PackageName, yostel_versions::Version)]| {
+            let names = |packages: &[(PackageName, Version)]| {
                 join(&packages.iter().map(|(name, version)| format!("{name} {version}")).collect::<Vec<_>>())
             };
             text.push_str(&match duplicate {
@@ -166,7 +130,7 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
     let withdrawn = report.notices.iter().filter(|notice| notice.withdrawn.is_some()).count();
     let crossing = report.outdated.iter().filter(|outdated| outdated.crosses_line).count();
     let packages = count(report.packages, "package");
-    let mut sums = vec![match looked_for(Kind::Outdated) {
+    let mut sums = vec![match looked_for(FindingGroup::Outdated) {
         true => format!("{} of {packages} outdated", report.outdated.len()),
         false => format!("{packages} looked at"),
     }];
@@ -185,9 +149,13 @@ fn words(report: &AuditReport, looked_for: impl Fn(Kind) -> bool, is_workspace: 
     if !report.upkeep.is_empty() {
         sums.push(format!("{} due for review", report.upkeep.len()));
     }
+    sums.extend(left.words());
     text.push_str(&indented(0, format!("{}.", sums.join(", "))));
+    if left.is_fine {
+        text.push_str(&note("none of these lets the audit fail, as --fail-on says"));
+    }
     let out = report.advisories.iter().find_map(|one| {
-        advisories::next(&one.threat.package, &one.way, &report.project).map(|(next, _)| (next, &one.threat.id))
+        need_command(&one.threat.package, &one.way, &report.project).map(|(next, _)| (next, &one.threat.id))
     });
     if let Some((out, id)) = out {
         text.push_str(&next_step(format!("{out}, then yostel lock, to be out of {id}")));
@@ -265,13 +233,4 @@ fn several(
         }
     });
     text
-}
-
-fn debt_words(debt: &Debt) -> String {
-    match debt {
-        Debt::Past(days) => format!("{} overdue", count(usize::try_from(*days).unwrap_or_default(), "day")),
-        Debt::ChangesNothing => "changes nothing any more".into(),
-        Debt::Hides(version) => format!("keeps the newer {version} out"),
-        Debt::Stands => "differs from [agreed]".into(),
-    }
 }

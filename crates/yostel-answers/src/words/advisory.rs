@@ -1,0 +1,46 @@
+//! How bad an advisory is, and what gets out of it.
+
+use yostel_documents::PackageName;
+use yostel_findings::{Threat, WayOut};
+
+use super::texts::join;
+
+/// How many who keep a release out are named.
+const MOST_HOLDERS: usize = 3;
+
+/// Writes how bad it is, as far as anybody says.
+pub fn severity_words(threat: &Threat) -> Option<String> {
+    threat.severity.map(|(rating, score)| format!("{} ({score:.1})", rating.word()))
+}
+
+/// Says how to get out of an advisory, or who is in the way.
+pub fn way_words(threat: &Threat, way: &WayOut) -> String {
+    let Some(fixed) = &threat.fixed else { return "there is no newer release that is not affected".to_owned() };
+    let because = match way {
+        WayOut::Fresh(version) => return format!("yostel lock --fresh takes {version}, which is not affected"),
+        WayOut::NoRelease => return "there is no newer release that is not affected".to_owned(),
+        WayOut::Need { requirement, .. } => format!("{} needs {}", requirement.asker, requirement.accept),
+        WayOut::Forced => format!("[force] in yostel.toml keeps {}", threat.version),
+        WayOut::Held(by) if by.is_empty() => "what others need keeps it out".to_owned(),
+        WayOut::Held(by) => {
+            let more = by.len().saturating_sub(MOST_HOLDERS);
+            let told = by.iter().take(MOST_HOLDERS).map(|asked| format!("{} needs {}", asked.who, asked.accept));
+            join(&told.chain((more > 0).then(|| format!("{more} more"))).collect::<Vec<_>>())
+        }
+    };
+    format!("{fixed} is not affected, and {because}")
+}
+
+/// Returns the command that changes the need, where that is the way out, and how many other packages move then.
+pub fn need_command(package: &PackageName, way: &WayOut, project: &PackageName) -> Option<(String, usize)> {
+    let WayOut::Need { requirement, accept, others } = way else { return None };
+    let of = match requirement.asker.name() {
+        name if name == project => String::new(),
+        name => format!("--project {name} "),
+    };
+    let purpose = match requirement.purpose.as_str() {
+        "run" => String::new(),
+        purpose => format!(" --for {purpose}"),
+    };
+    Some((format!("yostel {of}add {package} '{}'{purpose}", accept.everywhere()), *others))
+}

@@ -1,0 +1,154 @@
+//! A finding in one sentence.
+
+use yostel_documents::PackageName;
+use yostel_findings::{
+    Advised, AuditReport, Debt, Dedupe, Duplicate, Finding, FindingKind, Matter, Outdated, UnreadAdvisory,
+};
+use yostel_versions::Version;
+
+use super::advisory::{need_command, severity_words, way_words};
+use super::dispute::dispute_words;
+use super::edits::edit_words;
+use super::notice::notice_words;
+use super::texts::{count, join, lag};
+
+/// How many who hold a package back are named.
+const MOST_HOLDERS: usize = 2;
+
+/// Says what was found, without a full stop.
+pub fn finding_words(finding: &Finding<'_>) -> String {
+    let names = |packages: &[(PackageName, Version)]| {
+        join(&packages.iter().map(|(name, version)| format!("{name} {version}")).collect::<Vec<_>>())
+    };
+    match finding.matter {
+        Matter::Alarm(alarm) => dispute_words(alarm),
+        Matter::Advisory(Advised { threat, .. }) => {
+            let rating = severity_words(threat).map(|words| format!(", {words}")).unwrap_or_default();
+            let summary = threat.summary.as_ref().map(|summary| format!(": {}", summary.trim_end_matches('.')));
+            let (package, version, id) = (&threat.package, &threat.version, &threat.id);
+            format!("{package} {version} is affected by {id}{rating}{}", summary.unwrap_or_default())
+        }
+        Matter::UnreadAdvisory(UnreadAdvisory { source, file, why }) => {
+            format!("{file} of {source}, which should be an advisory, cannot be read: {why}")
+        }
+        Matter::Notice(notice) => notice_words(notice),
+        Matter::Unknown(package) => format!("no source has {package} any more"),
+        Matter::Outdated(outdated) => outdated_words(outdated),
+        Matter::Duplicate(Duplicate::Content { packages, .. }, _) => {
+            format!("{} hold the very same files", names(packages))
+        }
+        Matter::Duplicate(Duplicate::Role { role, packages }, _) => {
+            format!("{} do the same job, {role}", names(packages))
+        }
+        Matter::Duplicate(Duplicate::Versions { package, versions }, _) => {
+            let versions: Vec<String> = versions.iter().map(|(version, _)| version.to_string()).collect();
+            format!("{package} is locked at {}", join(&versions))
+        }
+        Matter::DueRule(upkeep) => {
+            let debts: Vec<String> = upkeep.debts.iter().map(debt_words).collect();
+            let package = &upkeep.package;
+            match &upkeep.need {
+                Some((project, purpose)) => {
+                    format!("{project} needs {package} for {purpose} otherwise than [agreed] says")
+                }
+                None => format!("{package} in [{}] is due for review: it {}", upkeep.rule.word(), join(&debts)),
+            }
+        }
+    }
+}
+
+/// Says what else is to be known of a finding, a sentence each.
+pub fn finding_notes(finding: &Finding<'_>) -> Vec<String> {
+    match finding.matter {
+        Matter::Advisory(Advised { threat, way }) => vec![way_words(threat, way)],
+        Matter::DueRule(upkeep) => vec![format!("it is there because: {}", upkeep.why.trim_end_matches('.'))],
+        Matter::Duplicate(Duplicate::Versions { package, versions }, _) => versions
+            .iter()
+            .map(|(version, asked_by)| {
+                let asked: Vec<String> =
+                    asked_by.iter().map(|asked| format!("{} ({})", asked.who, asked.accept)).collect();
+                format!("{package} {version} is asked for by {}", join(&asked))
+            })
+            .collect(),
+        _ => Vec::new(),
+    }
+}
+
+fn outdated_words(outdated: &Outdated) -> String {
+    let Outdated { package, locked, newest, .. } = outdated;
+    let releases = (outdated.releases_behind > 0).then(|| count(outdated.releases_behind, "release"));
+    let lag = outdated.published.map(|then| lag(then, outdated.newest_published));
+    let far = join(&releases.into_iter().chain(lag).collect::<Vec<String>>());
+    let held: Vec<String> = outdated
+        .held_by
+        .iter()
+        .take(MOST_HOLDERS)
+        .map(|holder| format!("{} ({})", holder.who, holder.accept))
+        .chain(
+            (outdated.held_by.len() > MOST_HOLDERS).then(|| format!("{} more", outdated.held_by.len() - MOST_HOLDERS)),
+        )
+        .collect();
+    let who = match (&outdated.accepted, &held[..]) {
+        (Some(accepted), _) if accepted == newest => "; a fresh lock takes it".to_owned(),
+        (accepted, held) => {
+            let free = accepted.as_ref().map(|accepted| format!("; a fresh lock takes {accepted}")).unwrap_or_default();
+            match held {
+                [] if outdated.kept_out => format!("{free}; what others need keeps it out"),
+                [] => free,
+                held => format!("{free}; held back by {}", join(held)),
+            }
+        }
+    };
+    let far = if far.is_empty() { far } else { far + " " };
+    format!("{package} {locked} is {far}behind {newest}{who}")
+}
+
+/// Says what to do to end a finding, where that is known.
+pub fn remedy_words(finding: &Finding<'_>, report: &AuditReport) -> Option<String> {
+    let remedy = report.remedies.get(&finding.id)?;
+    let by_hand = match finding.matter {
+        Matter::Advisory(Advised { threat, way }) => {
+            need_command(&threat.package, way, &report.project).map(|(command, _)| format!("run {command}"))
+        }
+        Matter::Duplicate(Duplicate::Versions { package, .. }, dedupe) => {
+            let edits = match dedupe {
+                Some(Dedupe::Edits(edits)) => edits.as_slice(),
+                _ => &[],
+            };
+            let edits = edits.iter().map(|edit| edit_words(edit, report.is_workspace));
+            let policy = format!("take {package} out of `coexist` in [policy]");
+            Some(join(&edits.chain([policy]).collect::<Vec<String>>()))
+        }
+        Matter::DueRule(upkeep) => Some(format!("take {} out of [{}]", upkeep.package, upkeep.rule.word())),
+        _ => None,
+    };
+    let commands = remedy.commands.iter().map(|command| format!("run {command}"));
+    Some(by_hand.into_iter().chain(commands).collect::<Vec<String>>().join(", then "))
+}
+
+/// Says what is wrong with a rule by now.
+pub fn debt_words(debt: &Debt) -> String {
+    match debt {
+        Debt::Past(days) => format!("is {} overdue", count(usize::try_from(*days).unwrap_or_default(), "day")),
+        Debt::ChangesNothing => "changes nothing any more".into(),
+        Debt::Hides(version) => format!("keeps the newer {version} out"),
+        Debt::Stands => "differs from [agreed]".into(),
+    }
+}
+
+/// Says what a kind of finding is, for lists of rules.
+pub fn kind_words(kind: FindingKind) -> &'static str {
+    match kind {
+        FindingKind::Alarm => "The lockfile and a source tell different things",
+        FindingKind::Advisory => "An advisory affects a locked release",
+        FindingKind::UnreadAdvisory => "An advisory cannot be read",
+        FindingKind::Withdrawn => "A locked release was withdrawn",
+        FindingKind::Deprecated => "A locked release is deprecated",
+        FindingKind::Unknown => "No source has a locked package any more",
+        FindingKind::Outdated => "A package is locked below its newest release",
+        FindingKind::SameContent => "Several packages hold the very same files",
+        FindingKind::SeveralVersions => "A package is locked at several versions",
+        FindingKind::SharedRole => "Several packages do the same job",
+        FindingKind::DueRule => "A rule of a manifest is due for review",
+    }
+}

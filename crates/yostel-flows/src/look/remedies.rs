@@ -1,0 +1,99 @@
+//! What ends a finding: edits and commands, of what was found by resolving.
+
+use std::collections::BTreeMap;
+
+use yostel_documents::{EditError, NeedForm, add_need, remove_coexist, remove_rule};
+use yostel_findings::{
+    Advised, AuditReport, Debt, Dedupe, Duplicate, Matter, Notice, Outdated, Remedy, TextEdit, Upkeep, UpkeepRule,
+    WayOut,
+};
+use yostel_resolve::{RequirementEdit, Resolution};
+
+use crate::project::LoadedProject;
+use crate::project::write::edit_needs;
+
+/// Finds what ends each finding, by its name; those for which nothing is known to are left out. `anew` is what a lock
+/// without anything to keep chooses.
+pub(crate) fn remedies(
+    report: &AuditReport,
+    project: &LoadedProject,
+    anew: Option<&Resolution>,
+) -> BTreeMap<String, Remedy> {
+    let mut all = BTreeMap::new();
+    for finding in report.findings() {
+        // Where an edit cannot be written, somebody has to make it by hand.
+        if let Some(remedy) = remedy_of(finding.matter, project, anew).ok().flatten() {
+            all.insert(finding.id, remedy);
+        }
+    }
+    all
+}
+
+fn remedy_of(
+    matter: Matter<'_>,
+    project: &LoadedProject,
+    anew: Option<&Resolution>,
+) -> Result<Option<Remedy>, EditError> {
+    let fresh = || Some(Remedy { edits: Vec::new(), commands: vec!["yostel lock --fresh".to_owned()] });
+    let mut texts: BTreeMap<String, String> = BTreeMap::new();
+    let top = &project.top;
+    let text_of_top = |texts: &mut BTreeMap<String, String>| {
+        texts.entry(top.manifest_path()).or_insert_with(|| top.text.clone()).clone()
+    };
+    match matter {
+        Matter::Outdated(Outdated { accepted: Some(_), .. })
+        | Matter::Advisory(Advised { way: WayOut::Fresh(_), .. }) => return Ok(fresh()),
+        Matter::Notice(notice) => return Ok(fresh().filter(|_| anew.is_some_and(|anew| is_gone(notice, anew)))),
+        Matter::Advisory(Advised { way: WayOut::Need { requirement, accept, .. }, .. }) => {
+            let Some(file) = project.projects().find(|file| *file.name() == *requirement.asker.name()) else {
+                return Ok(None);
+            };
+            let form = NeedForm::Constraint(accept.clone());
+            let edited = add_need(&file.text, &requirement.purpose, &requirement.package, &form)?;
+            texts.insert(file.manifest_path(), edited.text);
+        }
+        Matter::Duplicate(
+            Duplicate::Versions { package, .. },
+            Some(dedupe @ (Dedupe::ByPolicyOnly | Dedupe::Edits(_))),
+        ) => {
+            let edited = remove_coexist(&text_of_top(&mut texts), package)?;
+            texts.insert(top.manifest_path(), edited);
+            let edits: &[RequirementEdit] = match dedupe {
+                Dedupe::Edits(edits) => edits,
+                Dedupe::ByPolicyOnly | Dedupe::Impossible => &[],
+            };
+            if !edit_needs(project, &mut texts, edits)? {
+                return Ok(None);
+            }
+        }
+        Matter::DueRule(Upkeep { rule, package, debts, .. }) if debts.contains(&Debt::ChangesNothing) => {
+            let table = match rule {
+                UpkeepRule::Force => "force",
+                UpkeepRule::Swap => "swap",
+                UpkeepRule::Admit => "admit",
+                UpkeepRule::Deviation => return Ok(None),
+            };
+            let edited = remove_rule(&text_of_top(&mut texts), table, package)?;
+            texts.insert(top.manifest_path(), edited);
+        }
+        Matter::Alarm(_)
+        | Matter::Advisory(_)
+        | Matter::UnreadAdvisory(_)
+        | Matter::Unknown(_)
+        | Matter::Outdated(_)
+        | Matter::Duplicate(..)
+        | Matter::DueRule(_) => return Ok(None),
+    }
+    let before = |file: &str| project.projects().find(|project| project.manifest_path() == file).map(|p| &p.text);
+    let edits = texts.iter().filter_map(|(file, after)| TextEdit::between(file, before(file)?, after));
+    Ok(Some(Remedy { edits: edits.collect(), commands: vec!["yostel lock".to_owned()] }))
+}
+
+/// Tells whether a fresh lock ends what is said of a release: what was withdrawn is not chosen anew; what is deprecated may
+/// be, at another version too, unless its package is needed no more.
+fn is_gone(notice: &Notice, anew: &Resolution) -> bool {
+    match notice.deprecated {
+        None => anew.chosen.at(&notice.package, &notice.version).is_none(),
+        Some(_) => anew.chosen.get(&notice.package).is_none(),
+    }
+}

@@ -1,0 +1,237 @@
+//! `audit`: what is outdated, what is there twice, what is dangerous, what is to be looked after.
+
+mod advisories;
+mod words;
+
+use std::collections::BTreeSet;
+use std::path::Path;
+
+use clap::{Args, ValueEnum};
+use jiff::Span;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use yostel_answers::answers::audit::AuditAnswer;
+use yostel_answers::answers::findings::FindingTold;
+use yostel_answers::words::{finding_words, shell_word};
+use yostel_documents::Baseline;
+use yostel_findings::{AuditReport, Bar, FindingGroup, FindingKind, Rating, Standing, Verdict, judge, renewed};
+use yostel_flows::{FlowError, ProjectError, audit, read_baseline, write_baseline};
+
+use self::words::{Left, words};
+use crate::answer::{Answer, Door};
+use crate::call::Call;
+use crate::exit::Exit;
+use crate::options::Format;
+use crate::render::{count, indented, junit, markdown, next_step, note, sarif};
+
+/// For how many days what is found is known, where nobody says.
+const DAYS_KNOWN: i64 = 90;
+
+/// Find dangerous, outdated and duplicate packages, and rules that are due for review
+///
+/// Exit status 1 when there are findings, 4 when the lockfile and the sources tell different things, so that a pipeline notices.
+/// With --format also sarif, markdown and junit.
+#[derive(Debug, Args)]
+pub(crate) struct Audit {
+    /// Only this kind of findings; may be repeated
+    #[arg(value_enum)]
+    kinds: Vec<Kind>,
+
+    /// Fail only on these: a kind, a severity and what is worse, or both (advisories:high); or on nothing
+    #[arg(long, value_name = "WHAT", value_delimiter = ',', value_parser = threshold)]
+    fail_on: Vec<Threshold>,
+
+    /// Fail on no finding that this file knows
+    #[arg(long, value_name = "FILE")]
+    baseline: Option<std::path::PathBuf>,
+
+    /// Write that file anew: what is found now is known for 90 days, and what is gone is left out
+    #[arg(long, requires = "baseline", conflicts_with = "fail_on")]
+    renew: bool,
+
+    /// The last day on which what is new in the file is known
+    #[arg(long, value_name = "DATE", requires = "renew", value_parser = last_day)]
+    until: Option<Date>,
+
+    /// Name everyone who holds a package back, and every advisory
+    #[arg(short, long, conflicts_with = "quiet")]
+    verbose: bool,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Kind {
+    /// Locked below the newest
+    Outdated,
+    /// One content under two names, two packages in one role
+    Duplicates,
+    /// Locked releases that an advisory affects
+    Advisories,
+    /// Locked releases that are withdrawn or deprecated
+    Notices,
+    /// Forced versions, swaps, admitted releases and deviations that are past their day, change nothing any more, or hide something newer
+    Upkeep,
+}
+
+impl From<Kind> for FindingGroup {
+    fn from(kind: Kind) -> Self {
+        match kind {
+            Kind::Outdated => Self::Outdated,
+            Kind::Duplicates => Self::Duplicates,
+            Kind::Advisories => Self::Advisories,
+            Kind::Notices => Self::Notices,
+            Kind::Upkeep => Self::Upkeep,
+        }
+    }
+}
+
+/// What lets an audit fail; nothing for what never does.
+type Threshold = Option<(Option<FindingGroup>, Rating)>;
+
+fn threshold(text: &str) -> Result<Threshold, String> {
+    if text == "nothing" {
+        return Ok(None);
+    }
+    let group = |word: &str| FindingGroup::ALL.into_iter().find(|group| group.word() == word);
+    let rating = |word: &str| Rating::ALL.into_iter().find(|rating| rating.word() == word);
+    let read = match text.split_once(':') {
+        Some((kind, severity)) => group(kind).zip(rating(severity)).map(|(group, rating)| (Some(group), rating)),
+        None => {
+            group(text).map(|group| (Some(group), Rating::None)).or_else(|| rating(text).map(|rating| (None, rating)))
+        }
+    };
+    read.map(Some).ok_or_else(|| {
+        let kinds: Vec<&str> = FindingGroup::ALL.into_iter().map(FindingGroup::word).collect();
+        let severities: Vec<&str> = Rating::ALL.into_iter().map(Rating::word).collect();
+        format!("the kinds are {}, the severities {}", kinds.join(", "), severities.join(", "))
+    })
+}
+
+fn last_day(text: &str) -> Result<Date, String> {
+    text.parse().map_err(|_| "a day is written 2027-03-31".to_owned())
+}
+
+pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
+    let project = call.project()?;
+    let file = arguments.baseline.as_ref().map(|file| call.folder.join(file));
+    let baseline = match &file {
+        None => Baseline::default(),
+        Some(path) => match read_baseline(path, &call.settings)? {
+            Some(baseline) => baseline,
+            None if arguments.renew => Baseline::default(),
+            None => return Err(ProjectError::NoBaseline(path.clone()).into()),
+        },
+    };
+    let mut report = audit(&project, &call.context())?;
+    let groups: Vec<FindingGroup> = arguments.kinds.iter().map(|kind| (*kind).into()).collect();
+    let looked_for = |group: FindingGroup| groups.is_empty() || groups.contains(&group);
+    let looked_for_kind = |kind: FindingKind| kind.group().is_none_or(looked_for);
+    report.retain(|finding| looked_for_kind(finding.kind()));
+    let today = call.settings.now.to_zoned(TimeZone::UTC).date();
+    let bar = match arguments.fail_on.is_empty() {
+        true => Bar::default(),
+        false => Bar(arguments.fail_on.iter().flatten().copied().collect()),
+    };
+    // What the file is to say afterwards is what the audit is judged by.
+    let (baseline, before) = match (&file, arguments.renew) {
+        (Some(path), true) => {
+            let until = arguments.until.unwrap_or_else(|| days_after(today, DAYS_KNOWN));
+            (renew(path, &report, &baseline, until, looked_for_kind)?, Some(baseline))
+        }
+        _ => (baseline, None),
+    };
+    let verdict = judge(&report, &baseline, today, &bar, looked_for_kind);
+    let exit = match verdict.all.iter().any(|judged| judged.fails) {
+        _ if !report.alarms.is_empty() => Exit::Integrity,
+        true => Exit::Findings,
+        false => Exit::Fine,
+    };
+    let told = || verdict.all.iter().map(|judged| FindingTold::of(judged, &report)).collect::<Vec<FindingTold>>();
+    let document = |stdout| Answer { door: Door::Document, ..Answer::words(exit, stdout) };
+    match call.format {
+        Format::Json => {
+            return Ok(Answer::document(call, exit, &AuditAnswer::of(&report, &verdict, call.settings.now)));
+        }
+        Format::Sarif => return Ok(document(sarif::document(&told()))),
+        Format::Junit => {
+            let groups: Vec<FindingGroup> = FindingGroup::ALL.into_iter().filter(|group| looked_for(*group)).collect();
+            return Ok(Answer { exit, ..Answer::raw(junit::document(&told(), &groups)) });
+        }
+        Format::Markdown => {
+            let stdout = markdown::document(&told(), report.project.as_str(), report.packages);
+            return Ok(Answer { exit, ..Answer::raw(stdout) });
+        }
+        Format::Text => {}
+    }
+    let left = Left::of(&verdict, exit == Exit::Fine);
+    let beside = match (arguments.baseline.as_deref(), &before) {
+        (Some(file), Some(before)) if exit == Exit::Fine => {
+            let words = if call.quiet { String::new() } else { renewal(file, before, &baseline) };
+            return Ok(Answer::words(exit, words));
+        }
+        (Some(file), None) => beside(&verdict, file),
+        _ => String::new(),
+    };
+    report.retain(|finding| !left.known.contains(&finding.id));
+    if call.quiet && exit == Exit::Fine {
+        return Ok(Answer::words(exit, String::new()));
+    }
+    let words = words(&report, looked_for, project.is_workspace(), arguments.verbose, &left);
+    Ok(Answer::words(exit, words + &beside))
+}
+
+fn days_after(day: Date, days: i64) -> Date {
+    day.checked_add(Span::new().days(days)).unwrap_or(Date::MAX)
+}
+
+/// Writes what was found into the file, and returns it.
+fn renew(
+    path: &Path,
+    report: &AuditReport,
+    before: &Baseline,
+    until: Date,
+    looked_for: impl Fn(FindingKind) -> bool,
+) -> Result<Baseline, FlowError> {
+    let findings = report.findings();
+    let baseline = renewed(&findings, before, until, looked_for);
+    let says = |id: &str| findings.iter().find(|finding| finding.id == id).map(finding_words);
+    write_baseline(path, &baseline, says)?;
+    Ok(baseline)
+}
+
+/// Says what was written into the file.
+fn renewal(file: &Path, before: &Baseline, after: &Baseline) -> String {
+    let ids = |of: &Baseline| of.known.iter().map(|known| known.id.clone()).collect::<BTreeSet<String>>();
+    let (was, is) = (ids(before), ids(after));
+    let new = is.difference(&was).count();
+    let gone = was.difference(&is).count();
+    let until = after.known.iter().filter(|known| !was.contains(&known.id)).map(|known| known.until).max();
+    let mut says = format!("{}: {}", file.display(), count(is.len(), "known finding"));
+    if let Some(until) = until {
+        says.push_str(&format!(", {new} of them new and known until {until}"));
+    }
+    if gone > 0 {
+        says.push_str(&format!(", {gone} gone and left out"));
+    }
+    indented(0, says + ".")
+}
+
+/// Says what the file knows and is not so any more, and what it knew until a day that is past.
+fn beside(verdict: &Verdict<'_>, file: &Path) -> String {
+    let file = file.display().to_string();
+    let mut text = String::new();
+    for judged in &verdict.all {
+        if let Standing::Ended(entry) = judged.standing {
+            let (id, until) = (&judged.finding.id, entry.until);
+            text.push_str(&note(format!("{file} knew {id} until {until}, so it counts again")));
+        }
+    }
+    if !verdict.gone.is_empty() {
+        let names: Vec<&str> = verdict.gone.iter().take(3).map(|known| known.id.as_str()).collect();
+        let more = verdict.gone.len() - names.len();
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        text.push_str(&note(format!("{file} knows what is gone: {}{more}", names.join(", "))));
+        let command = format!("yostel audit --baseline {} --renew", shell_word(&file));
+        text.push_str(&next_step(format!("{command}, to leave out what is gone")));
+    }
+    text
+}
