@@ -7,7 +7,7 @@ use schemars::generate::SchemaSettings;
 use serde::Serialize;
 use serde_json::{Value, json};
 
-use crate::answers::{ANSWER_FORMAT, Told, audit, decide, declare, keep, look, share, sources, using};
+use crate::answers::{ANSWER_FORMAT, Told, audit, compare, decide, declare, keep, look, share, sources, using};
 use crate::diagnostic::Diagnostic;
 
 /// What a command answers that could not do its work.
@@ -58,6 +58,7 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<look::ListAnswer>(),
         of::<look::TreeAnswer>(),
         of::<audit::AuditAnswer>(),
+        of::<compare::CompareAnswer>(),
         of::<keep::CacheStatsAnswer>(),
         of::<keep::CacheListAnswer>(),
         of::<keep::CacheVerifyAnswer>(),

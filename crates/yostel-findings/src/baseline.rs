@@ -21,12 +21,12 @@ pub enum Standing<'b> {
 
 /// Says what a baseline says of a finding on a day; the last day itself still counts. A finding that may not be in a baseline
 /// is new whatever it says.
-fn standing<'b>(finding: &Finding<'_>, baseline: &'b Baseline, today: Date) -> Standing<'b> {
+fn standing<'b>(finding: &Finding<'_>, known: &BTreeMap<&str, &'b Known>, today: Date) -> Standing<'b> {
     // What somebody changed behind one's back is nothing to be used to.
     if finding.kind().group().is_none() {
         return Standing::New;
     }
-    match baseline.known.iter().find(|known| known.id == finding.id) {
+    match known.get(finding.id.as_str()) {
         None => Standing::New,
         Some(known) if known.until < today => Standing::Ended(known),
         Some(known) => Standing::Known(known),
@@ -61,8 +61,9 @@ pub fn judge<'r>(
     bar: &Bar,
     was_looked_for: impl Fn(FindingKind) -> bool,
 ) -> Verdict<'r> {
+    let known: BTreeMap<&str, &Known> = baseline.known.iter().map(|known| (known.id.as_str(), known)).collect();
     let judged = report.findings().into_iter().map(|finding| {
-        let standing = standing(&finding, baseline, today);
+        let standing = standing(&finding, &known, today);
         let fails = !matches!(standing, Standing::Known(_)) && bar.is_reached(&finding);
         Judged { finding, standing, fails }
     });
@@ -79,12 +80,13 @@ fn kind_of(id: &str) -> Option<FindingKind> {
     FindingKind::ALL.into_iter().find(|kind| kind.word() == word)
 }
 
-/// Makes a baseline of what was found: what was known stays as it was written, what is new is known until a day, and what was
-/// not found any more is left out. Of kinds that were not looked for, everything stays.
+/// Makes a baseline of what was found: what is known today stays as it is written, what is new, or was known until a day that
+/// is past, is known until `until`, and what was not found any more is left out. Of kinds that were not looked for, everything
+/// stays.
 pub fn renewed(
     found: &[Finding<'_>],
     before: &Baseline,
-    until: Date,
+    (today, until): (Date, Date),
     was_looked_for: impl Fn(FindingKind) -> bool,
 ) -> Baseline {
     let mut known: BTreeMap<String, Known> = BTreeMap::new();
@@ -93,8 +95,13 @@ pub fn renewed(
         known.insert(finding.id.clone(), new);
     }
     for entry in &before.known {
-        if known.contains_key(&entry.id) || !kind_of(&entry.id).is_none_or(&was_looked_for) {
-            known.insert(entry.id.clone(), entry.clone());
+        match known.get_mut(&entry.id) {
+            Some(new) if entry.until < today => new.why.clone_from(&entry.why),
+            Some(new) => new.clone_from(entry),
+            None if !kind_of(&entry.id).is_none_or(&was_looked_for) => {
+                known.insert(entry.id.clone(), entry.clone());
+            }
+            None => {}
         }
     }
     Baseline { known: known.into_values().collect() }

@@ -38,6 +38,7 @@
 mod audit;
 mod baseline;
 mod compare;
+mod comparison;
 mod finding;
 mod merge;
 mod remedy;
@@ -49,6 +50,7 @@ pub use audit::{
 };
 pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
 pub use compare::{Move, MoveKind, compare};
+pub use comparison::{Cause, Compared, Comparison, NeedChange, comparison};
 pub use finding::{AuditReport, Finding, FindingGroup, FindingKind, Matter, Origins, Spot};
 pub use merge::{BothMoved, Merged, merge};
 pub use remedy::{Remedy, TextEdit};

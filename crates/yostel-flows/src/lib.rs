@@ -67,6 +67,7 @@ pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
 pub use keep::kit::{SaveRequest, SavedKit, load_kit, save_kit};
 pub use look::audit::audit;
 pub use look::baseline::{read_baseline, write_baseline};
+pub use look::compare::{CompareReport, Side, compare_lockfiles, compare_texts};
 pub use look::explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use look::list::{ListReport, ListRow, list};
 pub use look::releases::{ReleaseSeen, ReleasesReport, releases};

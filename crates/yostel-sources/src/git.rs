@@ -166,7 +166,7 @@ impl GitConfig {
         }
     }
 
-    fn git(&self, folder: Option<&Path>) -> Command {
+    pub(crate) fn git(&self, folder: Option<&Path>) -> Command {
         let mut command = Command::new("git");
         for (name, _) in std::env::vars_os() {
             let name = name.to_string_lossy().into_owned();
@@ -204,13 +204,13 @@ impl GitConfig {
 }
 
 /// What git said and how it ended.
-struct Output {
-    status: ExitStatus,
-    stdout: Vec<u8>,
+pub(crate) struct Output {
+    pub(crate) status: ExitStatus,
+    pub(crate) stdout: Vec<u8>,
     stderr: Vec<u8>,
 }
 
-fn run(command: Command, address: &str, patience: &Patience) -> Result<Output, GitError> {
+pub(crate) fn run(command: Command, address: &str, patience: &Patience) -> Result<Output, GitError> {
     tracing::debug!(?command, "git");
     let out_of_time = |ended, limit: std::time::Duration| {
         Err(GitError::OutOfTime { address: address.to_owned(), ended, seconds: limit.as_secs() })
@@ -234,7 +234,7 @@ fn stderr_text(output: &Output) -> String {
     fatal.or_else(|| lines().next_back()).unwrap_or("git did not say why").to_owned()
 }
 
-fn unreachable_by(address: &str, output: &Output) -> GitError {
+pub(crate) fn unreachable_by(address: &str, output: &Output) -> GitError {
     GitError::Unreachable { address: address.to_owned(), said: stderr_text(output) }
 }
 

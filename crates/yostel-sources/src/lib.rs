@@ -19,6 +19,7 @@ mod commit;
 mod error;
 mod folder;
 mod git;
+mod history;
 mod http;
 mod patience;
 mod set;
@@ -36,6 +37,7 @@ pub use commit::{CommitFault, CommitFile};
 pub use error::{SourceError, SourceErrorKind};
 pub use folder::FolderSource;
 pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit, unmerged};
+pub use history::{FileAt, file_at};
 pub use patience::Patience;
 pub use set::{SetAnswer, SourceSet};
 

@@ -81,9 +81,13 @@ pub(crate) fn of_format(arguments: &Arguments) -> Option<Diagnostic> {
     let only = |formats: &[Format]| formats.contains(&arguments.options.format);
     let is_fine = match arguments.command {
         CommandTyped::Audit(_) => true,
+        CommandTyped::Compare(_) => only(&[Format::Text, Format::Json, Format::Markdown]),
         _ => only(&[Format::Text, Format::Json]),
     };
-    let headline = "only `yostel audit` answers in this format".to_owned();
+    let headline = match arguments.options.format {
+        Format::Markdown => "only `yostel audit` and `yostel compare` answer in this format".to_owned(),
+        _ => "only `yostel audit` answers in this format".to_owned(),
+    };
     (!is_fine).then(|| Diagnostic::new(Code::Usage, headline, "write --format text or --format json"))
 }
 

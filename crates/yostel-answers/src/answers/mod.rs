@@ -5,6 +5,7 @@
 
 pub mod advisories;
 pub mod audit;
+pub mod compare;
 pub mod decide;
 pub mod declare;
 pub mod findings;

@@ -58,6 +58,29 @@ pub(super) fn of_lock(error: &LockError, view: &Viewpoint<'_>) -> Diagnostic {
             let told = tell(Code::NothingToMerge, headline, Suggestion::run(files, "with the three lockfiles"));
             said.iter().fold(told, |told, said| told.note(said.clone()))
         }
+        LockError::NotALockfile { path, error } => {
+            let headline = format!("{} is no lockfile that can be read: {error}", view.show(path));
+            tell(Code::NotALockfile, headline, "name a lockfile as yostel lock writes it")
+        }
+        LockError::NoSuchRevision { is_shallow, .. } => {
+            let told = tell(
+                Code::NoSuchRevision,
+                headline,
+                Suggestion::run("git log --oneline yostel.lock", "to see those that changed it"),
+            );
+            match is_shallow {
+                true => told
+                    .or(Suggestion::run("git fetch --unshallow", "to have what came before"))
+                    .note("only a part of the history is here"),
+                false => told,
+            }
+        }
+        LockError::NothingToCompare { said, .. } => tell(
+            Code::NothingToCompare,
+            headline,
+            Suggestion::run("yostel compare FILE", "with the lockfile to compare with"),
+        )
+        .note(said.clone()),
         LockError::NotLocked { near, .. } => {
             let next = match near {
                 Some(near) => format!("{near} exists, if that is the one").into(),

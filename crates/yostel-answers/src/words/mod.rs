@@ -3,6 +3,7 @@
 
 mod advisory;
 mod collision;
+mod compare;
 mod content;
 mod dispute;
 mod doubt;
@@ -27,6 +28,7 @@ use yostel_flows::FlowError;
 use yostel_versions::{ConstraintProblem, ConstraintTextError};
 
 pub use advisory::{need_command, severity_words, way_words};
+pub use compare::{cause_words, side_words, versions_words};
 pub use content::changes_told;
 use content::of_content;
 pub use dispute::dispute_words;

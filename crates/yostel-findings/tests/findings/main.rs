@@ -4,6 +4,7 @@
 
 mod advisories;
 mod audits;
+mod causes;
 mod locks;
 mod merging;
 mod remedies;

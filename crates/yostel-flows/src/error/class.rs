@@ -80,6 +80,9 @@ fn of_lock(error: &LockError) -> FlowClass {
         | LockError::UnknownSource { .. }
         | LockError::NotShareable(_)
         | LockError::NothingToMerge { .. }
+        | LockError::NotALockfile { .. }
+        | LockError::NoSuchRevision { .. }
+        | LockError::NothingToCompare { .. }
         | LockError::ForcedOutsideAgreed { .. }
         | LockError::NotReadableBack { .. } => FlowClass::Usage,
     }

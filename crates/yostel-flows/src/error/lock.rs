@@ -31,6 +31,30 @@ pub enum LockError {
         /// What git said, when it failed.
         said: Option<String>,
     },
+    /// What was named to compare with is no lockfile.
+    #[error("{} is no lockfile: {error}", path.display())]
+    NotALockfile {
+        /// Its file.
+        path: PathBuf,
+        /// What is wrong.
+        error: LockfileError,
+    },
+    /// Git has no such revision.
+    #[error("there is no file {revision}, and git has no revision of this name")]
+    NoSuchRevision {
+        /// What was asked for.
+        revision: String,
+        /// Whether only a part of the history is here.
+        is_shallow: bool,
+    },
+    /// Git cannot tell what was locked at a revision.
+    #[error("git does not tell what was locked at {revision}")]
+    NothingToCompare {
+        /// What was asked for.
+        revision: String,
+        /// What git said.
+        said: String,
+    },
     /// The lockfile does not fit the manifest.
     #[error("the lockfile no longer fits the manifest")]
     Stale(Vec<Difference>),

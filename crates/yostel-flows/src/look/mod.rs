@@ -3,6 +3,7 @@
 pub(crate) mod advisories;
 pub(crate) mod audit;
 pub(crate) mod baseline;
+pub(crate) mod compare;
 pub(crate) mod dedupe;
 pub(crate) mod explain;
 pub(crate) mod list;

@@ -55,14 +55,11 @@ pub(crate) fn drive_within(
 /// # Errors
 /// `Stopped`, when it wanted to, whatever the work came to.
 pub(crate) fn watched<T>(stop: &AtomicBool, observer: &dyn Observer, work: impl FnOnce() -> T) -> Result<T, FlowError> {
-    let wanted = AtomicBool::new(false);
     let (done, ended) = mpsc::channel::<()>();
     let came = std::thread::scope(|scope| {
-        let wanted = &wanted;
         let watch = move || {
             while ended.recv_timeout(LOOK) == Err(mpsc::RecvTimeoutError::Timeout) {
                 if observer.stops() {
-                    wanted.store(true, Ordering::Relaxed);
                     stop.store(true, Ordering::Relaxed);
                 }
             }
@@ -73,7 +70,7 @@ pub(crate) fn watched<T>(stop: &AtomicBool, observer: &dyn Observer, work: impl 
         drop(done);
         came
     });
-    if wanted.into_inner() { Err(FlowError::Stopped) } else { go_on(observer).map(|()| came) }
+    go_on(observer).map(|()| came)
 }
 
 fn search(

@@ -88,7 +88,6 @@ pub(super) fn check(archive: &mut (impl Read + Seek), size: u64, most: u64) -> R
     if at != u64::from(begin) {
         return Err(broken("data between its entries and its directory"));
     }
-    archive.rewind().map_err(malformed)?;
     Ok(told.len())
 }
 

@@ -126,3 +126,19 @@ impl VersionSet {
         Self(mapped.collect()).union(&Self::empty())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::version::Order;
+
+    #[test]
+    fn a_cut_after_a_version_has_it_below() {
+        // Most are moved before the next version; where there is none, they stay.
+        let version = Version::parse("1.0.0", &Order::Semver).unwrap();
+        let at = |side| Cut::At(version.clone(), side);
+        assert!(VersionSet::between(at(Side::Before), at(Side::After)).contains(&version));
+        assert!(!VersionSet::between(at(Side::After), Cut::End).contains(&version));
+        assert!(!VersionSet::between(Cut::Start, at(Side::Before)).contains(&version));
+    }
+}

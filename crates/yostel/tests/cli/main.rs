@@ -8,6 +8,7 @@ mod altering;
 mod answering;
 mod attacked;
 mod collisions;
+mod comparing;
 mod deciding;
 mod declaring;
 mod demo;

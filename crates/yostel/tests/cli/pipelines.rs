@@ -107,10 +107,7 @@ fn only_what_nobody_knows_lets_an_audit_fail_and_only_until_its_day() {
     let all = json(&sandbox, "console", "", 1);
     let told = sandbox.run("console", "audit --baseline known.toml --renew --until 2027-03-31").expect(0).stdout;
     let number = ids(&all).len();
-    assert_eq!(
-        told,
-        format!("known.toml: {number} known findings, {number} of them new and known until 2027-03-31.\n")
-    );
+    assert_eq!(told, format!("known.toml: {number} known findings, of them {number} new until 2027-03-31.\n"));
     let file = sandbox.read("console/known.toml");
     assert!(file.contains("\n# valley/twin 1.0.0 was withdrawn "), "{file}");
     assert!(file.contains("\n[[known]]\nid = \"withdrawn:valley/twin@1.0.0\"\nuntil = 2027-03-31\n"), "{file}");
@@ -142,7 +139,8 @@ fn only_what_nobody_knows_lets_an_audit_fail_and_only_until_its_day() {
     sandbox.run("console", "lock").expect(0);
     let told = at("audit --baseline known.toml", before, 1);
     assert!(
-        told.contains("known.toml knows what is gone: ") && told.contains("--renew, to leave out what is gone"),
+        told.contains("known.toml knows what is gone: ")
+            && told.contains("; yostel audit --baseline known.toml --renew leaves that out"),
         "{told}"
     );
     at("audit advisories --baseline known.toml --renew", before, 0);
@@ -153,6 +151,15 @@ fn only_what_nobody_knows_lets_an_audit_fail_and_only_until_its_day() {
     let kept = sandbox.read("console/known.toml");
     assert!(!kept.contains("withdrawn") && kept.contains("until = 2026-12-20"), "{kept}");
     assert_eq!(at("audit --baseline known.toml --quiet", before, 0), "");
+    // Renewing is also how to let something stay longer; its reason stays.
+    sandbox.write("console/known.toml", kept.replacen("until = ", "why = \"so\"\nuntil = 2020-01-01 #", 1));
+    at("audit --baseline known.toml", before, 1);
+    let told = at("audit --baseline known.toml --renew", before, 0);
+    assert!(told.contains(", of them 1 known again until 2026-12-20."), "{told}");
+    let again = sandbox.read("console/known.toml");
+    assert!(again.contains("until = 2026-12-20\nwhy = \"so\"\n") && !again.contains("2020"), "{again}");
+    let told = sandbox.run("console", "audit --baseline known.toml --renew --until 2026-09-20").expect(2).stderr;
+    assert!(told.contains("--until cannot be 2026-09-20: that day is past"), "{told}");
     // One that was changed into nonsense is refused with its place, and stays as it is.
     sandbox.write("console/known.toml", "format = 1\n[[known]]\nid = 7\n");
     let told = sandbox.run("console", "audit --baseline known.toml").expect(2).stderr;

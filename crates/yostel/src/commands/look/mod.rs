@@ -1,6 +1,7 @@
 //! Look: what is there, why, and what to think of it.
 
 pub(crate) mod audit;
+pub(crate) mod compare;
 pub(crate) mod explain;
 pub(crate) mod list;
 mod releases;

@@ -3,7 +3,7 @@
 mod advisories;
 mod words;
 
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use clap::{Args, ValueEnum};
@@ -13,16 +13,17 @@ use jiff::tz::TimeZone;
 use yostel_answers::answers::audit::AuditAnswer;
 use yostel_answers::answers::findings::FindingTold;
 use yostel_answers::words::{finding_words, shell_word};
+use yostel_answers::{Code, Diagnostic};
 use yostel_documents::Baseline;
 use yostel_findings::{AuditReport, Bar, FindingGroup, FindingKind, Rating, Standing, Verdict, judge, renewed};
 use yostel_flows::{FlowError, ProjectError, audit, read_baseline, write_baseline};
 
 use self::words::{Left, words};
-use crate::answer::{Answer, Door};
+use crate::answer::{Answer, Door, failure_of};
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::Format;
-use crate::render::{count, indented, junit, markdown, next_step, note, sarif};
+use crate::render::{count, indented, join, junit, markdown, note, sarif};
 
 /// For how many days what is found is known, where nobody says.
 const DAYS_KNOWN: i64 = 90;
@@ -112,6 +113,12 @@ fn last_day(text: &str) -> Result<Date, String> {
 
 pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
+    let today = call.settings.now.to_zoned(TimeZone::UTC).date();
+    if let Some(until) = arguments.until.filter(|until| *until < today) {
+        let headline = format!("--until cannot be {until}: that day is past");
+        let wrong = Diagnostic::new(Code::Usage, headline, "name a day that is to come");
+        return Ok(failure_of(&[wrong], Exit::Usage, call.format));
+    }
     let file = arguments.baseline.as_ref().map(|file| call.folder.join(file));
     let baseline = match &file {
         None => Baseline::default(),
@@ -126,7 +133,6 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
     let looked_for = |group: FindingGroup| groups.is_empty() || groups.contains(&group);
     let looked_for_kind = |kind: FindingKind| kind.group().is_none_or(looked_for);
     report.retain(|finding| looked_for_kind(finding.kind()));
-    let today = call.settings.now.to_zoned(TimeZone::UTC).date();
     let bar = match arguments.fail_on.is_empty() {
         true => Bar::default(),
         false => Bar(arguments.fail_on.iter().flatten().copied().collect()),
@@ -135,7 +141,7 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
     let (baseline, before) = match (&file, arguments.renew) {
         (Some(path), true) => {
             let until = arguments.until.unwrap_or_else(|| days_after(today, DAYS_KNOWN));
-            (renew(path, &report, &baseline, until, looked_for_kind)?, Some(baseline))
+            (renew(path, &report, &baseline, (today, until), looked_for_kind)?, Some(baseline))
         }
         _ => (baseline, None),
     };
@@ -164,13 +170,14 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
     }
     let left = Left::of(&verdict, exit == Exit::Fine);
     let beside = match (arguments.baseline.as_deref(), &before) {
-        (Some(file), Some(before)) if exit == Exit::Fine => {
-            let words = if call.quiet { String::new() } else { renewal(file, before, &baseline) };
-            return Ok(Answer::words(exit, words));
-        }
+        (Some(file), Some(before)) => renewal(file, before, &baseline),
         (Some(file), None) => beside(&verdict, file),
-        _ => String::new(),
+        (None, _) => String::new(),
     };
+    // What was found is in the file now, but for alarms.
+    if before.is_some() && exit == Exit::Fine {
+        return Ok(Answer::words(exit, if call.quiet { String::new() } else { beside }));
+    }
     report.retain(|finding| !left.known.contains(&finding.id));
     if call.quiet && exit == Exit::Fine {
         return Ok(Answer::words(exit, String::new()));
@@ -188,26 +195,31 @@ fn renew(
     path: &Path,
     report: &AuditReport,
     before: &Baseline,
-    until: Date,
+    (today, until): (Date, Date),
     looked_for: impl Fn(FindingKind) -> bool,
 ) -> Result<Baseline, FlowError> {
     let findings = report.findings();
-    let baseline = renewed(&findings, before, until, looked_for);
-    let says = |id: &str| findings.iter().find(|finding| finding.id == id).map(finding_words);
+    let baseline = renewed(&findings, before, (today, until), looked_for);
+    let said: BTreeMap<&str, String> =
+        findings.iter().map(|finding| (finding.id.as_str(), finding_words(finding))).collect();
+    let says = |id: &str| said.get(id).cloned();
     write_baseline(path, &baseline, says)?;
     Ok(baseline)
 }
 
 /// Says what was written into the file.
 fn renewal(file: &Path, before: &Baseline, after: &Baseline) -> String {
-    let ids = |of: &Baseline| of.known.iter().map(|known| known.id.clone()).collect::<BTreeSet<String>>();
-    let (was, is) = (ids(before), ids(after));
-    let new = is.difference(&was).count();
-    let gone = was.difference(&is).count();
-    let until = after.known.iter().filter(|known| !was.contains(&known.id)).map(|known| known.until).max();
+    let by_id = |of: &Baseline| of.known.iter().map(|known| (known.id.clone(), known.until)).collect();
+    let (was, is): (BTreeMap<String, Date>, BTreeMap<String, Date>) = (by_id(before), by_id(after));
+    let changed: Vec<(&String, &Date)> = is.iter().filter(|(id, until)| was.get(*id) != Some(until)).collect();
+    let again = changed.iter().filter(|(id, _)| was.contains_key(*id)).count();
+    let gone = was.keys().filter(|id| !is.contains_key(*id)).count();
     let mut says = format!("{}: {}", file.display(), count(is.len(), "known finding"));
-    if let Some(until) = until {
-        says.push_str(&format!(", {new} of them new and known until {until}"));
+    if let Some((_, until)) = changed.first() {
+        let counted = [(changed.len() - again, "new"), (again, "known again")];
+        let counted = counted.into_iter().filter(|(number, _)| *number > 0);
+        let counted: Vec<String> = counted.map(|(number, what)| format!("{number} {what}")).collect();
+        says.push_str(&format!(", of them {} until {until}", join(&counted)));
     }
     if gone > 0 {
         says.push_str(&format!(", {gone} gone and left out"));
@@ -229,9 +241,9 @@ fn beside(verdict: &Verdict<'_>, file: &Path) -> String {
         let names: Vec<&str> = verdict.gone.iter().take(3).map(|known| known.id.as_str()).collect();
         let more = verdict.gone.len() - names.len();
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        text.push_str(&note(format!("{file} knows what is gone: {}{more}", names.join(", "))));
         let command = format!("yostel audit --baseline {} --renew", shell_word(&file));
-        text.push_str(&next_step(format!("{command}, to leave out what is gone")));
+        let says = format!("{file} knows what is gone: {}{more}; {command} leaves that out", names.join(", "));
+        text.push_str(&note(says));
     }
     text
 }

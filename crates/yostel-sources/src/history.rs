@@ -1,0 +1,61 @@
+//! A file as it was at an earlier time, read from the objects of the repository that a folder is in.
+
+use std::path::Path;
+use std::process::Command;
+
+use crate::git::{GitConfig, GitError, Output, run, unreachable_by};
+
+/// What a repository has of a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum FileAt {
+    /// Its text.
+    Text(Vec<u8>),
+    /// The file is not there at that time.
+    NoFile,
+    /// There is no such revision; and whether that may be because the repository's history is cut off.
+    NoRevision {
+        /// Whether only a part of the history is here.
+        is_shallow: bool,
+    },
+}
+
+/// Reads a file of a folder as it is at a revision: a commit, a branch, a tag, or whatever git reads as one. No filter and no
+/// program that the repository names is run.
+///
+/// # Errors
+/// `NoProgram`, `OutOfTime`, `Stopped`; `Unreachable` when the folder is in no repository, or the file has more bytes than
+/// `most`.
+pub fn file_at(folder: &Path, file: &str, revision: &str, most: u64, config: &GitConfig) -> Result<FileAt, GitError> {
+    let address = folder.to_string_lossy();
+    let ask = |arguments: &[&str]| -> Result<Output, GitError> {
+        let mut command: Command = config.git(None);
+        command.current_dir(folder).args(arguments);
+        run(command, &address, &config.patience)
+    };
+    let inside = ask(&["rev-parse", "--is-shallow-repository"])?;
+    if !inside.status.success() {
+        return Err(unreachable_by(&address, &inside));
+    }
+    let is_shallow = inside.stdout.starts_with(b"true");
+    let wanted = format!("{revision}^{{commit}}");
+    let commit = ask(&["rev-parse", "--verify", "--quiet", "--end-of-options", &wanted])?;
+    let commit = String::from_utf8_lossy(&commit.stdout).trim().to_owned();
+    if commit.is_empty() || !commit.bytes().all(|byte| byte.is_ascii_hexdigit()) {
+        return Ok(FileAt::NoRevision { is_shallow });
+    }
+    let blob = format!("{commit}:./{file}");
+    let size = ask(&["cat-file", "-s", &blob])?;
+    if !size.status.success() {
+        return Ok(FileAt::NoFile);
+    }
+    let bytes = String::from_utf8_lossy(&size.stdout).trim().parse::<u64>().unwrap_or(u64::MAX);
+    if bytes > most {
+        let said = format!("{file} has {bytes} bytes at {revision}, and {most} are read");
+        return Err(GitError::Unreachable { address: address.into_owned(), said });
+    }
+    let text = ask(&["cat-file", "blob", &blob])?;
+    match text.status.success() {
+        true => Ok(FileAt::Text(text.stdout)),
+        false => Err(unreachable_by(&address, &text)),
+    }
+}
