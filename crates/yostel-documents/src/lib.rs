@@ -10,6 +10,7 @@ mod declared;
 mod digest;
 mod json;
 mod layout;
+mod licence;
 mod lockfile;
 mod manifest;
 mod merge_mark;
@@ -32,16 +33,17 @@ pub use layout::{
     DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, archive_file, archive_files,
     document_file, package_of_document,
 };
+pub use licence::{AllowedLicence, LicenceVerdict, MOST_LICENCE, judge_licence};
 pub use lockfile::{
     Alteration, AskedBy, Claims, Difference, Dispute, Disputed, LOCKFILE_FORMAT, LockedPackage, Lockfile,
     LockfileError, LockfileHeader, Reached,
 };
 pub use manifest::{
-    Admit, Alter, EditError, Force, Identity, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading,
-    NamePattern, Need, NeedEdit, NeedForm, Policy, Project, SourceDeclaration, Swap, Take, VersionTable, Workspace,
-    WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need, add_shared_role, add_source, add_swap, add_version,
-    manifest_schema, new_manifest, place_of_key, remove_alter, remove_coexist, remove_need, remove_platform,
-    remove_rule, remove_source,
+    Admit, Alter, EditError, Force, Identity, LicenceException, Manifest, ManifestProblem, ManifestProblemKind,
+    ManifestReading, NamePattern, Need, NeedEdit, NeedForm, Policy, Project, SourceDeclaration, Swap, Take,
+    VersionTable, Workspace, WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need, add_shared_role, add_source,
+    add_swap, add_version, manifest_schema, new_manifest, place_of_key, remove_alter, remove_coexist, remove_need,
+    remove_platform, remove_rule, remove_source,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest, run_purpose};
 pub use origin::{Elsewhere, GitAt, GitPlace, Origin};

@@ -5,7 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use yostel_documents::{Asker, Dispute, Disputed, Lockfile, PackageName};
 use yostel_versions::Version;
 
-use crate::audit::{Advised, Debt, Dedupe, Duplicate, Notice, Outdated, Rating, UnreadAdvisory, Upkeep};
+use crate::audit::{
+    Advised, Debt, Dedupe, Duplicate, LicenceTrouble, Notice, Outdated, Quiet, Rating, Unlicensed, UnreadAdvisory,
+    Upkeep,
+};
 use crate::remedy::Remedy;
 use crate::ways::Ways;
 
@@ -37,6 +40,12 @@ pub struct AuditReport {
     pub advisories: Vec<Advised>,
     /// Advisories that could not be read.
     pub unread: Vec<UnreadAdvisory>,
+    /// Locked releases whose licence is not allowed.
+    pub unlicensed: Vec<Unlicensed>,
+    /// Whether the project says which licences are.
+    pub judges_licences: bool,
+    /// Packages of which nothing new came for long.
+    pub quiet: Vec<Quiet>,
     /// The way by which each package came.
     pub ways: Origins,
     /// What ends a finding, by its name, where that is known; each was tried.
@@ -98,6 +107,10 @@ pub enum FindingKind {
     Withdrawn,
     /// A locked release is deprecated.
     Deprecated,
+    /// The licence of a locked release is not allowed.
+    Licence,
+    /// Nothing new came of a package for long.
+    Quiet,
     /// No source has a package any more.
     Unknown,
     /// Something newer exists.
@@ -123,6 +136,10 @@ pub enum Matter<'r> {
     UnreadAdvisory(&'r UnreadAdvisory),
     /// What is said of the release.
     Notice(&'r Notice),
+    /// The release, and what is wrong with its licence.
+    Licence(&'r Unlicensed),
+    /// The package, and when it was heard of last.
+    Quiet(&'r Quiet),
     /// The package.
     Unknown(&'r PackageName),
     /// The package that is behind.
@@ -162,10 +179,12 @@ impl AuditReport {
             .chain(self.unread.iter().map(Matter::UnreadAdvisory))
             .chain(notice(true))
             .chain(notice(false))
+            .chain(self.unlicensed.iter().map(Matter::Licence))
             .chain(self.unknown.iter().map(Matter::Unknown))
             .chain(self.outdated.iter().map(Matter::Outdated))
             .chain(duplicates)
-            .chain(self.upkeep.iter().map(Matter::DueRule));
+            .chain(self.upkeep.iter().map(Matter::DueRule))
+            .chain(self.quiet.iter().map(Matter::Quiet));
         // Of two with one name the matter is the same, as when packages hold the same files on each platform.
         let mut seen = BTreeSet::new();
         let named = matters.map(|matter| Finding { id: matter.name(), matter });
@@ -179,6 +198,8 @@ impl AuditReport {
         self.advisories.retain(|advised| keeps_matter(Matter::Advisory(advised)));
         self.unread.retain(|unread| keeps_matter(Matter::UnreadAdvisory(unread)));
         self.notices.retain(|notice| keeps_matter(Matter::Notice(notice)));
+        self.unlicensed.retain(|one| keeps_matter(Matter::Licence(one)));
+        self.quiet.retain(|quiet| keeps_matter(Matter::Quiet(quiet)));
         self.unknown.retain(|package| keeps_matter(Matter::Unknown(package)));
         self.outdated.retain(|outdated| keeps_matter(Matter::Outdated(outdated)));
         self.duplicates.retain(|duplicate| keeps_matter(Matter::Duplicate(duplicate, None)));
@@ -199,6 +220,8 @@ impl Finding<'_> {
             Matter::Advisory(Advised { threat, .. }) => vec![(&threat.package, Some(&threat.version))],
             Matter::UnreadAdvisory(_) => Vec::new(),
             Matter::Notice(notice) => vec![(&notice.package, Some(&notice.version))],
+            Matter::Licence(one) => vec![(&one.package, Some(&one.version))],
+            Matter::Quiet(quiet) => vec![(&quiet.package, None)],
             Matter::Unknown(package) => vec![(package, None)],
             Matter::Outdated(outdated) => vec![(&outdated.package, Some(&outdated.locked))],
             Matter::Duplicate(Duplicate::Content { packages, .. } | Duplicate::Role { packages, .. }, _) => {
@@ -218,9 +241,10 @@ impl Finding<'_> {
             Matter::Alarm(_) => Rating::Critical,
             Matter::Advisory(Advised { threat, .. }) => threat.severity.map_or(Rating::High, |(rating, _)| rating),
             Matter::Notice(notice) if notice.withdrawn.is_some() => Rating::High,
-            Matter::UnreadAdvisory(_) | Matter::Notice(_) | Matter::Unknown(_) => Rating::Medium,
+            Matter::Licence(one) if one.trouble != LicenceTrouble::Untold => Rating::High,
+            Matter::UnreadAdvisory(_) | Matter::Notice(_) | Matter::Unknown(_) | Matter::Licence(_) => Rating::Medium,
             Matter::DueRule(upkeep) if upkeep.debts.iter().any(|debt| matches!(debt, Debt::Past(_))) => Rating::Medium,
-            Matter::Outdated(_) | Matter::Duplicate(..) | Matter::DueRule(_) => Rating::Low,
+            Matter::Outdated(_) | Matter::Duplicate(..) | Matter::DueRule(_) | Matter::Quiet(_) => Rating::Low,
         }
     }
 }
@@ -233,6 +257,8 @@ impl Matter<'_> {
             Self::UnreadAdvisory(_) => FindingKind::UnreadAdvisory,
             Self::Notice(notice) if notice.withdrawn.is_some() => FindingKind::Withdrawn,
             Self::Notice(_) => FindingKind::Deprecated,
+            Self::Licence(_) => FindingKind::Licence,
+            Self::Quiet(_) => FindingKind::Quiet,
             Self::Unknown(_) => FindingKind::Unknown,
             Self::Outdated(_) => FindingKind::Outdated,
             Self::Duplicate(Duplicate::Content { .. }, _) => FindingKind::SameContent,
@@ -265,6 +291,8 @@ impl Matter<'_> {
             }
             Self::UnreadAdvisory(unread) => format!("{kind}:{}:{}", unread.source, unread.file),
             Self::Notice(notice) => format!("{kind}:{}@{}", notice.package, notice.version),
+            Self::Licence(one) => format!("{kind}:{}@{}", one.package, one.version),
+            Self::Quiet(quiet) => format!("{kind}:{}", quiet.package),
             Self::Unknown(package) => format!("{kind}:{package}"),
             Self::Outdated(outdated) => format!("{kind}:{}@{}", outdated.package, outdated.locked),
             Self::Duplicate(Duplicate::Content { packages, .. }, _) => format!("{kind}:{}", names(packages)),
@@ -292,13 +320,16 @@ pub enum FindingGroup {
     Advisories,
     /// What was withdrawn or deprecated.
     Notices,
+    /// What is licensed otherwise than is allowed.
+    Licences,
     /// Rules that are due for review.
     Upkeep,
 }
 
 impl FindingGroup {
     /// All of them.
-    pub const ALL: [Self; 5] = [Self::Outdated, Self::Duplicates, Self::Advisories, Self::Notices, Self::Upkeep];
+    pub const ALL: [Self; 6] =
+        [Self::Outdated, Self::Duplicates, Self::Advisories, Self::Notices, Self::Licences, Self::Upkeep];
 
     /// Returns its word.
     pub fn word(self) -> &'static str {
@@ -307,6 +338,7 @@ impl FindingGroup {
             Self::Duplicates => "duplicates",
             Self::Advisories => "advisories",
             Self::Notices => "notices",
+            Self::Licences => "licences",
             Self::Upkeep => "upkeep",
         }
     }
@@ -314,12 +346,14 @@ impl FindingGroup {
 
 impl FindingKind {
     /// All of them.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 13] = [
         Self::Alarm,
         Self::Advisory,
         Self::UnreadAdvisory,
         Self::Withdrawn,
         Self::Deprecated,
+        Self::Licence,
+        Self::Quiet,
         Self::Unknown,
         Self::Outdated,
         Self::SameContent,
@@ -336,6 +370,8 @@ impl FindingKind {
             Self::UnreadAdvisory => "unread-advisory",
             Self::Withdrawn => "withdrawn",
             Self::Deprecated => "deprecated",
+            Self::Licence => "licence",
+            Self::Quiet => "quiet",
             Self::Unknown => "unknown",
             Self::Outdated => "outdated",
             Self::SameContent => "same-content",
@@ -350,7 +386,8 @@ impl FindingKind {
         match self {
             Self::Alarm => None,
             Self::Advisory | Self::UnreadAdvisory => Some(FindingGroup::Advisories),
-            Self::Withdrawn | Self::Deprecated => Some(FindingGroup::Notices),
+            Self::Withdrawn | Self::Deprecated | Self::Quiet => Some(FindingGroup::Notices),
+            Self::Licence => Some(FindingGroup::Licences),
             Self::Unknown | Self::Outdated => Some(FindingGroup::Outdated),
             Self::SameContent | Self::SeveralVersions | Self::SharedRole => Some(FindingGroup::Duplicates),
             Self::DueRule => Some(FindingGroup::Upkeep),

@@ -45,8 +45,9 @@ mod remedy;
 mod ways;
 
 pub use audit::{
-    Advised, Debt, Dedupe, Duplicate, Holder, Notice, Outdated, Published, Rating, Threat, UnreadAdvisory, Upkeep,
-    UpkeepRule, WayOut, affects, duplicates, is_affected, notices, outdated, severity_of, threats,
+    Advised, Debt, Dedupe, Duplicate, Holder, LicenceTrouble, Notice, Outdated, Published, Quiet, Rating, Threat,
+    Unlicensed, UnreadAdvisory, Upkeep, UpkeepRule, WayOut, affects, duplicates, is_affected, is_exception_needed,
+    notices, outdated, quiet, severity_of, threats, unlicensed,
 };
 pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
 pub use compare::{Move, MoveKind, compare};

@@ -6,7 +6,9 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{AskedBy, Dispute, Disputed};
-use yostel_findings::{AuditReport, Debt, Dedupe, Duplicate, Holder, Outdated, Upkeep, Verdict};
+use yostel_findings::{
+    AuditReport, Debt, Dedupe, Duplicate, Holder, LicenceTrouble, Outdated, Quiet, Unlicensed, Upkeep, Verdict,
+};
 use yostel_versions::Version;
 
 use super::Told;
@@ -41,6 +43,10 @@ pub struct AuditAnswer {
     pub advisories: Vec<AdvisedTold>,
     /// Advisories that could not be read.
     pub unread_advisories: Vec<UnreadAdvisoryTold>,
+    /// Locked releases whose licence is not allowed.
+    pub licences: Vec<UnlicensedTold>,
+    /// Packages of which nothing new came for long.
+    pub quiet: Vec<QuietTold>,
 }
 
 impl Told for AuditAnswer {
@@ -201,7 +207,7 @@ impl DuplicateTold {
 /// A rule of a manifest that is due for review.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct UpkeepTold {
-    /// `force`, `swap`, `admit` or `deviation`.
+    /// `force`, `swap`, `admit`, `licence-exceptions` or `deviation`.
     pub rule: String,
     /// The package it is about.
     pub package: String,
@@ -256,6 +262,62 @@ impl From<&Upkeep> for UpkeepTold {
             why: upkeep.why.clone(),
             debts: told(&upkeep.debts),
         }
+    }
+}
+
+/// A locked release whose licence is not allowed.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct UnlicensedTold {
+    /// The package.
+    pub package: String,
+    /// The locked version.
+    pub version: String,
+    /// The SPDX expression that its release tells; null when it tells none.
+    pub licence: Option<String>,
+    /// Licences of it that are not allowed; empty when it tells none, or no expression.
+    pub not_allowed: Vec<String>,
+    /// Why it is no expression; null when it is one.
+    pub no_expression: Option<String>,
+    /// The last day of an exception for it that is past; null when there is none.
+    pub excepted_until: Option<String>,
+}
+
+impl From<&Unlicensed> for UnlicensedTold {
+    fn from(one: &Unlicensed) -> Self {
+        let (not_allowed, no_expression) = match &one.trouble {
+            LicenceTrouble::NotAllowed(missing) => (missing.clone(), None),
+            LicenceTrouble::NoExpression(why) => (Vec::new(), Some(why.clone())),
+            LicenceTrouble::Untold => (Vec::new(), None),
+        };
+        Self {
+            package: one.package.to_string(),
+            version: one.version.to_string(),
+            licence: one.licence.clone(),
+            not_allowed,
+            no_expression,
+            excepted_until: one.excepted_until.map(|until| until.to_string()),
+        }
+    }
+}
+
+/// A package of which nothing new came for long.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct QuietTold {
+    /// The package.
+    pub package: String,
+    /// The release that was published last.
+    pub last: String,
+    /// When that was.
+    pub published: String,
+    /// How many days ago.
+    pub days: i64,
+}
+
+impl From<&Quiet> for QuietTold {
+    fn from(quiet: &Quiet) -> Self {
+        let (last, published) = (quiet.last.to_string(), quiet.published.to_string());
+        Self { package: quiet.package.to_string(), last, published, days: quiet.days }
     }
 }
 
@@ -316,6 +378,8 @@ impl AuditAnswer {
             unknown: texts(&report.unknown),
             advisories: told(&report.advisories),
             unread_advisories: told(&report.unread),
+            licences: told(&report.unlicensed),
+            quiet: told(&report.quiet),
         }
     }
 }

@@ -2,7 +2,8 @@
 
 use yostel_documents::PackageName;
 use yostel_findings::{
-    Advised, AuditReport, Debt, Dedupe, Duplicate, Finding, FindingKind, Matter, Outdated, UnreadAdvisory,
+    Advised, AuditReport, Debt, Dedupe, Duplicate, Finding, FindingKind, LicenceTrouble, Matter, Outdated, Quiet,
+    Unlicensed, UnreadAdvisory,
 };
 use yostel_versions::Version;
 
@@ -10,7 +11,7 @@ use super::advisory::{need_command, severity_words, way_words};
 use super::dispute::dispute_words;
 use super::edits::edit_words;
 use super::notice::notice_words;
-use super::texts::{count, join, lag};
+use super::texts::{count, day, join, lag};
 
 /// How many who hold a package back are named.
 const MOST_HOLDERS: usize = 2;
@@ -32,6 +33,8 @@ pub fn finding_words(finding: &Finding<'_>) -> String {
             format!("{file} of {source}, which should be an advisory, cannot be read: {why}")
         }
         Matter::Notice(notice) => notice_words(notice),
+        Matter::Licence(one) => licence_words(one),
+        Matter::Quiet(quiet) => quiet_words(quiet),
         Matter::Unknown(package) => format!("no source has {package} any more"),
         Matter::Outdated(outdated) => outdated_words(outdated),
         Matter::Duplicate(Duplicate::Content { packages, .. }, _) => {
@@ -126,6 +129,37 @@ pub fn remedy_words(finding: &Finding<'_>, report: &AuditReport) -> Option<Strin
     Some(by_hand.into_iter().chain(commands).collect::<Vec<String>>().join(", then "))
 }
 
+/// Says what is wrong with the licence of a release.
+pub fn licence_words(one: &Unlicensed) -> String {
+    let Unlicensed { package, version, licence, trouble, excepted_until } = one;
+    let licence = licence.as_deref().unwrap_or_default();
+    let says = match trouble {
+        LicenceTrouble::NotAllowed(missing) if *missing == [licence] => {
+            format!("{package} {version} is under {licence}, which is not allowed")
+        }
+        LicenceTrouble::NotAllowed(missing) => {
+            let are = if missing.len() == 1 { "is" } else { "are" };
+            format!("{package} {version} is under {licence}, of which {} {are} not allowed", join(missing))
+        }
+        LicenceTrouble::NoExpression(why) => {
+            format!("{package} {version} says `{licence}` as its licence, which is no SPDX expression: {why}")
+        }
+        LicenceTrouble::Untold => format!("{package} {version} tells no licence"),
+    };
+    let ended = excepted_until.map(|until| format!("; it was excepted until {until}"));
+    says + &ended.unwrap_or_default()
+}
+
+/// Says for how long nothing new came of a package.
+pub fn quiet_words(quiet: &Quiet) -> String {
+    let Quiet { package, last, published, days } = quiet;
+    let years = match days {
+        days if *days < 730 => format!("{} months", days / 30),
+        days => format!("{} years", days / 365),
+    };
+    format!("{package}: nothing new for {years}; its last release, {last}, is of {}", day(*published))
+}
+
 /// Says what is wrong with a rule by now.
 pub fn debt_words(debt: &Debt) -> String {
     match debt {
@@ -144,6 +178,8 @@ pub fn kind_words(kind: FindingKind) -> &'static str {
         FindingKind::UnreadAdvisory => "An advisory cannot be read",
         FindingKind::Withdrawn => "A locked release was withdrawn",
         FindingKind::Deprecated => "A locked release is deprecated",
+        FindingKind::Licence => "The licence of a locked release is not allowed",
+        FindingKind::Quiet => "Nothing new came of a package for long",
         FindingKind::Unknown => "No source has a locked package any more",
         FindingKind::Outdated => "A package is locked below its newest release",
         FindingKind::SameContent => "Several packages hold the very same files",

@@ -38,6 +38,7 @@ const PLATFORMS: &str = "^!?([a-z0-9_]+|\\*)/([a-z0-9_]+|\\*)$";
 const INSIDE: &str = "^[^/\\\\][^\\\\]*$";
 const DAY: &str = "^[0-9]{4}-[0-9]{2}-[0-9]{2}$";
 const AGE: &str = "^[0-9]+ (day|days|week|weeks)$";
+const LONG_AGE: &str = "^[0-9]+ (day|days|week|weeks|month|months|year|years)$";
 const ONE_WORD: &str = "^[a-z]{1,16}$";
 const VARIABLE: &str = "^[A-Z_][A-Z0-9_]*$";
 const ONE_VERSION: &str = "^[A-Za-z0-9][^,|* ]*$";
@@ -85,6 +86,12 @@ const KEYS: &[Key] = &[
         "admit",
         Shape::Named(NAME, &Shape::Table("admit.*")),
         "Releases that may be chosen although they are withdrawn or younger than `minimum-age`",
+    ),
+    key(
+        "",
+        "licence-exceptions",
+        Shape::Named(NAME, &Shape::Table("licence-exceptions.*")),
+        "Licences that single packages may have although they are not among `allowed-licences`",
     ),
     key("", "sources", Shape::Named(WORD, &Shape::Table("sources.*")), "Where packages come from"),
     key("", "offers", Shape::Table("offers"), "What it gives those who need it"),
@@ -170,6 +177,13 @@ const KEYS: &[Key] = &[
         Shape::Matching(AGE),
         "How long a release must have been published before it is chosen",
     ),
+    key(
+        "policy",
+        "quiet-after",
+        Shape::Matching(LONG_AGE),
+        "How long nothing new may have come of a package before `audit` tells it",
+    ),
+    key("policy", "allowed-licences", Shape::List("^.+$"), "Licences that packages may have, by their SPDX names"),
     key("policy", "take", Shape::OneOf(&["newest", "oldest"]), "Which of the releases that fit to take"),
     key("policy", "coexist", Shape::List(NAME), "Packages of which there may be one release per compatible line"),
     key("policy", "share-roles", Shape::List(WORD), "Roles that several packages may fill"),
@@ -193,6 +207,9 @@ const KEYS: &[Key] = &[
         Shape::Named(VARIABLE, &Shape::Matching(INSIDE)),
         "Folders put before what the variable holds",
     ),
+    must("licence-exceptions.*", "licence", Shape::Text, "The SPDX expression that the package has"),
+    must("licence-exceptions.*", "why", Shape::Text, "Why"),
+    key("licence-exceptions.*", "until", Shape::Matching(DAY), "The last day on which it counts"),
     must("alter.*", "patch", Shape::Matching(INSIDE), "A unified diff in the project, relative to the manifest"),
     must("alter.*", "why", Shape::Text, "Why"),
 ];

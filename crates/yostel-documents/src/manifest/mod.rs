@@ -24,6 +24,7 @@ pub use keys::manifest_schema;
 pub use parse::place_of_key;
 pub use parse::{ManifestProblem, ManifestProblemKind, ManifestReading};
 
+use crate::licence::AllowedLicence;
 use crate::name::{PackageName, Purpose, SourceName, Word};
 use crate::origin::Elsewhere;
 use crate::overrides::Overrides;
@@ -56,6 +57,8 @@ pub struct Manifest {
     pub swap: BTreeMap<PackageName, Swap>,
     /// Releases that may be chosen although they are withdrawn or too young.
     pub admit: BTreeMap<PackageName, Admit>,
+    /// Licences of single packages that are not allowed otherwise.
+    pub licence_exceptions: BTreeMap<PackageName, LicenceException>,
 }
 
 /// The `[workspace]` table.
@@ -96,6 +99,19 @@ pub struct Admit {
     /// Why.
     pub why: String,
     /// The day until which it should be needed.
+    pub until: Option<Date>,
+    /// Byte range of the entry's key in the manifest.
+    pub span: Range<usize>,
+}
+
+/// One entry of `[licence-exceptions]`.
+#[derive(Debug, Clone)]
+pub struct LicenceException {
+    /// The SPDX expression that the package has.
+    pub licence: String,
+    /// Why.
+    pub why: String,
+    /// The last day on which it counts.
     pub until: Option<Date>,
     /// Byte range of the entry's key in the manifest.
     pub span: Range<usize>,
@@ -144,6 +160,10 @@ pub struct Policy {
     pub git_schemes: BTreeSet<String>,
     /// Packages whose variables may load code into other programs, or lead tools elsewhere.
     pub trusted_variables: BTreeSet<PackageName>,
+    /// Licences that what is locked may have; nothing when any will do.
+    pub allowed_licences: Option<Vec<AllowedLicence>>,
+    /// Days after which a package of which nothing new came is told.
+    pub quiet_after_days: Option<u32>,
 }
 
 /// Which of the releases that fit to take.

@@ -160,10 +160,9 @@ fn all_problems_are_told_at_once_in_the_order_of_the_text() {
 fn an_unknown_key_offers_the_nearest() {
     let problems = Manifest::parse("[project]\nname = 'x'\n[soruces.a]\nfolder = 'b'\n").unwrap_err();
     assert!(matches!(problems[0].kind, ManifestProblemKind::UnknownKey { near: Some("sources"), .. }));
-    for table in ["force", "admit"] {
-        let text = format!(
-            "[project]\nname = 'x'\n[{table}]\ngust = {{ version = '1.0.0', why = 'so', untli = 2027-01-01 }}\n"
-        );
+    for (table, key) in [("force", "version"), ("admit", "version"), ("licence-exceptions", "licence")] {
+        let entry = format!("gust = {{ {key} = '1.0.0', why = 'so', untli = 2027-01-01 }}");
+        let text = format!("[project]\nname = 'x'\n[{table}]\n{entry}\n");
         let problems = Manifest::parse(&text).unwrap_err();
         assert!(
             matches!(problems[0].kind, ManifestProblemKind::UnknownKey { near: Some("until"), .. }),

@@ -12,6 +12,8 @@ pub enum UpkeepRule {
     Swap,
     /// `[admit]`.
     Admit,
+    /// `[licence-exceptions]`.
+    LicenceException,
     /// A need that deviates from `[agreed]`.
     Deviation,
 }
@@ -23,6 +25,7 @@ impl UpkeepRule {
             Self::Force => "force",
             Self::Swap => "swap",
             Self::Admit => "admit",
+            Self::LicenceException => "licence-exceptions",
             Self::Deviation => "deviation",
         }
     }

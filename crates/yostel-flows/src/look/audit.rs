@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use jiff::tz::TimeZone;
 use yostel_documents::{Disputed, Lockfile, PackageName};
-use yostel_findings::{AuditReport, Origins, Outdated, Spot, duplicates, notices, outdated};
+use yostel_findings::{AuditReport, Origins, Outdated, Spot, duplicates, notices, outdated, quiet, unlicensed};
 use yostel_resolve::{Problem, Resolution};
 use yostel_sources::SourceSet;
 use yostel_versions::Version;
@@ -48,7 +49,19 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
     let (lock, anew) = (&lockfile, anew.as_ref());
     let around = Around { project, lockfile: lock, documents: &documents, sources: &sources, anew };
     let advisories = advised(&published, &around, context)?;
+    let policy = &project.manifest().policy;
+    let today = context.settings.now.to_zoned(TimeZone::UTC).date();
+    let exceptions = &project.manifest().licence_exceptions;
+    let licences = policy.allowed_licences.as_ref();
     let mut report = AuditReport {
+        judges_licences: licences.is_some(),
+        unlicensed: licences
+            .map(|allowed| unlicensed(&lockfile, &documents, allowed, exceptions, today))
+            .unwrap_or_default(),
+        quiet: policy
+            .quiet_after_days
+            .map(|days| quiet(&lockfile, &documents, days, context.settings.now))
+            .unwrap_or_default(),
         advisories,
         unread,
         project: project.here().name().clone(),
@@ -60,7 +73,7 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
         duplicates,
         unknown,
         alarms,
-        upkeep: upkeep(project, &lockfile, context)?,
+        upkeep: upkeep(project, &lockfile, &documents, context)?,
         ways: Origins::of(&lockfile, places_of_needs(project)),
         remedies: BTreeMap::new(),
     };

@@ -71,6 +71,7 @@ fn remedy_of(
                 UpkeepRule::Force => "force",
                 UpkeepRule::Swap => "swap",
                 UpkeepRule::Admit => "admit",
+                UpkeepRule::LicenceException => "licence-exceptions",
                 UpkeepRule::Deviation => return Ok(None),
             };
             let edited = remove_rule(&text_of_top(&mut texts), table, package)?;
@@ -79,6 +80,8 @@ fn remedy_of(
         Matter::Alarm(_)
         | Matter::Advisory(_)
         | Matter::UnreadAdvisory(_)
+        | Matter::Licence(_)
+        | Matter::Quiet(_)
         | Matter::Unknown(_)
         | Matter::Outdated(_)
         | Matter::Duplicate(..)

@@ -1,10 +1,11 @@
 //! What a project says about packages wherever they turn up is a debt: is it past its day, does it still change anything,
 //! what does it hide.
 
+use std::collections::BTreeMap;
 use std::ops::Range;
 
-use yostel_documents::{Lockfile, PackageName};
-use yostel_findings::{Debt, Upkeep, UpkeepRule};
+use yostel_documents::{Lockfile, PackageDocument, PackageName};
+use yostel_findings::{Debt, Upkeep, UpkeepRule, is_exception_needed};
 use yostel_resolve::{Outcome, Problem, Resolver, Rules};
 use yostel_sources::SourceSet;
 
@@ -22,6 +23,7 @@ use crate::search::rules::{Keep, rules_of, versions_of};
 pub(crate) fn upkeep(
     project: &LoadedProject,
     lockfile: &Lockfile,
+    documents: &BTreeMap<PackageName, PackageDocument>,
     context: &Context<'_>,
 ) -> Result<Vec<Upkeep>, FlowError> {
     let manifest = project.manifest();
@@ -70,6 +72,15 @@ pub(crate) fn upkeep(
                 .filter(|d| *d == Debt::ChangesNothing),
         );
         look(UpkeepRule::Admit, package, (top, &admit.span), &admit.why, debts);
+    }
+    let allowed = manifest.policy.allowed_licences.as_deref();
+    for (package, exception) in &manifest.licence_exceptions {
+        let mut debts: Vec<Debt> = past(exception.until).into_iter().collect();
+        // Where any licence will do, none is excepted from anything.
+        if !allowed.is_some_and(|allowed| is_exception_needed(package, exception, lockfile, documents, allowed)) {
+            debts.push(Debt::ChangesNothing);
+        }
+        look(UpkeepRule::LicenceException, package, (top, &exception.span), &exception.why, debts);
     }
     for file in project.projects() {
         for (purpose, needs) in &file.manifest.needs {

@@ -29,6 +29,13 @@ fn links_programs_and_files_survive_and_empty_folders_do_not() {
     assert_eq!(to.join("bin/run").metadata().unwrap().permissions().mode() & 0o7777, 0o555);
     assert!(!to.join("empty").exists());
     assert!(compare(&to, &listing).is_empty());
+    // What differs is told in the order of its paths, whatever it is.
+    fs::write(to.join("a"), "extra").unwrap();
+    fs::set_permissions(to.join("share/a b"), fs::Permissions::from_mode(0o755)).unwrap();
+    fs::remove_file(to.join("share/a b/ü.txt")).unwrap();
+    let differences = compare(&to, &listing);
+    let paths: Vec<&str> = differences.iter().map(|one| one.path()).collect();
+    assert_eq!(paths, ["a", "share/a b/ü.txt"]);
 }
 
 #[test]

@@ -131,6 +131,26 @@ fn a_kept_change_is_locked_and_everyone_gets_it() {
 }
 
 /// Applies a patch with version control, where it is at hand, and compares with what is installed.
+#[test]
+fn what_is_locked_with_a_patch_is_told_while_the_lockfile_is_stale_unless_the_patch_is_gone() {
+    let sandbox = opened();
+    keep(&sandbox, "louder");
+    sandbox.run("console", "alter unit").expect(0);
+    sandbox.write("console/altered/unit/share/unit.txt", "other");
+    let mut command = sandbox.command("console", "alter unit --keep --why");
+    sandbox.finish(command.arg("so")).expect(0);
+    let manifest = sandbox.read("console/yostel.toml");
+    sandbox.write("console/yostel.toml", manifest.replace("gust = \"^2\"", "gust = \"^3\""));
+    let told = sandbox.run("console", "list").expect(0).stdout;
+    assert!(told.contains("changed here"), "{told}");
+    // Of two patches, one is enough to be missed.
+    let manifest = sandbox.read("console/yostel.toml");
+    let without: String = manifest.split_inclusive('\n').filter(|line| !line.contains("patches/unit.patch")).collect();
+    assert_ne!(without, manifest);
+    sandbox.write("console/yostel.toml", without);
+    sandbox.run("console", "list").expect(6);
+}
+
 fn publish_tree_and_patch(sandbox: &Sandbox, patch: &str) {
     sandbox.write("by-hand.patch", patch);
     let made = sandbox.path("made/gust-2.1.0");

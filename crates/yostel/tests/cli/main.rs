@@ -21,6 +21,7 @@ mod hostile;
 mod installing;
 mod keeping;
 mod levels;
+mod licensing;
 mod locking;
 mod looking;
 mod machines;

@@ -205,7 +205,7 @@ fn what_lets_an_audit_fail_is_told_by_kind_and_severity() {
     }
     let told = sandbox.run("console", "audit --fail-on all").expect(2).stderr;
     assert!(
-        told.contains("the kinds are outdated, duplicates, advisories, notices, upkeep, the severities none"),
+        told.contains("the kinds are outdated, duplicates, advisories, notices, licences, upkeep, the severities none"),
         "{told}"
     );
     for words in ["audit --renew", "audit --until 2027-01-01", "audit --baseline a --renew --fail-on high"] {

@@ -263,6 +263,14 @@ fn what_contradicts_itself_is_told_with_its_place_and_nothing_changes() {
 }
 
 #[test]
+fn each_project_may_pin_the_tool() {
+    let sandbox = world();
+    let manifest = sandbox.read("work/libs/bell/yostel.toml");
+    sandbox.write("work/libs/bell/yostel.toml", manifest.replace("version =", "yostel = \"^9\"\nversion ="));
+    sandbox.run("work/console", "lock").expect(2).says(&["bell-lib wants yostel ^9, this is 0.1.0"]);
+}
+
+#[test]
 fn where_a_need_counts_stays_with_it_when_its_constraint_is_agreed_on() {
     let sandbox = world();
     let on = "scale = { accept = \"^1\", only-on = [\"linux/*\"] }\n";

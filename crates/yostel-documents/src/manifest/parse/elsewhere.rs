@@ -172,13 +172,15 @@ impl Reader<'_> {
 }
 
 /// What is said once for all projects of a workspace.
-const ONLY_IN_ROOT: [(&str, Option<&str>); 8] = [
+const ONLY_IN_ROOT: [(&str, Option<&str>); 10] = [
     ("workspace", None),
     ("sources", None),
     ("policy", None),
     ("agreed", None),
     ("force", None),
     ("swap", None),
+    ("admit", None),
+    ("licence-exceptions", None),
     ("alter", None),
     ("project", Some("platforms")),
 ];

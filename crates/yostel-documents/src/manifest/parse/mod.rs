@@ -137,6 +137,7 @@ impl<'t> Reader<'t> {
         let needs = self.needs(root, project.as_ref().map(|p| &p.name), outer.unwrap_or(&agreed));
         let workspace = self.workspace(root);
         let (force, swap, admit) = (self.forces(root), self.swaps(root), self.admits(root));
+        let licence_exceptions = self.licence_exceptions(root);
         self.check_overrides(&force, &swap);
         let mut sources = BTreeMap::new();
         for (key, value) in self.entries("sources", root) {
@@ -165,8 +166,20 @@ impl<'t> Reader<'t> {
             }
         }
         let project = project?;
-        let manifest =
-            Manifest { project, workspace, needs, sources, offers, policy, alter, agreed, force, swap, admit };
+        let manifest = Manifest {
+            project,
+            workspace,
+            needs,
+            sources,
+            offers,
+            policy,
+            alter,
+            agreed,
+            force,
+            swap,
+            admit,
+            licence_exceptions,
+        };
         self.check_places(&manifest);
         Some(manifest)
     }

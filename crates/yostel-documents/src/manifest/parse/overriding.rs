@@ -7,7 +7,7 @@ use jiff::civil::Date;
 use toml::de::DeValue;
 use yostel_versions::ConstraintText;
 
-use super::super::{Admit, Alter, Force, Swap};
+use super::super::{Admit, Alter, Force, LicenceException, Swap};
 use super::{ManifestProblemKind, Reader, Table, Value};
 use crate::name::PackageName;
 
@@ -62,6 +62,25 @@ impl Reader<'_> {
         let admit = |one: OneVersion| Admit { version: one.version, why: one.why, until: one.until, span: one.span };
         let admits = self.versions("admit", "admit.*", "why = \"mends the leak of 1.2.1\"", root);
         admits.into_iter().map(|(name, one)| (name, admit(one))).collect()
+    }
+
+    pub(super) fn licence_exceptions(&mut self, root: &Table<'_>) -> BTreeMap<PackageName, LicenceException> {
+        let mut exceptions = BTreeMap::new();
+        for (key, value) in self.entries("licence-exceptions", root) {
+            let name = self.keep(key.span(), PackageName::parse(key.get_ref()));
+            let Some(table) = self.table(&format!("licence-exceptions.{}", key.get_ref()), value) else { continue };
+            let entry = "licence-exceptions.*";
+            self.check_keys(entry, table);
+            let licence = self.wanted(entry, table, "licence", "licence = \"GPL-3.0-only\"", key.span());
+            let why = self.wanted(entry, table, "why", "why = \"runs in tests alone\"", key.span());
+            let until = self.until(table);
+            let licence = licence.and_then(|value| self.string("licence", value)).map(str::to_owned);
+            let why = why.and_then(|value| self.string("why", value)).map(str::to_owned);
+            if let (Some(name), Some(licence), Some(why)) = (name, licence, why) {
+                exceptions.insert(name, LicenceException { licence, why, until, span: key.span() });
+            }
+        }
+        exceptions
     }
 
     /// Reads a table of one version a package, each with a reason and maybe a day.

@@ -2,6 +2,7 @@
 
 use super::super::{Policy, Take};
 use super::{ManifestProblemKind, Reader, Table};
+use crate::licence::AllowedLicence;
 use crate::name::{PackageName, Word};
 use crate::release::{Offers, check_offered_path, check_variable};
 
@@ -13,6 +14,17 @@ fn days(text: &str) -> Option<u32> {
         "day" | "days" => Some(number),
         "week" | "weeks" => number.checked_mul(7),
         _ => None,
+    }
+}
+
+/// Like [`days`], and `18 months` or `2 years`, of 30 and 365 days.
+fn long_days(text: &str) -> Option<u32> {
+    let (number, unit) = text.split_once(' ')?;
+    let number: u32 = number.parse().ok()?;
+    match unit {
+        "month" | "months" => number.checked_mul(30),
+        "year" | "years" => number.checked_mul(365),
+        _ => days(text),
     }
 }
 
@@ -61,6 +73,29 @@ impl Reader<'_> {
                 let kind = ManifestProblemKind::Value { key: "minimum-age", value: value_text, reason };
                 self.problem(value.span(), kind);
             }
+        }
+        if let Some(value) = table.get("quiet-after")
+            && let Some(text) = self.string("quiet-after", value)
+        {
+            policy.quiet_after_days = long_days(text);
+            if policy.quiet_after_days.is_none() {
+                let reason = "it is a number of days, weeks, months or years, like \"2 years\"";
+                let kind = ManifestProblemKind::Value { key: "quiet-after", value: text.to_owned(), reason };
+                self.problem(value.span(), kind);
+            }
+        }
+        if let Some(list) = table.get("allowed-licences") {
+            let mut allowed = Vec::new();
+            for (text, span) in self.strings("allowed-licences", list) {
+                match AllowedLicence::parse(&text) {
+                    Ok(licence) => allowed.push(licence),
+                    Err(_) => {
+                        let reason = "it is one licence of the SPDX list, like \"MIT\" or \"GPL-3.0-only\"";
+                        self.problem(span, ManifestProblemKind::Value { key: "allowed-licences", value: text, reason });
+                    }
+                }
+            }
+            policy.allowed_licences = Some(allowed);
         }
         if let Some(list) = table.get("share-roles") {
             for (text, span) in self.strings("share-roles", list) {

@@ -67,8 +67,10 @@ enum Kind {
     Duplicates,
     /// Locked releases that an advisory affects
     Advisories,
-    /// Locked releases that are withdrawn or deprecated
+    /// Locked releases that are withdrawn or deprecated, and packages of which nothing new came for long
     Notices,
+    /// Locked releases whose licence the project does not allow
+    Licences,
     /// Forced versions, swaps, admitted releases and deviations that are past their day, change nothing any more, or hide something newer
     Upkeep,
 }
@@ -80,6 +82,7 @@ impl From<Kind> for FindingGroup {
             Kind::Duplicates => Self::Duplicates,
             Kind::Advisories => Self::Advisories,
             Kind::Notices => Self::Notices,
+            Kind::Licences => Self::Licences,
             Kind::Upkeep => Self::Upkeep,
         }
     }
@@ -159,7 +162,9 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
         }
         Format::Sarif => return Ok(document(sarif::document(&told()))),
         Format::Junit => {
-            let groups: Vec<FindingGroup> = FindingGroup::ALL.into_iter().filter(|group| looked_for(*group)).collect();
+            let is_judged = |group| group != FindingGroup::Licences || report.judges_licences;
+            let groups = FindingGroup::ALL.into_iter().filter(|group| looked_for(*group) && is_judged(*group));
+            let groups: Vec<FindingGroup> = groups.collect();
             return Ok(Answer { exit, ..Answer::raw(junit::document(&told(), &groups)) });
         }
         Format::Markdown => {

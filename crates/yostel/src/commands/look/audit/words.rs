@@ -2,7 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_answers::words::{debt_words, dispute_words, edit_words, need_command, notice_words};
+use yostel_answers::words::{
+    debt_words, dispute_words, edit_words, licence_words, need_command, notice_words, quiet_words,
+};
 use yostel_documents::{AskedBy, PackageName};
 use yostel_findings::{AuditReport, Dedupe, Duplicate, FindingGroup, Outdated, Standing, Verdict};
 use yostel_versions::Version;
@@ -47,10 +49,16 @@ pub(super) fn words(
             (FindingGroup::Duplicates, "no duplicates"),
             (FindingGroup::Advisories, "no advisory affects any"),
             (FindingGroup::Notices, "nothing withdrawn or deprecated"),
+            (FindingGroup::Licences, "every licence allowed"),
             (FindingGroup::Upkeep, "no upkeep due"),
         ];
-        let said = nothing.into_iter().filter(|(kind, _)| looked_for(*kind)).map(|(_, words)| words);
-        let said = said.collect::<Vec<_>>().join(", ");
+        let is_judged = |kind| kind != FindingGroup::Licences || report.judges_licences;
+        let said =
+            nothing.into_iter().filter(|(kind, _)| looked_for(*kind) && is_judged(*kind)).map(|(_, words)| words);
+        let said = match said.collect::<Vec<_>>() {
+            said if said.is_empty() => "any licence will do, as [policy] names no allowed-licences".to_owned(),
+            said => said.join(", "),
+        };
         let said = left.words().map_or(said, |left| format!("nothing new, {left}"));
         return format!("{}: {said}.\n", count(report.packages, "package"));
     }
@@ -68,6 +76,12 @@ pub(super) fn words(
         text.push_str(&format!("{}\n", paint(Role::Title, "Withdrawn or deprecated since")));
         for notice in &report.notices {
             text.push_str(&format!("  {}\n", sanitise(&notice_words(notice))));
+        }
+    }
+    if !report.unlicensed.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Title, "Licences")));
+        for one in &report.unlicensed {
+            text.push_str(&indented(2, licence_words(one)));
         }
     }
     // Both tables begin their second column at one place.
@@ -122,6 +136,12 @@ pub(super) fn words(
             });
         }
     }
+    if !report.quiet.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Title, "Quiet")));
+        for quiet in &report.quiet {
+            text.push_str(&indented(2, quiet_words(quiet)));
+        }
+    }
     if !report.unknown.is_empty() {
         let names: Vec<String> = report.unknown.iter().map(ToString::to_string).collect();
         text.push_str(&format!("{}\n  {}\n", paint(Role::Title, "In no source any more"), join(&names)));
@@ -142,6 +162,12 @@ pub(super) fn words(
     }
     if !report.notices.is_empty() {
         sums.push(format!("{} withdrawn or deprecated", report.notices.len()));
+    }
+    if !report.unlicensed.is_empty() {
+        sums.push(format!("{} not allowed", count(report.unlicensed.len(), "licence")));
+    }
+    if !report.quiet.is_empty() {
+        sums.push(format!("{} quiet", report.quiet.len()));
     }
     if !report.duplicates.is_empty() {
         sums.push(count(report.duplicates.len(), "duplicate"));
@@ -164,6 +190,9 @@ pub(super) fn words(
         text.push_str(&next_step(takes));
     } else if withdrawn > 0 {
         let next = "yostel lock --fresh --preview, to see what it takes to be without what is withdrawn";
+        text.push_str(&next_step(next));
+    } else if !report.unlicensed.is_empty() {
+        let next = "take another package, add the licence to `allowed-licences` in [policy], or except it in [licence-exceptions]";
         text.push_str(&next_step(next));
     } else if let Some((outdated, holder)) =
         report.outdated.iter().find_map(|o| o.held_by.iter().find(|h| h.who.is_project()).map(|h| (o, h)))
