@@ -1,4 +1,4 @@
-//! Packages of which nothing new came for long: nobody may be there any more to mend them.
+//! Packages of which nothing new came for long: nobody may be there any more who corrects them.
 
 use std::collections::BTreeMap;
 

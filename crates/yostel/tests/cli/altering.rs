@@ -135,6 +135,11 @@ fn a_kept_change_is_locked_and_everyone_gets_it() {
 fn what_is_locked_with_a_patch_is_told_while_the_lockfile_is_stale_unless_the_patch_is_gone() {
     let sandbox = opened();
     keep(&sandbox, "louder");
+    let manifest = sandbox.read("console/yostel.toml");
+    sandbox.write("console/yostel.toml", manifest.replace("gust = \"^2\"", "gust = \"^3\""));
+    let told = sandbox.run("console", "list").expect(0).stdout;
+    assert!(told.contains("changed here"), "{told}");
+    sandbox.write("console/yostel.toml", manifest);
     sandbox.run("console", "alter unit").expect(0);
     sandbox.write("console/altered/unit/share/unit.txt", "other");
     let mut command = sandbox.command("console", "alter unit --keep --why");
