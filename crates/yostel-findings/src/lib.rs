@@ -37,6 +37,7 @@
 
 mod audit;
 mod baseline;
+mod bill;
 mod compare;
 mod comparison;
 mod finding;
@@ -50,6 +51,7 @@ pub use audit::{
     notices, outdated, quiet, severity_of, threats, unlicensed,
 };
 pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
+pub use bill::{Bill, Needed, Part, PatchOf, Subject, bill, is_of_the_world, package_url, without_credentials};
 pub use compare::{Move, MoveKind, compare};
 pub use comparison::{Cause, Compared, Comparison, NeedChange, comparison};
 pub use finding::{AuditReport, Finding, FindingGroup, FindingKind, Matter, Origins, Spot};

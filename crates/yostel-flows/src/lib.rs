@@ -82,6 +82,7 @@ pub use project::{LoadedProject, ProjectFile};
 pub use search::drive::MOST_EDIT_SETS;
 pub use search::proposal::Proposal;
 pub use search::rules::Keep;
+pub use share::bill::bill_of_materials;
 pub use share::publish::publish;
 pub use share::registry::{contents, create_registry};
 pub use share::withdraw::{take_back, withdraw};

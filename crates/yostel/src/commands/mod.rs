@@ -36,6 +36,7 @@ pub(crate) enum Command {
     Audit(look::audit::Audit),
     Compare(look::compare::Compare),
     Cache(keep::cache::Cache),
+    Export(share::export::Export),
     Publish(share::publish::Publish),
     Withdraw(share::withdraw::Withdraw),
     Registry(share::registry::Registry),
@@ -49,7 +50,7 @@ const GROUPS: [(&str, &[&str]); 7] = [
     ("Use", &["install", "verify", "run", "env", "where", "alter"]),
     ("Look", &["explain", "list", "tree", "audit", "compare"]),
     ("Keep", &["cache"]),
-    ("Share", &["publish", "withdraw", "registry"]),
+    ("Share", &["publish", "withdraw", "registry", "export"]),
     ("Learn", &["demo"]),
 ];
 
@@ -89,6 +90,7 @@ pub(crate) fn run(command: Command, call: &Call) -> Result<Answer, FlowError> {
         Command::Audit(arguments) => look::audit::run(arguments, call),
         Command::Compare(arguments) => look::compare::run(arguments, call),
         Command::Cache(arguments) => keep::cache::run(arguments, call),
+        Command::Export(arguments) => share::export::run(arguments, call),
         Command::Publish(arguments) => share::publish::run(arguments, call),
         Command::Withdraw(arguments) => share::withdraw::run(arguments, call),
         Command::Registry(arguments) => share::registry::run(arguments, call),

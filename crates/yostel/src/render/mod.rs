@@ -3,10 +3,10 @@
 #[cfg(test)]
 mod tests;
 
+pub(crate) mod bills;
 mod columns;
-pub(crate) mod junit;
+pub(crate) mod findings;
 pub(crate) mod markdown;
-pub(crate) mod sarif;
 
 use std::collections::BTreeSet;
 use std::io::{IsTerminal, Write};

@@ -14,6 +14,7 @@ mod declaring;
 mod demo;
 mod edges;
 mod elsewhere;
+mod exporting;
 mod first_hour;
 mod giving;
 mod guide;

@@ -1,5 +1,6 @@
 //! Share: registries.
 
+pub(crate) mod export;
 pub(crate) mod publish;
 pub(crate) mod registry;
 pub(crate) mod withdraw;

@@ -23,7 +23,8 @@ use crate::answer::{Answer, Door, failure_of};
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::Format;
-use crate::render::{count, indented, join, junit, markdown, note, sarif};
+use crate::render::findings::{junit, sarif};
+use crate::render::{count, indented, join, markdown, note};
 
 /// For how many days what is found is known, where nobody says.
 const DAYS_KNOWN: i64 = 90;

@@ -1,0 +1,4 @@
+//! Findings, in the forms that other programs read.
+
+pub(crate) mod junit;
+pub(crate) mod sarif;
