@@ -9,8 +9,8 @@ pub(crate) fn document(bill: &Bill) -> String {
     let components = bill.parts.iter().map(component).chain(bill.others.iter().map(|one| subject(one, "application")));
     let subjects = std::iter::once(&bill.project).chain(&bill.others);
     let dependencies = subjects
-        .map(|one| relation(&subject_ref(one), &one.needs))
-        .chain(bill.parts.iter().map(|part| relation(&part_ref(&part.package, part.version.as_str()), &part.needs)));
+        .map(|one| dependency(&subject_ref(one), &one.needs))
+        .chain(bill.parts.iter().map(|part| dependency(&part_ref(&part.package, part.version.as_str()), &part.needs)));
     let tool = json!({ "type": "application", "name": "yostel", "version": env!("CARGO_PKG_VERSION") });
     let bom = json!({
         "$schema": "http://cyclonedx.org/schema/bom-1.6.schema.json",
@@ -35,7 +35,7 @@ fn subject_ref(subject: &Subject) -> String {
     format!("project:{}", subject.name)
 }
 
-fn relation(of: &str, needs: &[Needed]) -> Value {
+fn dependency(of: &str, needs: &[Needed]) -> Value {
     let needed = needs.iter().map(|needed| part_ref(&needed.package, needed.version.as_str()));
     json!({ "ref": of, "dependsOn": needed.collect::<Vec<String>>() })
 }
