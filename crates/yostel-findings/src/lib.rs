@@ -47,8 +47,8 @@ mod ways;
 
 pub use audit::{
     Advised, Debt, Dedupe, Duplicate, Holder, LicenceTrouble, Notice, Outdated, Published, Quiet, Rating, Threat,
-    Unlicensed, UnreadAdvisory, Upkeep, UpkeepRule, WayOut, affects, duplicates, is_affected, is_exception_needed,
-    notices, outdated, quiet, severity_of, threats, unlicensed,
+    Trial, Unlicensed, UnreadAdvisory, Upkeep, UpkeepRule, WayOut, affects, duplicates, is_affected,
+    is_exception_needed, notices, outdated, quiet, severity_of, threats, unlicensed,
 };
 pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
 pub use bill::{Bill, Needed, Part, PatchOf, Subject, bill, is_of_the_world, package_url, without_credentials};

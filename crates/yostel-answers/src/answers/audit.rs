@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{AskedBy, Dispute, Disputed};
 use yostel_findings::{
-    AuditReport, Debt, Dedupe, Duplicate, Holder, LicenceTrouble, Outdated, Quiet, Unlicensed, Upkeep, Verdict,
+    AuditReport, Debt, Dedupe, Duplicate, Holder, LicenceTrouble, Outdated, Quiet, Trial, Unlicensed, Upkeep, Verdict,
 };
 use yostel_versions::Version;
 
@@ -84,6 +84,28 @@ pub struct OutdatedTold {
     pub lines_behind: usize,
     /// Who does not accept the newest.
     pub held_by: Vec<HolderTold>,
+    /// Whether it can have the newest now; null when that was not tried: too much else was, or several versions are locked.
+    pub tried: Option<TrialTold>,
+}
+
+/// Whether a package can have its newest release, with what else is locked kept where it can stay.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct TrialTold {
+    /// Whether it can.
+    pub possible: bool,
+    /// The project's own needs to change for that; empty when it cannot, and when they accept it.
+    pub edits: Vec<EditTold>,
+    /// How many other packages move, come or go then; null when it cannot.
+    pub others: Option<usize>,
+}
+
+impl From<&Trial> for TrialTold {
+    fn from(trial: &Trial) -> Self {
+        match trial {
+            Trial::Free { edits, others } => Self { possible: true, edits: told(edits), others: Some(*others) },
+            Trial::Blocked => Self { possible: false, edits: Vec::new(), others: None },
+        }
+    }
 }
 
 /// Who holds a package back.
@@ -118,6 +140,7 @@ impl OutdatedTold {
             releases_behind: outdated.releases_behind,
             lines_behind: outdated.lines_behind,
             held_by: told(&outdated.held_by),
+            tried: outdated.tried.as_ref().map(TrialTold::from),
         }
     }
 }

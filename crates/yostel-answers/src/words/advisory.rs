@@ -1,7 +1,8 @@
 //! How bad an advisory is, and what gets out of it.
 
-use yostel_documents::PackageName;
+use yostel_documents::{PackageName, Requirement};
 use yostel_findings::{Threat, WayOut};
+use yostel_versions::ConstraintText;
 
 use super::texts::join;
 
@@ -32,8 +33,13 @@ pub fn way_words(threat: &Threat, way: &WayOut) -> String {
 }
 
 /// Returns the command that changes the need, where that is the way out, and how many other packages move then.
-pub fn need_command(package: &PackageName, way: &WayOut, project: &PackageName) -> Option<(String, usize)> {
+pub fn need_command(way: &WayOut, project: &PackageName) -> Option<(String, usize)> {
     let WayOut::Need { requirement, accept, others } = way else { return None };
+    Some((command_for(requirement, accept, project), *others))
+}
+
+/// Returns the command that gives a need another constraint.
+pub fn command_for(requirement: &Requirement, accept: &ConstraintText, project: &PackageName) -> String {
     let of = match requirement.asker.name() {
         name if name == project => String::new(),
         name => format!("--project {name} "),
@@ -42,5 +48,5 @@ pub fn need_command(package: &PackageName, way: &WayOut, project: &PackageName) 
         "run" => String::new(),
         purpose => format!(" --for {purpose}"),
     };
-    Some((format!("yostel {of}add {package} '{}'{purpose}", accept.everywhere()), *others))
+    format!("yostel {of}add {} '{}'{purpose}", requirement.package, accept.everywhere())
 }

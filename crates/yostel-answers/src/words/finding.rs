@@ -3,7 +3,7 @@
 use yostel_documents::PackageName;
 use yostel_findings::{
     Advised, AuditReport, Debt, Dedupe, Duplicate, Finding, FindingKind, LicenceTrouble, Matter, Outdated, Quiet,
-    Unlicensed, UnreadAdvisory,
+    Trial, Unlicensed, UnreadAdvisory,
 };
 use yostel_versions::Version;
 
@@ -64,6 +64,9 @@ pub fn finding_words(finding: &Finding<'_>) -> String {
 pub fn finding_notes(finding: &Finding<'_>) -> Vec<String> {
     match finding.matter {
         Matter::Advisory(Advised { threat, way }) => vec![way_words(threat, way)],
+        Matter::Outdated(outdated) => {
+            outdated.tried.as_ref().map(|trial| trial_words(outdated, trial)).into_iter().collect()
+        }
         Matter::DueRule(upkeep) => vec![format!("it is there because: {}", upkeep.why.trim_end_matches('.'))],
         Matter::Duplicate(Duplicate::Versions { package, versions }, _) => versions
             .iter()
@@ -110,8 +113,8 @@ fn outdated_words(outdated: &Outdated) -> String {
 pub fn remedy_words(finding: &Finding<'_>, report: &AuditReport) -> Option<String> {
     let remedy = report.remedies.get(&finding.id)?;
     let by_hand = match finding.matter {
-        Matter::Advisory(Advised { threat, way }) => {
-            need_command(&threat.package, way, &report.project).map(|(command, _)| format!("run {command}"))
+        Matter::Advisory(Advised { way, .. }) => {
+            need_command(way, &report.project).map(|(command, _)| format!("run {command}"))
         }
         Matter::Duplicate(Duplicate::Versions { package, .. }, dedupe) => {
             let edits = match dedupe {
@@ -122,11 +125,25 @@ pub fn remedy_words(finding: &Finding<'_>, report: &AuditReport) -> Option<Strin
             let policy = format!("take {package} out of `coexist` in [policy]");
             Some(join(&edits.chain([policy]).collect::<Vec<String>>()))
         }
+        Matter::Outdated(Outdated { tried: Some(Trial::Free { edits, .. }), .. }) if !remedy.edits.is_empty() => {
+            Some(join(&edits.iter().map(|edit| edit_words(edit, report.is_workspace)).collect::<Vec<String>>()))
+        }
         Matter::DueRule(upkeep) => Some(format!("take {} out of [{}]", upkeep.package, upkeep.rule.word())),
         _ => None,
     };
     let commands = remedy.commands.iter().map(|command| format!("run {command}"));
     Some(by_hand.into_iter().chain(commands).collect::<Vec<String>>().join(", then "))
+}
+
+/// Says whether a package can have its newest release now.
+fn trial_words(outdated: &Outdated, trial: &Trial) -> String {
+    let newest = &outdated.newest;
+    match trial {
+        Trial::Free { others: 0, .. } => format!("{newest} is possible now, and nothing else moves"),
+        Trial::Free { others: 1, .. } => format!("{newest} is possible now, and one other package moves"),
+        Trial::Free { others, .. } => format!("{newest} is possible now, and {others} other packages move"),
+        Trial::Blocked => format!("{newest} is not possible now, whatever the project needs of it"),
+    }
 }
 
 /// Says what is wrong with the licence of a release.

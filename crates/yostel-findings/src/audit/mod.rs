@@ -14,7 +14,7 @@ pub use advisories::{Published, Rating, Threat, affects, is_affected, severity_o
 pub use duplicates::{Dedupe, Duplicate, duplicates};
 pub use licences::{LicenceTrouble, Unlicensed, is_exception_needed, unlicensed};
 pub use notices::{Notice, notices};
-pub use outdated::{Holder, Outdated, outdated};
+pub use outdated::{Holder, Outdated, Trial, outdated};
 pub use quiet::{Quiet, quiet};
 pub use upkeep::{Debt, Upkeep, UpkeepRule};
 pub use way_out::{Advised, UnreadAdvisory, WayOut};

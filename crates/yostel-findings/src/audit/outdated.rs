@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 
 use yostel_documents::{Asker, Lockfile, PackageDocument, PackageName};
+use yostel_resolve::RequirementEdit;
 use yostel_versions::{ConstraintText, Version};
 
 /// A package for which something newer exists.
@@ -36,6 +37,22 @@ pub struct Outdated {
     pub lines_behind: usize,
     /// Who does not accept the newest; empty when everyone does.
     pub held_by: Vec<Holder>,
+    /// Whether it can move to the newest now, as far as that was tried.
+    pub tried: Option<Trial>,
+}
+
+/// Whether a package can have its newest release, with what else is locked kept where it can stay.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Trial {
+    /// It can.
+    Free {
+        /// The project's own needs to change for that; nothing when they accept it.
+        edits: Vec<RequirementEdit>,
+        /// How many other packages move, come or go then.
+        others: usize,
+    },
+    /// It cannot, whatever the project itself needs of it.
+    Blocked,
 }
 
 /// Who holds a package back.
@@ -92,6 +109,7 @@ pub fn outdated(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDo
             newest_published: newest.published,
             crosses_line: !document.numbering.is_same_line(&locked.version, &newest.version),
             held_by: holders,
+            tried: None,
         });
     }
     found.sort_by(|a, b| b.direct.cmp(&a.direct).then_with(|| a.package.cmp(&b.package)));

@@ -15,6 +15,7 @@ use crate::error::FlowError;
 use crate::look::advisories::{Around, advised, published};
 use crate::look::dedupe::dedupes;
 use crate::look::remedies::remedies;
+use crate::look::trials::try_all;
 use crate::look::upkeep::upkeep;
 use crate::project::prepared::Prepared;
 use crate::project::{LoadedProject, spot_of};
@@ -46,6 +47,7 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
         true => None,
         false => resolved(&mut outdated, &lockfile, project, &sources, context)?,
     };
+    try_all(&mut outdated, &lockfile, project, &sources, context)?;
     let (lock, anew) = (&lockfile, anew.as_ref());
     let around = Around { project, lockfile: lock, documents: &documents, sources: &sources, anew };
     let advisories = advised(&published, &around, context)?;

@@ -10,4 +10,5 @@ pub(crate) mod list;
 pub(crate) mod releases;
 pub(crate) mod remedies;
 pub(crate) mod tree;
+pub(crate) mod trials;
 pub(crate) mod upkeep;

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use yostel_documents::{EditError, NeedForm, add_need, remove_coexist, remove_rule};
 use yostel_findings::{
-    Advised, AuditReport, Debt, Dedupe, Duplicate, Matter, Notice, Outdated, Remedy, TextEdit, Upkeep, UpkeepRule,
-    WayOut,
+    Advised, AuditReport, Debt, Dedupe, Duplicate, Matter, Notice, Outdated, Remedy, TextEdit, Trial, Upkeep,
+    UpkeepRule, WayOut,
 };
 use yostel_resolve::{RequirementEdit, Resolution};
 
@@ -41,6 +41,12 @@ fn remedy_of(
         texts.entry(top.manifest_path()).or_insert_with(|| top.text.clone()).clone()
     };
     match matter {
+        Matter::Outdated(Outdated { accepted: Some(accepted), newest, .. }) if accepted == newest => return Ok(fresh()),
+        Matter::Outdated(Outdated { tried: Some(Trial::Free { edits, .. }), .. }) if !edits.is_empty() => {
+            if !edit_needs(project, &mut texts, edits)? {
+                return Ok(None);
+            }
+        }
         Matter::Outdated(Outdated { accepted: Some(_), .. })
         | Matter::Advisory(Advised { way: WayOut::Fresh(_), .. }) => return Ok(fresh()),
         Matter::Notice(notice) => return Ok(fresh().filter(|_| anew.is_some_and(|anew| is_gone(notice, anew)))),

@@ -7,7 +7,7 @@ use std::fs;
 use proptest::prelude::*;
 use proptest::test_runner::TestCaseError;
 use yostel_documents::{Chosen, LockedPackage, Overrides, PackageName, Release, Requirement, Take};
-use yostel_findings::{Move, MoveKind, WayOut};
+use yostel_findings::{Move, MoveKind, Trial, WayOut};
 use yostel_flows::{Instead, audit};
 use yostel_testkit::any::{any_coexist, any_overrides, any_world};
 use yostel_versions::{ConstraintText, Numbering};
@@ -142,6 +142,54 @@ fn audit_agrees(place: &Place, locked: &Chosen<LockedPackage>) -> Result<(), Tes
     for (package, before) in locked.iter().filter(|(package, _)| only(locked, package).is_some()) {
         let is_newer = only(&fresh, package).is_some_and(|after| after > before.version);
         prop_assert!(!is_newer || report.outdated.iter().any(|o| o.package == *package), "{package} in {}", place.text);
+    }
+    Ok(())
+}
+
+/// audit: the newest is free exactly where the need on it locks, or, where no need is in the way, needing it besides does; and
+/// as many others move.
+fn trials_agree(
+    place: &Place,
+    needs: &BTreeMap<PackageName, String>,
+    locked: &Chosen<LockedPackage>,
+) -> Result<(), TestCaseError> {
+    let report = audit(&place.project(), &Context::new(&place.settings(), &Silent)).unwrap();
+    for outdated in &report.outdated {
+        let (package, newest) = (&outdated.package, &outdated.newest);
+        let label = format!("{package} {newest} in {}", place.text);
+        if only(locked, package).is_none() {
+            prop_assert!(outdated.tried.is_none(), "{label}");
+            continue;
+        }
+        let own = needs.get(package).map(|own| ConstraintText::parse(own).unwrap());
+        let is_in_the_way = own.as_ref().is_some_and(|own| !own.bind(&Numbering::default()).unwrap().accepts(newest));
+        let mut changed = needs.clone();
+        match (own, is_in_the_way) {
+            (Some(own), true) => {
+                let on = own.to_string().split_once(" on ").map(|(_, on)| format!(" on {on}")).unwrap_or_default();
+                changed.insert(package.clone(), format!("^{newest}{on}"));
+            }
+            _ => drop(changed.insert(package.clone(), format!("={newest}"))),
+        }
+        place.declare(&changed, &place.rules);
+        let after = place.lock(LockRequest { write: Write::Nothing, ..LockRequest::default() });
+        place.declare(needs, &place.rules);
+        let has_newest = |report: &LockReport| {
+            report.lockfile.as_ref().is_some_and(|lockfile| lockfile.chosen.at(package, newest).is_some())
+        };
+        match (&outdated.tried, &after) {
+            (Some(Trial::Free { edits, others }), Some(after)) => {
+                prop_assert!(has_newest(after), "{label}");
+                prop_assert_eq!(!edits.is_empty(), is_in_the_way, "{}", label);
+                let moves = moved(&after.moves).into_iter().filter(|(name, _)| name != package);
+                prop_assert_eq!(moves.count(), *others, "{}", label);
+            }
+            (Some(Trial::Blocked), None) => {}
+            // Where a rule gives the need another meaning, the set may be another.
+            (None, Some(after)) => prop_assert!(!has_newest(after), "{label}"),
+            (None, None) => {}
+            (tried, after) => prop_assert!(false, "{label}: {tried:?}, but {:?}", after.as_ref().map(|a| &a.moves)),
+        }
     }
     Ok(())
 }
@@ -283,6 +331,7 @@ proptest! {
         let Some(first) = place.lock(oldest) else { return Ok(()) };
         let locked = first.lockfile.unwrap().chosen;
         audit_agrees(&place, &locked)?;
+        trials_agree(&place, &needs, &locked)?;
         for package in locked.keys() {
             advice_agrees(&place, &needs, &locked, (package, fixed))?;
         }

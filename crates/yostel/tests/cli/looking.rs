@@ -78,9 +78,9 @@ fn audit_tells_what_is_behind_and_who_holds_it_and_ends_with_1() {
     let told = sandbox.run("console", "audit").expect(1).stdout;
     for line in [
         "Outdated, asked for by the project",
-        "gust     2.0.0   2.1.0     3.0.0   yes      hours  console (^2)",
+        "gust     2.0.0   2.1.0     3.0.0   no        yes      hours  console (^2)",
         "Outdated, came along",
-        "unit     1.1.0   -         2.0.0   yes      hours  gust 2.0.0 (^1), rig 0.9.0 (^1)",
+        "unit     1.1.0   -         2.0.0   no        yes      hours  gust 2.0.0 (^1), rig 0.9.0 (^1)",
         "2 of 3 packages outdated, 2 not compatible with the newest.",
         "next: yostel lock --fresh, which takes 1 update",
     ] {

@@ -92,7 +92,7 @@ fn what_is_said_to_end_a_finding_ends_it() {
     demo.run("", "demo --into world --only-make --quiet").expect(0);
     demo.run("world/ropeway", "lock --quiet").expect(0);
     let kinds = every_remedy_ends_its_finding(&demo, "world/ropeway");
-    assert_eq!(kinds, ["advisory", "due-rule", "several-versions"].map(str::to_owned).into());
+    assert_eq!(kinds, ["advisory", "due-rule", "outdated", "several-versions"].map(str::to_owned).into());
 }
 
 #[test]

@@ -32,7 +32,7 @@ pub(super) fn words(report: &AuditReport, verbose: bool) -> String {
         }
         text.push_str(&indented(6, way_words(threat, way)));
         // On a line of its own, which is not wrapped: it is to be copied.
-        if let Some((step, others)) = need_command(&threat.package, way, &report.project) {
+        if let Some((step, others)) = need_command(way, &report.project) {
             let moves = match others {
                 0 => "moves nothing else".to_owned(),
                 others => format!("moves {} too", count(others, "other package")),

@@ -3,10 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_answers::words::{
-    debt_words, dispute_words, edit_words, licence_words, need_command, notice_words, quiet_words,
+    command_for, debt_words, dispute_words, edit_words, licence_words, need_command, notice_words, quiet_words,
 };
 use yostel_documents::{AskedBy, PackageName};
-use yostel_findings::{AuditReport, Dedupe, Duplicate, FindingGroup, Outdated, Standing, Verdict};
+use yostel_findings::{AuditReport, Dedupe, Duplicate, FindingGroup, Outdated, Standing, Trial, Verdict};
+use yostel_resolve::RequirementEdit;
 use yostel_versions::Version;
 
 use super::advisories;
@@ -95,8 +96,9 @@ pub(super) fn words(
         let mut columns = Columns::new([
             Head::package("package"),
             Head::plain("locked"),
-            Head::plain("accepted"),
+            Head::plain("accepted").spare(),
             Head::plain("newest"),
+            Head::plain("can move"),
             Head::plain("breaks"),
             Head::number("behind").spare(),
             Head::words("held back by"),
@@ -180,9 +182,10 @@ pub(super) fn words(
     if left.is_fine {
         text.push_str(&note("none of these lets the audit fail, as --fail-on says"));
     }
-    let out = report.advisories.iter().find_map(|one| {
-        need_command(&one.threat.package, &one.way, &report.project).map(|(next, _)| (next, &one.threat.id))
-    });
+    let out = report
+        .advisories
+        .iter()
+        .find_map(|one| need_command(&one.way, &report.project).map(|(next, _)| (next, &one.threat.id)));
     if let Some((out, id)) = out {
         text.push_str(&next_step(format!("{out}, then yostel lock, to be out of {id}")));
     } else if accepted > 0 {
@@ -194,19 +197,32 @@ pub(super) fn words(
     } else if !report.unlicensed.is_empty() {
         let next = "take another package, add the licence to `allowed-licences` in [policy], or except it in [licence-exceptions]";
         text.push_str(&next_step(next));
-    } else if let Some((outdated, holder)) =
-        report.outdated.iter().find_map(|o| o.held_by.iter().find(|h| h.who.is_project()).map(|h| (o, h)))
-    {
-        let (package, newest, accept) = (&outdated.package, &outdated.newest, &holder.accept);
-        let project = match holder.who.name() {
-            name if *name == report.project => String::new(),
-            name => format!("--project {name} "),
-        };
-        let edit =
-            format!("yostel {project}add {package} '^{newest}', then yostel lock, to try the newest ({accept} so far)");
-        text.push_str(&next_step(edit));
+    } else if let Some(next) = report.outdated.iter().find_map(|outdated| next_for(outdated, &report.project)) {
+        text.push_str(&next_step(next));
     }
     text
+}
+
+/// Says what to do about a package that is behind: the need to change, where that is all, or what tells more.
+fn next_for(outdated: &Outdated, project: &PackageName) -> Option<String> {
+    let Outdated { package, newest, tried, .. } = outdated;
+    let more = format!("yostel explain {package} --instead {newest}");
+    match tried.as_ref()? {
+        Trial::Free { edits, others } => match &edits[..] {
+            [RequirementEdit::Change { requirement, accept }] => {
+                let command = command_for(requirement, accept, project);
+                let so_far = &requirement.accept;
+                let moves = match others {
+                    0 => "nothing else moves".to_owned(),
+                    1 => "1 other package moves".to_owned(),
+                    others => format!("{others} other packages move"),
+                };
+                Some(format!("{command}, then yostel lock, to have the newest ({so_far} so far; {moves})"))
+            }
+            _ => Some(format!("{more}, to see what it takes")),
+        },
+        Trial::Blocked => Some(format!("{more}, to see what keeps the newest out")),
+    }
 }
 
 /// Counts the packages that advisories affect.
@@ -214,7 +230,7 @@ fn affected(report: &AuditReport) -> usize {
     report.advisories.iter().map(|one| &one.threat.package).collect::<BTreeSet<_>>().len()
 }
 
-fn outdated_row(outdated: &Outdated, verbose: bool) -> [String; 7] {
+fn outdated_row(outdated: &Outdated, verbose: bool) -> [String; 8] {
     let held: Vec<String> =
         outdated.held_by.iter().map(|holder| format!("{} ({})", holder.who, holder.accept)).collect();
     let behind = outdated.published.map(|then| lag(then, outdated.newest_published)).unwrap_or_else(|| "?".into());
@@ -225,6 +241,12 @@ fn outdated_row(outdated: &Outdated, verbose: bool) -> [String; 7] {
         outdated.locked.to_string(),
         outdated.accepted.as_ref().map_or_else(|| "-".into(), ToString::to_string),
         outdated.newest.to_string(),
+        match &outdated.tried {
+            Some(Trial::Free { others: 0, .. }) => "alone".into(),
+            Some(Trial::Free { others, .. }) => format!("with {others} more"),
+            Some(Trial::Blocked) => "no".into(),
+            None => "?".into(),
+        },
         if outdated.crosses_line { "yes".into() } else { "-".into() },
         behind,
         match (shown.is_empty(), outdated.kept_out) {

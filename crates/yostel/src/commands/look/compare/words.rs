@@ -190,7 +190,7 @@ fn besides(comparison: &Comparison) -> Vec<(Role, &'static str, String)> {
     }
     if comparison.bytes != 0 {
         let more = if comparison.bytes > 0 { "more" } else { "less" };
-        lines.push((Role::Notice, "to fetch:", format!("{} {more}", size(comparison.bytes.unsigned_abs()))));
+        lines.push((Role::Quiet, "to fetch:", format!("{} {more}", size(comparison.bytes.unsigned_abs()))));
     }
     lines
 }
