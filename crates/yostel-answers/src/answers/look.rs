@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_flows::{Counterfactual, ExplainReport, Instead, ListReport, ListRow, Tree, TreeNode};
+use yostel_flows::{AskerNode, Counterfactual, ExplainReport, Instead, ListReport, ListRow, Tree, TreeNode, Upward};
 use yostel_resolve::{NotTaken, Reason};
 
 use super::Told;
@@ -259,11 +259,72 @@ pub enum TreeAnswer {
         /// Its projects.
         projects: Vec<TreeTold>,
     },
+    /// Of `--up`.
+    Up {
+        /// The package, at each of its locked versions.
+        up: Vec<UpwardTold>,
+    },
 }
 
 impl Told for TreeAnswer {
     const COMMAND: &'static str = "tree";
     const LOOKS: bool = true;
+}
+
+/// Who needs a package at a version.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct UpwardTold {
+    /// The package.
+    pub package: String,
+    /// The locked version.
+    pub version: String,
+    /// Who asks for it.
+    pub asked_by: Vec<AskerNodeTold>,
+}
+
+/// Somebody who asks for what is below.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct AskerNodeTold {
+    /// A project's name, or a release as `NAME VERSION`.
+    pub who: String,
+    /// The constraint.
+    pub accept: String,
+    /// For which purpose, where a project asks.
+    pub purpose: Option<String>,
+    /// Whether who asks for them is elsewhere in the tree already.
+    pub repeated: bool,
+    /// Whether more ask for them, above the last level.
+    pub cut: bool,
+    /// Who asks for them.
+    pub asked_by: Vec<AskerNodeTold>,
+}
+
+impl From<&AskerNode> for AskerNodeTold {
+    fn from(node: &AskerNode) -> Self {
+        Self {
+            who: node.who.to_string(),
+            accept: node.accept.to_string(),
+            purpose: node.purpose.as_ref().map(ToString::to_string),
+            repeated: node.repeated,
+            cut: node.cut,
+            asked_by: told(&node.askers),
+        }
+    }
+}
+
+impl From<&Upward> for UpwardTold {
+    fn from(one: &Upward) -> Self {
+        let (package, version) = (one.package.to_string(), one.version.to_string());
+        Self { package, version, asked_by: told(&one.askers) }
+    }
+}
+
+impl From<&[Upward]> for TreeAnswer {
+    fn from(all: &[Upward]) -> Self {
+        Self::Up { up: told(all) }
+    }
 }
 
 /// The tree of a project.

@@ -12,3 +12,4 @@ pub(crate) mod remedies;
 pub(crate) mod tree;
 pub(crate) mod trials;
 pub(crate) mod upkeep;
+pub(crate) mod upward;

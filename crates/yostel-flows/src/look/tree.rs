@@ -2,11 +2,11 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_documents::{Asker, LockedPackage, Origin, PackageName, Purpose, Requirement, run_purpose};
+use yostel_documents::{Asker, LockedPackage, Origin, PackageName, Purpose, Requirement, nearest, run_purpose};
 use yostel_versions::{ConstraintText, Version};
 
 use crate::context::Context;
-use crate::error::FlowError;
+use crate::error::{FlowError, LockError, ProjectError};
 use crate::project::prepared::Prepared;
 use crate::project::{LoadedProject, ProjectFile};
 
@@ -47,13 +47,27 @@ pub struct TreeNode {
 /// In a document each level is two deep, and common readers of JSON go 128 deep and no further.
 pub const MOST_LEVELS: usize = 60;
 
+/// What to draw.
+#[derive(Debug, Clone, Default)]
+pub struct TreeRequest {
+    /// How many levels; all there may be when left out.
+    pub levels: Option<usize>,
+    /// Only what a project needs for this purpose.
+    pub purpose: Option<Purpose>,
+    /// Only the ways that lead to this package.
+    pub to: Option<PackageName>,
+}
+
 /// Draws the tree of the project that is worked on; of a workspace, when that is the one at its root, one of each project.
-/// What a package needs is told once; where it comes up again, it is marked as repeated. At most `levels` levels are shown.
+/// What a package needs is told once; where it comes up again, it is marked as repeated.
 ///
 /// # Errors
-/// As loading a lockfile.
-pub fn tree(project: &LoadedProject, levels: usize, context: &Context<'_>) -> Result<Vec<Tree>, FlowError> {
-    let levels = levels.clamp(1, MOST_LEVELS);
+/// `NotLocked`, `UnknownPurpose`, and as loading a lockfile.
+pub fn tree(project: &LoadedProject, request: &TreeRequest, context: &Context<'_>) -> Result<Vec<Tree>, FlowError> {
+    let levels = request.levels.unwrap_or(MOST_LEVELS).clamp(1, MOST_LEVELS);
+    if let Some(purpose) = &request.purpose {
+        known_purpose(project, purpose)?;
+    }
     let Prepared { lockfile, declared, .. } = project.prepare_to_look(context.observer)?;
     let mut needs: Needs<'_> = BTreeMap::new();
     for (name, locked) in lockfile.chosen.iter() {
@@ -63,6 +77,11 @@ pub fn tree(project: &LoadedProject, levels: usize, context: &Context<'_>) -> Re
             }
         }
     }
+    if let Some(to) = request.to.as_ref().filter(|to| !lockfile.chosen.contains_key(to)) {
+        let near = nearest(to.as_str(), lockfile.chosen.keys().map(PackageName::as_str));
+        let near = near.and_then(|near| PackageName::parse(near).ok());
+        return Err(LockError::NotLocked { package: to.clone(), near }.into());
+    }
     let requirements = declared.bound_requirements();
     let met = |requirement: &Requirement| lockfile.met_by(requirement, &declared);
     for requirement in requirements.iter().filter(|requirement| requirement.purpose == run_purpose()) {
@@ -70,10 +89,18 @@ pub fn tree(project: &LoadedProject, levels: usize, context: &Context<'_>) -> Re
             needs.entry((requirement.asker.name(), None)).or_default().push((name, locked, &requirement.accept));
         }
     }
+    let mut shown_needs: Vec<&Requirement> = requirements.iter().collect();
+    if let Some(to) = &request.to {
+        let leading = leading_to(to, &needs);
+        let leads = |name: &PackageName, locked: &LockedPackage| name == to || leading.contains(&key_of(name, locked));
+        needs.values_mut().for_each(|below| below.retain(|(name, locked, _)| leads(name, locked)));
+        shown_needs.retain(|requirement| met(requirement).is_some_and(|(name, locked)| leads(name, locked)));
+    }
+    shown_needs.retain(|requirement| request.purpose.as_ref().is_none_or(|purpose| requirement.purpose == *purpose));
     let mut told = BTreeSet::new();
     let shown = project.projects().filter(|one| project.here.is_none() || std::ptr::eq(*one, project.here()));
     let tree = |one: &ProjectFile| {
-        let of_project = requirements.iter().filter(|requirement| requirement.asker.name() == one.name());
+        let of_project = shown_needs.iter().filter(|requirement| requirement.asker.name() == one.name());
         let roots = of_project.filter_map(|requirement| {
             let (name, locked) = met(requirement)?;
             Some(node(
@@ -95,6 +122,43 @@ pub fn tree(project: &LoadedProject, levels: usize, context: &Context<'_>) -> Re
     Ok(trees)
 }
 
+/// Refuses a purpose that no project has needs for.
+fn known_purpose(project: &LoadedProject, purpose: &Purpose) -> Result<(), ProjectError> {
+    let known: BTreeSet<Purpose> = project.projects().flat_map(|one| one.manifest.needs.keys().cloned()).collect();
+    match known.contains(purpose) {
+        true => Ok(()),
+        false => Err(ProjectError::UnknownPurpose { purpose: purpose.clone(), known: known.into_iter().collect() }),
+    }
+}
+
+type Key<'l> = (&'l PackageName, Option<&'l Version>);
+
+/// Under what its needs are listed: a project's are its own, whatever its version.
+fn key_of<'l>(name: &'l PackageName, locked: &'l LockedPackage) -> Key<'l> {
+    (name, (!matches!(locked.from, Origin::Project { .. })).then_some(&locked.version))
+}
+
+/// Finds who needs a package, and who needs those.
+fn leading_to<'l>(to: &PackageName, needs: &Needs<'l>) -> BTreeSet<Key<'l>> {
+    let mut askers: BTreeMap<Key<'l>, Vec<Key<'l>>> = BTreeMap::new();
+    let mut open: Vec<Key<'l>> = Vec::new();
+    for (asker, below) in needs {
+        for (name, locked, _) in below {
+            askers.entry(key_of(name, locked)).or_default().push(*asker);
+            if *name == to {
+                open.push(*asker);
+            }
+        }
+    }
+    let mut leading = BTreeSet::new();
+    while let Some(key) = open.pop() {
+        if leading.insert(key) {
+            open.extend(askers.get(&key).into_iter().flatten());
+        }
+    }
+    leading
+}
+
 /// What each needs: a release, or a project of the workspace, which is without its version.
 pub(crate) type Needs<'l> = BTreeMap<(&'l PackageName, Option<&'l Version>), Vec<Needed<'l>>>;
 
@@ -107,8 +171,7 @@ fn node<'l>(
     needs: &Needs<'l>,
     told: &mut BTreeSet<(&'l PackageName, &'l Version)>,
 ) -> TreeNode {
-    let of_project = matches!(locked.from, Origin::Project { .. });
-    let below = needs.get(&(package, (!of_project).then_some(&locked.version))).map_or(&[][..], Vec::as_slice);
+    let below = needs.get(&key_of(package, locked)).map_or(&[][..], Vec::as_slice);
     let repeated = !told.insert((package, &locked.version)) && !below.is_empty();
     let cut = !repeated && levels <= 1 && !below.is_empty();
     let needs = match repeated || cut {

@@ -34,6 +34,66 @@ fn list_and_tree_tell_versions_purposes_and_who_asked() {
 }
 
 #[test]
+fn a_tree_goes_up_to_who_needs_a_package_or_down_the_ways_that_lead_to_it() {
+    let sandbox = small_world();
+    publish(&sandbox, "hoist 1.0.0", "gust = '^2'", &[]);
+    project(&sandbox, "gust = \"^2\"\nhoist = \"^1\"", "rig = \"^0.9\"");
+    sandbox.run("console", "lock").expect(0);
+    let told = |words: &str, status: i32| sandbox.run("console", words).expect(status).stdout;
+    assert_eq!(
+        told("tree --up unit", 0),
+        "unit 1.1.0\n\
+         ├─ gust 2.1.0  ^1\n\
+         │  ├─ hoist 1.0.0  ^2\n\
+         │  │  └─ console  ^1\n\
+         │  └─ console  ^2\n\
+         └─ rig 0.9.0  ^1\n\
+         \x20  └─ console  ^0.9 (for test)\n"
+    );
+    assert_eq!(
+        told("tree --up unit --depth 1", 0),
+        "unit 1.1.0\n├─ gust 2.1.0  ^1 (and who needs it)\n└─ rig 0.9.0  ^1 (and who needs it)\n"
+    );
+    assert_eq!(
+        told("tree --to gust", 0),
+        "console 0.4.0\n├─ gust 2.1.0  ^2\n└─ hoist 1.0.0  ^1\n   └─ gust 2.1.0  ^2\n"
+    );
+    assert_eq!(
+        told("tree --to unit --for test", 0),
+        "console 0.4.0\n└─ rig 0.9.0  ^0.9 (for test)\n   └─ unit 1.1.0  ^1\n"
+    );
+    let json: serde_json::Value = serde_json::from_str(&told("tree --up gust --format json", 0)).unwrap();
+    assert_eq!(json["up"][0]["asked-by"][0]["who"], "hoist 1.0.0");
+    // A need that came since is one, and what is locked at two versions has two trees.
+    publish(&sandbox, "bell 1.0.0", "unit = '^2'", &[]);
+    project(&sandbox, "gust = \"^2\"\nbell = \"^1\"", "");
+    let manifest = sandbox.read("console/yostel.toml");
+    sandbox.write("console/yostel.toml", format!("{manifest}[policy]\ncoexist = [\"unit\"]\n"));
+    sandbox.run("console", "lock").expect(0);
+    sandbox.write(
+        "console/yostel.toml",
+        format!(
+            "{}[policy]\ncoexist = [\"unit\"]\n",
+            manifest.replace("[needs.test]", "unit = \"=1.1.0\"\n[needs.test]")
+        ),
+    );
+    let up = told("tree --up unit", 0);
+    assert_eq!(
+        up,
+        "unit 1.1.0\n├─ gust 2.1.0  ^1\n│  └─ console  ^2\n└─ console  =1.1.0\nunit 2.0.0\n└─ bell 1.0.0  ^2\n   └─ console  ^1\n"
+    );
+    for (words, says) in [
+        ("tree --up unti", "unit exists, if that is the one"),
+        ("tree --to unti", "unit exists, if that is the one"),
+        ("tree --for tset", "test exists"),
+        ("tree --up unit --to gust", "does not go with"),
+    ] {
+        let run = sandbox.run("console", words).expect(2);
+        assert!(run.stderr.contains(says), "{words}: {}", run.stderr);
+    }
+}
+
+#[test]
 fn the_releases_of_any_package_are_listed_with_days_marks_and_notes() {
     let sandbox = small_world();
     publish(&sandbox, "gust 2.2.0-rc1", "unit = '^1'", &[]);

@@ -2,24 +2,44 @@
 
 use clap::Args;
 use yostel_answers::answers::look::TreeAnswer;
-use yostel_flows::{FlowError, MOST_LEVELS, TreeNode, tree};
+use yostel_documents::{Asker, PackageName, Purpose};
+use yostel_flows::{AskerNode, FlowError, MOST_LEVELS, TreeNode, TreeRequest, Upward, tree, upward};
 
-use crate::answer::Answer;
+use crate::answer::{Answer, Said};
 use crate::call::Call;
 use crate::exit::Exit;
+use crate::options::{package_name, word};
 use crate::render::{Role, paint};
 use crate::sanitise::sanitise;
 
-/// Draw what needs what, from the project down
+/// Draw what needs what: from the project down, or from a package up
 #[derive(Debug, Args)]
 pub(crate) struct Tree {
     /// How many levels to draw; 60 when left out, and at most
     #[arg(long, value_name = "LEVELS")]
     depth: Option<usize>,
+
+    /// From this package up: who needs it, and who needs those
+    #[arg(long, value_name = "PACKAGE", value_parser = package_name, conflicts_with_all = ["to", "purpose"])]
+    up: Option<PackageName>,
+
+    /// Only the ways that lead to this package
+    #[arg(long, value_name = "PACKAGE", value_parser = package_name)]
+    to: Option<PackageName>,
+
+    /// Only what is needed for this purpose
+    #[arg(long = "for", value_name = "PURPOSE", value_parser = word)]
+    purpose: Option<Purpose>,
 }
 
 pub(crate) fn run(arguments: Tree, call: &Call) -> Result<Answer, FlowError> {
-    let trees = tree(&call.project()?, arguments.depth.unwrap_or(MOST_LEVELS), &call.context())?;
+    let project = call.project()?;
+    if let Some(package) = &arguments.up {
+        let all = upward(&project, package, arguments.depth.unwrap_or(MOST_LEVELS), &call.context())?;
+        return Ok(Answer::either(call, Exit::Fine, Said::Result, || TreeAnswer::from(&all[..]), || up_words(&all)));
+    }
+    let request = TreeRequest { levels: arguments.depth, purpose: arguments.purpose, to: arguments.to };
+    let trees = tree(&project, &request, &call.context())?;
     if call.json() {
         return Ok(Answer::document(call, Exit::Fine, &TreeAnswer::from(&trees[..])));
     }
@@ -30,6 +50,39 @@ pub(crate) fn run(arguments: Tree, call: &Call) -> Result<Answer, FlowError> {
         draw(&tree.roots, "", &mut text);
     }
     Ok(Answer::words(Exit::Fine, text))
+}
+
+fn up_words(all: &[Upward]) -> String {
+    let mut text = String::new();
+    for one in all {
+        text.push_str(&format!("{} {}\n", paint(Role::Package, &one.package), sanitise(&one.version.to_string())));
+        draw_up(&one.askers, "", &mut text);
+    }
+    text
+}
+
+fn draw_up(nodes: &[AskerNode], indent: &str, text: &mut String) {
+    for (i, node) in nodes.iter().enumerate() {
+        let (branch, next) = if i + 1 == nodes.len() { ("└─ ", "   ") } else { ("├─ ", "│  ") };
+        let purpose = match &node.purpose {
+            Some(purpose) if purpose.as_str() != "run" => format!(" (for {purpose})"),
+            _ => String::new(),
+        };
+        let again = match (node.repeated, node.cut) {
+            (true, _) => " (shown above)",
+            (_, true) => " (and who needs it)",
+            _ => "",
+        };
+        let who = match &node.who {
+            Asker::Project(name) => paint(Role::Title, name),
+            Asker::Release(name, version) => {
+                format!("{} {}", paint(Role::Package, name), sanitise(&version.to_string()))
+            }
+        };
+        let accept = paint(Role::Quiet, format!("{}{purpose}{again}", node.accept));
+        text.push_str(&format!("{indent}{branch}{who}  {accept}\n"));
+        draw_up(&node.askers, &format!("{indent}{next}"), text);
+    }
 }
 
 fn draw(nodes: &[TreeNode], indent: &str, text: &mut String) {
