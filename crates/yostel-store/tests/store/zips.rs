@@ -26,6 +26,21 @@ fn what_a_zip_tells_behind_an_entry_must_be_what_it_tells_of_it() {
         let refusal = try_unpack(&changed, UnpackConfig::default(), |_| {});
         assert!(matches!(refusal, Err(AdmitError::Refused(_))), "{at}: {refusal:?}");
     }
+    // Older programs leave the mark out.
+    let places =
+        |of: &[u8], mark: &[u8; 4]| -> Vec<usize> { (0..of.len() - 4).filter(|at| of[*at..at + 4] == *mark).collect() };
+    let mut bare = streamed.clone();
+    for at in places(&streamed, b"PK\x07\x08").into_iter().rev() {
+        bare.drain(at..at + 4);
+    }
+    let less = |bytes: &mut Vec<u8>, at: usize, by: u32| {
+        let old = u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap());
+        bytes[at..at + 4].copy_from_slice(&(old - by).to_le_bytes());
+    };
+    let (second, end) = (places(&bare, b"PK\x01\x02")[1], bare.len() - 22);
+    less(&mut bare, second + 42, 4);
+    less(&mut bare, end + 16, 8);
+    assert_eq!(try_unpack(&bare, UnpackConfig::default(), |_| {}).unwrap(), listing);
 }
 
 #[test]

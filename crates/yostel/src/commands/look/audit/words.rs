@@ -104,7 +104,7 @@ pub(super) fn words(
             Head::words("held back by"),
         ]);
         for outdated in rows {
-            let [package, rest @ ..] = outdated_row(outdated, verbose);
+            let [package, rest @ ..] = outdated_row(report, outdated, verbose);
             columns.row(std::iter::once(format!("{package:<longest$}")).chain(rest));
         }
         text.push_str(&columns.finish());
@@ -179,6 +179,11 @@ pub(super) fn words(
     }
     sums.extend(left.words());
     text.push_str(&indented(0, format!("{}.", sums.join(", "))));
+    let untried = report.outdated.iter().filter(|one| one.tried.is_none() && !is_several(report, one)).count();
+    if untried > 0 {
+        let tries = "yostel explain PACKAGE --instead VERSION tries one";
+        text.push_str(&note(format!("whether {untried} of them can move was not tried, for that takes long: {tries}")));
+    }
     if left.is_fine {
         text.push_str(&note("none of these lets the audit fail, as --fail-on says"));
     }
@@ -201,6 +206,11 @@ pub(super) fn words(
         text.push_str(&next_step(next));
     }
     text
+}
+
+/// Tells whether a package is locked at several versions, of which the newest may be one.
+fn is_several(report: &AuditReport, outdated: &Outdated) -> bool {
+    report.dedupes.contains_key(&outdated.package)
 }
 
 /// Says what to do about a package that is behind: the need to change, where that is all, or what tells more.
@@ -230,7 +240,7 @@ fn affected(report: &AuditReport) -> usize {
     report.advisories.iter().map(|one| &one.threat.package).collect::<BTreeSet<_>>().len()
 }
 
-fn outdated_row(outdated: &Outdated, verbose: bool) -> [String; 8] {
+fn outdated_row(report: &AuditReport, outdated: &Outdated, verbose: bool) -> [String; 8] {
     let held: Vec<String> =
         outdated.held_by.iter().map(|holder| format!("{} ({})", holder.who, holder.accept)).collect();
     let behind = outdated.published.map(|then| lag(then, outdated.newest_published)).unwrap_or_else(|| "?".into());
@@ -245,6 +255,7 @@ fn outdated_row(outdated: &Outdated, verbose: bool) -> [String; 8] {
             Some(Trial::Free { others: 0, .. }) => "alone".into(),
             Some(Trial::Free { others, .. }) => format!("with {others} more"),
             Some(Trial::Blocked) => "no".into(),
+            None if is_several(report, outdated) => "-".into(),
             None => "?".into(),
         },
         if outdated.crosses_line { "yes".into() } else { "-".into() },
