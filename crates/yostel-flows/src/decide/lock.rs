@@ -357,7 +357,11 @@ fn may_be_newer(resolution: &Resolution, resolver: &Resolver) -> bool {
 fn kept_below(lockfile: &Lockfile, anew: &Resolution, moves: &[Move]) -> Vec<(PackageName, Version, Version)> {
     let stayed = lockfile.chosen.iter().filter(|(name, _)| !moves.iter().any(|m| m.package == **name));
     let newer = stayed.filter_map(|(name, locked)| {
-        let version = &anew.chosen.get(name)?.release.version;
+        let is_alone = lockfile.chosen.all(name).len() == 1;
+        // Of several versions each moves along its own line.
+        let own = anew.chosen.all(name).iter().map(|choice| &choice.release.version);
+        let own = own.filter(|version| is_alone || locked.numbering.is_same_line(version, &locked.version));
+        let version = own.max()?;
         (*version > locked.version).then(|| (name.clone(), locked.version.clone(), version.clone()))
     });
     newer.collect()

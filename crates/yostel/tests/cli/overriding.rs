@@ -381,6 +381,16 @@ fn one_version_is_enough_where_one_will_do_and_kept_lines_stay() {
     manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"\nunit = \"*\"", COEXIST);
     let told = sandbox.run("console", "lock").expect(0).stdout;
     assert!(told.contains("unit") && !told.contains("->"), "{told}");
+    // Each moves along its own line, and that is what is said.
+    for (locked, newer) in [("1.5.0", "1.6.0"), ("2.1.0", "2.2.0")] {
+        let says = format!("tables stays at {locked}; with yostel lock --fresh it would be {newer}");
+        assert!(told.contains(&says), "{says} in {told}");
+    }
+    let run = sandbox.run("console", "audit outdated --format json").expect(1);
+    let audit: serde_json::Value = serde_json::from_str(&run.stdout).unwrap();
+    let tables = audit["outdated"].as_array().unwrap().iter().filter(|one| one["package"] == "tables");
+    let accepted: Vec<&str> = tables.map(|one| one["accepted"].as_str().unwrap()).collect();
+    assert_eq!(accepted, ["1.6.0", "2.2.0"]);
     let told = sandbox.run("console", "lock --fresh").expect(0).stdout;
     assert!(told.contains("1.5.0 -> 1.6.0") && told.contains("2.1.0 -> 2.2.0"), "{told}");
     // Back to what it was, whatever way it took.
