@@ -23,6 +23,7 @@ mod installing;
 mod keeping;
 mod levels;
 mod licensing;
+mod lines;
 mod locking;
 mod looking;
 mod machines;

@@ -23,7 +23,7 @@ fn world() -> Sandbox {
     sandbox
 }
 
-fn manifest(sandbox: &Sandbox, needs: &str, rest: &str) {
+pub(crate) fn manifest(sandbox: &Sandbox, needs: &str, rest: &str) {
     let head = "[project]\nname = \"console\"\nversion = \"0.4.0\"\n\n[sources.station]\nfolder = \"../station\"\n";
     sandbox.write("console/yostel.toml", format!("{head}\n[needs.run]\n{needs}\n\n{rest}"));
 }
@@ -300,7 +300,7 @@ fn add_knows_what_is_agreed() {
 }
 
 /// A world in which the console and its chart want different lines of one package.
-fn apart() -> Sandbox {
+pub(crate) fn apart() -> Sandbox {
     let sandbox = sandbox();
     for version in ["1.4.0", "1.5.0", "2.0.0", "2.1.0"] {
         let script = format!("#!/bin/sh\necho tables {version}\n");
@@ -312,7 +312,7 @@ fn apart() -> Sandbox {
     sandbox
 }
 
-const COEXIST: &str = "[policy]\ncoexist = [\"tables\"]\n";
+pub(crate) const COEXIST: &str = "[policy]\ncoexist = [\"tables\"]\n";
 
 #[test]
 fn two_lines_stand_side_by_side_only_where_that_is_permitted_and_each_gets_its_own() {
@@ -359,46 +359,6 @@ fn two_lines_stand_side_by_side_only_where_that_is_permitted_and_each_gets_its_o
     assert!(told.contains("gone ") && told.contains("1.5.0"), "{told}");
     sandbox.run("console", "install").expect(0);
     sandbox.run("console", "audit duplicates").expect(0);
-}
-
-#[test]
-fn one_version_is_enough_where_one_will_do_and_kept_lines_stay() {
-    let sandbox = apart();
-    // Permitted is not wanted: both can have 1.x.
-    manifest(&sandbox, "tables = \"^1 || ^2\"\nchart = \"=1.0.0\"", COEXIST);
-    sandbox.run("console", "lock").expect(0);
-    let text = sandbox.read("console/yostel.lock");
-    assert_eq!(text.matches("name = \"tables\"").count(), 1);
-    assert!(text.contains("version = \"1.5.0\""));
-    manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"", COEXIST);
-    sandbox.run("console", "lock").expect(0);
-    let before = sandbox.read("console/yostel.lock");
-    // A newer release on each line moves nothing by itself, and all of it when asked.
-    for version in ["1.6.0", "2.2.0"] {
-        publish(&sandbox, &format!("tables {version}"), "", &[("share/version", version)]);
-    }
-    publish(&sandbox, "unit 1.0.0", "tables = '^1'", &[]);
-    manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"\nunit = \"*\"", COEXIST);
-    let told = sandbox.run("console", "lock").expect(0).stdout;
-    assert!(told.contains("unit") && !told.contains("->"), "{told}");
-    // Each moves along its own line, and that is what is said.
-    for (locked, newer) in [("1.5.0", "1.6.0"), ("2.1.0", "2.2.0")] {
-        let says = format!("tables stays at {locked}; with yostel lock --fresh it would be {newer}");
-        assert!(told.contains(&says), "{says} in {told}");
-    }
-    let run = sandbox.run("console", "audit outdated --format json").expect(1);
-    let audit: serde_json::Value = serde_json::from_str(&run.stdout).unwrap();
-    let tables = audit["outdated"].as_array().unwrap().iter().filter(|one| one["package"] == "tables");
-    let accepted: Vec<&str> = tables.map(|one| one["accepted"].as_str().unwrap()).collect();
-    assert_eq!(accepted, ["1.6.0", "2.2.0"]);
-    let told = sandbox.run("console", "lock --fresh").expect(0).stdout;
-    assert!(told.contains("1.5.0 -> 1.6.0") && told.contains("2.1.0 -> 2.2.0"), "{told}");
-    // Back to what it was, whatever way it took.
-    manifest(&sandbox, "tables = \"^2\"\nchart = \"=1.0.0\"", COEXIST);
-    sandbox.run("console", "lock --fresh --as-of 2020-01-01").expect(3);
-    sandbox.write("console/yostel.lock", before.clone());
-    sandbox.run("console", "lock").expect(0);
-    assert_eq!(sandbox.read("console/yostel.lock"), before);
 }
 
 #[test]
