@@ -177,9 +177,11 @@ fn verbose_is_offered_where_it_says_more_and_nowhere_else() {
 }
 
 /// What goes to standard output, what goes to standard error, tables with spare columns and without, and sentences.
-const WIDE: [&str; 10] = [
+const WIDE: [&str; 12] = [
     "list",
     "audit",
+    "compare ../old.lock",
+    "tree --up unit",
     "cache list",
     "sources",
     "registry list station",
@@ -196,8 +198,15 @@ fn on_a_terminal_nothing_is_wider_than_it_but_what_is_to_be_copied() {
     for version in ["1.0.0", "1.1.0"] {
         crate::publish(&sandbox, &format!("valley/upper/cable-tension {version}"), "unit = '^1'", &[("share/a", "a")]);
     }
-    crate::project(&sandbox, "gust = \"^2\"\n\"valley/upper/cable-tension\" = \"=1.0.0\"", "");
     sandbox.run("console", "lock").expect(0);
+    sandbox.write("old.lock", sandbox.read("console/yostel.lock"));
+    // The same files under another name, of a release that is withdrawn.
+    crate::publish(&sandbox, "valley/upper/cable-tension-again 1.0.0", "unit = '^1'", &[("share/a", "a")]);
+    let needs =
+        "gust = \"^2\"\n\"valley/upper/cable-tension\" = \"=1.0.0\"\n\"valley/upper/cable-tension-again\" = \"*\"";
+    crate::project(&sandbox, needs, "");
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("", "withdraw --from station valley/upper/cable-tension-again 1.0.0 --why rounds").expect(0);
     sandbox.run("console", "install").expect(0);
     // From here on the lockfile does not fit, and needs collide.
     crate::project(&sandbox, "gust = \"^3\"\n\"valley/upper/cable-tension\" = \"^1\"", "");

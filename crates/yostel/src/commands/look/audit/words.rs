@@ -12,7 +12,6 @@ use yostel_versions::Version;
 
 use super::advisories;
 use crate::render::{Columns, Head, Role, count, indented, join, lag, next_step, note, paint};
-use crate::sanitise::sanitise;
 
 /// What is left out of the words, and why.
 #[derive(Debug, Default)]
@@ -67,7 +66,7 @@ pub(super) fn words(
     if !report.alarms.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Bad, "Alarm: the lockfile and the sources tell different things")));
         for alarm in &report.alarms {
-            text.push_str(&format!("  {}\n", sanitise(&dispute_words(alarm))));
+            text.push_str(&indented(2, dispute_words(alarm)));
         }
         let next = "take yostel.lock back from version control, or ask whoever publishes these why they changed";
         text.push_str(&next_step(next));
@@ -76,7 +75,7 @@ pub(super) fn words(
     if !report.notices.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Title, "Withdrawn or deprecated since")));
         for notice in &report.notices {
-            text.push_str(&format!("  {}\n", sanitise(&notice_words(notice))));
+            text.push_str(&indented(2, notice_words(notice)));
         }
     }
     if !report.unlicensed.is_empty() {
@@ -132,8 +131,12 @@ pub(super) fn words(
                 join(&packages.iter().map(|(name, version)| format!("{name} {version}")).collect::<Vec<_>>())
             };
             text.push_str(&match duplicate {
-                Duplicate::Content { packages, .. } => format!("  {} hold the very same files\n", names(packages)),
-                Duplicate::Role { role, packages } => format!("  {} do the same job, {role}\n", names(packages)),
+                Duplicate::Content { packages, .. } => {
+                    indented(2, format!("{} hold the very same files", names(packages)))
+                }
+                Duplicate::Role { role, packages } => {
+                    indented(2, format!("{} do the same job, {role}", names(packages)))
+                }
                 Duplicate::Versions { package, versions } => several(package, versions, &report.dedupes, is_workspace),
             });
         }
@@ -279,7 +282,7 @@ fn several(
     let mut text = format!("  {package} is there at {}\n", join(&all));
     for (version, asked_by) in versions {
         let asked: Vec<String> = asked_by.iter().map(|asked| format!("{} {}", asked.who, asked.accept)).collect();
-        text.push_str(&format!("    {version}, asked for by {}\n", join(&asked)));
+        text.push_str(&indented(4, format!("{version}, asked for by {}", join(&asked))));
     }
     let next = paint(Role::Good, "to join them:");
     text.push_str(&match dedupes.get(package) {

@@ -43,7 +43,7 @@ pub(super) fn table(comparison: &Comparison, what: &str) -> String {
         return text;
     }
     rows.sort_by_key(|(rank, _)| *rank);
-    let heads = [Head::change("what"), Head::package("package"), Head::plain("versions"), Head::words("because")];
+    let heads = [Head::change("what"), Head::package("package"), Head::words("versions"), Head::words("because")];
     let mut columns = Columns::new(heads);
     for (rank, one) in rows {
         let kind = &one.moved.kind;
