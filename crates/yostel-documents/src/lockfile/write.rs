@@ -1,5 +1,7 @@
 //! The canonical text: sorted, one block per package, one fact per line, final newline.
 
+use std::fmt::{self, Write};
+
 use yostel_versions::Numbering;
 
 use super::{LOCKFILE_FORMAT, Lockfile};
@@ -32,34 +34,34 @@ pub(super) fn body(lockfile: &Lockfile) -> String {
     let mut text = format!("declarations = \"{}\"\n", lockfile.declarations);
     for (name, locked) in lockfile.chosen.iter() {
         text.push_str("\n[[chosen]]\n");
-        text.push_str(&format!("name = \"{name}\"\n"));
-        text.push_str(&format!("version = \"{}\"\n", locked.version));
+        put(&mut text, format_args!("name = \"{name}\"\n"));
+        put(&mut text, format_args!("version = \"{}\"\n", locked.version));
         if locked.numbering != Numbering::default() {
-            text.push_str(&format!("numbering = {}\n", NumberingTable::of(&locked.numbering).to_toml()));
+            put(&mut text, format_args!("numbering = {}\n", NumberingTable::of(&locked.numbering).to_toml()));
         }
-        text.push_str(&format!("from = {}\n", origin(&locked.from)));
+        put(&mut text, format_args!("from = {}\n", origin(&locked.from)));
         if let Some(record) = locked.record {
-            text.push_str(&format!("record = \"{record}\"\n"));
+            put(&mut text, format_args!("record = \"{record}\"\n"));
         }
         if locked.forced {
             text.push_str("forced = true\n");
         }
         if !locked.stands_in_for.is_empty() {
             let names: Vec<String> = locked.stands_in_for.iter().map(|name| format!("\"{name}\"")).collect();
-            text.push_str(&format!("stands-in-for = [{}]\n", names.join(", ")));
+            put(&mut text, format_args!("stands-in-for = [{}]\n", names.join(", ")));
         }
         if let Some(altered) = &locked.altered {
-            text.push_str(&format!("patch = \"{}\"\n", altered.patch));
+            put(&mut text, format_args!("patch = \"{}\"\n", altered.patch));
         }
         let purposes: Vec<String> = locked.purposes.iter().map(|purpose| format!("\"{purpose}\"")).collect();
-        text.push_str(&format!("purposes = [{}]\n", purposes.join(", ")));
+        put(&mut text, format_args!("purposes = [{}]\n", purposes.join(", ")));
         text.push_str("asked-by = [\n");
         for asked in &locked.asked_by {
             let purpose = match asked.who {
                 Asker::Project(_) => format!("purpose = \"{}\", ", asked.purpose),
                 Asker::Release(..) => String::new(),
             };
-            text.push_str(&format!("  {{ who = \"{}\", {purpose}accept = \"{}\" }},\n", asked.who, asked.accept));
+            put(&mut text, format_args!("  {{ who = \"{}\", {purpose}accept = \"{}\" }},\n", asked.who, asked.accept));
         }
         text.push_str("]\n");
         if locked.from.local_folder().is_some() {
@@ -69,14 +71,22 @@ pub(super) fn body(lockfile: &Lockfile) -> String {
         for (at, artifact) in locked.artifacts.iter().enumerate() {
             let altered = locked.altered.as_ref().and_then(|altered| altered.trees.get(at));
             let altered = altered.map(|tree| format!(", altered = \"{tree}\"")).unwrap_or_default();
-            text.push_str(&format!(
-                "  {{ platform = \"{}\", size = {}, digest = \"{}\", tree = \"{}\"{altered} }},\n",
-                artifact.platform, artifact.size, artifact.digest, artifact.tree
-            ));
+            put(
+                &mut text,
+                format_args!(
+                    "  {{ platform = \"{}\", size = {}, digest = \"{}\", tree = \"{}\"{altered} }},\n",
+                    artifact.platform, artifact.size, artifact.digest, artifact.tree
+                ),
+            );
         }
         text.push_str("]\n");
     }
     text
+}
+
+/// Writes into the text itself: a lockfile has thousands of lines, and each would be a text of its own first.
+fn put(text: &mut String, what: fmt::Arguments<'_>) {
+    text.write_fmt(what).expect("a text takes whatever is written");
 }
 
 fn origin(origin: &Origin) -> String {
