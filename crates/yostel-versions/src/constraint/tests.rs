@@ -84,6 +84,9 @@ fn what_people_misread_is_refused_with_the_readings() {
     assert_eq!(problem(">=1 | <2"), ConstraintProblem::SingleBar);
     assert_eq!(problem(">=1.*"), ConstraintProblem::MisplacedStar);
     assert_eq!(problem("1.*.2"), ConstraintProblem::MisplacedStar);
+    for text in ["1..*", "1..2.*", "1.x.*", "rc.*", "1.2-rc.*"] {
+        assert_eq!(problem(text), ConstraintProblem::MisplacedStar, "{text}");
+    }
     assert_eq!(problem("=>1.0"), ConstraintProblem::UnknownSign("=>".into()));
     assert_eq!(problem(">="), ConstraintProblem::MissingVersion(">="));
     assert_eq!(problem(">=é"), ConstraintProblem::UnknownSign(">=é".into()));
