@@ -44,7 +44,7 @@ pub enum MoveKind {
         /// Whether that left the compatible line, by the package's own numbering.
         crosses_line: bool,
     },
-    /// Same version, other content: its release was published again, or it comes from another source.
+    /// Same version, other content: its release was published again, or another source has another of that version.
     Content {
         /// The version.
         version: Version,
@@ -54,7 +54,7 @@ pub enum MoveKind {
         /// The version.
         version: Version,
     },
-    /// Same version, from somewhere else, or from another commit.
+    /// Same version, from somewhere else, or from another commit; from another source, with the same content.
     Origin {
         /// The version.
         version: Version,
@@ -150,8 +150,12 @@ fn kind_of(from: Option<&LockedPackage>, to: Option<&LockedPackage>) -> Option<M
             let version = to.version.clone();
             Some(MoveKind::Origin { version, from: from.from.clone(), to: to.from.clone() })
         }
-        (Some(from), Some(to)) if from.from != to.from || has_other_content(from, to) => {
+        (Some(from), Some(to)) if has_other_content(from, to) => {
             Some(MoveKind::Content { version: to.version.clone() })
+        }
+        (Some(from), Some(to)) if from.from != to.from => {
+            let version = to.version.clone();
+            Some(MoveKind::Origin { version, from: from.from.clone(), to: to.from.clone() })
         }
         (Some(from), Some(to)) if from.record != to.record => Some(MoveKind::Record { version: to.version.clone() }),
         (Some(from), Some(to)) if from.artifacts != to.artifacts => {

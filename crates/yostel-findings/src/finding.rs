@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_documents::{Asker, Dispute, Disputed, Lockfile, PackageName};
+use yostel_documents::{Asker, Dispute, Lockfile, PackageName};
 use yostel_versions::Version;
 
 use crate::audit::{
@@ -276,15 +276,7 @@ impl Matter<'_> {
         let kind = self.kind().word();
         match self {
             Self::Alarm(alarm) => {
-                let about = match alarm.about {
-                    Disputed::Package => "package",
-                    Disputed::Release => "release",
-                    Disputed::Content { .. } => "content",
-                    Disputed::Needs { .. } => "needs",
-                    Disputed::Record => "record",
-                    Disputed::Inside { .. } | Disputed::Nameless => "inside",
-                };
-                format!("{kind}:{about}:{}@{}", alarm.package, alarm.version)
+                format!("{kind}:{}:{}@{}", alarm.about.word(), alarm.package, alarm.version)
             }
             Self::Advisory(Advised { threat, .. }) => {
                 format!("{kind}:{}:{}@{}", threat.id, threat.package, threat.version)

@@ -65,7 +65,7 @@ pub use error::{
 };
 pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
 pub use keep::kit::{SaveRequest, SavedKit, load_kit, save_kit};
-pub use look::audit::audit;
+pub use look::audit::{AuditRequest, audit};
 pub use look::baseline::{read_baseline, write_baseline};
 pub use look::compare::{CompareReport, Side, compare_lockfiles, compare_texts};
 pub use look::explain::{Counterfactual, ExplainReport, Instead, explain};
@@ -76,7 +76,7 @@ pub use look::upward::{AskerNode, Upward, upward};
 pub use observer::{Event, Observer, Silent};
 pub use plan::compose::{Selection, plan_of};
 pub use plan::launchers::quoted;
-pub use project::files::{DiskFiles, Files, LOCKFILE_NAME, MANIFEST_NAME, OpenFiles};
+pub use project::files::{DiskFiles, Files, LOCKFILE_NAME, MANIFEST_NAME, MOST_LOCKFILE, OpenFiles};
 pub use project::patches::Patches;
 pub use project::read::{load_lockfile, load_manifests, load_project};
 pub use project::{LoadedProject, ProjectFile};

@@ -43,17 +43,26 @@ pub fn file_at(folder: &Path, file: &str, revision: &str, most: u64, config: &Gi
     if commit.is_empty() || !commit.bytes().all(|byte| byte.is_ascii_hexdigit()) {
         return Ok(FileAt::NoRevision { is_shallow });
     }
-    let blob = format!("{commit}:./{file}");
-    let size = ask(&["cat-file", "-s", &blob])?;
-    if !size.status.success() {
+    // An object that cannot be read is another matter than a file that was not there.
+    let listed = ask(&["ls-tree", "-z", &commit, "--", file])?;
+    if !listed.status.success() {
+        return Err(unreachable_by(&address, &listed));
+    }
+    // A line is mode, kind, object, and behind a tab the path.
+    let listed = String::from_utf8_lossy(&listed.stdout).into_owned();
+    let Some(blob) = listed.split(['\t', '\0']).next().and_then(|entry| entry.split(' ').nth(2)) else {
         return Ok(FileAt::NoFile);
+    };
+    let size = ask(&["cat-file", "-s", blob])?;
+    if !size.status.success() {
+        return Err(unreachable_by(&address, &size));
     }
     let bytes = String::from_utf8_lossy(&size.stdout).trim().parse::<u64>().unwrap_or(u64::MAX);
     if bytes > most {
         let said = format!("{file} has {bytes} bytes at {revision}, and {most} are read");
         return Err(GitError::Unreachable { address: address.into_owned(), said });
     }
-    let text = ask(&["cat-file", "blob", &blob])?;
+    let text = ask(&["cat-file", "blob", blob])?;
     match text.status.success() {
         true => Ok(FileAt::Text(text.stdout)),
         false => Err(unreachable_by(&address, &text)),

@@ -363,14 +363,6 @@ pub struct AlarmTold {
 
 impl From<&Dispute> for AlarmTold {
     fn from(alarm: &Dispute) -> Self {
-        let kind = match alarm.about {
-            Disputed::Package => "package",
-            Disputed::Release => "release",
-            Disputed::Content { .. } => "content",
-            Disputed::Needs { .. } => "needs",
-            Disputed::Record => "record",
-            Disputed::Inside { .. } | Disputed::Nameless => "inside",
-        };
         let (locked, offered) = match &alarm.about {
             Disputed::Content { locked, offered } => (Some(locked), offered.as_ref()),
             _ => (None, None),
@@ -378,7 +370,7 @@ impl From<&Dispute> for AlarmTold {
         Self {
             package: alarm.package.to_string(),
             version: alarm.version.to_string(),
-            kind: kind.to_owned(),
+            kind: alarm.about.word().to_owned(),
             says: dispute_words(alarm),
             locked: locked.map(|artifact| artifact.digest.to_string()),
             offered: offered.map(|artifact| artifact.digest.to_string()),

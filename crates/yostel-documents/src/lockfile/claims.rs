@@ -59,6 +59,20 @@ pub enum Disputed {
     Nameless,
 }
 
+impl Disputed {
+    /// Returns its word; whatever is wrong inside an archive has one.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Self::Package => "package",
+            Self::Release => "release",
+            Self::Content { .. } => "content",
+            Self::Needs { .. } => "needs",
+            Self::Record => "record",
+            Self::Inside { .. } | Self::Nameless => "inside",
+        }
+    }
+}
+
 /// What a lockfile says that its releases need.
 #[derive(Debug)]
 pub struct Claims<'l> {

@@ -17,6 +17,8 @@ pub struct Outdated {
     pub direct: bool,
     /// The locked version.
     pub locked: Version,
+    /// Whether the package is locked at others too, of which the newest may be one.
+    pub several: bool,
     /// When the locked release was published, if a source still tells.
     pub published: Option<Timestamp>,
     /// The newest that everyone who asks accepts, or, once that was resolved, the newer one that is chosen if nothing is
@@ -102,6 +104,7 @@ pub fn outdated(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDo
             package: name.clone(),
             direct: lockfile.is_direct(name),
             locked: locked.version.clone(),
+            several: lockfile.chosen.all(name).len() > 1,
             published: document.release(&locked.version).map(|release| release.published),
             accepted,
             kept_out: false,

@@ -19,7 +19,7 @@ pub enum UpkeepRule {
 }
 
 impl UpkeepRule {
-    /// Returns its word.
+    /// Returns its word: the table of the manifest that it is in, unless it is a need that deviates.
     pub fn word(self) -> &'static str {
         match self {
             Self::Force => "force",

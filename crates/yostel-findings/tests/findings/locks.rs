@@ -5,8 +5,8 @@ use std::collections::BTreeSet;
 
 use proptest::prelude::*;
 use yostel_documents::{
-    Alteration, Asker, ContentDigest, Declared, Lockfile, LockfileError, PackageName, Requirement, Seal, TreeDigest,
-    Word,
+    Alteration, Asker, ContentDigest, Declared, Lockfile, LockfileError, Origin, PackageName, Requirement, Seal,
+    TreeDigest, Word,
 };
 use yostel_findings::{Move, MoveKind, compare};
 use yostel_resolve::Outcome;
@@ -303,6 +303,15 @@ fn a_lock_serves_every_listed_platform_and_holds_no_artifact_beside() {
     artifacts.truncate(1);
     artifacts[0].platform = "any".into();
     assert!(matches!(compare(Some(&lockfile), &other)[..], [Move { kind: MoveKind::Content { .. }, .. }]));
+    // The same content from a source of another name is no other content, and another one is, wherever it comes from.
+    let hub = Origin::Source(Word::parse("hub").unwrap());
+    other.chosen.values_mut().for_each(|locked| locked.from = hub.clone());
+    assert!(matches!(compare(Some(&lockfile), &other)[..], [Move { kind: MoveKind::Content { .. }, .. }]));
+    let mut moved = lockfile.clone();
+    moved.chosen.values_mut().for_each(|locked| locked.from = hub.clone());
+    assert!(
+        matches!(&compare(Some(&lockfile), &moved)[..], [Move { kind: MoveKind::Origin { to, .. }, .. }] if *to == hub)
+    );
 }
 
 #[test]

@@ -3,7 +3,7 @@
 use std::ops::Range;
 use std::path::PathBuf;
 
-use yostel_documents::{Artifact, Difference, Dispute, LockfileError, Origin, PackageName};
+use yostel_documents::{Artifact, Difference, Dispute, Lockfile, LockfileError, Origin, PackageName, nearest};
 use yostel_store::{Cache, FileChange};
 use yostel_versions::{ConstraintText, Version};
 
@@ -107,6 +107,14 @@ pub enum LockError {
     /// Releases that are locked were published again with other content.
     #[error("{} locked release(s) were published again with other content", .0.len())]
     Republished(Vec<Republished>),
+}
+
+impl LockError {
+    /// Says that a package is not locked, and which name was probably meant.
+    pub(crate) fn not_locked(package: &PackageName, lockfile: &Lockfile) -> Self {
+        let near = nearest(package.as_str(), lockfile.chosen.keys().map(PackageName::as_str));
+        Self::NotLocked { package: package.clone(), near: near.and_then(|near| PackageName::parse(near).ok()) }
+    }
 }
 
 /// A release whose content is not the one that was locked.

@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::tz::TimeZone;
 use yostel_documents::{Disputed, Lockfile, PackageName};
-use yostel_findings::{AuditReport, Origins, Outdated, Spot, duplicates, notices, outdated, quiet, unlicensed};
+use yostel_findings::{
+    AuditReport, FindingGroup, Origins, Outdated, Spot, duplicates, notices, outdated, quiet, unlicensed,
+};
 use yostel_resolve::{Problem, Resolution};
 use yostel_sources::SourceSet;
 use yostel_versions::Version;
@@ -22,11 +24,25 @@ use crate::project::{LoadedProject, spot_of};
 use crate::search::fresh::fresh;
 use crate::search::rules::{Keep, rules_of};
 
+/// What to look for.
+#[derive(Debug, Clone, Default)]
+pub struct AuditRequest {
+    /// These; everything when there are none. What lockfile and sources tell differently is told in any case.
+    pub groups: BTreeSet<FindingGroup>,
+}
+
+impl AuditRequest {
+    /// Tells whether this is looked for.
+    pub fn looks_for(&self, group: FindingGroup) -> bool {
+        self.groups.is_empty() || self.groups.contains(&group)
+    }
+}
+
 /// Audits what is locked against what the sources have today.
 ///
 /// # Errors
 /// As loading a lockfile, and asking the sources.
-pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditReport, FlowError> {
+pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<'_>) -> Result<AuditReport, FlowError> {
     let Prepared { lockfile, declared, stale, .. } = project.prepare_to_look(context.observer)?;
     // Of what does not come from a source, none can tell anything.
     let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
@@ -41,13 +57,20 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
     let duplicates = duplicates(&lockfile, &documents);
     let mut outdated = outdated(&lockfile, &documents);
     let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Nothing, context)?;
-    let (published, unread) = published(lockfile.chosen.iter(), &sources, context.observer)?;
-    let notices = notices(&lockfile, &documents);
-    let anew = match outdated.is_empty() && notices.is_empty() {
-        true => None,
-        false => resolved(&mut outdated, &lockfile, project, &sources, context)?,
+    let (published, unread) = match request.looks_for(FindingGroup::Advisories) {
+        true => published(lockfile.chosen.iter(), &sources, context.observer)?,
+        false => Default::default(),
     };
-    try_all(&mut outdated, &lockfile, project, &sources, context)?;
+    let notices = notices(&lockfile, &documents);
+    let of_releases = [FindingGroup::Outdated, FindingGroup::Advisories, FindingGroup::Notices];
+    let says_anything = !outdated.is_empty() || !notices.is_empty();
+    let anew = match says_anything && of_releases.into_iter().any(|group| request.looks_for(group)) {
+        true => resolved(&mut outdated, &lockfile, project, &sources, context)?,
+        false => None,
+    };
+    if request.looks_for(FindingGroup::Outdated) {
+        try_all(&mut outdated, &lockfile, project, &sources, context)?;
+    }
     let (lock, anew) = (&lockfile, anew.as_ref());
     let around = Around { project, lockfile: lock, documents: &documents, sources: &sources, anew };
     let advisories = advised(&published, &around, context)?;
@@ -55,6 +78,14 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
     let today = context.settings.now.to_zoned(TimeZone::UTC).date();
     let exceptions = &project.manifest().licence_exceptions;
     let licences = policy.allowed_licences.as_ref();
+    let dedupes = match request.looks_for(FindingGroup::Duplicates) {
+        true => dedupes(project, &lockfile, &duplicates, context)?,
+        false => BTreeMap::new(),
+    };
+    let upkeep = match request.looks_for(FindingGroup::Upkeep) {
+        true => upkeep(project, &lockfile, &documents, context)?,
+        false => Vec::new(),
+    };
     let mut report = AuditReport {
         judges_licences: licences.is_some(),
         unlicensed: licences
@@ -68,17 +99,18 @@ pub fn audit(project: &LoadedProject, context: &Context<'_>) -> Result<AuditRepo
         unread,
         project: project.here().name().clone(),
         is_workspace: project.is_workspace(),
-        dedupes: dedupes(project, &lockfile, &duplicates, context)?,
+        dedupes,
         packages: lockfile.chosen.len(),
         outdated,
         notices,
         duplicates,
         unknown,
         alarms,
-        upkeep: upkeep(project, &lockfile, &documents, context)?,
+        upkeep,
         ways: Origins::of(&lockfile, places_of_needs(project)),
         remedies: BTreeMap::new(),
     };
+    report.retain(|finding| finding.kind().group().is_none_or(|group| request.looks_for(group)));
     report.remedies = remedies(&report, project, around.anew);
     Ok(report)
 }
@@ -114,10 +146,7 @@ fn resolved(
         let chosen = anew.iter().flat_map(|anew| anew.chosen.all(package));
         let numbering = &lockfile.chosen[package].numbering;
         // Where several versions are locked, each moves along its own line; what is locked on another is not its own.
-        let is_own = |version: &Version| match lockfile.chosen.all(package).len() {
-            1 => true,
-            _ => numbering.is_same_line(version, locked),
-        };
+        let is_own = |version: &Version| !one.several || numbering.is_same_line(version, locked);
         let newer = chosen.map(|choice| &choice.release.version).filter(|version| *version > locked && is_own(version));
         let version = newer.max().cloned();
         one.kept_out = anew.is_some() && one.accepted.is_some() && version.is_none();

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use yostel_documents::{Asker, Declared, Lockfile, PackageDocument, PackageName, Requirement, nearest, run_purpose};
+use yostel_documents::{Asker, Declared, Lockfile, PackageDocument, PackageName, Requirement, run_purpose};
 use yostel_findings::{Move, Notice, notices};
 use yostel_resolve::{Collision, Outcome, Problem, Reason, Resolver, Why, why};
 use yostel_sources::SourceSet;
@@ -78,16 +78,13 @@ pub fn explain(
 ) -> Result<ExplainReport, FlowError> {
     let Prepared { lockfile, declared, .. } = project.prepare_to_look(context.observer)?;
     if !lockfile.chosen.contains_key(package) {
-        let near = nearest(package.as_str(), lockfile.chosen.keys().map(PackageName::as_str));
-        let near = near.and_then(|near| PackageName::parse(near).ok());
-        return Err(LockError::NotLocked { package: package.clone(), near }.into());
+        return Err(LockError::not_locked(package, &lockfile).into());
     }
     let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Locked, context)?;
     let names: BTreeSet<PackageName> = lockfile.chosen.keys().cloned().collect();
     let documents = documents_of(&names, &sources, context.observer)?;
     let rules = rules_of(project, None, None, context.settings);
-    let not_locked = || LockError::NotLocked { package: package.clone(), near: None };
-    let why = why(&lockfile, &documents, package, &rules).ok_or_else(not_locked)?;
+    let why = why(&lockfile, &documents, package, &rules).ok_or_else(|| LockError::not_locked(package, &lockfile))?;
     let version = match other {
         Some(text) => Some(find_version(package, text, documents.get(package))?),
         None => why.newer.iter().find(|newer| newer.reason == Reason::Accepted).map(|newer| newer.version.clone()),

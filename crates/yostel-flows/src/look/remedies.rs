@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use yostel_documents::{EditError, NeedForm, add_need, remove_coexist, remove_rule};
+use yostel_documents::{EditError, remove_coexist, remove_rule};
 use yostel_findings::{
     Advised, AuditReport, Debt, Dedupe, Duplicate, Matter, Notice, Outdated, Remedy, TextEdit, Trial, Upkeep,
     UpkeepRule, WayOut,
@@ -35,53 +35,33 @@ fn remedy_of(
     anew: Option<&Resolution>,
 ) -> Result<Option<Remedy>, EditError> {
     let fresh = || Some(Remedy { edits: Vec::new(), commands: vec!["yostel lock --fresh".to_owned()] });
-    let mut texts: BTreeMap<String, String> = BTreeMap::new();
     let top = &project.top;
-    let text_of_top = |texts: &mut BTreeMap<String, String>| {
-        texts.entry(top.manifest_path()).or_insert_with(|| top.text.clone()).clone()
-    };
+    let mut texts: BTreeMap<String, String> = BTreeMap::new();
+    let mut needs: Vec<RequirementEdit> = Vec::new();
     match matter {
         Matter::Outdated(Outdated { accepted: Some(accepted), newest, .. }) if accepted == newest => return Ok(fresh()),
         Matter::Outdated(Outdated { tried: Some(Trial::Free { edits, .. }), .. }) if !edits.is_empty() => {
-            if !edit_needs(project, &mut texts, edits)? {
-                return Ok(None);
-            }
+            needs.clone_from(edits);
         }
         Matter::Outdated(Outdated { accepted: Some(_), .. })
         | Matter::Advisory(Advised { way: WayOut::Fresh(_), .. }) => return Ok(fresh()),
         Matter::Notice(notice) => return Ok(fresh().filter(|_| anew.is_some_and(|anew| is_gone(notice, anew)))),
         Matter::Advisory(Advised { way: WayOut::Need { requirement, accept, .. }, .. }) => {
-            let Some(file) = project.projects().find(|file| *file.name() == *requirement.asker.name()) else {
-                return Ok(None);
-            };
-            let form = NeedForm::Constraint(accept.clone());
-            let edited = add_need(&file.text, &requirement.purpose, &requirement.package, &form)?;
-            texts.insert(file.manifest_path(), edited.text);
+            needs.push(RequirementEdit::Change { requirement: requirement.clone(), accept: accept.clone() });
         }
         Matter::Duplicate(
             Duplicate::Versions { package, .. },
             Some(dedupe @ (Dedupe::ByPolicyOnly | Dedupe::Edits(_))),
         ) => {
-            let edited = remove_coexist(&text_of_top(&mut texts), package)?;
-            texts.insert(top.manifest_path(), edited);
-            let edits: &[RequirementEdit] = match dedupe {
-                Dedupe::Edits(edits) => edits,
-                Dedupe::ByPolicyOnly | Dedupe::Impossible => &[],
-            };
-            if !edit_needs(project, &mut texts, edits)? {
-                return Ok(None);
+            texts.insert(top.manifest_path(), remove_coexist(&top.text, package)?);
+            if let Dedupe::Edits(edits) = dedupe {
+                needs.clone_from(edits);
             }
         }
-        Matter::DueRule(Upkeep { rule, package, debts, .. }) if debts.contains(&Debt::ChangesNothing) => {
-            let table = match rule {
-                UpkeepRule::Force => "force",
-                UpkeepRule::Swap => "swap",
-                UpkeepRule::Admit => "admit",
-                UpkeepRule::LicenceException => "licence-exceptions",
-                UpkeepRule::Deviation => return Ok(None),
-            };
-            let edited = remove_rule(&text_of_top(&mut texts), table, package)?;
-            texts.insert(top.manifest_path(), edited);
+        Matter::DueRule(Upkeep { rule, package, debts, .. })
+            if debts.contains(&Debt::ChangesNothing) && *rule != UpkeepRule::Deviation =>
+        {
+            texts.insert(top.manifest_path(), remove_rule(&top.text, rule.word(), package)?);
         }
         Matter::Alarm(_)
         | Matter::Advisory(_)
@@ -92,6 +72,9 @@ fn remedy_of(
         | Matter::Outdated(_)
         | Matter::Duplicate(..)
         | Matter::DueRule(_) => return Ok(None),
+    }
+    if !edit_needs(project, &mut texts, &needs)? {
+        return Ok(None);
     }
     let before = |file: &str| project.projects().find(|project| project.manifest_path() == file).map(|p| &p.text);
     let edits = texts.iter().filter_map(|(file, after)| TextEdit::between(file, before(file)?, after));

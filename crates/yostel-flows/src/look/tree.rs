@@ -2,12 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_documents::{Asker, LockedPackage, Origin, PackageName, Purpose, Requirement, nearest, run_purpose};
+use yostel_documents::{Asker, LockedPackage, Origin, PackageName, Purpose, Requirement, run_purpose};
 use yostel_versions::{ConstraintText, Version};
 
 use crate::context::Context;
-use crate::error::{FlowError, LockError, ProjectError};
-use crate::project::prepared::Prepared;
+use crate::error::{FlowError, LockError};
+use crate::project::prepared::{Prepared, known_purposes};
 use crate::project::{LoadedProject, ProjectFile};
 
 /// The graph, as a tree from the project down.
@@ -65,9 +65,6 @@ pub struct TreeRequest {
 /// `NotLocked`, `UnknownPurpose`, and as loading a lockfile.
 pub fn tree(project: &LoadedProject, request: &TreeRequest, context: &Context<'_>) -> Result<Vec<Tree>, FlowError> {
     let levels = request.levels.unwrap_or(MOST_LEVELS).clamp(1, MOST_LEVELS);
-    if let Some(purpose) = &request.purpose {
-        known_purpose(project, purpose)?;
-    }
     let Prepared { lockfile, declared, .. } = project.prepare_to_look(context.observer)?;
     let mut needs: Needs<'_> = BTreeMap::new();
     for (name, locked) in lockfile.chosen.iter() {
@@ -77,10 +74,9 @@ pub fn tree(project: &LoadedProject, request: &TreeRequest, context: &Context<'_
             }
         }
     }
+    known_purposes(project, &lockfile, request.purpose.as_ref())?;
     if let Some(to) = request.to.as_ref().filter(|to| !lockfile.chosen.contains_key(to)) {
-        let near = nearest(to.as_str(), lockfile.chosen.keys().map(PackageName::as_str));
-        let near = near.and_then(|near| PackageName::parse(near).ok());
-        return Err(LockError::NotLocked { package: to.clone(), near }.into());
+        return Err(LockError::not_locked(to, &lockfile).into());
     }
     let requirements = declared.bound_requirements();
     let met = |requirement: &Requirement| lockfile.met_by(requirement, &declared);
@@ -120,15 +116,6 @@ pub fn tree(project: &LoadedProject, request: &TreeRequest, context: &Context<'_
         trees.remove(0);
     }
     Ok(trees)
-}
-
-/// Refuses a purpose that no project has needs for.
-fn known_purpose(project: &LoadedProject, purpose: &Purpose) -> Result<(), ProjectError> {
-    let known: BTreeSet<Purpose> = project.projects().flat_map(|one| one.manifest.needs.keys().cloned()).collect();
-    match known.contains(purpose) {
-        true => Ok(()),
-        false => Err(ProjectError::UnknownPurpose { purpose: purpose.clone(), known: known.into_iter().collect() }),
-    }
 }
 
 type Key<'l> = (&'l PackageName, Option<&'l Version>);

@@ -32,9 +32,7 @@ pub(crate) fn try_all(
     let declared = project.declared()?;
     let mut left = MOST_WORK;
     for one in outdated {
-        let several = lockfile.chosen.all(&one.package).len() > 1;
-        // Of several versions, the newest may be there already.
-        if several || left == 0 {
+        if one.several || left == 0 {
             continue;
         }
         let accept_newest = |need: &Requirement| {

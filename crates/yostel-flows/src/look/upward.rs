@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_documents::{Asker, Origin, PackageName, Purpose, nearest};
+use yostel_documents::{Asker, Origin, PackageName, Purpose};
 use yostel_versions::{ConstraintText, Version};
 
 use crate::context::Context;
@@ -52,9 +52,7 @@ pub fn upward(
 ) -> Result<Vec<Upward>, FlowError> {
     let Prepared { lockfile, declared, .. } = project.prepare_to_look(context.observer)?;
     if !lockfile.chosen.contains_key(package) {
-        let near = nearest(package.as_str(), lockfile.chosen.keys().map(PackageName::as_str));
-        let near = near.and_then(|near| PackageName::parse(near).ok());
-        return Err(LockError::NotLocked { package: package.clone(), near }.into());
+        return Err(LockError::not_locked(package, &lockfile).into());
     }
     let mut asked: AskedFor = BTreeMap::new();
     for (name, locked) in lockfile.chosen.iter() {

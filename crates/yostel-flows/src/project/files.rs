@@ -15,10 +15,11 @@ pub const MANIFEST_NAME: &str = "yostel.toml";
 /// The lockfile's file name.
 pub const LOCKFILE_NAME: &str = "yostel.lock";
 
-/// Longest manifest and longest lockfile that are read, in bytes: a clone may bring a link to something without end.
+/// Longest manifest that is read, in bytes: a clone may bring a link to something without end.
 pub(crate) const MOST_MANIFEST: u64 = 4 << 20;
 
-pub(crate) const MOST_LOCKFILE: u64 = 256 << 20;
+/// Longest lockfile that is read, in bytes.
+pub const MOST_LOCKFILE: u64 = 256 << 20;
 
 /// Where manifests and lockfiles are read from.
 pub trait Files: fmt::Debug + Send + Sync {

@@ -1,14 +1,14 @@
 //! What everything needs that works with a lockfile: read once a run.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 use yostel_documents::{
-    Asker, Declared, Difference, LocalPackage, Lockfile, Origin, Overrides, PackageName, Requirement,
+    Asker, Declared, Difference, LocalPackage, Lockfile, Origin, Overrides, PackageName, Purpose, Requirement,
 };
 use yostel_versions::ConstraintText;
 
-use crate::error::{FlowError, LockError};
+use crate::error::{FlowError, LockError, ProjectError};
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 use crate::project::patches::Patches;
@@ -100,4 +100,24 @@ fn needs_of(who: &Asker, lockfile: &Lockfile) -> BTreeMap<PackageName, Constrain
     let asked =
         lockfile.chosen.iter().flat_map(|(name, locked)| locked.asked_by.iter().map(move |asked| (name, asked)));
     asked.filter(|(_, asked)| asked.who == *who).map(|(name, asked)| (name.clone(), asked.accept.clone())).collect()
+}
+
+/// Checks that a project has needs for each of these purposes.
+///
+/// # Errors
+/// `UnknownPurpose`.
+pub(crate) fn known_purposes<'p>(
+    project: &LoadedProject,
+    lockfile: &Lockfile,
+    wanted: impl IntoIterator<Item = &'p Purpose>,
+) -> Result<(), FlowError> {
+    let locked = lockfile.chosen.values().flat_map(|locked| locked.purposes.iter());
+    let known: BTreeSet<Purpose> =
+        project.projects().flat_map(|one| one.manifest.needs.keys()).chain(locked).cloned().collect();
+    match wanted.into_iter().find(|purpose| !known.contains(*purpose)) {
+        Some(unknown) => {
+            Err(ProjectError::UnknownPurpose { purpose: unknown.clone(), known: known.into_iter().collect() }.into())
+        }
+        None => Ok(()),
+    }
 }

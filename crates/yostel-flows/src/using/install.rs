@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use yostel_documents::{Lockfile, PackageName, Purpose, Seal};
+use yostel_documents::{PackageName, Purpose, Seal};
 use yostel_findings::Notice;
 use yostel_store::{Cache, Installed, Placing, PlannedPackage, Project};
 use yostel_versions::Version;
@@ -12,11 +12,12 @@ use crate::content::bring::{Brought, bring_in};
 use crate::content::fetch::note_use;
 use crate::content::trust::{Content, check_contents, said_of};
 use crate::context::Context;
-use crate::error::{FlowError, ProjectError};
+use crate::error::FlowError;
 use crate::observer::{Event, waiting};
 use crate::plan::compose::Selection;
 use crate::plan::installed::{as_installed, selection_of};
 use crate::project::LoadedProject;
+use crate::project::prepared::known_purposes;
 use crate::project::read::lockfile_header;
 
 /// How to install.
@@ -163,17 +164,4 @@ fn recorded(project: &LoadedProject, target: &Project, cache: &Cache, selection:
         notices: Vec::new(),
         digest,
     })
-}
-
-/// Checks that a project has needs for each of these purposes.
-fn known_purposes(project: &LoadedProject, lockfile: &Lockfile, wanted: &BTreeSet<Purpose>) -> Result<(), FlowError> {
-    let locked = lockfile.chosen.values().flat_map(|locked| locked.purposes.iter());
-    let known: BTreeSet<Purpose> =
-        project.projects().flat_map(|one| one.manifest.needs.keys()).chain(locked).cloned().collect();
-    match wanted.iter().find(|purpose| !known.contains(*purpose)) {
-        Some(unknown) => {
-            Err(ProjectError::UnknownPurpose { purpose: unknown.clone(), known: known.into_iter().collect() }.into())
-        }
-        None => Ok(()),
-    }
 }

@@ -8,7 +8,7 @@ use proptest::prelude::*;
 use proptest::test_runner::TestCaseError;
 use yostel_documents::{Chosen, LockedPackage, Overrides, PackageName, Release, Requirement, Take};
 use yostel_findings::{Move, MoveKind, Trial, WayOut};
-use yostel_flows::{Instead, audit};
+use yostel_flows::{AuditRequest, Instead, audit};
 use yostel_testkit::any::{any_coexist, any_overrides, any_world};
 use yostel_versions::{ConstraintText, Numbering};
 
@@ -131,7 +131,7 @@ fn needs_of(requirements: &[Requirement]) -> BTreeMap<PackageName, String> {
 /// audit: a newer version is accepted exactly where a fresh lock takes it.
 fn audit_agrees(place: &Place, locked: &Chosen<LockedPackage>) -> Result<(), TestCaseError> {
     let fresh = place.fresh().expect("there is a set");
-    let report = audit(&place.project(), &Context::new(&place.settings(), &Silent)).unwrap();
+    let report = audit(&place.project(), &AuditRequest::default(), &Context::new(&place.settings(), &Silent)).unwrap();
     for outdated in &report.outdated {
         let (Some(_), Some(after)) = (only(locked, &outdated.package), only(&fresh, &outdated.package)) else {
             continue;
@@ -153,7 +153,7 @@ fn trials_agree(
     needs: &BTreeMap<PackageName, String>,
     locked: &Chosen<LockedPackage>,
 ) -> Result<(), TestCaseError> {
-    let report = audit(&place.project(), &Context::new(&place.settings(), &Silent)).unwrap();
+    let report = audit(&place.project(), &AuditRequest::default(), &Context::new(&place.settings(), &Silent)).unwrap();
     for outdated in &report.outdated {
         let (package, newest) = (&outdated.package, &outdated.newest);
         let label = format!("{package} {newest} in {}", place.text);
@@ -265,7 +265,7 @@ fn advice_agrees(
         let all = chosen.all(package);
         !all.is_empty() && all.iter().all(|one| one.version >= fixed)
     };
-    let report = audit(&place.project(), &Context::new(&place.settings(), &Silent)).unwrap();
+    let report = audit(&place.project(), &AuditRequest::default(), &Context::new(&place.settings(), &Silent)).unwrap();
     let affected: Vec<&Version> =
         locked.all(package).iter().map(|one| &one.version).filter(|version| **version < fixed).collect();
     let told: Vec<&Version> = report.advisories.iter().map(|one| &one.threat.version).collect();

@@ -9,9 +9,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use yostel_documents::PackageName;
 use yostel_flows::remove;
 use yostel_flows::{
-    Context, Event, Files, FlowClass, FlowError, InstallError, Keep, LockError, LockRequest, Observer, OpenFiles,
-    ProjectError, SettleRequest, Silent, Write, audit, environment, explain, install, load_project, lock, publish,
-    settle, verify,
+    AuditRequest, Context, Event, Files, FlowClass, FlowError, InstallError, Keep, LockError, LockRequest, Observer,
+    OpenFiles, ProjectError, SettleRequest, Silent, Write, audit, environment, explain, install, load_project, lock,
+    publish, settle, verify,
 };
 use yostel_testkit::{MemoryContent, MemorySources};
 
@@ -116,7 +116,13 @@ fn what_is_told_to_stop_says_so_and_leaves_everything_as_it_was() {
     let refused = verify(&project, yostel_store::Trust::Nothing, &Context::new(&settings, &stops("Advance")));
     assert!(refused.is_err(), "{refused:?}");
     for at in ["Advance", "Begin(\"asking"] {
-        assert!(matches!(audit(&project, &Context::new(&settings, &stops(at))), Err(FlowError::Stopped)), "{at}");
+        assert!(
+            matches!(
+                audit(&project, &AuditRequest::default(), &Context::new(&settings, &stops(at))),
+                Err(FlowError::Stopped)
+            ),
+            "{at}"
+        );
     }
     let unit = name("unit");
     assert!(matches!(
@@ -147,7 +153,7 @@ fn what_an_editor_has_open_counts_before_what_is_on_disk() {
     let refused = load_project(&world.path("console"), &world.settings());
     assert!(matches!(refused, Err(FlowError::Project(ProjectError::Manifest { .. }))), "{refused:?}");
     world.files = open(&[(&lockfile, "nonsense".into())]);
-    let refused = audit(&world.project(), &Context::new(&world.settings(), &Silent));
+    let refused = audit(&world.project(), &AuditRequest::default(), &Context::new(&world.settings(), &Silent));
     assert!(matches!(refused, Err(FlowError::Lock(LockError::Lockfile { .. }))), "{refused:?}");
     // A project that was never saved.
     let unsaved = world.path("new");

@@ -106,6 +106,35 @@ fn another_content_at_the_same_version_is_an_alarm_in_every_form() {
 }
 
 #[test]
+fn a_source_of_another_name_is_told_as_that_and_is_no_alarm() {
+    let sandbox = in_git();
+    let manifest = sandbox.read("console/yostel.toml");
+    sandbox.write("console/yostel.toml", manifest.replace("[sources.station]", "[sources.hub]"));
+    let told = sandbox.run("console", "lock").expect(0).stdout;
+    assert!(told.contains("origin  gust  2.0.0, station -> hub") && !told.contains("content"), "{told}");
+    let told = sandbox.run("console", "compare").expect(0).stdout;
+    assert!(told.contains("other  gust     2.0.0, from hub in place of station"), "{told}");
+}
+
+#[test]
+fn an_object_that_is_gone_is_no_file_that_was_not_there() {
+    let sandbox = in_git();
+    let blob = shell(&sandbox, "git rev-parse HEAD:yostel.lock");
+    let (folder, name) = blob.trim().split_at(2);
+    std::fs::remove_file(sandbox.path(&format!("console/.git/objects/{folder}/{name}"))).unwrap();
+    let told = sandbox.run("console", "compare").expect(2).stderr;
+    assert!(told.contains("git does not tell what was locked at HEAD"), "{told}");
+    // In a folder below the repository's root, and where there was no lockfile yet.
+    let sandbox = in_git();
+    shell(&sandbox, "mkdir -p sub && sed 's/console/sub/; s|../station|../../station|' yostel.toml > sub/yostel.toml");
+    sandbox.run("console/sub", "lock").expect(0);
+    let told = sandbox.run("console/sub", "compare").expect(0).stdout;
+    assert!(told.contains("3 added, 3 packages in place of 0."), "{told}");
+    committed(&sandbox, "sub");
+    assert!(sandbox.run("console/sub", "compare").expect(0).stdout.contains("nothing moved, 3 packages."));
+}
+
+#[test]
 fn what_comes_with_a_change_is_told_as_far_as_the_sources_tell_it() {
     let sandbox = in_git();
     let manifest = sandbox.read("made/gust-2.1.0/yostel.toml").replace("2.1.0", "2.2.0");

@@ -16,7 +16,7 @@ use yostel_answers::words::{finding_words, shell_word};
 use yostel_answers::{Code, Diagnostic};
 use yostel_documents::Baseline;
 use yostel_findings::{AuditReport, Bar, FindingGroup, FindingKind, Rating, Standing, Verdict, judge, renewed};
-use yostel_flows::{FlowError, ProjectError, audit, read_baseline, write_baseline};
+use yostel_flows::{AuditRequest, FlowError, ProjectError, audit, read_baseline, write_baseline};
 
 use self::words::{Left, words};
 use crate::answer::{Answer, Door, failure_of};
@@ -132,11 +132,10 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
             None => return Err(ProjectError::NoBaseline(path.clone()).into()),
         },
     };
-    let mut report = audit(&project, &call.context())?;
-    let groups: Vec<FindingGroup> = arguments.kinds.iter().map(|kind| (*kind).into()).collect();
-    let looked_for = |group: FindingGroup| groups.is_empty() || groups.contains(&group);
+    let request = AuditRequest { groups: arguments.kinds.iter().map(|kind| (*kind).into()).collect() };
+    let looked_for = |group: FindingGroup| request.looks_for(group);
     let looked_for_kind = |kind: FindingKind| kind.group().is_none_or(looked_for);
-    report.retain(|finding| looked_for_kind(finding.kind()));
+    let mut report = audit(&project, &request, &call.context())?;
     let bar = match arguments.fail_on.is_empty() {
         true => Bar::default(),
         false => Bar(arguments.fail_on.iter().flatten().copied().collect()),

@@ -103,7 +103,7 @@ pub(super) fn words(
             Head::words("held back by"),
         ]);
         for outdated in rows {
-            let [package, rest @ ..] = outdated_row(report, outdated, verbose);
+            let [package, rest @ ..] = outdated_row(outdated, verbose);
             columns.row(std::iter::once(format!("{package:<longest$}")).chain(rest));
         }
         text.push_str(&columns.finish());
@@ -182,7 +182,7 @@ pub(super) fn words(
     }
     sums.extend(left.words());
     text.push_str(&indented(0, format!("{}.", sums.join(", "))));
-    let untried = report.outdated.iter().filter(|one| one.tried.is_none() && !is_several(report, one)).count();
+    let untried = report.outdated.iter().filter(|one| one.tried.is_none() && !one.several).count();
     if untried > 0 {
         let tries = "yostel explain PACKAGE --instead VERSION tries one";
         text.push_str(&note(format!("whether {untried} of them can move was not tried, for that takes long: {tries}")));
@@ -209,11 +209,6 @@ pub(super) fn words(
         text.push_str(&next_step(next));
     }
     text
-}
-
-/// Tells whether a package is locked at several versions, of which the newest may be one.
-fn is_several(report: &AuditReport, outdated: &Outdated) -> bool {
-    report.dedupes.contains_key(&outdated.package)
 }
 
 /// Says what to do about a package that is behind: the need to change, where that is all, or what tells more.
@@ -243,7 +238,7 @@ fn affected(report: &AuditReport) -> usize {
     report.advisories.iter().map(|one| &one.threat.package).collect::<BTreeSet<_>>().len()
 }
 
-fn outdated_row(report: &AuditReport, outdated: &Outdated, verbose: bool) -> [String; 8] {
+fn outdated_row(outdated: &Outdated, verbose: bool) -> [String; 8] {
     let held: Vec<String> =
         outdated.held_by.iter().map(|holder| format!("{} ({})", holder.who, holder.accept)).collect();
     let behind = outdated.published.map(|then| lag(then, outdated.newest_published)).unwrap_or_else(|| "?".into());
@@ -258,7 +253,7 @@ fn outdated_row(report: &AuditReport, outdated: &Outdated, verbose: bool) -> [St
             Some(Trial::Free { others: 0, .. }) => "alone".into(),
             Some(Trial::Free { others, .. }) => format!("with {others} more"),
             Some(Trial::Blocked) => "no".into(),
-            None if is_several(report, outdated) => "-".into(),
+            None if outdated.several => "-".into(),
             None => "?".into(),
         },
         if outdated.crosses_line { "yes".into() } else { "-".into() },

@@ -9,16 +9,13 @@ use std::path::Path;
 
 use similar::TextDiff;
 use yostel_documents::Lockfile;
-use yostel_flows::compare_texts;
+use yostel_flows::{MOST_LOCKFILE, compare_texts};
 
 use super::words::table;
 use crate::answer::Answer;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::sanitise::sanitise;
-
-/// Longest lockfile that is read, in bytes.
-const MOST: u64 = 256 << 20;
 
 /// Answers what git asked for.
 pub(super) fn run(words: &[String], call: &Call) -> Answer {
@@ -27,7 +24,7 @@ pub(super) fn run(words: &[String], call: &Call) -> Answer {
         if file == "/dev/null" {
             return String::new();
         }
-        let bytes = call.settings.files.read(&call.folder.join(file), MOST);
+        let bytes = call.settings.files.read(&call.folder.join(file), MOST_LOCKFILE);
         bytes.unwrap_or_else(|error| format!("{file} cannot be read: {error}\n"))
     };
     let stdout = match words {

@@ -33,16 +33,10 @@ pub(super) fn table(comparison: &Comparison, what: &str) -> String {
         text.push_str(&format!("  {package} {}\n", sanitise(&versions_words(&one.moved.kind))));
     }
     text.push_str(&indented(0, format!("{what}: {}.", sums(comparison))));
-    let mut rows: Vec<(Rank, &Compared)> = comparison
-        .moves
-        .iter()
-        .filter(|one| !is_alarm(&one.moved.kind))
-        .map(|one| (rank(&one.moved.kind), one))
-        .collect();
+    let rows = ranked(comparison);
     if rows.is_empty() {
         return text;
     }
-    rows.sort_by_key(|(rank, _)| *rank);
     let heads = [Head::change("what"), Head::package("package"), Head::words("versions"), Head::words("because")];
     let mut columns = Columns::new(heads);
     for (rank, one) in rows {
@@ -62,13 +56,7 @@ pub(super) fn markdown(report: &CompareReport, call: &Call) -> String {
         text.push_str(&format!("**Alarm: {package} {what}. Find out why before this goes in.**\n\n"));
     }
     text.push_str(&format!("{}.\n", sums(comparison).replace("nothing moved", "Nothing moved")));
-    let mut rows: Vec<(Rank, &Compared)> = comparison
-        .moves
-        .iter()
-        .filter(|one| !is_alarm(&one.moved.kind))
-        .map(|one| (rank(&one.moved.kind), one))
-        .collect();
-    rows.sort_by_key(|(rank, _)| *rank);
+    let rows = ranked(comparison);
     if !rows.is_empty() {
         text.push_str("\n| what | package | versions | because |\n| --- | --- | --- | --- |\n");
     }
@@ -89,6 +77,14 @@ pub(super) fn markdown(report: &CompareReport, call: &Call) -> String {
         text.push_str(&format!("\n{}.\n", escaped(&untold)));
     }
     text
+}
+
+/// Lists what moved, but for alarms, in the order in which one wants to read it.
+fn ranked(comparison: &Comparison) -> Vec<(Rank, &Compared)> {
+    let moves = comparison.moves.iter().filter(|one| !is_alarm(&one.moved.kind));
+    let mut rows: Vec<(Rank, &Compared)> = moves.map(|one| (rank(&one.moved.kind), one)).collect();
+    rows.sort_by_key(|(rank, _)| *rank);
+    rows
 }
 
 fn names(report: &CompareReport, call: &Call) -> [String; 2] {
