@@ -40,7 +40,7 @@ pub enum LockError {
         error: LockfileError,
     },
     /// Git has no such revision.
-    #[error("there is no file {revision}, and git has no revision of this name")]
+    #[error("{revision} is neither a lockfile, nor a folder with one, nor a revision of git's")]
     NoSuchRevision {
         /// What was asked for.
         revision: String,

@@ -76,15 +76,16 @@ pub(crate) fn try_all(
         };
         left = left.saturating_sub(driven.resolver.work());
         one.tried = match driven.outcome {
-            Outcome::Resolved(resolution) => {
-                let is_there = resolution.chosen.at(&one.package, &one.newest).is_some();
+            Outcome::Resolved(resolution) if resolution.chosen.at(&one.package, &one.newest).is_some() => {
                 let others = moves_to(&resolution, &declared, lockfile).into_iter().filter(|m| {
                     let counts =
                         matches!(m.kind, MoveKind::Moved { .. } | MoveKind::Added { .. } | MoveKind::Dropped { .. });
                     counts && m.package != one.package
                 });
-                is_there.then(|| Trial::Free { edits, others: others.count() })
+                Some(Trial::Free { edits, others: others.count() })
             }
+            // What the manifest forces or swaps, it has whatever is needed.
+            Outcome::Resolved(_) => Some(Trial::Blocked),
             Outcome::Collision(_) => Some(Trial::Blocked),
             Outcome::Stopped(_) => None,
         };

@@ -13,6 +13,9 @@ use yostel_versions::Version;
 use super::advisories;
 use crate::render::{Columns, Head, Role, count, indented, join, lag, next_step, note, paint};
 
+/// How many commands are suggested at once.
+const MOST_COMMANDS: usize = 3;
+
 /// What is left out of the words, and why.
 #[derive(Debug, Default)]
 pub(super) struct Left {
@@ -185,7 +188,7 @@ pub(super) fn words(
     let untried = report.outdated.iter().filter(|one| one.tried.is_none() && !one.several).count();
     if untried > 0 {
         let tries = "yostel explain PACKAGE --instead VERSION tries one";
-        text.push_str(&note(format!("whether {untried} of them can move was not tried, for that takes long: {tries}")));
+        text.push_str(&note(format!("it was not tried whether {untried} of them can move: {tries}")));
     }
     if left.is_fine {
         text.push_str(&note("none of these lets the audit fail, as --fail-on says"));
@@ -216,19 +219,21 @@ fn next_for(outdated: &Outdated, project: &PackageName) -> Option<String> {
     let Outdated { package, newest, tried, .. } = outdated;
     let more = format!("yostel explain {package} --instead {newest}");
     match tried.as_ref()? {
-        Trial::Free { edits, others } => match &edits[..] {
-            [RequirementEdit::Change { requirement, accept }] => {
-                let command = command_for(requirement, accept, project);
-                let so_far = &requirement.accept;
-                let moves = match others {
-                    0 => "nothing else moves".to_owned(),
-                    1 => "1 other package moves".to_owned(),
-                    others => format!("{others} other packages move"),
-                };
-                Some(format!("{command}, then yostel lock, to have the newest ({so_far} so far; {moves})"))
-            }
-            _ => Some(format!("{more}, to see what it takes")),
-        },
+        Trial::Free { edits, .. } if edits.is_empty() => Some(format!("{more}, to see what it takes")),
+        Trial::Free { edits, others } => {
+            let commands = edits.iter().map(|edit| match edit {
+                RequirementEdit::Change { requirement, accept } => Some(command_for(requirement, accept, project)),
+                RequirementEdit::Drop { .. } => None,
+            });
+            let commands: Vec<String> = commands.take(MOST_COMMANDS + 1).collect::<Option<_>>()?;
+            let moves = match others {
+                0 => "nothing else moves".to_owned(),
+                1 => "1 other package moves".to_owned(),
+                others => format!("{others} other packages move"),
+            };
+            let all = join(&commands);
+            (commands.len() <= MOST_COMMANDS).then(|| format!("{all}, then yostel lock, to have the newest ({moves})"))
+        }
         Trial::Blocked => Some(format!("{more}, to see what keeps the newest out")),
     }
 }
