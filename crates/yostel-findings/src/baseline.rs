@@ -69,7 +69,7 @@ pub fn judge<'r>(
     });
     let all: Vec<Judged<'r>> = judged.collect();
     let found: BTreeSet<&str> = all.iter().map(|judged| judged.finding.id.as_str()).collect();
-    let was_looked_for = |known: &Known| kind_of(&known.id).is_none_or(&was_looked_for);
+    let was_looked_for = |known: &Known| kind_of(&known.id).is_some_and(&was_looked_for);
     let gone = baseline.known.iter().filter(|known| !found.contains(known.id.as_str()) && was_looked_for(known));
     Verdict { gone: gone.collect(), all }
 }
@@ -81,8 +81,8 @@ fn kind_of(id: &str) -> Option<FindingKind> {
 }
 
 /// Makes a baseline of what was found: what is known today stays as it is written, what is new, or was known until a day that
-/// is past, is known until `until`, and what was not found any more is left out. Of kinds that were not looked for, everything
-/// stays.
+/// is past, is known until `until`, and what was not found any more is left out. Of kinds that were not looked for, or that
+/// only a later version knows, everything stays.
 pub fn renewed(
     found: &[Finding<'_>],
     before: &Baseline,
@@ -98,7 +98,7 @@ pub fn renewed(
         match known.get_mut(&entry.id) {
             Some(new) if entry.until < today => new.why.clone_from(&entry.why),
             Some(new) => new.clone_from(entry),
-            None if !kind_of(&entry.id).is_none_or(&was_looked_for) => {
+            None if !kind_of(&entry.id).is_some_and(&was_looked_for) => {
                 known.insert(entry.id.clone(), entry.clone());
             }
             None => {}

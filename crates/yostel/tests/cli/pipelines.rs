@@ -159,6 +159,13 @@ fn only_what_nobody_knows_lets_an_audit_fail_and_only_until_its_day() {
     let kept = sandbox.read("console/known.toml");
     assert!(!kept.contains("withdrawn") && kept.contains("until = 2026-12-20"), "{kept}");
     assert_eq!(at("audit --baseline known.toml --quiet", before, 0), "");
+    // What only a later yostel knows stays.
+    let later = "[[known]]\nid = \"quantum:gust\"\nuntil = 2099-01-01\n";
+    sandbox.write("console/known.toml", format!("{kept}\n{later}"));
+    let told = at("audit --baseline known.toml", before, 0);
+    assert!(!told.contains("knows what is gone"), "{told}");
+    at("audit --baseline known.toml --renew", before, 0);
+    assert!(sandbox.read("console/known.toml").contains(later));
     // Renewing is also how to let something stay longer; its reason stays.
     sandbox.write("console/known.toml", kept.replacen("until = ", "why = \"so\"\nuntil = 2020-01-01 #", 1));
     at("audit --baseline known.toml", before, 1);

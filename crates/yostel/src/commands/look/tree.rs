@@ -61,13 +61,20 @@ fn up_words(all: &[Upward]) -> String {
     text
 }
 
+/// What leads to an entry, and what is before all that hangs on it.
+fn branches(is_last: bool) -> (&'static str, &'static str) {
+    if is_last { ("└─ ", "   ") } else { ("├─ ", "│  ") }
+}
+
+/// Says what something is needed for; nothing of what is needed to run, which goes without saying.
+fn purpose_words(purpose: Option<&Purpose>) -> String {
+    purpose.filter(|purpose| purpose.as_str() != "run").map(|purpose| format!(" (for {purpose})")).unwrap_or_default()
+}
+
 fn draw_up(nodes: &[AskerNode], indent: &str, text: &mut String) {
     for (i, node) in nodes.iter().enumerate() {
-        let (branch, next) = if i + 1 == nodes.len() { ("└─ ", "   ") } else { ("├─ ", "│  ") };
-        let purpose = match &node.purpose {
-            Some(purpose) if purpose.as_str() != "run" => format!(" (for {purpose})"),
-            _ => String::new(),
-        };
+        let (branch, below) = branches(i + 1 == nodes.len());
+        let purpose = purpose_words(node.purpose.as_ref());
         let again = match (node.repeated, node.cut) {
             (true, _) => " (shown above)",
             (_, true) => " (and who needs it)",
@@ -81,18 +88,14 @@ fn draw_up(nodes: &[AskerNode], indent: &str, text: &mut String) {
         };
         let accept = paint(Role::Quiet, format!("{}{purpose}{again}", node.accept));
         text.push_str(&format!("{indent}{branch}{who}  {accept}\n"));
-        draw_up(&node.askers, &format!("{indent}{next}"), text);
+        draw_up(&node.askers, &format!("{indent}{below}"), text);
     }
 }
 
 fn draw(nodes: &[TreeNode], indent: &str, text: &mut String) {
     for (i, node) in nodes.iter().enumerate() {
-        let last = i + 1 == nodes.len();
-        let (branch, below) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
-        let purpose = match &node.purpose {
-            Some(purpose) if purpose.as_str() != "run" => format!(" (for {purpose})"),
-            _ => String::new(),
-        };
+        let (branch, below) = branches(i + 1 == nodes.len());
+        let purpose = purpose_words(node.purpose.as_ref());
         let from = match node.from.source() {
             Some(_) => String::new(),
             None => format!(", {}", node.from),
