@@ -97,6 +97,7 @@ codes! {
     NothingToCompare = "nothing-to-compare",
     NothingToMerge = "nothing-to-merge",
     NotLocked = "not-locked",
+    NotOurs = "not-ours",
     NotPacked = "not-packed",
     NotShareable = "not-shareable",
     Numbering = "numbering",

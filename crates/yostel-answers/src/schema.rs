@@ -7,7 +7,7 @@ use schemars::generate::SchemaSettings;
 use serde::Serialize;
 use serde_json::{Value, json};
 
-use crate::answers::{ANSWER_FORMAT, Told, audit, compare, decide, declare, keep, look, share, sources, using};
+use crate::answers::{ANSWER_FORMAT, Told, audit, compare, decide, declare, graph, keep, look, share, sources, using};
 use crate::diagnostic::Diagnostic;
 
 /// What a command answers that could not do its work.
@@ -59,6 +59,7 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<look::TreeAnswer>(),
         of::<audit::AuditAnswer>(),
         of::<compare::CompareAnswer>(),
+        of::<graph::GraphAnswer>(),
         of::<keep::CacheStatsAnswer>(),
         of::<keep::CacheListAnswer>(),
         of::<keep::CacheVerifyAnswer>(),

@@ -8,6 +8,8 @@ use yostel_documents::{
 };
 use yostel_versions::Version;
 
+use crate::needs::{asker_of, needs_by_asker};
+
 /// A bill of materials.
 #[derive(Debug, Clone)]
 pub struct Bill {
@@ -93,26 +95,16 @@ pub fn bill(
     documents: &BTreeMap<PackageName, PackageDocument>,
     patches: &BTreeMap<PackageName, (String, String)>,
 ) -> Bill {
-    let mut needs: BTreeMap<Asker, BTreeMap<(&PackageName, &Version), BTreeSet<Purpose>>> = BTreeMap::new();
-    for (package, locked) in lockfile.chosen.iter() {
-        for asked in locked.asked_by.iter().filter(|asked| !asked.who.is_project()) {
-            let of = needs.entry(asked.who.clone()).or_default();
-            of.entry((package, &locked.version)).or_default().insert(asked.purpose.clone());
-        }
-    }
-    // A need that came later and is met by what is locked is a need like any other.
-    for requirement in declared.bound_requirements() {
-        if let Some((package, locked)) = lockfile.met_by(&requirement, declared) {
-            let of = needs.entry(requirement.asker.clone()).or_default();
-            of.entry((package, &locked.version)).or_default().insert(requirement.purpose.clone());
-        }
-    }
+    let needs = needs_by_asker(lockfile, declared);
     let needs_of = |asker: &Asker| -> Vec<Needed> {
-        let all = needs.get(asker).into_iter().flatten();
-        let needed = all.map(|((package, version), purposes)| Needed {
-            package: (*package).clone(),
-            version: (*version).clone(),
-            purposes: purposes.clone(),
+        let mut purposes: BTreeMap<(&PackageName, &Version), BTreeSet<Purpose>> = BTreeMap::new();
+        for need in needs.get(asker).into_iter().flatten() {
+            purposes.entry((&need.package, &need.version)).or_default().insert(need.purpose.clone());
+        }
+        let needed = purposes.into_iter().map(|((package, version), purposes)| Needed {
+            package: package.clone(),
+            version: version.clone(),
+            purposes,
         });
         needed.collect()
     };
@@ -122,11 +114,6 @@ pub fn bill(
         .map(|(package, locked)| {
             let release = documents.get(package).and_then(|document| document.release(&locked.version));
             let subject = projects.iter().find(|project| project.name == *package);
-            let asker = match &locked.from {
-                // What a project needs is told in its own name.
-                Origin::Project { .. } => Asker::Project(package.clone()),
-                _ => Asker::Release(package.clone(), locked.version.clone()),
-            };
             let patch = locked.altered.as_ref().and_then(|altered| {
                 let (file, why) = patches.get(package)?.clone();
                 Some(PatchOf { file, why, trees: altered.trees.clone() })
@@ -142,7 +129,7 @@ pub fn bill(
                     .and_then(|release| release.licence.clone())
                     .or_else(|| subject.and_then(|subject| subject.licence.clone())),
                 published: release.map(|release| release.published),
-                needs: needs_of(&asker),
+                needs: needs_of(&asker_of(package, locked)),
             }
         })
         .collect();

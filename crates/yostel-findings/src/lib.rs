@@ -41,7 +41,9 @@ mod bill;
 mod compare;
 mod comparison;
 mod finding;
+mod graph;
 mod merge;
+mod needs;
 mod remedy;
 mod ways;
 
@@ -55,5 +57,8 @@ pub use bill::{Bill, Needed, Part, PatchOf, Subject, bill, is_of_the_world, pack
 pub use compare::{Move, MoveKind, compare};
 pub use comparison::{Cause, Compared, Comparison, NeedChange, comparison};
 pub use finding::{AuditReport, Finding, FindingGroup, FindingKind, Matter, Origins, Spot};
+pub use graph::{
+    Change, Folding, Graph, GraphEdge, GraphNode, Layout, Left, Mark, NodeKind, Rect, folded, graph, lay_out,
+};
 pub use merge::{BothMoved, Merged, merge};
 pub use remedy::{Remedy, TextEdit};

@@ -9,6 +9,7 @@ pub mod compare;
 pub mod decide;
 pub mod declare;
 pub mod findings;
+pub mod graph;
 pub mod keep;
 pub mod look;
 pub mod parts;

@@ -11,7 +11,10 @@ use super::advisory::{need_command, severity_words, way_words};
 use super::dispute::dispute_words;
 use super::edits::edit_words;
 use super::notice::notice_words;
-use super::texts::{count, day, join, lag};
+use super::texts::{count, day, join, join_first, lag};
+
+/// How many that are alike are named.
+const MOST_NAMES: usize = 8;
 
 /// How many who hold a package back are named.
 const MOST_HOLDERS: usize = 2;
@@ -19,7 +22,7 @@ const MOST_HOLDERS: usize = 2;
 /// Says what was found, without a full stop.
 pub fn finding_words(finding: &Finding<'_>) -> String {
     let names = |packages: &[(PackageName, Version)]| {
-        join(&packages.iter().map(|(name, version)| format!("{name} {version}")).collect::<Vec<_>>())
+        join_first(packages.iter().map(|(name, version)| format!("{name} {version}")), MOST_NAMES)
     };
     match finding.matter {
         Matter::Alarm(alarm) => dispute_words(alarm),

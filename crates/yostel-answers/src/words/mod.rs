@@ -44,7 +44,7 @@ use place::{of_registry, of_store};
 use project::of_project;
 use search::of_search;
 pub use story::{Telling, story};
-pub use texts::{age, count, day, join, lag, shell_word, size};
+pub use texts::{age, count, day, join, join_first, lag, shell_word, size};
 
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Suggestion};

@@ -64,6 +64,10 @@ pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diag
                 None => told,
             }
         }
+        ProjectError::NotOurs(path) => {
+            let headline = format!("{} is there already, and yostel did not write it", view.show(path));
+            tell(Code::NotOurs, headline, "name another file, or remove that one first")
+        }
         ProjectError::OtherTool { accept, .. } => {
             let or = "change `yostel = …` in [project], if this one will do after all";
             tell(Code::OtherTool, headline, format!("install a yostel version that {accept} accepts")).or(or)

@@ -67,6 +67,20 @@ pub(super) fn join_or(texts: &[String]) -> String {
     }
 }
 
+/// Joins the first of some texts as a sentence does, and says how many more there are.
+pub fn join_first(texts: impl ExactSizeIterator<Item = String>, most: usize) -> String {
+    let all = texts.len();
+    let mut named: Vec<String> = texts.take(most).collect();
+    match all - named.len() {
+        0 => join(&named),
+        more => {
+            let last = named.pop().unwrap_or_default();
+            named.push(format!("{last} and {more} more"));
+            named.join(", ")
+        }
+    }
+}
+
 /// Joins texts as a sentence does.
 pub fn join(texts: &[String]) -> String {
     match texts {

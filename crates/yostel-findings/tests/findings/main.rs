@@ -5,6 +5,7 @@
 mod advisories;
 mod audits;
 mod causes;
+mod graphs;
 mod locks;
 mod merging;
 mod remedies;

@@ -58,6 +58,7 @@ fn of_project(error: &ProjectError) -> FlowClass {
         ProjectError::NoProject(_)
         | ProjectError::NoBaseline(_)
         | ProjectError::Baseline { .. }
+        | ProjectError::NotOurs(_)
         | ProjectError::Manifest { .. }
         | ProjectError::Workspace { .. }
         | ProjectError::NoSuchProject { .. }

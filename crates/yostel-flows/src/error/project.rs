@@ -62,6 +62,9 @@ pub enum ProjectError {
         /// Why.
         problem: PathProblem,
     },
+    /// A file that should be written holds something that this program did not write.
+    #[error("{} holds something else", .0.display())]
+    NotOurs(PathBuf),
     /// The project wants another version of the tool.
     #[error("{project} wants yostel {accept}, this is {found}")]
     OtherTool {

@@ -7,6 +7,8 @@ pub(crate) mod bills;
 mod columns;
 pub(crate) mod findings;
 pub(crate) mod markdown;
+pub(crate) mod pictures;
+pub(crate) mod xml;
 
 use std::collections::BTreeSet;
 use std::io::{IsTerminal, Write};
@@ -14,7 +16,7 @@ use std::os::fd::AsFd;
 
 use yostel_answers::{Diagnostic, Suggestion};
 
-pub(crate) use yostel_answers::words::{age, count, join, lag, size};
+pub(crate) use yostel_answers::words::{age, count, join, join_first, lag, size};
 
 pub(crate) use self::columns::{Columns, Head};
 pub(crate) use crate::role::Role;

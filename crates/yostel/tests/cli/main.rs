@@ -12,6 +12,7 @@ mod comparing;
 mod deciding;
 mod declaring;
 mod demo;
+mod drawing;
 mod edges;
 mod elsewhere;
 mod exporting;

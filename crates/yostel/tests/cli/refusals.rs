@@ -144,6 +144,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("nothing-to-compare", "fine lock; GIT_CEILING_DIRECTORIES=/ refuse compare"),
     ("nothing-to-merge", "fine lock; refuse lock --merge"),
     ("not-locked", "fine lock; fine install; refuse where unknown"),
+    ("not-ours", "fine lock; echo mine > needs.svg; refuse graph needs.svg"),
     ("not-packed", "ln -s /etc/hostname ../made/gust-2.1.0/link; refuse -C ../made/gust-2.1.0 publish --to ../../station"),
     ("not-shareable", "package kept; need 'kept = { path = \"../kept\" }'; refuse lock --shareable"),
     (

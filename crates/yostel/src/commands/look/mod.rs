@@ -3,6 +3,7 @@
 pub(crate) mod audit;
 pub(crate) mod compare;
 pub(crate) mod explain;
+pub(crate) mod graph;
 pub(crate) mod list;
 mod releases;
 pub(crate) mod tree;

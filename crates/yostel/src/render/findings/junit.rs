@@ -4,6 +4,8 @@
 use yostel_answers::answers::findings::FindingTold;
 use yostel_findings::FindingGroup;
 
+use crate::render::xml::escaped;
+
 /// What every kind's suite is called that has nothing to ask for.
 const ALARMS: &str = "alarms";
 
@@ -68,21 +70,4 @@ fn case(suite: &str, finding: &FindingTold) -> String {
         Some(known) => format!("{begin}>\n      <skipped message=\"{}\"/>\n    </testcase>\n", escaped(&known)),
         None => format!("{begin}>\n      <system-out>{said}\n{notes}{end}</system-out>\n    </testcase>\n"),
     }
-}
-
-/// Writes a text so that it is nothing but text in XML 1.0 (§2.2: most control characters cannot be there at all), and
-/// steers no terminal either.
-fn escaped(text: &str) -> String {
-    let mut escaped = String::with_capacity(text.len());
-    for c in crate::sanitise::sanitise(text).chars() {
-        match c {
-            '&' => escaped.push_str("&amp;"),
-            '<' => escaped.push_str("&lt;"),
-            '>' => escaped.push_str("&gt;"),
-            '"' => escaped.push_str("&quot;"),
-            '\u{fffe}' | '\u{ffff}' => escaped.push('\u{fffd}'),
-            c => escaped.push(c),
-        }
-    }
-    escaped
 }
