@@ -7,7 +7,9 @@ use schemars::generate::SchemaSettings;
 use serde::Serialize;
 use serde_json::{Value, json};
 
-use crate::answers::{ANSWER_FORMAT, Told, audit, compare, decide, declare, graph, keep, look, share, sources, using};
+use crate::answers::{
+    ANSWER_FORMAT, Told, audit, compare, decide, declare, drift, graph, keep, look, share, sources, using,
+};
 use crate::diagnostic::Diagnostic;
 
 /// What a command answers that could not do its work.
@@ -60,6 +62,7 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<audit::AuditAnswer>(),
         of::<compare::CompareAnswer>(),
         of::<graph::GraphAnswer>(),
+        of::<drift::DriftAnswer>(),
         of::<keep::CacheStatsAnswer>(),
         of::<keep::CacheListAnswer>(),
         of::<keep::CacheVerifyAnswer>(),

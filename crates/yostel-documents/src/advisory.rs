@@ -17,6 +17,8 @@ pub struct Advisory {
     pub id: String,
     /// When it was last changed.
     pub modified: Timestamp,
+    /// When it was first told; nothing where it does not say.
+    pub published: Option<Timestamp>,
     /// Since when it does not hold any more.
     pub withdrawn: Option<Timestamp>,
     /// The same matter by other names.

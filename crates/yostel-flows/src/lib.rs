@@ -68,6 +68,7 @@ pub use keep::kit::{SaveRequest, SavedKit, load_kit, save_kit};
 pub use look::audit::{AuditRequest, audit};
 pub use look::baseline::{read_baseline, write_baseline};
 pub use look::compare::{CompareReport, Side, compare_lockfiles, compare_texts};
+pub use look::drift::{DriftPoint, DriftReport, drift};
 pub use look::explain::{Counterfactual, ExplainReport, Instead, explain};
 pub use look::graph::{GraphReport, GraphRequest, MOST_NODES, graph_of};
 pub use look::list::{ListReport, ListRow, list};

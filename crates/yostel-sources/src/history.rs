@@ -68,3 +68,78 @@ pub fn file_at(folder: &Path, file: &str, revision: &str, most: u64, config: &Gi
         false => Err(unreachable_by(&address, &text)),
     }
 }
+
+/// A file at one time of its history.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Revision {
+    /// The commit that made it so.
+    pub commit: String,
+    /// When that was committed, in seconds since 1970, as whoever committed it says.
+    pub at: i64,
+    /// Its object; nothing when the commit took the file away.
+    blob: Option<String>,
+}
+
+/// The history of a file, along the first parent of each commit.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FileHistory {
+    /// The commits that changed it, the oldest first.
+    pub revisions: Vec<Revision>,
+    /// Whether only a part of the history is here.
+    pub is_shallow: bool,
+}
+
+/// Lists the commits that changed a file of a folder, from the one that is checked out back.
+///
+/// # Errors
+/// As [`file_at`].
+pub fn history_of(folder: &Path, file: &str, config: &GitConfig) -> Result<FileHistory, GitError> {
+    let address = folder.to_string_lossy();
+    let ask = |arguments: &[&str]| -> Result<Output, GitError> {
+        let mut command: Command = config.git(None);
+        command.current_dir(folder).args(["-c", "log.showSignature=false"]).args(arguments);
+        run(command, &address, &config.patience)
+    };
+    let inside = ask(&["rev-parse", "--is-shallow-repository"])?;
+    if !inside.status.success() {
+        return Err(unreachable_by(&address, &inside));
+    }
+    let is_shallow = inside.stdout.starts_with(b"true");
+    if !ask(&["rev-parse", "--verify", "--quiet", "HEAD"])?.status.success() {
+        return Ok(FileHistory { revisions: Vec::new(), is_shallow });
+    }
+    let what =
+        ["log", "--first-parent", "--raw", "--no-abbrev", "--no-renames", "--no-ext-diff", "--format=%x01%H %ct"];
+    let told = ask(&[&what[..], &["HEAD", "--", file]].concat())?;
+    if !told.status.success() {
+        return Err(unreachable_by(&address, &told));
+    }
+    let told = String::from_utf8_lossy(&told.stdout);
+    // A line with commit and time; below it one with both modes, both objects, what was done, and the path.
+    let revision = |entry: &str| {
+        let (head, rest) = entry.split_once('\n').unwrap_or((entry, ""));
+        let (commit, at) = head.split_once(' ')?;
+        let changed = rest.lines().find(|line| line.starts_with(':'))?;
+        let blob = changed.split(' ').nth(3).filter(|blob| blob.bytes().any(|byte| byte != b'0'));
+        Some(Revision { commit: commit.to_owned(), at: at.trim().parse().ok()?, blob: blob.map(str::to_owned) })
+    };
+    let mut revisions: Vec<Revision> = told.split('\u{1}').filter_map(revision).collect();
+    revisions.reverse();
+    Ok(FileHistory { revisions, is_shallow })
+}
+
+/// Reads a file as it was at a time of its history; nothing when it was not there, or has more bytes than `most`.
+///
+/// # Errors
+/// As [`file_at`].
+pub fn file_of(folder: &Path, revision: &Revision, most: u64, config: &GitConfig) -> Result<Option<Vec<u8>>, GitError> {
+    let Some(blob) = &revision.blob else { return Ok(None) };
+    let address = folder.to_string_lossy();
+    let mut command: Command = config.git(None);
+    command.current_dir(folder).args(["cat-file", "blob", blob]);
+    let text = run(command, &address, &config.patience)?;
+    match text.status.success() {
+        true => Ok(Some(text.stdout).filter(|text| text.len() as u64 <= most)),
+        false => Err(unreachable_by(&address, &text)),
+    }
+}

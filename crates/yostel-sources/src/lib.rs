@@ -37,7 +37,7 @@ pub use commit::{CommitFault, CommitFile};
 pub use error::{SourceError, SourceErrorKind};
 pub use folder::FolderSource;
 pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit, unmerged};
-pub use history::{FileAt, file_at};
+pub use history::{FileAt, FileHistory, Revision, file_at, file_of, history_of};
 pub use patience::Patience;
 pub use set::{SetAnswer, SourceSet};
 

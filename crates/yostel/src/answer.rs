@@ -114,7 +114,7 @@ pub(crate) fn failure_seen_from(view: &Viewpoint<'_>, error: &FlowError, call: &
 /// Puts diagnostics where they are read: people's on stderr, a program's on stdout.
 pub(crate) fn failure_of(diagnostics: &[Diagnostic], exit: Exit, format: Format) -> Answer {
     match format {
-        Format::Text | Format::Sarif | Format::Junit | Format::Markdown => {
+        Format::Text | Format::Sarif | Format::Junit | Format::Markdown | Format::Csv => {
             let texts: Vec<String> = diagnostics.iter().map(render::diagnostic).collect();
             Answer { stdout: String::new(), stderr: texts.join("\n"), exit, door: Door::Shown }
         }

@@ -95,7 +95,7 @@ impl Call {
         let says = match options.format {
             _ if options.quiet => Says::Nothing,
             Format::Text => Says::All,
-            Format::Json | Format::Sarif | Format::Junit | Format::Markdown => Says::Waiting,
+            Format::Json | Format::Sarif | Format::Junit | Format::Markdown | Format::Csv => Says::Waiting,
         };
         let progress = TerminalProgress::new(show, says, patience.stop.clone());
         Ok(Self {

@@ -21,7 +21,7 @@ pub(crate) struct Options {
     #[arg(long, global = true, hide = true, value_name = "FOLDER", env = "YOSTEL_CACHE", hide_env_values = true)]
     pub(crate) cache: Option<PathBuf>,
 
-    /// How to answer: text or json; findings also as sarif, junit, markdown
+    /// How to answer: text or json; findings also as sarif, junit, markdown; drift as csv
     #[arg(
         long,
         global = true, hide = true,
@@ -65,6 +65,8 @@ pub(crate) enum Format {
     Junit,
     /// Markdown, for a comment in a review
     Markdown,
+    /// Comma-separated values, for a spreadsheet
+    Csv,
 }
 
 /// When to colour.

@@ -83,12 +83,14 @@ pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnost
 pub(crate) fn of_format(arguments: &Arguments) -> Option<Diagnostic> {
     let only = |formats: &[Format]| formats.contains(&arguments.options.format);
     let is_fine = match arguments.command {
-        CommandTyped::Audit(_) => true,
+        CommandTyped::Audit(_) => arguments.options.format != Format::Csv,
+        CommandTyped::Drift(_) => only(&[Format::Text, Format::Json, Format::Csv]),
         CommandTyped::Compare(_) => only(&[Format::Text, Format::Json, Format::Markdown]),
         _ => only(&[Format::Text, Format::Json]),
     };
     let headline = match arguments.options.format {
         Format::Markdown => "only `yostel audit` and `yostel compare` answer in this format".to_owned(),
+        Format::Csv => "only `yostel drift` answers in this format".to_owned(),
         _ => "only `yostel audit` answers in this format".to_owned(),
     };
     (!is_fine).then(|| Diagnostic::new(Code::Usage, headline, "write --format text or --format json"))

@@ -84,7 +84,7 @@ pub enum WayTold {
 }
 
 /// An advisory that could not be read.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct UnreadAdvisoryTold {
     /// The source.
     pub source: String,

@@ -5,6 +5,7 @@ pub(crate) mod audit;
 pub(crate) mod baseline;
 pub(crate) mod compare;
 pub(crate) mod dedupe;
+pub(crate) mod drift;
 pub(crate) mod explain;
 pub(crate) mod graph;
 pub(crate) mod list;

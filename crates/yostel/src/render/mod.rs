@@ -87,7 +87,7 @@ fn led(steps: impl Iterator<Item = String>) -> String {
 }
 
 /// How wide lines may be that go to the standard output.
-fn width() -> usize {
+pub(crate) fn width() -> usize {
     width_of(&std::io::stdout())
 }
 

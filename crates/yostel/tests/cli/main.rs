@@ -13,6 +13,7 @@ mod deciding;
 mod declaring;
 mod demo;
 mod drawing;
+mod drifting;
 mod edges;
 mod elsewhere;
 mod exporting;

@@ -1,5 +1,6 @@
 //! Learn: the example.
 
 pub(crate) mod demo;
+mod past;
 mod walk;
 mod world;

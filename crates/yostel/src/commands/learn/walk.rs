@@ -13,6 +13,7 @@ use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_files::FileError;
 use yostel_flows::FlowError;
 
+use super::past::make_past;
 use super::world::make_world;
 use crate::answer::Answer;
 use crate::answer::failure_of;
@@ -272,10 +273,15 @@ const WALK: &[Step] = &[
         &["with this digest is accepted: sha256:"],
     ),
     there("", "yostel lock --shareable && yostel install", 0, &["path ../grip-notes -> archive", "digest sha256:"]),
+    there("Who needs whom, as a picture", "yostel graph ../needs.svg", 0, &["Wrote ../needs.svg", "3 projects"]),
+    there(PAST, "yostel -C ../line-watch drift", 0, &["releases", "2024-09-16", "BEHIND NOW"]),
 ];
 
 /// The title of what needs the program git, which a machine may not have.
 const GIT: &str = "A fix that nobody released: a commit stands in everywhere, and outlives its repository in the cache";
+
+/// The title of what is read from a past that only git makes.
+const PAST: &str = "How far behind another project is, and was at each commit of two years";
 
 /// Makes the world and walks through it.
 pub(crate) fn run(into: Option<PathBuf>, only_make: bool, call: &Call) -> Result<Answer, FlowError> {
@@ -300,6 +306,7 @@ pub(crate) fn run(into: Option<PathBuf>, only_make: bool, call: &Call) -> Result
         }
     };
     make_world(&root, &call.settings)?;
+    make_past(&root, &call.settings)?;
     if only_make {
         let text = format!(
             "Made the registry and the project in {}.\n{}",
@@ -327,6 +334,10 @@ pub(crate) fn run(into: Option<PathBuf>, only_make: bool, call: &Call) -> Result
     Ok(Answer::words(exit, if call.quiet && exit == Exit::Fine { String::new() } else { text }))
 }
 
+fn needs_git(title: &str) -> bool {
+    [GIT, PAST].contains(&title)
+}
+
 /// Runs the steps; returns what did not end as it should.
 fn walk(root: &Path, quiet: bool) -> Vec<String> {
     let say_as_it_is = |text: &str| {
@@ -347,11 +358,11 @@ fn walk(root: &Path, quiet: bool) -> Vec<String> {
         if !step.title.is_empty() && step.title != title {
             title = step.title;
             say(&format!("\n{}\n", paint(Role::Title, format!("# {title}"))));
-            if title == GIT && !has_git {
+            if needs_git(title) && !has_git {
                 say("(left out: there is no git program here)\n");
             }
         }
-        if step.title == GIT && !has_git {
+        if needs_git(step.title) && !has_git {
             continue;
         }
         say(&format!("{} {}\n", paint(Role::Good, "$"), step.command));

@@ -93,7 +93,7 @@ pub(super) fn read_history() -> History {
     toml::from_str(text).expect("the history is read by a test")
 }
 
-fn day(date: &str) -> Timestamp {
+pub(super) fn day(date: &str) -> Timestamp {
     format!("{date}T09:00:00Z").parse().expect("the history's dates are read by a test")
 }
 

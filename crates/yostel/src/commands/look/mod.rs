@@ -2,6 +2,7 @@
 
 pub(crate) mod audit;
 pub(crate) mod compare;
+pub(crate) mod drift;
 pub(crate) mod explain;
 pub(crate) mod graph;
 pub(crate) mod list;

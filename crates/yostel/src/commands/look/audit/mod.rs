@@ -171,7 +171,8 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
             let stdout = markdown::document(&told(), report.project.as_str(), report.packages);
             return Ok(Answer { exit, ..Answer::raw(stdout) });
         }
-        Format::Text => {}
+        // Comma-separated values are refused before.
+        Format::Text | Format::Csv => {}
     }
     let left = Left::of(&verdict, exit == Exit::Fine);
     let beside = match (arguments.baseline.as_deref(), &before) {

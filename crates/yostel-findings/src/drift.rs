@@ -1,0 +1,126 @@
+//! How far behind a lockfile is at a time: in years, releases, compatible lines and advisories, each summed over what is
+//! locked. docs/auditing.md, "How far behind, over time", defines them.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::Timestamp;
+use yostel_documents::{Advisory, Affected, Lockfile, PackageDocument, PackageName, SourceName};
+use yostel_versions::Version;
+
+use crate::audit::{Published, is_affected};
+
+/// How far behind a lockfile is at a time.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Drift {
+    /// How many releases are locked of which a source tells.
+    pub packages: usize,
+    /// How many more are locked of which none tells: they do not count.
+    pub unknown: usize,
+    /// All of them together.
+    pub total: Lag,
+    /// Each that is behind or affected, by name and version.
+    pub each: Vec<(PackageName, Version, Lag)>,
+}
+
+/// How far behind something is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Lag {
+    /// Seconds from the locked release to the newest one, by when they were published; none when the newest is older.
+    pub seconds: u64,
+    /// Releases above the locked one.
+    pub releases: usize,
+    /// Compatible lines above the locked one's.
+    pub lines: usize,
+    /// Advisories that affect it.
+    pub advisories: usize,
+}
+
+impl Lag {
+    /// Tells whether it is nothing.
+    pub fn is_none(&self) -> bool {
+        *self == Self::default()
+    }
+
+    fn add(&mut self, other: Self) {
+        self.seconds = self.seconds.saturating_add(other.seconds);
+        self.releases += other.releases;
+        self.lines += other.lines;
+        self.advisories += other.advisories;
+    }
+}
+
+/// What the sources tell, ready to be asked about many lockfiles.
+#[derive(Debug)]
+pub struct Told<'t> {
+    documents: &'t BTreeMap<PackageName, PackageDocument>,
+    advisories: BTreeMap<(&'t SourceName, &'t str), Vec<(&'t Advisory, &'t Affected)>>,
+}
+
+impl<'t> Told<'t> {
+    /// Sorts what is told by package.
+    pub fn new(documents: &'t BTreeMap<PackageName, PackageDocument>, published: &'t [Published]) -> Self {
+        let mut advisories: BTreeMap<(&SourceName, &str), Vec<_>> = BTreeMap::new();
+        for one in published {
+            for affected in &one.advisory.affected {
+                let of = affected.package.as_ref().filter(|of| of.ecosystem == one.registry);
+                if let Some(of) = of {
+                    advisories.entry((&one.source, of.name.as_str())).or_default().push((&one.advisory, affected));
+                }
+            }
+        }
+        Self { documents, advisories }
+    }
+
+    /// Says how far behind a lockfile is at a time: of releases and advisories those count that were published by then and
+    /// not withdrawn. Pre-releases do not count as newer.
+    pub fn drift(&self, lockfile: &Lockfile, at: Timestamp) -> Drift {
+        let mut drift = Drift { packages: 0, unknown: 0, total: Lag::default(), each: Vec::new() };
+        for (package, locked) in lockfile.chosen.iter() {
+            let Some(source) = locked.from.source() else { continue };
+            let Some(document) = self.documents.get(package) else {
+                drift.unknown += 1;
+                continue;
+            };
+            let Some(own) = document.release(&locked.version) else {
+                drift.unknown += 1;
+                continue;
+            };
+            drift.packages += 1;
+            let newer = document.releases.iter().filter(|release| {
+                release.version > locked.version
+                    && !release.version.is_pre_release()
+                    && release.published <= at
+                    && release.withdrawn.as_ref().is_none_or(|withdrawn| withdrawn.on > at)
+            });
+            let newer: Vec<_> = newer.collect();
+            let versions: Vec<&Version> =
+                std::iter::once(&locked.version).chain(newer.iter().map(|release| &release.version)).collect();
+            let seconds = newer.last().map_or(0, |newest| newest.published.as_second() - own.published.as_second());
+            // An advisory may speak of a package in several parts.
+            let affecting: BTreeSet<&str> = self
+                .advisories
+                .get(&(source, package.as_str()))
+                .into_iter()
+                .flatten()
+                .filter(|(advisory, affected)| {
+                    advisory.published.unwrap_or(advisory.modified) <= at
+                        && advisory.withdrawn.is_none_or(|on| on > at)
+                        && is_affected(affected, &document.numbering, &locked.version)
+                })
+                .map(|(advisory, _)| advisory.id.as_str())
+                .collect();
+            let lag = Lag {
+                seconds: u64::try_from(seconds).unwrap_or(0),
+                releases: newer.len(),
+                // They rise, so each line is together.
+                lines: versions.windows(2).filter(|two| !document.numbering.is_same_line(two[0], two[1])).count(),
+                advisories: affecting.len(),
+            };
+            drift.total.add(lag);
+            if !lag.is_none() {
+                drift.each.push((package.clone(), locked.version.clone(), lag));
+            }
+        }
+        drift
+    }
+}
