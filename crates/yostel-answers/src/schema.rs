@@ -8,7 +8,7 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use crate::answers::{
-    ANSWER_FORMAT, Told, audit, compare, decide, declare, drift, graph, keep, look, share, sources, using,
+    ANSWER_FORMAT, Told, audit, compare, decide, declare, drift, graph, keep, look, report, share, sources, using,
 };
 use crate::diagnostic::Diagnostic;
 
@@ -63,6 +63,7 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<compare::CompareAnswer>(),
         of::<graph::GraphAnswer>(),
         of::<drift::DriftAnswer>(),
+        of::<report::ReportAnswer>(),
         of::<keep::CacheStatsAnswer>(),
         of::<keep::CacheListAnswer>(),
         of::<keep::CacheVerifyAnswer>(),

@@ -74,6 +74,7 @@ pub use look::graph::{GraphReport, GraphRequest, MOST_NODES, graph_of};
 pub use look::list::{ListReport, ListRow, list};
 pub use look::picture::write_picture;
 pub use look::releases::{ReleaseSeen, ReleasesReport, releases};
+pub use look::report::{ProjectReport, ReportedPackage, report_of};
 pub use look::tree::{MOST_LEVELS, Tree, TreeNode, TreeRequest, tree};
 pub use look::upward::{AskerNode, Upward, upward};
 pub use observer::{Event, Observer, Silent};

@@ -92,7 +92,14 @@ pub struct EdgeTold {
 
 impl From<&GraphReport> for GraphAnswer {
     fn from(report: &GraphReport) -> Self {
-        let said = report.audit.as_ref().map(said_of).unwrap_or_default();
+        Self::of(report, report.audit.as_ref())
+    }
+}
+
+impl GraphAnswer {
+    /// Tells a graph, with what was found.
+    pub fn of(report: &GraphReport, audit: Option<&AuditReport>) -> Self {
+        let said = audit.map(said_of).unwrap_or_default();
         let package = |(package, version): &(PackageName, Version)| PackageTold {
             package: package.to_string(),
             version: Some(version.to_string()),

@@ -15,6 +15,7 @@ pub mod keep;
 pub mod look;
 pub mod parts;
 pub mod releases;
+pub mod report;
 pub mod share;
 pub mod sources;
 pub mod using;

@@ -59,7 +59,7 @@ impl From<&Requirement> for AskedTold {
 }
 
 /// Where a package comes from.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize, JsonSchema)]
 #[serde(untagged)]
 pub enum OriginTold {
     /// A source, by its name in the manifest.

@@ -18,6 +18,7 @@ mod place;
 mod project;
 mod search;
 mod story;
+mod summary;
 mod texts;
 
 use std::path::Path;
@@ -44,6 +45,7 @@ use place::{of_registry, of_store};
 use project::of_project;
 use search::of_search;
 pub use story::{Telling, story};
+pub use summary::summary;
 pub use texts::{age, count, day, join, join_first, lag, shell_word, size};
 
 use crate::code::Code;

@@ -141,7 +141,7 @@ fn past(project: &LoadedProject, context: &Context<'_>) -> Result<Past, FlowErro
     let history = match history_of(&project.root, LOCKFILE_NAME, &config) {
         Ok(history) => history,
         Err(GitError::Stopped(_)) => return Err(FlowError::Stopped),
-        Err(error) => return Ok(Past { missing: Some(error.to_string()), ..Past::default() }),
+        Err(error) => return Ok(Past { missing: Some(why_none(&error)), ..Past::default() }),
     };
     let FileHistory { revisions, is_shallow } = history;
     let mut past = Past { is_shallow, ..Past::default() };
@@ -169,6 +169,19 @@ fn past(project: &LoadedProject, context: &Context<'_>) -> Result<Past, FlowErro
         }
     }
     Ok(past)
+}
+
+/// Says why git tells of no history, without naming a folder of this machine: it is handed round on pages.
+fn why_none(error: &GitError) -> String {
+    let says = match error {
+        GitError::NoProgram(_) => "there is no git program here",
+        GitError::OutOfTime { .. } => "git took too long",
+        GitError::Unreachable { said, .. } if said.contains("not a git repository") => {
+            "the project is in no git repository"
+        }
+        _ => "git cannot read the repository; `git log yostel.lock` says why",
+    };
+    says.to_owned()
 }
 
 /// Picks at most so many, the first and the last among them, as evenly as can be.

@@ -12,6 +12,7 @@ pub(crate) mod list;
 pub(crate) mod picture;
 pub(crate) mod releases;
 pub(crate) mod remedies;
+pub(crate) mod report;
 pub(crate) mod tree;
 pub(crate) mod trials;
 pub(crate) mod upkeep;

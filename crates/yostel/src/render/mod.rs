@@ -8,6 +8,7 @@ mod columns;
 pub(crate) mod findings;
 pub(crate) mod markdown;
 pub(crate) mod pictures;
+pub(crate) mod report;
 pub(crate) mod xml;
 
 use std::collections::BTreeSet;

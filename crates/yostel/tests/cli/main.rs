@@ -36,6 +36,7 @@ mod pages;
 mod pipelines;
 mod refusals;
 mod refusing;
+mod reporting;
 mod settling;
 mod sources;
 mod speaking;

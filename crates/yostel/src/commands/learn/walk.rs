@@ -275,6 +275,7 @@ const WALK: &[Step] = &[
     there("", "yostel lock --shareable && yostel install", 0, &["path ../grip-notes -> archive", "digest sha256:"]),
     there("Who needs whom, as a picture", "yostel graph ../needs.svg", 0, &["Wrote ../needs.svg", "3 projects"]),
     there(PAST, "yostel -C ../line-watch drift", 0, &["releases", "2024-09-16", "BEHIND NOW"]),
+    there(PAST, "yostel -C ../line-watch report ../line-watch.html", 0, &["years behind on 2024-09-16"]),
 ];
 
 /// The title of what needs the program git, which a machine may not have.

@@ -7,4 +7,5 @@ pub(crate) mod explain;
 pub(crate) mod graph;
 pub(crate) mod list;
 mod releases;
+pub(crate) mod report;
 pub(crate) mod tree;

@@ -16,9 +16,12 @@ pub(crate) fn title(answer: &GraphAnswer) -> String {
     if projects > 1 {
         parts.push(count(projects, "project"));
     }
-    parts.push(match answer.packages == packages {
+    // A project that others need is locked as a package too, and told as a project.
+    let needed = answer.nodes.iter().filter(|node| node.kind == "project" && !node.purposes.is_empty()).count();
+    let all = answer.packages - needed.min(answer.packages);
+    parts.push(match all == packages {
         true => count(packages, "package"),
-        false => format!("{packages} of {}", count(answer.packages, "package")),
+        false => format!("{packages} of {}", count(all, "package")),
     });
     if folded > 0 {
         parts.push(count(folded, "fold"));

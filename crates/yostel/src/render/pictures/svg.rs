@@ -27,11 +27,14 @@ const SIGN: f64 = 18.0;
 /// Height of a line of the title or the legend.
 const LINE: f64 = 20.0;
 
+/// Width of a legend by itself.
+const LEGEND_WIDTH: f64 = 1_100.0;
+
 /// Least width of a picture, so that its legend has room.
 const LEAST_WIDTH: f64 = 560.0;
 
 /// Colours and fonts; for the dark, too, where whoever looks prefers it, and never on paper.
-const STYLE: &str = "\
+pub(crate) const STYLE: &str = "\
 .g{font:12px ui-monospace,'DejaVu Sans Mono',Menlo,Consolas,monospace}
 .g .bg{fill:#fff}.g text{fill:#1b1f24}.g .q{fill:#57606a}
 .g .n rect{fill:#f6f8fa;stroke:#57606a;stroke-width:1}
@@ -77,17 +80,34 @@ pub(crate) fn document(answer: &GraphAnswer, notes: &[String]) -> Picture {
     Picture { text, width, height }
 }
 
+/// Draws the graph and, apart from it, its legend, for a page whose style has [`STYLE`].
+pub(crate) fn figures(answer: &GraphAnswer) -> (String, String) {
+    let layout = layout_of(answer);
+    let (width, height) = (layout.width, layout.height);
+    let head = "<svg xmlns=\"http://www.w3.org/2000/svg\" class=\"g\"";
+    let graph = format!(
+        "{head} role=\"group\" aria-label=\"{}\" viewBox=\"0 0 {width:.0} {height:.0}\">{}</svg>",
+        escaped(&title(answer)),
+        drawing(answer, &layout)
+    );
+    let (legend, height) = legend(answer, LEGEND_WIDTH, 0.0);
+    let legend = format!(
+        "{head} role=\"img\" aria-label=\"Legend\" width=\"{LEGEND_WIDTH:.0}\" height=\"{height:.0}\">{legend}</svg>"
+    );
+    (graph, legend)
+}
+
 /// Lays a graph out with boxes in which everything finds room.
-pub(crate) fn layout_of(answer: &GraphAnswer) -> Layout {
+fn layout_of(answer: &GraphAnswer) -> Layout {
     let sizes: Vec<(f64, f64)> = answer.nodes.iter().map(|node| (width_of_box(node), HEIGHT)).collect();
     let edges: Vec<(usize, usize)> = answer.edges.iter().map(|edge| (edge.from, edge.to)).collect();
     lay_out(&sizes, &edges)
 }
 
 /// Draws lines and boxes.
-pub(crate) fn drawing(answer: &GraphAnswer, layout: &Layout) -> String {
+fn drawing(answer: &GraphAnswer, layout: &Layout) -> String {
     let mut text =
-        "<defs><marker id=\"head\" viewBox=\"0 0 8 8\" refX=\"7.5\" refY=\"4\" markerWidth=\"7\" markerHeight=\"7\" \
+        "<defs><marker id=\"head\" viewBox=\"0 0 8 8\" refX=\"7.5\" refY=\"4\" markerWidth=\"8\" markerHeight=\"8\" markerUnits=\"userSpaceOnUse\" \
                     orient=\"auto\"><path class=\"h\" d=\"M0 0.8l8 3.2-8 3.2z\"/></marker></defs>\n"
             .to_owned();
     for (edge, points) in answer.edges.iter().zip(&layout.lines) {
@@ -142,7 +162,10 @@ fn box_of(number: usize, node: &NodeTold, at: Rect) -> String {
         "folded" => "n f",
         _ => "n",
     };
-    let mut text = format!("<g class=\"{class}\" data-node=\"{number}\"><title>{}</title>", escaped(&told(node)));
+    let mut text = format!(
+        "<g class=\"{class}\" id=\"node-{number}\" data-node=\"{number}\"><title>{}</title>",
+        escaped(&told(node))
+    );
     let round = if node.kind == "project" { 0 } else { 6 };
     text.push_str(&format!(
         "<rect x=\"{:.1}\" y=\"{:.1}\" width=\"{:.1}\" height=\"{:.1}\" rx=\"{round}\"/>",
