@@ -2,8 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use yostel_findings::{Debt, Duplicate, Rating, Trial};
-use yostel_flows::ProjectReport;
+use yostel_findings::{AuditReport, Debt, Duplicate, Rating, Trial};
+use yostel_flows::{DriftReport, ProjectReport};
 
 use super::texts::{count, day, join, join_first};
 
@@ -13,64 +13,80 @@ const MOST_NAMED: usize = 4;
 /// Says what matters, the worst first, a sentence each.
 pub fn summary(report: &ProjectReport) -> Vec<String> {
     let audit = &report.audit;
-    let direct = report.packages.iter().filter(|package| package.direct).count();
-    let itself = if direct == 1 { "is" } else { "are" };
-    let locked = count(report.packages.len(), "package");
-    let are = if report.packages.len() == 1 { "is" } else { "are" };
-    let mut sentences = vec![format!("{locked} {are} locked; {direct} of them {itself} needed by a project itself.")];
-    if !audit.alarms.is_empty() {
-        let names = audit.alarms.iter().map(|alarm| alarm.package.to_string()).collect::<BTreeSet<String>>();
-        let names = join_first(names.into_iter(), MOST_NAMED);
+    let mut sentences = vec![locked(report)];
+    let alarms: BTreeSet<String> = audit.alarms.iter().map(|alarm| alarm.package.to_string()).collect();
+    if !alarms.is_empty() {
+        let names = named(alarms);
         sentences.push(format!(
             "The lockfile and the sources tell different things of {names}: find out why before anything else."
         ));
     }
-    let threats: Vec<_> = audit.advisories.iter().map(|advised| &advised.threat).collect();
-    if !threats.is_empty() {
-        let packages: BTreeSet<String> = threats.iter().map(|threat| threat.package.to_string()).collect();
-        let worst = threats.iter().filter_map(|threat| threat.severity).map(|(rating, _)| rating).max();
-        let is = if threats.len() == 1 { ", rated" } else { "; the worst is rated" };
-        let worst = worst.map(|rating| format!("{is} {}", Rating::word(rating))).unwrap_or_default();
-        let advisories = if threats.len() == 1 {
-            "1 advisory affects".to_owned()
-        } else {
-            format!("{} advisories affect", threats.len())
-        };
-        sentences.push(format!("{advisories} {}{worst}.", join_first(packages.into_iter(), MOST_NAMED)));
-    }
-    if threats.is_empty() && audit.unread.is_empty() {
-        sentences.push("No advisory affects any.".to_owned());
-    }
-    if !audit.unread.is_empty() {
-        let files = count(audit.unread.len(), "advisory file");
-        sentences.push(format!("{files} cannot be read, so there may be more to know."));
-    }
-    let withdrawn: Vec<String> = audit
-        .notices
-        .iter()
-        .filter(|notice| notice.withdrawn.is_some())
-        .map(|notice| format!("{} {}", notice.package, notice.version))
-        .collect();
+    sentences.extend(advisories(audit));
+    let withdrawn = audit.notices.iter().filter(|notice| notice.withdrawn.is_some());
+    let withdrawn: BTreeSet<String> =
+        withdrawn.map(|notice| format!("{} {}", notice.package, notice.version)).collect();
     if !withdrawn.is_empty() {
         let were = if withdrawn.len() == 1 { "was" } else { "were" };
-        sentences.push(format!("{} {were} withdrawn.", join_first(withdrawn.into_iter(), MOST_NAMED)));
+        sentences.push(format!("{} {were} withdrawn.", named(withdrawn)));
     }
-    if !audit.unlicensed.is_empty() {
-        let names: BTreeSet<String> = audit.unlicensed.iter().map(|one| one.package.to_string()).collect();
-        sentences
-            .push(format!("The licence of {} is not allowed or not told.", join_first(names.into_iter(), MOST_NAMED)));
+    let unlicensed: BTreeSet<String> = audit.unlicensed.iter().map(|one| one.package.to_string()).collect();
+    if !unlicensed.is_empty() {
+        sentences.push(format!("The licence of {} is not allowed or not told.", named(unlicensed)));
     }
-    if !audit.outdated.is_empty() {
-        let free = audit.outdated.iter().filter(|one| matches!(one.tried, Some(Trial::Free { .. }))).count();
-        let has = if audit.outdated.len() == 1 { "has" } else { "have" };
-        let packages = count(audit.outdated.len(), "package");
-        // Trying ends after a counted amount of work.
-        let tried = audit.outdated.iter().filter(|one| one.tried.is_some()).count();
-        let of =
-            if tried == audit.outdated.len() { String::new() } else { format!("of the {tried} that were tried, ") };
-        sentences.push(format!("{packages} {has} newer releases; {of}{free} can move to the newest now."));
-    }
-    let twice: Vec<String> = audit
+    sentences.extend(outdated(audit));
+    sentences.extend(duplicates(audit));
+    sentences.extend(due_rules(audit));
+    sentences.extend(behind(&report.drift));
+    sentences
+}
+
+fn named(names: BTreeSet<String>) -> String {
+    join_first(names.into_iter(), MOST_NAMED)
+}
+
+fn locked(report: &ProjectReport) -> String {
+    let direct = report.packages.iter().filter(|package| package.direct).count();
+    let of_them = if direct == 1 { "is" } else { "are" };
+    let locked = count(report.packages.len(), "package");
+    let are = if report.packages.len() == 1 { "is" } else { "are" };
+    format!("{locked} {are} locked; {direct} of them {of_them} needed by a project itself.")
+}
+
+/// Says what advisories say, or that none speaks of what is locked.
+fn advisories(audit: &AuditReport) -> Vec<String> {
+    let threats = || audit.advisories.iter().map(|advised| &advised.threat);
+    let packages: BTreeSet<String> = threats().map(|threat| threat.package.to_string()).collect();
+    let worst = threats().filter_map(|threat| threat.severity).map(|(rating, _)| rating).max().map(Rating::word);
+    let says = match (audit.advisories.len(), worst) {
+        (0, _) if audit.unread.is_empty() => Some("No advisory affects any.".to_owned()),
+        (0, _) => None,
+        (1, Some(worst)) => Some(format!("1 advisory affects {}, rated {worst}.", named(packages))),
+        (1, None) => Some(format!("1 advisory affects {}.", named(packages))),
+        (many, worst) => {
+            let worst = worst.map(|worst| format!("; the worst is rated {worst}")).unwrap_or_default();
+            Some(format!("{many} advisories affect {}{worst}.", named(packages)))
+        }
+    };
+    let unread = (!audit.unread.is_empty()).then(|| {
+        let files = count(audit.unread.len(), "advisory file");
+        format!("{files} cannot be read, so there may be more to know.")
+    });
+    says.into_iter().chain(unread).collect()
+}
+
+fn outdated(audit: &AuditReport) -> Option<String> {
+    let all = audit.outdated.len();
+    // Trying ends after a counted amount of work.
+    let tried = audit.outdated.iter().filter(|one| one.tried.is_some()).count();
+    let free = audit.outdated.iter().filter(|one| matches!(one.tried, Some(Trial::Free { .. }))).count();
+    let of = if tried == all { String::new() } else { format!("of the {tried} that were tried, ") };
+    let has = if all == 1 { "has" } else { "have" };
+    let packages = count(all, "package");
+    (all > 0).then(|| format!("{packages} {has} newer releases; {of}{free} can move to the newest now."))
+}
+
+fn duplicates(audit: &AuditReport) -> Option<String> {
+    let twice: BTreeSet<String> = audit
         .duplicates
         .iter()
         .map(|duplicate| match duplicate {
@@ -81,29 +97,25 @@ pub fn summary(report: &ProjectReport) -> Vec<String> {
             Duplicate::Role { role, .. } => format!("the job of a {role}"),
         })
         .collect();
-    if !twice.is_empty() {
-        let is = if twice.len() == 1 { "is" } else { "are" };
-        sentences.push(format!("There twice {is} {}.", join_first(twice.into_iter(), MOST_NAMED)));
+    let is = if twice.len() == 1 { "is" } else { "are" };
+    (!twice.is_empty()).then(|| format!("There twice {is} {}.", named(twice)))
+}
+
+fn due_rules(audit: &AuditReport) -> Option<String> {
+    let is_past = |debts: &[Debt]| debts.iter().any(|debt| matches!(debt, Debt::Past(_)));
+    match audit.upkeep.iter().filter(|upkeep| is_past(&upkeep.debts)).count() {
+        0 => None,
+        1 => Some("1 rule of the manifest is past its date for review.".to_owned()),
+        due => Some(format!("{due} rules of the manifest are past their date for review.")),
     }
-    let due =
-        audit.upkeep.iter().filter(|upkeep| upkeep.debts.iter().any(|debt| matches!(debt, Debt::Past(_)))).count();
-    if due > 0 {
-        let (rules, its) = match due {
-            1 => ("1 rule of the manifest is".to_owned(), "its"),
-            due => (format!("{due} rules of the manifest are"), "their"),
-        };
-        sentences.push(format!("{rules} past {its} date for review."));
-    }
-    if let (Some(first), Some(now)) = (report.drift.points.first(), report.drift.points.last())
-        && report.drift.points.len() > 1
-    {
-        #[expect(clippy::cast_precision_loss, reason = "years are told to the tenth")]
-        let years = |seconds: u64| format!("{:.1}", seconds as f64 / 31_557_600.0);
-        let (was, is) = (years(first.drift.total.seconds), years(now.drift.total.seconds));
-        sentences.push(format!(
-            "Together they were {was} years behind on {}, and are {is} years behind now.",
-            day(first.at)
-        ));
-    }
-    sentences
+}
+
+fn behind(drift: &DriftReport) -> Option<String> {
+    let (first, now) = (drift.points.first()?, drift.points.last()?);
+    #[expect(clippy::cast_precision_loss, reason = "years are told to the tenth")]
+    let years = |seconds: u64| format!("{:.1}", seconds as f64 / 31_557_600.0);
+    let (was, is) = (years(first.drift.total.seconds), years(now.drift.total.seconds));
+    let since = day(first.at);
+    (drift.points.len() > 1)
+        .then(|| format!("Together they were {was} years behind on {since}, and are {is} years behind now."))
 }
