@@ -76,6 +76,7 @@ pub use look::picture::write_picture;
 pub use look::releases::{ReleaseSeen, ReleasesReport, releases};
 pub use look::report::{ProjectReport, ReportedPackage, report_of};
 pub use look::tree::{MOST_LEVELS, Tree, TreeNode, TreeRequest, tree};
+pub use look::under::{Audited, AuditedProject, UnderReport, audit_under};
 pub use look::upward::{AskerNode, Upward, upward};
 pub use observer::{Event, Observer, Silent};
 pub use plan::compose::{Selection, plan_of};

@@ -82,13 +82,16 @@ pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnost
 /// Tells what is wrong with the format that was asked for: some are for findings only.
 pub(crate) fn of_format(arguments: &Arguments) -> Option<Diagnostic> {
     let only = |formats: &[Format]| formats.contains(&arguments.options.format);
+    let many = matches!(&arguments.command, CommandTyped::Audit(audit) if audit.covers_many());
     let is_fine = match arguments.command {
+        _ if many => only(&[Format::Text, Format::Json]),
         CommandTyped::Audit(_) => arguments.options.format != Format::Csv,
         CommandTyped::Drift(_) => only(&[Format::Text, Format::Json, Format::Csv]),
         CommandTyped::Compare(_) => only(&[Format::Text, Format::Json, Format::Markdown]),
         _ => only(&[Format::Text, Format::Json]),
     };
     let headline = match arguments.options.format {
+        _ if many => "`yostel audit --under` does not answer in this format".to_owned(),
         Format::Markdown => "only `yostel audit` and `yostel compare` answer in this format".to_owned(),
         Format::Csv => "only `yostel drift` answers in this format".to_owned(),
         _ => "only `yostel audit` answers in this format".to_owned(),

@@ -18,6 +18,7 @@ pub mod releases;
 pub mod report;
 pub mod share;
 pub mod sources;
+pub mod under;
 pub mod using;
 
 use schemars::JsonSchema;

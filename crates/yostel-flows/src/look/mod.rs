@@ -15,5 +15,6 @@ pub(crate) mod remedies;
 pub(crate) mod report;
 pub(crate) mod tree;
 pub(crate) mod trials;
+pub(crate) mod under;
 pub(crate) mod upkeep;
 pub(crate) mod upward;

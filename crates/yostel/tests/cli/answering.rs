@@ -159,6 +159,7 @@ fn every_command_answers_as_its_page_says_and_fails_as_that_of_failures_does() {
     seen.push(json("console", "compare yostel.lock", 0));
     seen.push(json("console", "graph", 0));
     seen.push(json("console", "drift", 0));
+    seen.push(json("console", "audit --under .", 1));
     seen.push(json("console", "report", 0));
     seen.push(json("console", "graph needs.svg --since yostel.lock --fold leaves", 0));
     std::fs::create_dir_all(sandbox.path("fresh")).unwrap();

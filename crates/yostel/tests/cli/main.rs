@@ -29,6 +29,7 @@ mod lines;
 mod locking;
 mod looking;
 mod machines;
+mod many;
 mod merging;
 mod noticing;
 mod overriding;

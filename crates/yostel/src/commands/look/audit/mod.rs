@@ -1,6 +1,7 @@
 //! `audit`: what is outdated, what is there twice, what is dangerous, what is to be looked after.
 
 mod advisories;
+mod under;
 mod words;
 
 use std::collections::BTreeMap;
@@ -55,9 +56,20 @@ pub(crate) struct Audit {
     #[arg(long, value_name = "DATE", requires = "renew", value_parser = last_day)]
     until: Option<Date>,
 
+    /// Audit every project below this folder that has a lockfile, and tell them apart in one table
+    #[arg(long, value_name = "FOLDER", conflicts_with = "baseline")]
+    under: Option<std::path::PathBuf>,
+
     /// Name everyone who holds a package back, and every advisory
     #[arg(short, long, conflicts_with = "quiet")]
     verbose: bool,
+}
+
+impl Audit {
+    /// Tells whether it is over many projects.
+    pub(crate) fn covers_many(&self) -> bool {
+        self.under.is_some()
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -116,6 +128,14 @@ fn last_day(text: &str) -> Result<Date, String> {
 }
 
 pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
+    let request = AuditRequest { groups: arguments.kinds.iter().map(|kind| (*kind).into()).collect() };
+    let bar = match arguments.fail_on.is_empty() {
+        true => Bar::default(),
+        false => Bar(arguments.fail_on.iter().flatten().copied().collect()),
+    };
+    if let Some(folder) = &arguments.under {
+        return under::run(folder, &request, &bar, arguments.verbose, call);
+    }
     let project = call.project()?;
     let today = call.settings.now.to_zoned(TimeZone::UTC).date();
     if let Some(until) = arguments.until.filter(|until| *until < today) {
@@ -132,14 +152,9 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
             None => return Err(ProjectError::NoBaseline(path.clone()).into()),
         },
     };
-    let request = AuditRequest { groups: arguments.kinds.iter().map(|kind| (*kind).into()).collect() };
     let looked_for = |group: FindingGroup| request.looks_for(group);
     let looked_for_kind = |kind: FindingKind| kind.group().is_none_or(looked_for);
     let mut report = audit(&project, &request, &call.context())?;
-    let bar = match arguments.fail_on.is_empty() {
-        true => Bar::default(),
-        false => Bar(arguments.fail_on.iter().flatten().copied().collect()),
-    };
     // What the file is to say afterwards is what the audit is judged by.
     let (baseline, before) = match (&file, arguments.renew) {
         (Some(path), true) => {
