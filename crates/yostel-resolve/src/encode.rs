@@ -98,27 +98,38 @@ pub(super) struct Encoding {
 impl Encoding {
     /// Starts with no clauses; its searches end when what is known says stop.
     pub(super) fn new(known: &Known) -> Self {
-        Self::with(known, false)
+        Self::with(known, false, false)
+    }
+
+    /// Like [`Self::new`], for many questions that begin with the same assumptions.
+    pub(super) fn for_trials(known: &Known) -> Self {
+        Self::with(known, false, true)
     }
 
     /// Like [`Self::new`], for a proof.
     pub(super) fn with_proof(known: &Known) -> Self {
-        Self::with(known, true)
+        Self::with(known, true, false)
     }
 
-    fn with(known: &Known, record_proof: bool) -> Self {
-        let config = Config { record_proof, stop: Some(known.stop().clone()), ..Config::default() };
+    fn with(known: &Known, record_proof: bool, hold_assumptions: bool) -> Self {
+        let config = Config { record_proof, hold_assumptions, stop: Some(known.stop().clone()), ..Config::default() };
         Self { solver: Solver::new(config), tables: Tables::default() }
     }
 
     /// Returns the variable of a need, as a literal.
     pub(super) fn need(&mut self, need: NeedId, problem: &Problem, known: &Known) -> Lit {
-        self.tables.need(need, problem, known, &mut self.solver.stating())
+        // Stating undoes what is held; what was stated already needs none of that.
+        match self.tables.needs.get(need.index()) {
+            Some(Some((literal, _))) => *literal,
+            _ => self.tables.need(need, problem, known, &mut self.solver.stating()),
+        }
     }
 
     /// Returns the releases of a package that may be chosen, the preferred first, each with its place in the document.
     pub(super) fn candidates(&mut self, id: PackageId, problem: &Problem, known: &Known) -> Vec<(u32, Lit)> {
-        self.tables.place(id, problem, known, &mut self.solver.stating());
+        if !matches!(self.tables.candidates.get(id.index()), Some(Some(_))) {
+            self.tables.place(id, problem, known, &mut self.solver.stating());
+        }
         let candidates = self.tables.candidates[id.index()].iter();
         candidates.flat_map(|c| c.places.iter().copied().zip(c.span().map(positive))).collect()
     }
@@ -156,20 +167,11 @@ impl Encoding {
         }
     }
 
-    /// Searches for a set in which the assumptions hold; looks at releases on the way.
+    /// Searches for a set in which the assumptions hold; looks at releases on the way. When there is none, returns the
+    /// assumptions to blame.
     ///
     /// # Errors
     /// [`Halt`]: packages must arrive first (`known` says which), or time is up.
-    pub(super) fn solve(
-        &mut self,
-        assumptions: &[Lit],
-        problem: &Problem,
-        known: &mut Known,
-    ) -> Result<Option<Model>, Halt> {
-        Ok(self.solve_or_blame(assumptions, problem, known)?.ok())
-    }
-
-    /// The same; when there is none, returns the assumptions to blame.
     pub(super) fn solve_or_blame(
         &mut self,
         assumptions: &[Lit],

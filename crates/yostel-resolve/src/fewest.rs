@@ -55,7 +55,7 @@ impl Fewest {
             return false;
         }
         let clause: Vec<Lit> = core.iter().map(|literal| !*literal).collect();
-        solver.add_clause(&clause);
+        solver.add_clause_held(&clause);
         self.loosen(&blamed, solver);
         // What a fact refutes need not be asked one by one.
         if core.len() == 1 {
@@ -117,12 +117,12 @@ impl Counter {
         for (i, &literal) in self.literals.iter().enumerate().skip(from) {
             let count = solver.new_var().positive();
             match self.number {
-                1 => solver.add_clause(&[!literal, count]),
+                1 => solver.add_clause_held(&[!literal, count]),
                 // `before` begins where the first of them can be reached.
-                _ => solver.add_clause(&[!literal, !before[i - from], count]),
+                _ => solver.add_clause_held(&[!literal, !before[i - from], count]),
             }
             if let Some(&last) = self.so_far.last() {
-                solver.add_clause(&[!last, count]);
+                solver.add_clause_held(&[!last, count]);
             }
             self.so_far.push(count);
         }

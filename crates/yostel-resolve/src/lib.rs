@@ -29,12 +29,14 @@
 
 #![deny(missing_docs)]
 
+mod assumed;
 mod certify;
 mod collision;
 mod edits;
 mod encode;
 mod explain;
 mod fewest;
+mod kept;
 mod known;
 mod lock;
 mod objective;

@@ -8,12 +8,13 @@ use std::collections::BTreeSet;
 
 use yostel_documents::{Chosen, PackageName};
 use yostel_solver::{Lit, Model, Stats};
-use yostel_versions::Version;
 
+use crate::assumed::Assumed;
 use crate::encode::Encoding;
 use crate::fewest::Fewest;
+use crate::kept::{Moved, all_moved};
 use crate::known::Halt;
-use crate::known::{Known, NeedId};
+use crate::known::{Known, NeedId, PackageId};
 use crate::problem::Problem;
 use crate::resolution::{Choice, Resolution};
 
@@ -48,6 +49,10 @@ pub(super) struct Search {
     /// Whether the needs are facts.
     stated: bool,
     stage: Stage,
+    /// For each version to keep, what is true when its package left it; once that is asked.
+    moved: Option<Vec<Moved>>,
+    /// What holds in this trial only; none when what is found out is a fact for good.
+    trial: Option<Assumed>,
 }
 
 #[derive(Debug)]
@@ -80,7 +85,64 @@ struct Layers {
 
 impl Search {
     pub(super) fn new(known: &Known) -> Self {
-        Self { encoding: Encoding::new(known), model: None, stated: false, stage: Stage::Any }
+        let encoding = Encoding::new(known);
+        Self { encoding, model: None, stated: false, stage: Stage::Any, moved: None, trial: None }
+    }
+
+    /// Makes a search for trials, which each begin with [`Self::try_again`].
+    pub(super) fn for_trials(known: &Known) -> Self {
+        let encoding = Encoding::for_trials(known);
+        Self { encoding, trial: Some(Assumed::default()), ..Self::new(known) }
+    }
+
+    /// Starts anew on other needs, with all that was stated and learned; what is found out from here on holds until this
+    /// is called again. The versions to keep and the rules must be the same.
+    pub(super) fn try_again(&mut self) {
+        debug_assert!(self.trial.is_some(), "it was made for trials");
+        self.model = None;
+        self.stated = false;
+        self.stage = Stage::Any;
+        self.trial = Some(Assumed::default());
+    }
+
+    /// Makes something a fact: for good, or for this trial.
+    fn assert(&mut self, literal: Lit) {
+        match &mut self.trial {
+            Some(assumed) => assumed.add(literal),
+            None => self.encoding.solver.add_clause(&[literal]),
+        }
+    }
+
+    /// Tells whether something is known to be false, as far as that can be told without asking.
+    fn is_out(&self, literal: Lit) -> bool {
+        self.encoding.solver.fixed(literal) == Some(false)
+            || self.trial.as_ref().is_some_and(|assumed| assumed.has(!literal))
+    }
+
+    /// Asks for a set in which these hold beside all facts.
+    fn ask(
+        &mut self,
+        assumptions: &[Lit],
+        problem: &Problem,
+        known: &mut Known,
+    ) -> Result<Result<Model, Vec<Lit>>, Halt> {
+        match &self.trial {
+            Some(assumed) => self.encoding.solve_or_blame(&assumed.and(assumptions), problem, known),
+            None => self.encoding.solve_or_blame(assumptions, problem, known),
+        }
+    }
+
+    /// Asks for a set in which this is kept beside all facts.
+    fn ask_keeping(
+        &mut self,
+        hopes: &[Lit],
+        problem: &Problem,
+        known: &mut Known,
+    ) -> Result<Result<Model, Vec<Lit>>, Halt> {
+        match &self.trial {
+            Some(assumed) => self.encoding.solve_or_blame(&assumed.hoping(hopes), problem, known),
+            None => self.encoding.solve_or_blame(hopes, problem, known),
+        }
     }
 
     pub(super) fn stats(&self) -> Stats {
@@ -101,15 +163,23 @@ impl Search {
     /// # Errors
     /// [`Halt`]; call again once what is missing arrived.
     pub(super) fn find_any(&mut self, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+        self.state(problem, known);
+        self.model = self.ask(&[], problem, known)?.ok();
+        Ok(self.model.is_some())
+    }
+
+    /// States what is needed, once.
+    fn state(&mut self, problem: &Problem, known: &mut Known) {
         if !std::mem::replace(&mut self.stated, true) {
             for requirement in &problem.requirements {
                 let need = known.requirement(&requirement.package, &requirement.accept);
                 let need = self.encoding.need(need, problem, known);
-                self.encoding.solver.add_clause(&[need]);
+                match &mut self.trial {
+                    Some(assumed) => assumed.need(need),
+                    None => self.encoding.solver.add_clause(&[need]),
+                }
             }
         }
-        self.model = self.encoding.solve(&[], problem, known)?;
-        Ok(self.model.is_some())
     }
 
     /// Carries out all stages that are left; tells whether there is a set.
@@ -132,8 +202,13 @@ impl Search {
     pub(super) fn step(&mut self, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
         let mut stage = std::mem::replace(&mut self.stage, Stage::Done);
         let carried = match &mut stage {
+            // A trial asks for a set that keeps what it can right away.
+            Stage::Any if self.trial.is_some() && !problem.keep.is_empty() => {
+                self.state(problem, known);
+                Ok(true)
+            }
             Stage::Any => self.find_any(problem, known),
-            Stage::Fewest { fewest, .. } => self.fewest(fewest, problem, known).map(|()| true),
+            Stage::Fewest { fewest, .. } => self.fewest(fewest, problem, known),
             Stage::Which { moved, next } => self.which(moved, next, problem, known).map(|()| true),
             Stage::Preferred(layers) => self.preferred(layers, problem, known).map(|()| true),
             Stage::Done => Ok(true),
@@ -148,9 +223,7 @@ impl Search {
                     self.stage = Stage::Preferred(Layers::of(problem));
                     return carried;
                 }
-                let kept = problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
-                let moved: Vec<Lit> =
-                    kept.filter_map(|(name, version)| self.moved(name, version, problem, known)).collect();
+                let moved: Vec<Lit> = self.all_moved(problem, known).iter().map(|moved| moved.literal).collect();
                 Stage::Fewest { fewest: Fewest::of(&moved), moved }
             }
             Stage::Fewest { moved, .. } => Stage::Which { moved, next: 0 },
@@ -165,53 +238,52 @@ impl Search {
         matches!(self.stage, Stage::Done)
     }
 
-    /// Finds the fewest packages that must leave the version to keep, and makes that a fact.
-    fn fewest(&mut self, fewest: &mut Fewest, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
+    /// Finds the fewest packages that must leave the version to keep, and makes that a fact; tells whether there is a set.
+    fn fewest(&mut self, fewest: &mut Fewest, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
         loop {
             let assumptions: Vec<Lit> = fewest.assumptions().collect();
-            match self.encoding.solve_or_blame(&assumptions, problem, known)? {
+            match self.ask_keeping(&assumptions, problem, known)? {
                 Ok(model) => {
                     self.model = Some(model);
                     if !fewest.goes_on() {
                         break;
                     }
                 }
-                Err(core) => drop(fewest.give_up(&core, &mut self.encoding.solver)),
+                Err(core) if fewest.give_up(&core, &mut self.encoding.solver) => {}
+                // No hope is to blame: a trial begins here, and does not know yet whether there is any set.
+                Err(_) => return Ok(false),
             }
         }
-        fewest.assumptions().for_each(|hope| self.encoding.solver.add_clause(&[hope]));
-        Ok(())
+        match &mut self.trial {
+            Some(assumed) => assumed.keep(fewest.assumptions().collect()),
+            None => fewest.assumptions().for_each(|hope| self.encoding.solver.add_clause(&[hope])),
+        }
+        Ok(true)
     }
 
     /// Makes it a fact which packages stay, the first by name before others.
     fn which(&mut self, moved: &[Lit], next: &mut usize, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
         while let Some(&moved) = moved.get(*next) {
             if self.holds(!moved, problem, known)? {
-                self.encoding.solver.add_clause(&[!moved]);
+                self.assert(!moved);
             }
             *next += 1;
         }
         Ok(())
     }
 
-    /// Makes the literal that is true when the package is there at another version, of the same line when there may be
-    /// one of each; none when there is no such release to keep.
-    fn moved(&mut self, name: &PackageName, kept: &Version, problem: &Problem, known: &mut Known) -> Option<Lit> {
-        let document = known.document(name)?;
-        let kept = document.releases.iter().position(|release| release.version == *kept)?;
-        let numbering = document.numbering.clone();
-        let apart = problem.rules.coexist.contains(name);
-        let releases = document.releases.clone();
-        let version = |at: usize| &releases[at].version;
-        let id = known.package(name);
-        let moved = self.encoding.helper();
-        for (at, literal) in self.encoding.candidates(id, problem, known) {
-            let at = at as usize;
-            if at != kept && (!apart || numbering.is_same_line(version(at), version(kept))) {
-                self.encoding.solver.add_clause(&[!literal, moved]);
-            }
-        }
-        Some(moved)
+    /// Lists what is true when a package left its version, of all that are to be kept.
+    fn all_moved(&mut self, problem: &Problem, known: &mut Known) -> &[Moved] {
+        let encoding = &mut self.encoding;
+        self.moved.get_or_insert_with(|| all_moved(encoding, problem, known))
+    }
+
+    /// Of a package that a trial holds at its version, that one is all there is to choose from: nothing else of it need be
+    /// asked about. (What is a fact for good, the solver knows by itself.)
+    fn held(&self, package: PackageId) -> Option<Lit> {
+        let assumed = self.trial.as_ref()?;
+        let moved = self.moved.as_ref()?.iter().find(|moved| moved.package == package && !moved.apart)?;
+        moved.kept.filter(|_| assumed.has(!moved.literal))
     }
 
     /// Finds for each package the preferred release that it can have under all facts so far, and makes it a fact.
@@ -228,19 +300,23 @@ impl Search {
                     }
                     lines.reverse();
                 }
+                let held = self.held(id);
                 for line in lines {
+                    if self.trial.is_some() && held.is_none() {
+                        self.give_up_beyond_best(&line, problem, known)?;
+                    }
                     for (at, literal) in line {
-                        if self.encoding.solver.fixed(literal) == Some(false) {
+                        if self.is_out(literal) || held.is_some_and(|held| held != literal) {
                             continue;
                         }
                         if self.holds(literal, problem, known)? {
-                            self.encoding.solver.add_clause(&[literal]);
+                            self.assert(literal);
                             let needs = known.look_at(id, at).to_vec();
                             let packages = needs.into_iter().map(|need| known.text_of(need).0.clone());
                             layers.next.extend(packages.filter(|name| !layers.met.contains(name)));
                             break;
                         }
-                        self.encoding.solver.add_clause(&[!literal]);
+                        self.assert(!literal);
                     }
                 }
                 layers.now.pop();
@@ -250,6 +326,29 @@ impl Search {
             }
             layers.met.extend(layers.next.iter().cloned());
             layers.now = std::mem::take(&mut layers.next).into_iter().rev().collect();
+        }
+    }
+
+    /// Makes it a fact of all releases that are preferred to the best one possible that they are not chosen: whether any of
+    /// those beyond the best found so far can be is one question, where asking for each would be many.
+    fn give_up_beyond_best(&mut self, line: &[(u32, Lit)], problem: &Problem, known: &mut Known) -> Result<(), Halt> {
+        loop {
+            let is_chosen = |literal: Lit| self.model.as_ref().is_some_and(|model| model.is_true(literal));
+            let best = line.iter().position(|(_, literal)| is_chosen(*literal)).unwrap_or(line.len());
+            let beyond = line[..best].iter().map(|(_, literal)| *literal).filter(|literal| !self.is_out(*literal));
+            let beyond: Vec<Lit> = beyond.collect();
+            if beyond.len() < 2 {
+                return Ok(());
+            }
+            let any = self.encoding.helper();
+            self.encoding.solver.add_clause_held(&[&[!any][..], &beyond].concat());
+            match self.ask(&[any], problem, known)? {
+                Ok(model) => self.model = Some(model),
+                Err(_) => {
+                    beyond.iter().for_each(|literal| self.assert(!*literal));
+                    return Ok(());
+                }
+            }
         }
     }
 
@@ -279,12 +378,12 @@ impl Search {
     fn give_up(&mut self, line: &[(u32, Lit)], problem: &Problem, known: &mut Known) -> Result<(), Halt> {
         let none: Vec<Lit> = line.iter().map(|(_, literal)| !*literal).collect();
         if !self.model.as_ref().is_some_and(|model| none.iter().all(|literal| model.is_true(*literal))) {
-            match self.encoding.solve(&none, problem, known)? {
-                Some(model) => self.model = Some(model),
-                None => return Ok(()),
+            match self.ask(&none, problem, known)? {
+                Ok(model) => self.model = Some(model),
+                Err(_) => return Ok(()),
             }
         }
-        none.iter().for_each(|literal| self.encoding.solver.add_clause(&[*literal]));
+        none.iter().for_each(|literal| self.assert(*literal));
         Ok(())
     }
 
@@ -293,7 +392,7 @@ impl Search {
         if self.model.as_ref().is_some_and(|model| model.is_true(literal)) {
             return Ok(true);
         }
-        let model = self.encoding.solve(&[literal], problem, known)?;
+        let model = self.ask(&[literal], problem, known)?.ok();
         let holds = model.is_some();
         self.model = model.or(self.model.take());
         Ok(holds)

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use yostel_documents::{PackageDocument, PackageName, Requirement};
-use yostel_versions::BindError;
+use yostel_versions::{BindError, Version};
 
 use crate::certify::{self, Certificate, Formula};
 use crate::collision::Collision;
@@ -18,7 +18,7 @@ use crate::edits::{self, EditRules, EditSet, Written};
 use crate::explain;
 use crate::known::{Arrival, Halt, Known, Reach};
 use crate::objective::{Phase, Search};
-use crate::problem::Problem;
+use crate::problem::{Problem, Rules};
 use crate::resolution::Resolution;
 use crate::satisfies::{Violation, satisfies};
 
@@ -72,6 +72,9 @@ pub enum ResolveError {
     WrongAnswer(Vec<Violation>),
 }
 
+/// How many literals are forced in the time that a trial takes for each need and each version to keep, by measurement.
+const TRIED: u64 = 20;
+
 /// The step machine.
 #[derive(Debug)]
 pub struct Resolver {
@@ -117,6 +120,26 @@ impl Resolver {
         Self::with_reach(problem, Reach::Whole)
     }
 
+    /// Makes a resolver for many problems that differ only in their needs: [`Self::try_with`] begins each.
+    pub fn for_trials(keep: BTreeMap<PackageName, BTreeSet<Version>>, rules: Rules) -> Self {
+        let made = Self::new(Problem { requirements: Vec::new(), keep, rules });
+        Self { search: Search::for_trials(&made.known), ..made }
+    }
+
+    /// Begins on these needs, with all that arrived and was learned before. The outcome is that of a resolver made by
+    /// [`Self::new`] for them, only sooner. Only for a resolver made by [`Self::for_trials`].
+    pub fn try_with(&mut self, requirements: Vec<Requirement>) {
+        self.problem.requirements = bound(requirements, &self.problem.rules);
+        for requirement in &self.problem.requirements {
+            let id = self.known.package(&requirement.package);
+            self.known.want(id);
+        }
+        // Stating the needs and judging the outcome take time too, however little is searched.
+        self.known.count_forced(TRIED * (self.problem.requirements.len() + self.problem.keep.len()) as u64);
+        self.search.try_again();
+        self.refuted = false;
+    }
+
     /// Returns a flag; once it is set, from anywhere, the search ends with [`Outcome::Stopped`]; a collision that is known
     /// by then is told as far as it is understood. What is asked afterwards looks at the flag too.
     pub fn stop_flag(&self) -> Arc<AtomicBool> {
@@ -141,22 +164,14 @@ impl Resolver {
     }
 
     fn with_reach(mut problem: Problem, reach: Reach) -> Self {
-        // A need that counts on none of the listed platforms is none.
-        let platforms = problem.rules.platforms.clone();
-        let counts = |requirement: &Requirement| {
-            platforms.is_empty() || platforms.iter().any(|platform| requirement.accept.covers(platform))
-        };
         let written = match reach {
             Reach::AsNeeded => {
-                problem.requirements = problem.rules.overrides.bound_all(&problem.requirements, &problem.rules.coexist);
-                problem.requirements.sort();
-                problem.requirements.dedup();
-                problem.requirements.retain(counts);
+                problem.requirements = bound(problem.requirements, &problem.rules);
                 Written::new()
             }
             Reach::Whole => {
                 let mut all = edits::written(&problem);
-                all.retain(|(bound, _)| counts(bound));
+                all.retain(|(bound, _)| counts(bound, &problem.rules));
                 let (bound, written) = all.into_iter().unzip();
                 problem.requirements = bound;
                 written
@@ -277,4 +292,18 @@ impl Resolver {
     pub fn into_documents(self) -> BTreeMap<PackageName, PackageDocument> {
         self.known.into_documents()
     }
+}
+
+/// Tells whether a need counts on one of the listed platforms; one that does not is none.
+fn counts(requirement: &Requirement, rules: &Rules) -> bool {
+    rules.platforms.is_empty() || rules.platforms.iter().any(|platform| requirement.accept.covers(platform))
+}
+
+/// Rewrites needs as they bind, each once.
+fn bound(requirements: Vec<Requirement>, rules: &Rules) -> Vec<Requirement> {
+    let mut bound = rules.overrides.bound_all(&requirements, &rules.coexist);
+    bound.sort();
+    bound.dedup();
+    bound.retain(|requirement| counts(requirement, rules));
+    bound
 }

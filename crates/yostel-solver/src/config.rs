@@ -19,6 +19,9 @@ pub struct Config {
     /// Literals forced by a clause after which a call gives up with `Outcome::Stopped`: what bounds the time it takes, and
     /// ends it at the same place on every machine. Default: none.
     pub forced_limit: Option<u64>,
+    /// Keeps what the assumptions of a call force for the next call, as far as both begin with the same ones: for many calls
+    /// that differ at the end. Default: off.
+    pub hold_assumptions: bool,
     /// Once set, from anywhere, the call under way gives up with `Outcome::Stopped`. Default: none.
     pub stop: Option<Arc<AtomicBool>>,
 }
@@ -32,6 +35,7 @@ impl Default for Config {
             record_proof: false,
             conflict_limit: None,
             forced_limit: None,
+            hold_assumptions: false,
             stop: None,
         }
     }

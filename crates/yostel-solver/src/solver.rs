@@ -42,6 +42,8 @@ pub struct Solver {
     undone_to: usize,
     /// The assumptions of a call that was paused, while nothing was undone since.
     paused: Option<Vec<Lit>>,
+    /// The assumptions of the last call whose levels are still on the trail, the first ones first.
+    held: Vec<Lit>,
     /// How many literals may have been forced, in all calls, before this one gives up.
     forced_until: Option<u64>,
 }
@@ -132,6 +134,13 @@ impl Solver {
         }
     }
 
+    /// Like [`Self::add_clause`], but what the last call assumed is held as far as the clause lets it be.
+    pub fn add_clause_held(&mut self, literals: &[Lit]) {
+        self.add_clause_in_search(literals);
+        // Levels that were gone back over are not held any more.
+        self.held.truncate(self.trail.level() as usize);
+    }
+
     /// Adds a clause wherever the search is, going back no further than to where it would have forced a literal.
     pub(crate) fn add_clause_in_search(&mut self, literals: &[Lit]) {
         if self.trail.level() == 0 {
@@ -202,14 +211,22 @@ impl Solver {
     /// The same, of a problem that `guide` states as far as the search gets.
     pub fn solve_guided(&mut self, assumptions: &[Lit], guide: &mut dyn Guide) -> Outcome {
         if self.paused.take().is_none_or(|paused| paused != assumptions) {
-            self.backjump(0);
+            // Levels of assumptions that this call has in common with the last one stay, with all that they force.
+            let common = self.held.iter().zip(assumptions).take_while(|(held, assumption)| held == assumption).count();
+            self.backjump(u32::try_from(common).expect("fewer than 2^31 assumptions"));
         }
+        self.held.clear();
         let outcome = self.search(assumptions, guide);
-        if outcome == Outcome::Paused {
-            self.paused = Some(assumptions.to_vec());
-        } else {
-            self.backjump(0);
-            self.pending = None;
+        match outcome {
+            Outcome::Paused => self.paused = Some(assumptions.to_vec()),
+            Outcome::Satisfiable(_) | Outcome::Unsatisfiable(_) if self.config.hold_assumptions => {
+                self.pending = None;
+                self.held.extend_from_slice(assumptions);
+            }
+            _ => {
+                self.backjump(0);
+                self.pending = None;
+            }
         }
         outcome
     }
@@ -303,8 +320,7 @@ impl Solver {
 
     /// Returns what is known for good of a literal: whatever is decided, it has this value.
     pub fn fixed(&self, literal: Lit) -> Option<bool> {
-        debug_assert_eq!(self.trail.level(), 0, "between calls nothing is decided");
-        self.trail.value(literal)
+        self.trail.value(literal).filter(|_| self.trail.level_of(literal.var()) == 0)
     }
 
     pub(crate) fn value(&self, literal: Lit) -> Option<bool> {
@@ -399,6 +415,7 @@ impl Solver {
     fn backjump(&mut self, level: u32) {
         if level == 0 {
             self.paused = None;
+            self.held.clear();
         }
         if self.trail.level() <= level {
             return;

@@ -78,6 +78,51 @@ proptest! {
     }
 
     #[test]
+    fn calls_that_hold_what_the_last_one_assumed_answer_as_calls_that_begin_anew(
+        problem in clauses(9, 2..4, 15..40),
+        calls in prop::collection::vec((prop::collection::vec((1_i64..=9, any::<bool>()), 0..6), 0_usize..6, any::<bool>()), 1..14),
+    ) {
+        let config = Config { hold_assumptions: true, record_proof: true, ..Config::default() };
+        let (mut solver, vars) = load(&problem, config);
+        let mut problem = problem;
+        let mut assumed: Vec<i64> = Vec::new();
+        for (more, kept, adds) in calls {
+            // It begins like the last one.
+            assumed.truncate(kept);
+            assumed.extend(more.iter().map(|(var, sign)| if *sign { *var } else { -var }));
+            let literals: Vec<Lit> = assumed.iter().map(|&l| literal(&vars, l)).collect();
+            let holds = judged(&problem, &assumed, Config::default());
+            match solver.solve(&literals) {
+                Outcome::Satisfiable(model) => {
+                    prop_assert!(holds);
+                    check_assignment(&problem, model.values()).unwrap();
+                    prop_assert!(literals.iter().all(|&l| model.is_true(l)));
+                }
+                Outcome::Unsatisfiable(core) => {
+                    prop_assert!(!holds && core.iter().all(|l| literals.contains(l)));
+                    let claim: Vec<i64> = core.iter().map(|l| -l.to_dimacs()).collect();
+                    check_proof(&problem, &solver.to_drat().unwrap(), &claim).unwrap();
+                    // What a core says is added as a clause by whoever goes on from it.
+                    if adds && !core.is_empty() {
+                        let clause: Vec<Lit> = core.iter().map(|&l| !l).collect();
+                        solver.add_clause_held(&clause);
+                        problem.clauses.push(clause.iter().map(|l| l.to_dimacs()).collect());
+                    }
+                }
+                Outcome::Stopped | Outcome::Paused => panic!("no limit was set"),
+            }
+            if let (true, [first, second, ..]) = (adds && holds, &more[..]) {
+                // A clause that has nothing to do with the last answer.
+                let clause = [-first.0, second.0];
+                if first.0 != second.0 {
+                    solver.add_clause_held(&clause.map(|l| literal(&vars, l)));
+                    problem.clauses.push(clause.to_vec());
+                }
+            }
+        }
+    }
+
+    #[test]
     fn a_second_call_is_not_misled_by_the_first(problem in clauses(8, 2..4, 20..45), first in 1i64..=8, second in 1i64..=8) {
         let (mut solver, vars) = load(&problem, Config::default());
         solver.solve(&[literal(&vars, first), literal(&vars, -second)]);

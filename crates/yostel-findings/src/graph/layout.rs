@@ -24,7 +24,7 @@ const BETWEEN_COLUMNS: (f64, f64) = (56.0, 160.0);
 const MARGIN: f64 = 16.0;
 
 /// Most empty places for lines that lead past: beyond, the longest lines lead behind what is drawn.
-const MOST_PLACES: usize = 3_000;
+const MOST_PLACES: usize = 1_200;
 
 /// Where something is drawn.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -61,7 +61,7 @@ struct Place {
 
 /// Lays out nodes of some sizes (width, height), and the lines between them, none from a node to itself.
 ///
-/// The same in, the same out. Linear in the places, but for the library's part: half a second for 2,000 nodes.
+/// The same in, the same out. Linear in the places, but for the library's part, which grows faster (docs/performance.md).
 pub fn lay_out(sizes: &[(f64, f64)], edges: &[(usize, usize)]) -> Layout {
     let forward = turned(sizes.len(), edges);
     let layers = layers_of(sizes.len(), &forward);

@@ -6,7 +6,7 @@ use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use yostel_documents::{PackageName, nearest};
-use yostel_resolve::{Arrival, EditRules, EditSet, Outcome, Phase, ResolveError, Resolver, Step};
+use yostel_resolve::{Arrival, EditRules, EditSet, Outcome, Phase, Resolution, ResolveError, Resolver, Step};
 use yostel_sources::SourceSet;
 
 use crate::content::ask::ask;
@@ -118,6 +118,39 @@ fn search(
                 phases.extend(times.into_iter().map(|(phase, took)| (name_of(phase), took)));
                 return Ok(Driven { outcome, resolver, phases });
             }
+        }
+    }
+}
+
+/// What a trial came to.
+pub(crate) enum Tried {
+    /// The best set.
+    Resolved(Resolution),
+    /// There is none; why is not asked.
+    Refuted,
+    /// It was told to stop, or did all the work that it may.
+    Stopped,
+}
+
+/// Drives one trial of a resolver made for many to its end, asking the sources for what it needs.
+pub(crate) fn drive_trial(
+    resolver: &mut Resolver,
+    project: &LoadedProject,
+    sources: &SourceSet,
+    observer: &dyn Observer,
+) -> Result<Tried, FlowError> {
+    let mut arrived = Vec::new();
+    loop {
+        go_on(observer)?;
+        match resolver.step(arrived).map_err(|error| explain_error(error, project, sources))? {
+            Step::Going(Phase::Explaining) | Step::Done(Outcome::Collision(_)) => return Ok(Tried::Refuted),
+            Step::Going(_) => arrived = Vec::new(),
+            Step::Need(packages) => {
+                let answers = ask(&packages, sources, observer)?.into_iter();
+                arrived = answers.map(|(package, found)| Arrival { package, found }).collect();
+            }
+            Step::Done(Outcome::Resolved(resolution)) => return Ok(Tried::Resolved(resolution)),
+            Step::Done(Outcome::Stopped(_)) => return Ok(Tried::Stopped),
         }
     }
 }

@@ -8,4 +8,5 @@ mod judging;
 mod overriding;
 mod resolving;
 mod settling;
+mod trials;
 mod whys;
