@@ -231,7 +231,8 @@ fn next_for(outdated: &Outdated, project: &PackageName) -> Option<String> {
                 1 => "1 other package moves".to_owned(),
                 others => format!("{others} other packages move"),
             };
-            let all = join(&commands);
+            // Several in one line, as a shell takes them.
+            let all = commands.join(" && ");
             (commands.len() <= MOST_COMMANDS).then(|| format!("{all}, then yostel lock, to have the newest ({moves})"))
         }
         Trial::Blocked => Some(format!("{more}, to see what keeps the newest out")),
