@@ -105,6 +105,11 @@ fn only_what_yostel_wrote_is_written_over_and_no_link_is_followed_out() {
     sandbox.run("console", "graph ours.svg --as dot").expect(2);
     std::fs::write(sandbox.path("console/blob.svg"), [0xff, 0xfe, 0]).unwrap();
     sandbox.run("console", "graph blob.svg").expect(2);
+    // No picture is called what it is not.
+    let refused = sandbox.run("console", "graph needs.png").expect(2).stderr;
+    assert!(refused.starts_with("error: needs.png ends in none of .svg, .dot and .gv\n"), "{refused}");
+    assert!(!sandbox.path("console/needs.png").exists());
+    sandbox.run("console", "graph needs --as svg").expect(0);
     sandbox.run("console", "graph none/there.svg").expect(7);
     std::os::unix::fs::symlink("../outside.svg", sandbox.path("console/link.svg")).unwrap();
     sandbox.write("outside.svg", "");

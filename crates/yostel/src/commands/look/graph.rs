@@ -4,11 +4,12 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
 use yostel_answers::answers::graph::GraphAnswer;
+use yostel_answers::{Code, Diagnostic};
 use yostel_documents::PackageName;
 use yostel_findings::Folding;
 use yostel_flows::{FlowError, GraphRequest, MOST_NODES, Side, graph_of, write_picture};
 
-use crate::answer::{Answer, Door};
+use crate::answer::{Answer, Door, failure_of};
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::package_name;
@@ -32,7 +33,7 @@ pub(crate) struct Graph {
     #[arg(value_name = "FILE")]
     file: Option<PathBuf>,
 
-    /// In which form; without it, the ending says so, or else it is SVG
+    /// In which form; without it, the ending says so
     #[arg(long = "as", value_enum, value_name = "FORM")]
     form: Option<Form>,
 
@@ -81,7 +82,18 @@ fn boxes(text: &str) -> Result<usize, String> {
 }
 
 pub(crate) fn run(arguments: Graph, call: &Call) -> Result<Answer, FlowError> {
-    let form = arguments.form.or_else(|| arguments.file.as_deref().and_then(form_of)).unwrap_or(Form::Svg);
+    let form = match (arguments.form, arguments.file.as_deref()) {
+        (Some(form), _) => form,
+        (None, None) => Form::Svg,
+        (None, Some(file)) => match form_of(file) {
+            Some(form) => form,
+            None => {
+                let headline = format!("{} ends in none of .svg, .dot and .gv", file.display());
+                let wrong = Diagnostic::new(Code::Usage, headline, "name such a file, or say --as svg or --as dot");
+                return Ok(failure_of(&[wrong], Exit::Usage, call.format));
+            }
+        },
+    };
     let request = GraphRequest {
         focus: arguments.focus.map(|package| (package, arguments.distance)),
         fold: arguments.fold.map(|fold| match fold {
@@ -131,10 +143,11 @@ pub(crate) fn run(arguments: Graph, call: &Call) -> Result<Answer, FlowError> {
     ))
 }
 
-/// Tells from a file's ending in which form it should be.
+/// Tells from a file's ending in which form it should be; nothing when it does not say.
 fn form_of(file: &Path) -> Option<Form> {
     match file.extension()?.to_str()? {
+        "svg" => Some(Form::Svg),
         "dot" | "gv" => Some(Form::Dot),
-        _ => Some(Form::Svg),
+        _ => None,
     }
 }

@@ -17,7 +17,7 @@ const NODES: usize = 400;
 
 /// Write a page to hand round: what was found, who needs whom, every package, how far behind
 ///
-/// One HTML file that asks no server for anything; it can be searched, sorted, printed, read by keyboard and aloud.
+/// One HTML file that asks no server for anything; it can be searched, sorted and printed, used by keyboard and read aloud.
 #[derive(Debug, Args)]
 pub(crate) struct Report {
     /// Where to write it; the standard output when not given
