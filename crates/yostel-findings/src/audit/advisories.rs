@@ -1,6 +1,7 @@
 //! Advisories that affect what is locked: the evaluation of the OSV schema (section "Evaluation"), under each package's own
 //! numbering.
 
+use std::cell::OnceCell;
 use std::collections::BTreeMap;
 
 use cvss::Cvss;
@@ -106,17 +107,24 @@ pub fn threats(
     for (package, locked) in lockfile.chosen.iter() {
         let Some(source) = locked.from.source() else { continue };
         let numbering = &locked.numbering;
-        let is_free = |version: &Version| !affects(advisories, source, package, numbering, version);
-        for (advisory, affected) in about(advisories, source, package) {
+        let about: Vec<(&Advisory, &Affected)> = about(advisories, source, package).collect();
+        let is_free = |version: &Version| !about.iter().any(|(_, affected)| is_affected(affected, numbering, version));
+        // The same for all of them, of which there may be thousands.
+        let newer = OnceCell::new();
+        let newer = || {
+            newer.get_or_init(|| {
+                documents.get(package).into_iter().flat_map(|document| &document.releases).find(|release| {
+                    release.version > locked.version
+                        && release.withdrawn.is_none()
+                        && !release.version.is_pre_release()
+                        && is_free(&release.version)
+                })
+            })
+        };
+        for (advisory, affected) in &about {
             if !is_affected(affected, numbering, &locked.version) {
                 continue;
             }
-            let newer = documents.get(package).into_iter().flat_map(|document| &document.releases).find(|release| {
-                release.version > locked.version
-                    && release.withdrawn.is_none()
-                    && !release.version.is_pre_release()
-                    && is_free(&release.version)
-            });
             all.push(Threat {
                 id: advisory.id.clone(),
                 aliases: advisory.aliases.clone(),
@@ -124,7 +132,7 @@ pub fn threats(
                 severity: severity_of(&affected.severity).or_else(|| severity_of(&advisory.severity)),
                 package: package.clone(),
                 version: locked.version.clone(),
-                fixed: newer.map(|release| release.version.clone()),
+                fixed: newer().map(|release| release.version.clone()),
             });
         }
     }
