@@ -180,15 +180,19 @@ impl Folder {
         write(&mut buffered)?;
         let file = buffered.into_inner().map_err(|error| failed(error.into_error()))?;
         let mode = match self.meta(name) {
-            Ok(meta) if meta.kind == Kind::File => meta.mode & 0o7777,
+            Ok(meta) if meta.kind == Kind::File => Some(meta.mode & 0o7777),
             // A link that somebody made is not ours to replace, nor a folder or a pipe.
             Ok(_) => {
                 let reason = "there is a link, a folder or a pipe where a plain file should be";
                 return Err(failed(io::Error::new(io::ErrorKind::InvalidInput, reason)).into());
             }
-            Err(_) => 0o644,
+            Err(_) if self.fixed_modes => Some(0o644),
+            // As it was made: what the process masks, nobody else is to have.
+            Err(_) => None,
         };
-        file.file().set_permissions(std::fs::Permissions::from_mode(mode)).map_err(failed)?;
+        if let Some(mode) = mode {
+            file.file().set_permissions(std::fs::Permissions::from_mode(mode)).map_err(failed)?;
+        }
         file.sync()?;
         self.disk.before(Step::Rename(&self.path.join(beside), path)).map_err(failed)?;
         rustix::fs::renameat(&*self.handle, beside, &*self.handle, name).map_err(|errno| failed(errno.into()))?;

@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
-use yostel_documents::{Advisory, Affected, Lockfile, PackageDocument, PackageName, SourceName};
+use yostel_documents::{Advisory, Affected, LockedPackage, Lockfile, PackageDocument, PackageName, SourceName};
 use yostel_versions::Version;
 
 use crate::audit::{Published, is_affected};
@@ -22,6 +22,28 @@ pub struct Drift {
     pub each: Vec<(PackageName, Version, Lag)>,
 }
 
+/// A locked release of a source: all of a lockfile that counts here, so that many can be looked at together.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LockedRelease {
+    /// The package.
+    pub package: PackageName,
+    /// The locked version.
+    pub version: Version,
+    /// Where it comes from.
+    pub source: SourceName,
+}
+
+impl LockedRelease {
+    /// Lists those of a lockfile.
+    pub fn all(lockfile: &Lockfile) -> Vec<Self> {
+        let of_source = |(package, locked): (&PackageName, &LockedPackage)| {
+            let source = locked.from.source()?.clone();
+            Some(Self { package: package.clone(), version: locked.version.clone(), source })
+        };
+        lockfile.chosen.iter().filter_map(of_source).collect()
+    }
+}
+
 /// How far behind something is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Lag {
@@ -33,6 +55,16 @@ pub struct Lag {
     pub lines: usize,
     /// Advisories that affect it.
     pub advisories: usize,
+}
+
+/// Seconds of a year: the mean one of the Julian calendar, 365.25 days.
+const YEAR: f64 = 31_557_600.0;
+
+/// Returns how many years so many seconds are, to the thousandth.
+pub fn years(seconds: u64) -> f64 {
+    #[expect(clippy::cast_precision_loss, reason = "thousandths of years")]
+    let years = seconds as f64 / YEAR;
+    (years * 1000.0).round() / 1000.0
 }
 
 impl Lag {
@@ -71,12 +103,12 @@ impl<'t> Told<'t> {
         Self { documents, advisories }
     }
 
-    /// Says how far behind a lockfile is at a time: of releases and advisories those count that were published by then and
+    /// Says how far behind what is locked is at a time: of releases and advisories those count that were published by then and
     /// not withdrawn. Pre-releases do not count as newer.
-    pub fn drift(&self, lockfile: &Lockfile, at: Timestamp) -> Drift {
+    pub fn drift(&self, locked: &[LockedRelease], at: Timestamp) -> Drift {
         let mut drift = Drift { packages: 0, unknown: 0, total: Lag::default(), each: Vec::new() };
-        for (package, locked) in lockfile.chosen.iter() {
-            let Some(source) = locked.from.source() else { continue };
+        for locked in locked {
+            let LockedRelease { package, source, .. } = locked;
             let Some(document) = self.documents.get(package) else {
                 drift.unknown += 1;
                 continue;

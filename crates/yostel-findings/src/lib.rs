@@ -57,7 +57,7 @@ pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
 pub use bill::{Bill, Needed, Part, PatchOf, Subject, bill, is_of_the_world, package_url, without_credentials};
 pub use compare::{Move, MoveKind, compare};
 pub use comparison::{Cause, Compared, Comparison, NeedChange, comparison};
-pub use drift::{Drift, Lag, Told};
+pub use drift::{Drift, Lag, LockedRelease, Told, years};
 pub use finding::{AuditReport, Finding, FindingGroup, FindingKind, Matter, Origins, Spot};
 pub use graph::{
     Change, Folding, Graph, GraphEdge, GraphNode, Layout, Left, Mark, NodeKind, Rect, folded, graph, lay_out,

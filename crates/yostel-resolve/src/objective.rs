@@ -4,7 +4,7 @@
 //! as can be, by name; then what came along, nearest first. Every question is one call of the solver, and each answer is
 //! made a fact before the next question, so what was learned is reused.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_documents::{Chosen, PackageName};
 use yostel_solver::{Lit, Model, Stats};
@@ -51,6 +51,8 @@ pub(super) struct Search {
     stage: Stage,
     /// For each version to keep, what is true when its package left it; once that is asked.
     moved: Option<Vec<Moved>>,
+    /// By package, where in those it is, of packages without other lines beside.
+    alone: BTreeMap<usize, usize>,
     /// What holds in this trial only; none when what is found out is a fact for good.
     trial: Option<Assumed>,
 }
@@ -86,7 +88,15 @@ struct Layers {
 impl Search {
     pub(super) fn new(known: &Known) -> Self {
         let encoding = Encoding::new(known);
-        Self { encoding, model: None, stated: false, stage: Stage::Any, moved: None, trial: None }
+        Self {
+            encoding,
+            model: None,
+            stated: false,
+            stage: Stage::Any,
+            moved: None,
+            alone: BTreeMap::new(),
+            trial: None,
+        }
     }
 
     /// Makes a search for trials, which each begin with [`Self::try_again`].
@@ -274,15 +284,20 @@ impl Search {
 
     /// Lists what is true when a package left its version, of all that are to be kept.
     fn all_moved(&mut self, problem: &Problem, known: &mut Known) -> &[Moved] {
-        let encoding = &mut self.encoding;
-        self.moved.get_or_insert_with(|| all_moved(encoding, problem, known))
+        let (encoding, alone) = (&mut self.encoding, &mut self.alone);
+        self.moved.get_or_insert_with(|| {
+            let moved = all_moved(encoding, problem, known);
+            let of_one_line = moved.iter().enumerate().filter(|(_, moved)| !moved.apart);
+            alone.extend(of_one_line.map(|(at, moved)| (moved.package.index(), at)));
+            moved
+        })
     }
 
     /// Of a package that a trial holds at its version, that one is all there is to choose from: nothing else of it need be
     /// asked about. (What is a fact for good, the solver knows by itself.)
     fn held(&self, package: PackageId) -> Option<Lit> {
         let assumed = self.trial.as_ref()?;
-        let moved = self.moved.as_ref()?.iter().find(|moved| moved.package == package && !moved.apart)?;
+        let moved = self.alone.get(&package.index()).and_then(|at| self.moved.as_ref()?.get(*at))?;
         moved.kept.filter(|_| assumed.has(!moved.literal))
     }
 

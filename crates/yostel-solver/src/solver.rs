@@ -320,6 +320,7 @@ impl Solver {
 
     /// Returns what is known for good of a literal: whatever is decided, it has this value.
     pub fn fixed(&self, literal: Lit) -> Option<bool> {
+        debug_assert!(self.trail.level() == 0 || self.config.hold_assumptions, "between calls nothing is decided");
         self.trail.value(literal).filter(|_| self.trail.level_of(literal.var()) == 0)
     }
 

@@ -118,7 +118,8 @@ pub fn history_of(folder: &Path, file: &str, config: &GitConfig) -> Result<FileH
     // A line with commit and time; below it one with both modes, both objects, what was done, and the path.
     let revision = |entry: &str| {
         let (head, rest) = entry.split_once('\n').unwrap_or((entry, ""));
-        let (commit, at) = head.split_once(' ')?;
+        let (commit, at) =
+            head.split_once(' ').filter(|(commit, _)| commit.bytes().all(|byte| byte.is_ascii_hexdigit()))?;
         let changed = rest.lines().find(|line| line.starts_with(':'))?;
         let blob = changed.split(' ').nth(3).filter(|blob| blob.bytes().any(|byte| byte != b'0'));
         Some(Revision { commit: commit.to_owned(), at: at.trim().parse().ok()?, blob: blob.map(str::to_owned) })

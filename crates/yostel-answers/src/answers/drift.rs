@@ -2,15 +2,12 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_findings::Lag;
+use yostel_findings::{Lag, years};
 use yostel_flows::{DriftPoint, DriftReport};
 
 use super::Told;
 use super::advisories::UnreadAdvisoryTold;
 use super::parts::told;
-
-/// Seconds of a year: the mean one of the Julian calendar, 365.25 days.
-const YEAR: f64 = 31_557_600.0;
 
 /// Answer of `drift`.
 #[derive(Debug, Clone, Serialize, JsonSchema)]
@@ -84,9 +81,7 @@ pub struct LagTold {
 
 impl From<Lag> for LagTold {
     fn from(lag: Lag) -> Self {
-        #[expect(clippy::cast_precision_loss, reason = "years are told to the thousandth")]
-        let years = (lag.seconds as f64 / YEAR * 1000.0).round() / 1000.0;
-        Self { years, releases: lag.releases, lines: lag.lines, advisories: lag.advisories }
+        Self { years: years(lag.seconds), releases: lag.releases, lines: lag.lines, advisories: lag.advisories }
     }
 }
 

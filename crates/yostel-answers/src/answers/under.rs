@@ -5,15 +5,12 @@ use std::path::Path;
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_findings::{Bar, Judged, Rating, judge};
+use yostel_findings::{Bar, Judged, Rating, judge, years};
 use yostel_flows::{Audited, UnderReport};
 
 use super::Told;
 use super::findings::FindingTold;
 use crate::words::{Viewpoint, diagnostics_of};
-
-/// Seconds of a year: the mean one of the Julian calendar, 365.25 days.
-const YEAR: f64 = 31_557_600.0;
 
 /// Answer of `audit --under`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -145,13 +142,11 @@ fn project_told(
                 u64::try_from(one.newest_published.as_second() - published).ok()
             };
             let seconds: u64 = report.outdated.iter().filter_map(lag).sum();
-            #[expect(clippy::cast_precision_loss, reason = "years are told to the thousandth")]
-            let years = (seconds as f64 / YEAR * 1000.0).round() / 1000.0;
             UnderProjectTold {
                 folder,
                 project: Some(report.project.to_string()),
                 packages: report.packages,
-                years: looks_behind.then_some(years),
+                years: looks_behind.then(|| years(seconds)),
                 releases: looks_behind.then(|| report.outdated.iter().map(|one| one.releases_behind).sum()),
                 findings: verdict.all.iter().map(|judged: &Judged<'_>| FindingTold::of(judged, report)).collect(),
                 error: None,

@@ -65,7 +65,8 @@ pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diag
             }
         }
         ProjectError::NotOurs(path) => {
-            let headline = format!("{} is there already, and yostel did not write it", view.show(path));
+            let headline =
+                format!("{} is there already, and this command did not write it in this form", view.show(path));
             tell(Code::NotOurs, headline, "name another file, or remove that one first")
         }
         ProjectError::OtherTool { accept, .. } => {

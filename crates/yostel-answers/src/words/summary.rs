@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use yostel_findings::{AuditReport, Debt, Duplicate, Rating, Trial};
+use yostel_findings::{AuditReport, Debt, Duplicate, Rating, Trial, years};
 use yostel_flows::{DriftReport, ProjectReport};
 
 use super::texts::{count, day, join, join_first};
@@ -46,10 +46,9 @@ fn named(names: BTreeSet<String>) -> String {
 
 fn locked(report: &ProjectReport) -> String {
     let direct = report.packages.iter().filter(|package| package.direct).count();
-    let of_them = if direct == 1 { "is" } else { "are" };
     let locked = count(report.packages.len(), "package");
     let are = if report.packages.len() == 1 { "is" } else { "are" };
-    format!("{locked} {are} locked; {direct} of them {of_them} needed by a project itself.")
+    format!("{locked} {are} locked, {direct} of them needed directly.")
 }
 
 /// Says what advisories say, or that none speaks of what is locked.
@@ -94,11 +93,10 @@ fn duplicates(audit: &AuditReport) -> Option<String> {
             Duplicate::Content { packages, .. } => {
                 join(&packages.iter().map(|(name, _)| name.to_string()).collect::<Vec<_>>()) + " with the same files"
             }
-            Duplicate::Role { role, .. } => format!("the job of a {role}"),
+            Duplicate::Role { role, packages } => format!("{} packages in the role {role}", packages.len()),
         })
         .collect();
-    let is = if twice.len() == 1 { "is" } else { "are" };
-    (!twice.is_empty()).then(|| format!("There twice {is} {}.", named(twice)))
+    (!twice.is_empty()).then(|| format!("Duplicates: {}.", named(twice)))
 }
 
 fn due_rules(audit: &AuditReport) -> Option<String> {
@@ -112,10 +110,8 @@ fn due_rules(audit: &AuditReport) -> Option<String> {
 
 fn behind(drift: &DriftReport) -> Option<String> {
     let (first, now) = (drift.points.first()?, drift.points.last()?);
-    #[expect(clippy::cast_precision_loss, reason = "years are told to the tenth")]
-    let years = |seconds: u64| format!("{:.1}", seconds as f64 / 31_557_600.0);
     let (was, is) = (years(first.drift.total.seconds), years(now.drift.total.seconds));
     let since = day(first.at);
     (drift.points.len() > 1)
-        .then(|| format!("Together they were {was} years behind on {since}, and are {is} years behind now."))
+        .then(|| format!("Together they were {was:.1} years behind on {since}, and are {is:.1} years behind now."))
 }

@@ -18,7 +18,7 @@ use yostel_sources::SourceSet;
 use crate::content::ask::documents_of;
 use crate::context::Context;
 use crate::error::{FlowError, SearchError};
-use crate::look::advisories::published;
+use crate::look::advisories::{of_sources, published};
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 use crate::project::read::load_lockfile;
@@ -115,7 +115,7 @@ pub fn settle(
             all.extend(search.proved(&settling, &collision)?.map(|settlement| (touches, settlement)));
         }
     }
-    let locked = all.iter().flat_map(|(_, settlement)| settlement.proposal.lockfile().chosen.iter());
+    let locked = all.iter().flat_map(|(_, settlement)| of_sources(settlement.proposal.lockfile()));
     let (published, _) = published(locked, &search.sources, context.observer)?;
     let all = all.into_iter().map(|(_, mut settlement)| {
         let new = newly_locked(&settlement.proposal);

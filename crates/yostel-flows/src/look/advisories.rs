@@ -4,8 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Mutex;
 
 use yostel_documents::{
-    ADVISORIES, Advisory, Affected, AskedBy, LockedPackage, Lockfile, PackageDocument, PackageName, Requirement,
-    SourceName,
+    ADVISORIES, Advisory, Affected, AskedBy, Lockfile, PackageDocument, PackageName, Requirement, SourceName,
 };
 use yostel_findings::{Advised, MoveKind, Published, Threat, UnreadAdvisory, WayOut, affects, threats};
 use yostel_resolve::{Outcome, Problem, Resolution, Resolver};
@@ -20,21 +19,24 @@ use crate::search::drive::drive;
 use crate::search::proposal::moves_to;
 use crate::search::rules::{rules_of, versions_of};
 
+/// Lists what is locked and comes from a source, with that source.
+pub(crate) fn of_sources(lockfile: &Lockfile) -> impl Iterator<Item = (&PackageName, &SourceName)> {
+    lockfile.chosen.iter().filter_map(|(package, locked)| Some((package, locked.from.source()?)))
+}
+
 /// Reads the advisories that speak of these packages, from the sources that they come from. What cannot be read, or a
 /// source that cannot be asked, is told beside them: everything else that is looked for is found all the same.
 ///
 /// # Errors
 /// `Stopped`.
 pub(crate) fn published<'l>(
-    locked: impl IntoIterator<Item = (&'l PackageName, &'l LockedPackage)>,
+    locked: impl IntoIterator<Item = (&'l PackageName, &'l SourceName)>,
     sources: &SourceSet,
     observer: &dyn Observer,
 ) -> Result<(Vec<Published>, Vec<UnreadAdvisory>), FlowError> {
     let mut packages: BTreeMap<&SourceName, BTreeSet<&str>> = BTreeMap::new();
-    for (package, locked) in locked {
-        if let Some(source) = locked.from.source() {
-            packages.entry(source).or_default().insert(package.as_str());
-        }
+    for (package, source) in locked {
+        packages.entry(source).or_default().insert(package.as_str());
     }
     let (all, unread) = (Mutex::new(Vec::new()), Mutex::new(Vec::new()));
     for (name, packages) in packages {

@@ -14,7 +14,7 @@ use yostel_versions::Version;
 use crate::content::trust::{disputes_with, told_by_sources};
 use crate::context::Context;
 use crate::error::FlowError;
-use crate::look::advisories::{Around, advised, published};
+use crate::look::advisories::{Around, advised, of_sources, published};
 use crate::look::dedupe::dedupes;
 use crate::look::remedies::remedies;
 use crate::look::trials::try_all;
@@ -58,7 +58,7 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
     let mut outdated = outdated(&lockfile, &documents);
     let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Nothing, context)?;
     let (published, unread) = match request.looks_for(FindingGroup::Advisories) {
-        true => published(lockfile.chosen.iter(), &sources, context.observer)?,
+        true => published(of_sources(&lockfile), &sources, context.observer)?,
         false => Default::default(),
     };
     let notices = notices(&lockfile, &documents);

@@ -11,7 +11,7 @@ use yostel_sources::{FileAt, GitError, file_at};
 use crate::content::trust::told_by_sources;
 use crate::context::Context;
 use crate::error::{FlowError, LockError, ProjectError};
-use crate::look::advisories::published;
+use crate::look::advisories::{of_sources, published};
 use crate::project::LoadedProject;
 use crate::project::files::{LOCKFILE_NAME, MOST_LOCKFILE};
 use crate::project::read::load_lockfile;
@@ -69,7 +69,7 @@ pub fn compare_lockfiles(
     let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
     let told = told_by_sources(project, &names, context.observer).and_then(|documents| {
         let sources = project.sources_and_elsewhere(None, &Keep::Nothing, context)?;
-        let (published, unread) = published(both(), &sources, context.observer)?;
+        let (published, unread) = published(of_sources(&old).chain(of_sources(&new)), &sources, context.observer)?;
         Ok((documents, published, unread))
     });
     let (documents, published, unread, untold) = match told {

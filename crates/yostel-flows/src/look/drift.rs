@@ -3,8 +3,8 @@
 use std::collections::BTreeSet;
 
 use jiff::Timestamp;
-use yostel_documents::{LockedPackage, Lockfile, PackageName};
-use yostel_findings::{Drift, Lag, Told, UnreadAdvisory};
+use yostel_documents::{Lockfile, PackageName, SourceName};
+use yostel_findings::{Drift, Lag, LockedRelease, Told, UnreadAdvisory};
 use yostel_sources::{FileHistory, GitError, Revision, file_of, history_of};
 
 use crate::content::trust::told_by_sources;
@@ -67,29 +67,26 @@ pub fn drift(project: &LoadedProject, context: &Context<'_>) -> Result<DriftRepo
     let read = past.lockfiles.len();
     past.lockfiles.retain(|(_, at, _)| *at <= context.settings.now);
     past.unreadable += read - past.lockfiles.len();
-    let all = || past.lockfiles.iter().map(|(_, _, lockfile)| lockfile).chain(std::iter::once(&lockfile));
-    let chosen = || all().flat_map(|lockfile| lockfile.chosen.iter());
+    let locked = LockedRelease::all(&lockfile);
+    let all = past.lockfiles.iter().flat_map(|(_, _, locked)| locked).chain(&locked);
     // The same packages come up again and again.
-    let mut seen = BTreeSet::new();
-    let of_sources: Vec<(&PackageName, &LockedPackage)> = chosen()
-        .filter(|(name, locked)| locked.from.source().is_some_and(|source| seen.insert((*name, source))))
-        .collect();
+    let of_sources: BTreeSet<(&PackageName, &SourceName)> = all.map(|one| (&one.package, &one.source)).collect();
     let names: BTreeSet<PackageName> = of_sources.iter().map(|(name, _)| (*name).clone()).collect();
     let documents = told_by_sources(project, &names, context.observer)?;
     let sources = project.sources_and_elsewhere(None, &Keep::Nothing, context)?;
     let (published, unread) = published(of_sources, &sources, context.observer)?;
     let told = Told::new(&documents, &published);
     let mut points = Vec::with_capacity(past.lockfiles.len() + 1);
-    for (commit, at, lockfile) in &past.lockfiles {
+    for (commit, at, locked) in &past.lockfiles {
         go_on(context.observer)?;
-        points.push(DriftPoint { at: *at, commit: Some(commit.clone()), drift: told.drift(lockfile, *at) });
+        points.push(DriftPoint { at: *at, commit: Some(commit.clone()), drift: told.drift(locked, *at) });
     }
     // Clocks of those who commit need not agree with each other.
     points.sort_by_key(|point| point.at);
     past.lockfiles.sort_by_key(|(_, at, _)| *at);
     let now = context.settings.now;
-    let curve = curve(&past.lockfiles, &lockfile, now, &told);
-    points.push(DriftPoint { at: now, commit: None, drift: told.drift(&lockfile, now) });
+    let curve = curve(&past.lockfiles, &locked, now, &told);
+    points.push(DriftPoint { at: now, commit: None, drift: told.drift(&locked, now) });
     Ok(DriftReport {
         project: project.here().name().clone(),
         points,
@@ -104,8 +101,8 @@ pub fn drift(project: &LoadedProject, context: &Context<'_>) -> Result<DriftRepo
 
 /// Says how far behind was what was locked at times that are evenly apart.
 fn curve(
-    past: &[(String, Timestamp, Lockfile)],
-    lockfile: &Lockfile,
+    past: &[(String, Timestamp, Vec<LockedRelease>)],
+    locked_now: &[LockedRelease],
     now: Timestamp,
     told: &Told<'_>,
 ) -> Vec<(Timestamp, Lag)> {
@@ -115,13 +112,14 @@ fn curve(
     let times = (0..STEPS).filter_map(|step| Timestamp::from_second(at_step(step)).ok());
     let mut curve: Vec<(Timestamp, Lag)> = times
         .map(|at| {
-            let locked = past.iter().rfind(|(_, since, _)| *since <= at).map_or(lockfile, |(_, _, locked)| locked);
+            let then = past.iter().rfind(|(_, since, _)| *since <= at);
+            let locked = then.map_or(locked_now, |(_, _, locked)| locked.as_slice());
             (at, told.drift(locked, at).total)
         })
         .collect();
     // What is locked now may be in no commit yet.
     if let Some(last) = curve.last_mut() {
-        *last = (now, told.drift(lockfile, now).total);
+        *last = (now, told.drift(locked_now, now).total);
     }
     curve
 }
@@ -129,7 +127,7 @@ fn curve(
 /// What git has of the lockfile.
 #[derive(Default)]
 struct Past {
-    lockfiles: Vec<(String, Timestamp, Lockfile)>,
+    lockfiles: Vec<(String, Timestamp, Vec<LockedRelease>)>,
     left_out: usize,
     unreadable: usize,
     is_shallow: bool,
@@ -164,7 +162,9 @@ fn past(project: &LoadedProject, context: &Context<'_>) -> Result<Past, FlowErro
         let Some(text) = text else { continue };
         let read = String::from_utf8(text).ok().and_then(|text| Lockfile::parse(&text).ok());
         match (read, Timestamp::from_second(revision.at)) {
-            (Some(lockfile), Ok(at)) => past.lockfiles.push((revision.commit.clone(), at, lockfile)),
+            (Some(lockfile), Ok(at)) => {
+                past.lockfiles.push((revision.commit.clone(), at, LockedRelease::all(&lockfile)));
+            }
             _ => past.unreadable += 1,
         }
     }

@@ -1,36 +1,32 @@
 //! Pictures and pages that are written where somebody says.
 
-use std::io;
+use std::io::{self, Read};
 use std::path::Path;
 
-use yostel_files::write_atomically;
+use yostel_files::{open_regular, write_atomically};
 
-use crate::context::Settings;
 use crate::error::{FlowError, ProjectError};
 
-/// Most of a file that is read to see who wrote it.
-const MOST_OF_A_PICTURE: u64 = 256 << 20;
+/// Where the mark is, in bytes: before anything that packages say.
+const BEGINNING: u64 = 120;
 
-/// Writes a picture or a page, whole or not at all. A file that is there already is written anew only if it has `mark` near
-/// its beginning, which says that it is one of ours.
+/// Writes a picture or a page, whole or not at all. A file that is there already is written anew only if it has `mark` at
+/// its beginning, which says that it is one of these.
 ///
 /// # Errors
 /// `Read`, `NotOurs`; `Store` when it cannot be written.
-pub fn write_picture(path: &Path, content: &str, mark: &str, settings: &Settings) -> Result<(), FlowError> {
-    match settings.files.read(path, MOST_OF_A_PICTURE) {
-        Ok(old) if old.is_empty() || is_marked(&old, mark) => {}
-        Err(cause) if cause.kind() == io::ErrorKind::NotFound => {}
-        // What is no text is not ours either.
+pub fn write_picture(path: &Path, content: &str, mark: &str) -> Result<(), FlowError> {
+    match beginning_of(path) {
+        Ok(old) if old.is_empty() || String::from_utf8_lossy(&old).contains(mark) => {}
         Ok(_) => return Err(ProjectError::NotOurs(path.to_owned()).into()),
-        Err(cause) if matches!(cause.kind(), io::ErrorKind::InvalidData | io::ErrorKind::FileTooLarge) => {
-            return Err(ProjectError::NotOurs(path.to_owned()).into());
-        }
+        Err(cause) if cause.kind() == io::ErrorKind::NotFound => {}
         Err(cause) => return Err(ProjectError::Read { path: path.to_owned(), cause }.into()),
     }
     Ok(write_atomically(path, content.as_bytes())?)
 }
 
-/// The mark is in one of the first lines, before anything that packages say.
-fn is_marked(text: &str, mark: &str) -> bool {
-    text.lines().take(3).any(|line| line.contains(mark))
+fn beginning_of(path: &Path) -> io::Result<Vec<u8>> {
+    let mut beginning = Vec::new();
+    open_regular(path)?.take(BEGINNING).read_to_end(&mut beginning)?;
+    Ok(beginning)
 }

@@ -31,6 +31,21 @@ pub(crate) fn paint(role: Role, text: impl std::fmt::Display) -> String {
     painted(role, text)
 }
 
+/// Returns the day of a time as an answer has it.
+pub(crate) fn day_of(time: &str) -> &str {
+    time.split('T').next().unwrap_or(time)
+}
+
+/// Shortens a commit for people; what is here now has none.
+pub(crate) fn commit_of(commit: Option<&str>) -> &str {
+    commit.map_or("now", |commit| commit.get(..8).unwrap_or(commit))
+}
+
+/// Turns a count into a coordinate, or a value of a plot.
+pub(crate) fn float(number: usize) -> f64 {
+    u32::try_from(number).map_or(f64::MAX, f64::from)
+}
+
 /// Says something below a result: a note, which wraps at words where the terminal is narrow.
 pub(crate) fn note(says: impl std::fmt::Display) -> String {
     below(Role::Notice, "note:", says)

@@ -94,7 +94,7 @@ fn only_what_yostel_wrote_is_written_over_and_no_link_is_followed_out() {
     let refused = sandbox.run("console", "graph mine.svg").expect(2).stderr;
     assert_eq!(
         refused,
-        "error: mine.svg is there already, and yostel did not write it\nnext: name another file, or remove that one first\n"
+        "error: mine.svg is there already, and this command did not write it in this form\nnext: name another file, or remove that one first\n"
     );
     assert_eq!(sandbox.read("console/mine.svg"), "<svg/>");
     sandbox.run("console", "graph ours.svg").expect(0);
@@ -118,13 +118,31 @@ fn only_what_yostel_wrote_is_written_over_and_no_link_is_followed_out() {
 }
 
 #[test]
+fn what_the_mask_takes_from_others_they_do_not_get() {
+    use std::os::unix::fs::PermissionsExt;
+    let sandbox = small_world();
+    let line = "umask 077; yostel lock -q && yostel graph needs.svg -q && yostel report page.html -q";
+    sandbox.finish(&mut sandbox.shell("console", line)).expect(0);
+    let mode = |file: &str| std::fs::metadata(sandbox.path(file)).unwrap().permissions().mode() & 0o777;
+    let files = ["console/yostel.lock", "console/needs.svg", "console/page.html"];
+    assert_eq!(files.map(mode), [0o600, 0o600, 0o600]);
+    // What is there keeps what it has.
+    std::fs::set_permissions(sandbox.path(files[1]), PermissionsExt::from_mode(0o644)).unwrap();
+    sandbox.finish(&mut sandbox.shell("console", "umask 077; yostel graph needs.svg -q")).expect(0);
+    assert_eq!(mode(files[1]), 0o644);
+}
+
+#[test]
 fn without_its_sources_a_graph_is_drawn_without_marks_and_says_why() {
     let sandbox = small_world();
     sandbox.run("console", "lock").expect(0);
     std::fs::remove_dir_all(sandbox.path("station")).unwrap();
     let drawn = sandbox.run("console", "graph").expect(0);
     assert!(drawn.stdout.contains("gust 2.1.0"), "{}", drawn.stdout);
-    assert!(drawn.stderr.contains("what an audit would find is not marked: "), "{}", drawn.stderr);
+    for said in ["note: what an audit would find is not marked\n", "note: the sources cannot be asked: "] {
+        assert!(drawn.stderr.contains(said), "{}", drawn.stderr);
+    }
+    assert!(!drawn.stdout.contains("station"), "{}", drawn.stdout);
 }
 
 #[test]

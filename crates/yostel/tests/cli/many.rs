@@ -98,5 +98,5 @@ fn what_is_wrong_with_one_project_is_told_beside_the_others() {
     sandbox.run("", "audit --under work").expect(4);
     assert!(sandbox.run("", "audit --under nowhere").expect(7).stderr.contains("nowhere"));
     std::fs::create_dir_all(sandbox.path("empty")).unwrap();
-    assert_eq!(sandbox.run("", "audit --under empty").expect(0).stdout, "No project with a lockfile is there.\n");
+    assert_eq!(sandbox.run("", "audit --under empty").expect(0).stdout, "There is no project with a lockfile.\n");
 }

@@ -24,7 +24,7 @@ fn a_page_says_what_matters_and_is_whole_by_itself() {
     let said = sandbox.run("console", "report page.html").expect(0).stdout;
     assert_eq!(
         said,
-        "Wrote page.html.\n  3 packages are locked; 2 of them are needed by a project itself.\n  \
+        "Wrote page.html.\n  3 packages are locked, 2 of them needed directly.\n  \
          1 advisory affects unit, rated critical.\n  \
          2 packages have newer releases; 0 can move to the newest now.\n"
     );
@@ -76,7 +76,10 @@ fn a_page_is_not_written_over_anothers_and_not_without_its_sources() {
     sandbox.write("console/index.html", "<!DOCTYPE html>\n<html lang=\"en\">\n<p>made by yostel reporters</p>\n");
     let before = sandbox.read("console/index.html");
     let refused = sandbox.run("console", "report index.html").expect(2).stderr;
-    assert!(refused.starts_with("error: index.html is there already, and yostel did not write it\n"), "{refused}");
+    assert!(
+        refused.starts_with("error: index.html is there already, and this command did not write it in this form\n"),
+        "{refused}"
+    );
     assert_eq!(sandbox.read("console/index.html"), before);
     sandbox.run("console", "report page.html").expect(0);
     let page = sandbox.read("console/page.html");

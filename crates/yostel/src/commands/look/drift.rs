@@ -8,7 +8,7 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::Format;
-use crate::render::{Columns, Head, Role, count, note, paint, width};
+use crate::render::{Columns, Head, Role, commit_of, count, day_of, float, note, paint, width};
 
 /// Most rows of a table that nobody asked to see whole.
 const MOST_ROWS: usize = 12;
@@ -96,9 +96,9 @@ fn curves(curve: &[CurvePointTold]) -> String {
     type Measure = (&'static str, fn(&LagTold) -> f64, usize);
     let measures: [Measure; 4] = [
         ("years", |lag| lag.years, 1),
-        ("releases", |lag| number(lag.releases), 0),
-        ("lines", |lag| number(lag.lines), 0),
-        ("advisories", |lag| number(lag.advisories), 0),
+        ("releases", |lag| float(lag.releases), 0),
+        ("lines", |lag| float(lag.lines), 0),
+        ("advisories", |lag| float(lag.advisories), 0),
     ];
     let mut text = String::new();
     for (what, of, digits) in measures {
@@ -119,12 +119,8 @@ fn fewer(values: &[f64], most: usize) -> Vec<f64> {
 fn bars(values: &[f64]) -> String {
     let most = values.iter().copied().fold(0.0, f64::max);
     let steps = BARS.len() - 1;
-    let bar = |value: &f64| BARS[(0..steps).filter(|step| *value > most * number(*step) / number(steps)).count()];
+    let bar = |value: &f64| BARS[(0..steps).filter(|step| *value > most * float(*step) / float(steps)).count()];
     values.iter().map(bar).collect()
-}
-
-fn number(number: usize) -> f64 {
-    u32::try_from(number).map_or(f64::MAX, f64::from)
 }
 
 fn table(points: &[DriftPointTold], in_full: bool) -> String {
@@ -132,9 +128,8 @@ fn table(points: &[DriftPointTold], in_full: bool) -> String {
     let mut columns = Columns::new(heads.into_iter().chain(LAGS));
     let skipped = if in_full { 0 } else { points.len().saturating_sub(MOST_ROWS) };
     for point in &points[skipped..] {
-        let date = point.at.split('T').next().unwrap_or_default().to_owned();
-        let commit = point.commit.as_deref().map_or("now", |commit| &commit[..commit.len().min(8)]);
-        let row = [date, commit.to_owned(), point.packages.to_string()];
+        let commit = commit_of(point.commit.as_deref()).to_owned();
+        let row = [day_of(&point.at).to_owned(), commit, point.packages.to_string()];
         columns.row(row.into_iter().chain(cells(&point.lag)));
     }
     let mut text = columns.finish();
@@ -165,7 +160,8 @@ fn notes(answer: &DriftAnswer, most: usize) -> String {
     }
     let unknown = answer.points.last().map_or(0, |now| now.unknown);
     if unknown > 0 {
-        notes.push(format!("{} that no source has any more: they do not count", count(unknown, "locked release")));
+        let counts = if unknown == 1 { "it does not count" } else { "they do not count" };
+        notes.push(format!("{} that no source has any more: {counts}", count(unknown, "locked release")));
     }
     if !answer.unread_advisories.is_empty() {
         let files = count(answer.unread_advisories.len(), "advisory file");

@@ -125,11 +125,12 @@ pub(crate) fn run(arguments: Graph, call: &Call) -> Result<Answer, FlowError> {
             (picture.text, svg::MARK)
         }
     };
+    notes.extend(answer.untold.as_ref().map(|why| format!("the sources cannot be asked: {why}")));
     let Some(file) = arguments.file else {
         let stderr = if call.quiet { String::new() } else { notes.iter().map(note_at_once).collect() };
         return Ok(Answer { stderr, door: Door::Raw, ..Answer::words(Exit::Fine, picture) });
     };
-    write_picture(&call.folder.join(&file), &picture, mark, &call.settings)?;
+    write_picture(&call.folder.join(&file), &picture, mark)?;
     let shown = file.display().to_string();
     answer.file = Some(shown.clone());
     Ok(Answer::done(

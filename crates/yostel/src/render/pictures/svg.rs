@@ -7,6 +7,7 @@ use yostel_findings::{Layout, Rect, lay_out};
 
 use super::signs::{CHANGES, MARKS, Sign, sign};
 use super::{label, title};
+use crate::render::float;
 use crate::render::xml::escaped;
 
 /// What says near the beginning of a file that it is one of ours.
@@ -59,7 +60,7 @@ pub(crate) fn document(answer: &GraphAnswer, notes: &[String]) -> Picture {
     let layout = layout_of(answer);
     let heading: Vec<String> = std::iter::once(title(answer)).chain(notes.iter().cloned()).collect();
     let widest = heading.iter().map(|line| width_of(line)).fold(LEAST_WIDTH, f64::max);
-    let top = 12.0 + LINE * count(heading.len());
+    let top = 12.0 + LINE * float(heading.len());
     let width = layout.width.max(widest + 32.0);
     let (legend, legend_height) = legend(answer, width, top + layout.height);
     let height = top + layout.height + legend_height;
@@ -71,7 +72,7 @@ pub(crate) fn document(answer: &GraphAnswer, notes: &[String]) -> Picture {
         escaped(&heading[0])
     );
     for (at, line) in heading.iter().enumerate() {
-        let (y, quiet) = (26.0 + LINE * count(at), if at == 0 { " font-weight=\"bold\"" } else { " class=\"q\"" });
+        let (y, quiet) = (26.0 + LINE * float(at), if at == 0 { " font-weight=\"bold\"" } else { " class=\"q\"" });
         text.push_str(&words(16.0, y, line, quiet));
     }
     text.push_str(&format!("<g transform=\"translate(0 {top:.1})\">\n{}</g>\n", drawing(answer, &layout)));
@@ -153,7 +154,7 @@ fn text_of(node: &NodeTold) -> String {
 
 fn width_of_box(node: &NodeTold) -> f64 {
     let signs = node.marks.len() + usize::from(node.change.is_some());
-    2.0 * PADDING + width_of(&text_of(node)) + SIGN * count(signs)
+    2.0 * PADDING + width_of(&text_of(node)) + SIGN * float(signs)
 }
 
 fn box_of(number: usize, node: &NodeTold, at: Rect) -> String {
@@ -204,8 +205,7 @@ fn told(node: &NodeTold) -> String {
         lines.push(format!("and {} more", node.packages.len() - MOST));
     }
     lines.extend(node.findings.iter().take(MOST).cloned());
-    // A line each: that is kept, and nothing else that is hidden.
-    lines.iter().map(|line| crate::sanitise::sanitise(line)).collect::<Vec<_>>().join("; ")
+    lines.join("; ")
 }
 
 /// Writes one line of text, as wide as it was counted.
@@ -218,11 +218,7 @@ fn words(x: f64, y: f64, says: &str, more: &str) -> String {
 }
 
 fn width_of(text: &str) -> f64 {
-    LETTER * count(crate::sanitise::sanitise(text).chars().count())
-}
-
-fn count(number: usize) -> f64 {
-    u32::try_from(number).map_or(f64::MAX, f64::from)
+    LETTER * float(crate::sanitise::sanitise(text).chars().count())
 }
 
 /// Explains the signs and lines that are there. Returns it, and its height.

@@ -12,13 +12,16 @@ use yostel_findings::Rating;
 
 use self::plots::Plot;
 use super::pictures::{notes, svg, title};
-use super::size;
+use super::{commit_of, day_of, size};
 use crate::sanitise::sanitise;
 
 /// What says near the beginning of a file that it is one of ours.
 pub(crate) const MARK: &str = "<!-- made by yostel report -->";
 
 const SCRIPT: &str = include_str!("../../../templates/report.js");
+
+/// Of how many a way is told whole.
+const MOST_OF_A_WAY: usize = 8;
 
 /// How many packages of a finding lead into the graph.
 const MOST_SHOWN: usize = 6;
@@ -90,11 +93,9 @@ struct PointRow {
 }
 
 /// Writes the page.
-///
-/// # Panics
-/// Never: writing into a text cannot fail.
 pub(crate) fn document(answer: &ReportAnswer) -> String {
     let nodes = Nodes::of(answer);
+    let found = found_of(answer);
     let (graph, legend) = svg::figures(&answer.graph);
     let version = answer.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
     let severities: Vec<&str> = Rating::ALL.iter().rev().map(|rating| rating.word()).collect();
@@ -117,7 +118,7 @@ pub(crate) fn document(answer: &ReportAnswer) -> String {
         graph_notes: notes(&answer.graph).iter().map(|note| sanitise(note)).collect(),
         graph,
         legend,
-        packages: answer.packages.iter().map(|package| package_row(package, answer, &nodes)).collect(),
+        packages: answer.packages.iter().map(|package| package_row(package, &found, &nodes)).collect(),
         drift_notes: drift_notes(answer),
         plots: plots::plots(&answer.drift),
         points: answer.drift.points.iter().map(point_row).collect(),
@@ -152,6 +153,27 @@ impl Nodes {
     }
 }
 
+/// By package, and version where one is meant, how much was found about it.
+type Found<'a> = BTreeMap<(&'a str, Option<&'a str>), usize>;
+
+fn found_of(answer: &ReportAnswer) -> Found<'_> {
+    let mut found = Found::new();
+    for package in answer.findings.iter().flat_map(|finding| &finding.packages) {
+        *found.entry((package.package.as_str(), package.version.as_deref())).or_default() += 1;
+    }
+    found
+}
+
+/// Says by which way a package came; of a long one, how it begins and ends.
+fn way_words(way: &[String]) -> String {
+    match way {
+        [first, second, .., last] if way.len() > MOST_OF_A_WAY => {
+            format!("{first}, {second}, {} more, {last}", way.len() - 3)
+        }
+        _ => way.join(", "),
+    }
+}
+
 fn finding_row(finding: &FindingTold, nodes: &Nodes) -> FindingRow {
     let shown = finding.packages.iter().take(MOST_SHOWN).filter_map(|package| {
         let number = nodes.number(&package.package, package.version.as_deref())?;
@@ -162,18 +184,14 @@ fn finding_row(finding: &FindingTold, nodes: &Nodes) -> FindingRow {
         kind: finding.kind,
         says: sanitise(&finding.says),
         notes: finding.notes.iter().map(|note| sanitise(note)).collect(),
-        way: sanitise(&finding.way.join(", ")),
+        way: sanitise(&way_words(&finding.way)),
         remedy: finding.remedy.as_ref().map(|remedy| sanitise(&remedy.says)).unwrap_or_default(),
         shown: shown.collect(),
     }
 }
 
-fn package_row(one: &ReportedPackageTold, answer: &ReportAnswer, nodes: &Nodes) -> PackageRow {
-    let is_about = |finding: &&FindingTold| {
-        finding.packages.iter().any(|package| {
-            package.package == one.package && package.version.as_ref().is_none_or(|version| *version == one.version)
-        })
-    };
+fn package_row(one: &ReportedPackageTold, found: &Found<'_>, nodes: &Nodes) -> PackageRow {
+    let found = |version: Option<&str>| found.get(&(one.package.as_str(), version)).copied().unwrap_or(0);
     let text = |text: &Option<String>| text.as_deref().map(sanitise).unwrap_or_default();
     PackageRow {
         direct: one.direct,
@@ -186,7 +204,7 @@ fn package_row(one: &ReportedPackageTold, answer: &ReportAnswer, nodes: &Nodes) 
         licence: text(&one.licence),
         from: sanitise(&origin_words(&one.from)),
         askers: one.askers,
-        findings: answer.findings.iter().filter(is_about).count(),
+        findings: found(None) + found(Some(&one.version)),
         bytes: one.bytes.unwrap_or(0),
         size: one.bytes.map(size).unwrap_or_default(),
     }
@@ -206,7 +224,7 @@ fn origin_words(from: &OriginTold) -> String {
 fn point_row(point: &yostel_answers::answers::drift::DriftPointTold) -> PointRow {
     PointRow {
         date: day_of(&point.at).to_owned(),
-        commit: point.commit.as_deref().map_or("now", |commit| &commit[..commit.len().min(8)]).to_owned(),
+        commit: commit_of(point.commit.as_deref()).to_owned(),
         packages: point.packages,
         years: format!("{:.1}", point.lag.years),
         releases: point.lag.releases,
@@ -229,11 +247,6 @@ fn drift_notes(answer: &ReportAnswer) -> Vec<String> {
         notes.push("Only a part of git's history was there".to_owned());
     }
     notes
-}
-
-/// The day of a time as it is written.
-fn day_of(time: &str) -> &str {
-    time.split('T').next().unwrap_or(time)
 }
 
 fn digest_of(text: &str) -> [u8; 32] {

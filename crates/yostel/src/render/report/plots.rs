@@ -1,8 +1,9 @@
 //! How far behind a project was, drawn: a small plot for each measure.
 
-use yostel_answers::answers::drift::{CurvePointTold, DriftAnswer, DriftPointTold, LagTold};
+use yostel_answers::answers::drift::{DriftAnswer, DriftPointTold, LagTold};
 
 use crate::render::xml::escaped;
+use crate::render::{commit_of, day_of, float};
 
 /// A plot, and what it shows in words.
 pub(super) struct Plot {
@@ -22,9 +23,9 @@ type Measure = (&'static str, fn(&LagTold) -> f64, usize);
 
 const MEASURES: [Measure; 4] = [
     ("Years", |lag| lag.years, 1),
-    ("Releases", |lag| number(lag.releases), 0),
-    ("Compatible lines", |lag| number(lag.lines), 0),
-    ("Advisories", |lag| number(lag.advisories), 0),
+    ("Releases", |lag| float(lag.releases), 0),
+    ("Compatible lines", |lag| float(lag.lines), 0),
+    ("Advisories", |lag| float(lag.advisories), 0),
 ];
 
 /// Draws each measure over time; none without a history.
@@ -40,14 +41,14 @@ fn plot(drift: &DriftAnswer, (what, of, digits): &Measure) -> Plot {
     let most = drift.points.iter().map(|point| of(&point.lag)).chain(values.iter().copied()).fold(0.0, f64::max);
     let most = most.max(1.0);
     let y = |value: f64| BOTTOM - (BOTTOM - TOP) * value / most;
-    let last = number(values.len() - 1);
+    let last = float(values.len() - 1);
     let x = |step: f64| LEFT + (RIGHT - LEFT) * step / last;
     let mut path = String::new();
     for (step, value) in values.iter().enumerate() {
         let letter = if step == 0 { 'M' } else { 'L' };
-        path.push_str(&format!("{letter}{:.1} {:.1}", x(number(step)), y(*value)));
+        path.push_str(&format!("{letter}{:.1} {:.1}", x(float(step)), y(*value)));
     }
-    let (first_day, last_day) = (day(&drift.curve[0]), day(&drift.curve[drift.curve.len() - 1]));
+    let (first_day, last_day) = (day_of(&drift.curve[0].at), day_of(&drift.curve[drift.curve.len() - 1].at));
     let says = format!(
         "{what}: {:.digits$} on {first_day}, {:.digits$} on {last_day}; at most {most:.digits$}",
         values[0],
@@ -69,8 +70,8 @@ fn plot(drift: &DriftAnswer, (what, of, digits): &Measure) -> Plot {
     for point in &drift.points {
         if let Some(at) = place_of(point, drift) {
             let value = of(&point.lag);
-            let commit = point.commit.as_deref().map_or("now", |commit| &commit[..commit.len().min(8)]);
-            let says = format!("{} ({commit}): {value:.digits$}", point.at.split('T').next().unwrap_or_default());
+            let commit = commit_of(point.commit.as_deref());
+            let says = format!("{} ({commit}): {value:.digits$}", day_of(&point.at));
             drawing.push_str(&format!(
                 "<circle class=\"dot\" cx=\"{:.1}\" cy=\"{:.1}\" r=\"3\"><title>{}</title></circle>",
                 x(at),
@@ -87,19 +88,11 @@ fn plot(drift: &DriftAnswer, (what, of, digits): &Measure) -> Plot {
 fn place_of(point: &DriftPointTold, drift: &DriftAnswer) -> Option<f64> {
     let (first, last) = (second(&drift.curve[0].at)?, second(&drift.curve[drift.curve.len() - 1].at)?);
     let at = second(&point.at)?;
-    (last > first).then(|| number(drift.curve.len() - 1) * (at - first) / (last - first))
+    (last > first).then(|| float(drift.curve.len() - 1) * (at - first) / (last - first))
 }
 
 fn second(time: &str) -> Option<f64> {
     let time: jiff::Timestamp = time.parse().ok()?;
     #[expect(clippy::cast_precision_loss, reason = "a place in a plot")]
     Some(time.as_second() as f64)
-}
-
-fn day(point: &CurvePointTold) -> &str {
-    point.at.split('T').next().unwrap_or_default()
-}
-
-fn number(number: usize) -> f64 {
-    u32::try_from(number).map_or(f64::MAX, f64::from)
 }

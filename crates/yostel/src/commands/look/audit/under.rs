@@ -42,7 +42,7 @@ pub(super) fn run(
 
 fn words(answer: &UnderAnswer, verbose: bool) -> String {
     let mut text = match answer.projects.len() {
-        0 => "No project with a lockfile is there.\n".to_owned(),
+        0 => "There is no project with a lockfile.\n".to_owned(),
         many if answer.projects.iter().any(|one| one.years.is_some()) => {
             format!("{}, the furthest behind first.\n", count(many, "project"))
         }
