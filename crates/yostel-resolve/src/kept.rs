@@ -1,5 +1,7 @@
 //! What is true when a package left the version that it should keep.
 
+use std::collections::BTreeMap;
+
 use yostel_documents::PackageName;
 use yostel_solver::Lit;
 use yostel_versions::Version;
@@ -8,24 +10,40 @@ use crate::encode::Encoding;
 use crate::known::{Known, PackageId};
 use crate::problem::Problem;
 
-/// What is true when a package is there at another version than the one to keep.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Moved {
-    pub(crate) package: PackageId,
-    pub(crate) literal: Lit,
-    /// That the version to keep is there, where it may be chosen.
-    pub(crate) kept: Option<Lit>,
-    /// Whether other lines of it may be there beside.
-    pub(crate) apart: bool,
+/// For each version to keep, what is true when its package is there at another one.
+#[derive(Debug, Default)]
+pub(crate) struct Kept {
+    /// Those literals, by name.
+    pub(crate) moved: Vec<Lit>,
+    /// Of packages without other lines beside: that literal, and the one of the version to keep, where it may be chosen.
+    alone: BTreeMap<usize, (Lit, Option<Lit>)>,
 }
 
-/// Makes that literal for each version to keep, by name.
-pub(crate) fn all_moved(encoding: &mut Encoding, problem: &Problem, known: &mut Known) -> Vec<Moved> {
-    let kept = problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
-    kept.filter_map(|(name, version)| moved(name, version, encoding, problem, known)).collect()
+impl Kept {
+    /// Makes them.
+    pub(crate) fn of(encoding: &mut Encoding, problem: &Problem, known: &mut Known) -> Self {
+        let mut kept = Self::default();
+        for (name, version) in
+            problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)))
+        {
+            if let Some((moved, stays)) = moved(name, version, encoding, problem, known) {
+                kept.moved.push(moved);
+                if !problem.rules.coexist.contains(name) {
+                    kept.alone.insert(known.package(name).index(), (moved, stays));
+                }
+            }
+        }
+        kept
+    }
+
+    /// Returns what is true when a package left its version, and when it is there at it; nothing of one that may be there on
+    /// several lines.
+    pub(crate) fn alone(&self, package: PackageId) -> Option<(Lit, Option<Lit>)> {
+        self.alone.get(&package.index()).copied()
+    }
 }
 
-/// Makes the literal that is true when the package is there at another version, of the same line when there may be one of
+/// Makes the literal that is true when the package is there at another version, and finds that of the version to keep; of the same line when there may be one of
 /// each; none when there is no such release to keep.
 fn moved(
     name: &PackageName,
@@ -33,7 +51,7 @@ fn moved(
     encoding: &mut Encoding,
     problem: &Problem,
     known: &mut Known,
-) -> Option<Moved> {
+) -> Option<(Lit, Option<Lit>)> {
     let document = known.document(name)?;
     let kept = document.releases.iter().position(|release| release.version == *kept)?;
     let numbering = document.numbering.clone();
@@ -51,5 +69,5 @@ fn moved(
             encoding.solver.add_clause(&[!literal, moved]);
         }
     }
-    Some(Moved { package: id, literal: moved, kept: kept_literal, apart })
+    Some((moved, kept_literal))
 }

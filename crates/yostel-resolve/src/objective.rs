@@ -4,7 +4,7 @@
 //! as can be, by name; then what came along, nearest first. Every question is one call of the solver, and each answer is
 //! made a fact before the next question, so what was learned is reused.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use yostel_documents::{Chosen, PackageName};
 use yostel_solver::{Lit, Model, Stats};
@@ -12,7 +12,7 @@ use yostel_solver::{Lit, Model, Stats};
 use crate::assumed::Assumed;
 use crate::encode::Encoding;
 use crate::fewest::Fewest;
-use crate::kept::{Moved, all_moved};
+use crate::kept::Kept;
 use crate::known::Halt;
 use crate::known::{Known, NeedId, PackageId};
 use crate::problem::Problem;
@@ -50,9 +50,7 @@ pub(super) struct Search {
     stated: bool,
     stage: Stage,
     /// For each version to keep, what is true when its package left it; once that is asked.
-    moved: Option<Vec<Moved>>,
-    /// By package, where in those it is, of packages without other lines beside.
-    alone: BTreeMap<usize, usize>,
+    kept: Option<Kept>,
     /// What holds in this trial only; none when what is found out is a fact for good.
     trial: Option<Assumed>,
 }
@@ -88,15 +86,7 @@ struct Layers {
 impl Search {
     pub(super) fn new(known: &Known) -> Self {
         let encoding = Encoding::new(known);
-        Self {
-            encoding,
-            model: None,
-            stated: false,
-            stage: Stage::Any,
-            moved: None,
-            alone: BTreeMap::new(),
-            trial: None,
-        }
+        Self { encoding, model: None, stated: false, stage: Stage::Any, kept: None, trial: None }
     }
 
     /// Makes a search for trials, which each begin with [`Self::try_again`].
@@ -233,7 +223,8 @@ impl Search {
                     self.stage = Stage::Preferred(Layers::of(problem));
                     return carried;
                 }
-                let moved: Vec<Lit> = self.all_moved(problem, known).iter().map(|moved| moved.literal).collect();
+                let encoding = &mut self.encoding;
+                let moved = self.kept.get_or_insert_with(|| Kept::of(encoding, problem, known)).moved.clone();
                 Stage::Fewest { fewest: Fewest::of(&moved), moved }
             }
             Stage::Fewest { moved, .. } => Stage::Which { moved, next: 0 },
@@ -282,23 +273,11 @@ impl Search {
         Ok(())
     }
 
-    /// Lists what is true when a package left its version, of all that are to be kept.
-    fn all_moved(&mut self, problem: &Problem, known: &mut Known) -> &[Moved] {
-        let (encoding, alone) = (&mut self.encoding, &mut self.alone);
-        self.moved.get_or_insert_with(|| {
-            let moved = all_moved(encoding, problem, known);
-            let of_one_line = moved.iter().enumerate().filter(|(_, moved)| !moved.apart);
-            alone.extend(of_one_line.map(|(at, moved)| (moved.package.index(), at)));
-            moved
-        })
-    }
-
     /// Of a package that a trial holds at its version, that one is all there is to choose from: nothing else of it need be
     /// asked about. (What is a fact for good, the solver knows by itself.)
     fn held(&self, package: PackageId) -> Option<Lit> {
-        let assumed = self.trial.as_ref()?;
-        let moved = self.alone.get(&package.index()).and_then(|at| self.moved.as_ref()?.get(*at))?;
-        moved.kept.filter(|_| assumed.has(!moved.literal))
+        let (moved, stays) = self.kept.as_ref()?.alone(package)?;
+        stays.filter(|_| self.trial.as_ref().is_some_and(|assumed| assumed.has(!moved)))
     }
 
     /// Finds for each package the preferred release that it can have under all facts so far, and makes it a fact.
