@@ -93,6 +93,8 @@ struct Tables {
 pub(super) struct Encoding {
     pub(super) solver: Solver,
     tables: Tables,
+    /// Whether what a question assumed is held for the next: stating undoes that, so what was stated is not stated again.
+    holds: bool,
 }
 
 impl Encoding {
@@ -113,21 +115,20 @@ impl Encoding {
 
     fn with(known: &Known, record_proof: bool, hold_assumptions: bool) -> Self {
         let config = Config { record_proof, hold_assumptions, stop: Some(known.stop().clone()), ..Config::default() };
-        Self { solver: Solver::new(config), tables: Tables::default() }
+        Self { solver: Solver::new(config), tables: Tables::default(), holds: hold_assumptions }
     }
 
     /// Returns the variable of a need, as a literal.
     pub(super) fn need(&mut self, need: NeedId, problem: &Problem, known: &Known) -> Lit {
-        // Stating undoes what is held; what was stated already needs none of that.
         match self.tables.needs.get(need.index()) {
-            Some(Some((literal, _))) => *literal,
+            Some(Some((literal, _))) if self.holds => *literal,
             _ => self.tables.need(need, problem, known, &mut self.solver.stating()),
         }
     }
 
     /// Returns the releases of a package that may be chosen, the preferred first, each with its place in the document.
     pub(super) fn candidates(&mut self, id: PackageId, problem: &Problem, known: &Known) -> Vec<(u32, Lit)> {
-        if !matches!(self.tables.candidates.get(id.index()), Some(Some(_))) {
+        if !self.holds || !matches!(self.tables.candidates.get(id.index()), Some(Some(_))) {
             self.tables.place(id, problem, known, &mut self.solver.stating());
         }
         let candidates = self.tables.candidates[id.index()].iter();
