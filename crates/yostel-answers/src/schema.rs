@@ -8,8 +8,8 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use crate::answers::{
-    ANSWER_FORMAT, Told, audit, compare, decide, declare, drift, graph, keep, look, report, share, sources, under,
-    using,
+    ANSWER_FORMAT, Told, audit, compare, decide, declare, dismiss, drift, graph, keep, look, report, share, sources,
+    under, using,
 };
 use crate::diagnostic::Diagnostic;
 
@@ -61,6 +61,7 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<look::ListAnswer>(),
         of::<look::TreeAnswer>(),
         of::<audit::AuditAnswer>(),
+        of::<dismiss::DismissAnswer>(),
         of::<under::UnderAnswer>(),
         of::<compare::CompareAnswer>(),
         of::<graph::GraphAnswer>(),

@@ -16,14 +16,17 @@ mod manifest;
 mod merge_mark;
 mod name;
 mod numbering;
+mod openvex;
 mod origin;
 mod overrides;
+mod purl;
 mod release;
 mod requirement;
 mod tree;
 
 pub use advisory::{
-    ADVISORIES, Advisory, Affected, AffectedPackage, AffectedRange, MOST_ADVISORY, RangeEvent, RangeKind, Severity,
+    ADVISORIES, About, Advisory, Affected, AffectedPackage, AffectedRange, MOST_ADVISORY, RangeEvent, RangeKind,
+    Severity, repository_of,
 };
 pub use baseline::{BASELINE_FORMAT, Baseline, BaselineError, Known};
 pub use chosen::{AtVersion, Chosen, Numbered};
@@ -46,8 +49,10 @@ pub use manifest::{
     remove_platform, remove_rule, remove_source,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest, run_purpose};
+pub use openvex::{Dismissal, MOST_OPENVEX, OpenVex, VEX_JUSTIFICATIONS, VexProduct, VexStatement, VexStatus};
 pub use origin::{Elsewhere, GitAt, GitPlace, Origin};
 pub use overrides::Overrides;
+pub use purl::{PackageUrl, url_part};
 pub use release::{
     ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Statement, TakenBack,
     Withdrawal, artifact_for, check_offered_path, check_platform, check_variable, is_loading_variable,

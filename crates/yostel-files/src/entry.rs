@@ -2,6 +2,8 @@
 
 use std::borrow::Cow;
 use std::ffi::OsString;
+use std::fs::File;
+use std::io;
 
 use rustix::fs::FileType;
 
@@ -47,6 +49,10 @@ pub struct Meta {
     pub modified: i64,
     /// And nanoseconds.
     pub modified_nanos: i64,
+    /// Time of the last change of anything, which nobody sets: seconds since 1970.
+    pub changed: i64,
+    /// And nanoseconds.
+    pub changed_nanos: i64,
     /// The file's number on its file system.
     pub inode: u64,
 }
@@ -60,8 +66,18 @@ impl Meta {
             size: stat.st_size as u64,
             modified: stat.st_mtime as i64,
             modified_nanos: stat.st_mtime_nsec as i64,
+            changed: stat.st_ctime as i64,
+            changed_nanos: stat.st_ctime_nsec as i64,
             inode: stat.st_ino as u64,
         }
+    }
+
+    /// Returns what the system says about an open file.
+    ///
+    /// # Errors
+    /// As the system says.
+    pub fn of_file(file: &File) -> io::Result<Self> {
+        Ok(Self::of(&rustix::fs::fstat(file)?))
     }
 
     /// Tells whether its owner may execute it.

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use yostel_documents::{
-    Artifact, Asker, Declared, Lockfile, Origin, PackageDocument, PackageName, Purpose, Seal, TreeDigest,
+    Artifact, Asker, Declared, Lockfile, Origin, PackageDocument, PackageName, Purpose, Seal, TreeDigest, url_part,
 };
 use yostel_versions::Version;
 
@@ -149,9 +149,9 @@ pub fn bill(
 /// Writes the package URL (purl, type `generic`) of a package: its levels are the namespace, a commit is `vcs_url`.
 pub fn package_url(package: &PackageName, version: Option<&str>, from: Option<&Origin>) -> String {
     let mut url = "pkg:generic/".to_owned();
-    url.push_str(&package.as_str().split('/').map(encoded).collect::<Vec<String>>().join("/"));
+    url.push_str(&package.as_str().split('/').map(url_part).collect::<Vec<String>>().join("/"));
     if let Some(version) = version {
-        url.push_str(&format!("@{}", encoded(version)));
+        url.push_str(&format!("@{}", url_part(version)));
     }
     match from {
         Some(Origin::Git { place, commit }) if is_of_the_world(&place.address) => {
@@ -161,7 +161,7 @@ pub fn package_url(package: &PackageName, version: Option<&str>, from: Option<&O
             ));
             if let Some(folder) = &place.folder {
                 let parts = folder.split('/').filter(|part| !part.is_empty());
-                url.push_str(&format!("#{}", parts.map(encoded).collect::<Vec<String>>().join("/")));
+                url.push_str(&format!("#{}", parts.map(url_part).collect::<Vec<String>>().join("/")));
             }
         }
         Some(Origin::Archive { address }) if is_of_the_world(address) => {
@@ -172,15 +172,9 @@ pub fn package_url(package: &PackageName, version: Option<&str>, from: Option<&O
     url
 }
 
-/// Encodes all that a package URL does not take as it is: letters, digits, `.`, `-`, `_`, `~`, and `:`, which parts nothing here.
-fn encoded(text: &str) -> String {
-    let plain = |byte: u8| byte.is_ascii_alphanumeric() || b".-_~:".contains(&byte);
-    text.bytes().map(|byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect()
-}
-
 /// Encodes the value of a qualifier, in which `/` parts nothing.
 fn value(text: &str) -> String {
-    text.split('/').map(encoded).collect::<Vec<String>>().join("/")
+    text.split('/').map(url_part).collect::<Vec<String>>().join("/")
 }
 
 /// Tells whether an address means the same to everybody; others are of this machine, and nobody else's to know.

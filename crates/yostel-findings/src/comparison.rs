@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use yostel_documents::{AskedBy, Asker, LockedPackage, Lockfile, PackageDocument, PackageName, Purpose, artifact_for};
 use yostel_versions::{ConstraintText, Version};
 
-use crate::audit::{Published, Threat, threats};
+use crate::audit::{Advisories, Threat, threats};
 use crate::compare::{Move, MoveKind, compare};
 
 /// What a change of a lockfile means.
@@ -80,13 +80,13 @@ pub enum Cause {
     Unprovoked,
 }
 
-/// Compares two lockfiles. `documents` and `published` are what the sources tell; without them, licences and advisories are
+/// Compares two lockfiles. `documents` and `advisories` are what the sources tell; without them, licences and advisories are
 /// not told. Sizes are those for `platform`.
 pub fn comparison(
     old: &Lockfile,
     new: &Lockfile,
     documents: &BTreeMap<PackageName, PackageDocument>,
-    published: &[Published],
+    advisories: &Advisories,
     platform: &str,
 ) -> Comparison {
     let mut roots = Roots::new();
@@ -96,7 +96,7 @@ pub fn comparison(
         let licences = licences_of(&moved, documents);
         Compared { moved, cause, root, licences }
     });
-    let (before, now) = (threats(old, documents, published), threats(new, documents, published));
+    let (before, now) = (threats(old, documents, advisories), threats(new, documents, advisories));
     let key = |threat: &Threat| (threat.id.clone(), threat.package.clone());
     let without = |all: &[Threat], others: &[Threat]| {
         let others: BTreeSet<_> = others.iter().map(key).collect();

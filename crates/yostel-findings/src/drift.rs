@@ -4,10 +4,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
-use yostel_documents::{Advisory, Affected, LockedPackage, Lockfile, PackageDocument, PackageName, SourceName};
+use yostel_documents::{LockedPackage, Lockfile, PackageDocument, PackageName, SourceName};
 use yostel_versions::Version;
 
-use crate::audit::{Published, is_affected};
+use crate::audit::{Advisories, Affectable, identities_of};
 
 /// How far behind a lockfile is at a time.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -85,21 +85,12 @@ impl Lag {
 #[derive(Debug)]
 pub struct Told<'t> {
     documents: &'t BTreeMap<PackageName, PackageDocument>,
-    advisories: BTreeMap<(&'t SourceName, &'t str), Vec<(&'t Advisory, &'t Affected)>>,
+    advisories: &'t Advisories,
 }
 
 impl<'t> Told<'t> {
-    /// Sorts what is told by package.
-    pub fn new(documents: &'t BTreeMap<PackageName, PackageDocument>, published: &'t [Published]) -> Self {
-        let mut advisories: BTreeMap<(&SourceName, &str), Vec<_>> = BTreeMap::new();
-        for one in published {
-            for affected in &one.advisory.affected {
-                let of = affected.package.as_ref().filter(|of| of.ecosystem == one.registry);
-                if let Some(of) = of {
-                    advisories.entry((&one.source, of.name.as_str())).or_default().push((&one.advisory, affected));
-                }
-            }
-        }
+    /// Joins what is told.
+    pub fn new(documents: &'t BTreeMap<PackageName, PackageDocument>, advisories: &'t Advisories) -> Self {
         Self { documents, advisories }
     }
 
@@ -128,19 +119,20 @@ impl<'t> Told<'t> {
             let versions: Vec<&Version> =
                 std::iter::once(&locked.version).chain(newer.iter().map(|release| &release.version)).collect();
             let seconds = newer.last().map_or(0, |newest| newest.published.as_second() - own.published.as_second());
+            let subject = Affectable {
+                package,
+                version: &locked.version,
+                numbering: &document.numbering,
+                source: Some(source),
+                commit: None,
+                identities: identities_of(own),
+            };
             // An advisory may speak of a package in several parts.
-            let affecting: BTreeSet<&str> = self
-                .advisories
-                .get(&(source, package.as_str()))
-                .into_iter()
-                .flatten()
-                .filter(|(advisory, affected)| {
-                    advisory.published.unwrap_or(advisory.modified) <= at
-                        && advisory.withdrawn.is_none_or(|on| on > at)
-                        && is_affected(affected, &document.numbering, &locked.version)
-                })
-                .map(|(advisory, _)| advisory.id.as_str())
-                .collect();
+            let affecting = self.advisories.on(&subject);
+            let affecting = affecting.iter().filter(|(advisory, _)| {
+                advisory.published.unwrap_or(advisory.modified) <= at && advisory.withdrawn.is_none_or(|on| on > at)
+            });
+            let affecting: BTreeSet<&str> = affecting.map(|(advisory, _)| advisory.id.as_str()).collect();
             let lag = Lag {
                 seconds: u64::try_from(seconds).unwrap_or(0),
                 releases: newer.len(),

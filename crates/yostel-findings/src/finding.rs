@@ -6,8 +6,8 @@ use yostel_documents::{Asker, Dispute, Lockfile, PackageName};
 use yostel_versions::Version;
 
 use crate::audit::{
-    Advised, Debt, Dedupe, Duplicate, LicenceTrouble, Notice, Outdated, Quiet, Rating, Unlicensed, UnreadAdvisory,
-    Upkeep,
+    Advised, Debt, Dedupe, Dismissed, Duplicate, LicenceTrouble, Notice, Outdated, Quiet, Rating, Unlicensed,
+    UnreadAdvisory, Upkeep,
 };
 use crate::remedy::Remedy;
 use crate::ways::Ways;
@@ -38,6 +38,10 @@ pub struct AuditReport {
     pub alarms: Vec<Dispute>,
     /// Advisories that affect what is locked, the worst first.
     pub advisories: Vec<Advised>,
+    /// Advisories of which somebody says that they do not affect what is locked.
+    pub dismissed: Vec<Dismissed>,
+    /// Those of which somebody said so until a day that is past: they are among the others again.
+    pub lapsed: Vec<Dismissed>,
     /// Advisories that could not be read.
     pub unread: Vec<UnreadAdvisory>,
     /// Locked releases whose licence is not allowed.
@@ -281,7 +285,7 @@ impl Matter<'_> {
             Self::Advisory(Advised { threat, .. }) => {
                 format!("{kind}:{}:{}@{}", threat.id, threat.package, threat.version)
             }
-            Self::UnreadAdvisory(unread) => format!("{kind}:{}:{}", unread.source, unread.file),
+            Self::UnreadAdvisory(unread) => format!("{kind}:{}:{}", unread.place, unread.file),
             Self::Notice(notice) => format!("{kind}:{}@{}", notice.package, notice.version),
             Self::Licence(one) => format!("{kind}:{}@{}", one.package, one.version),
             Self::Quiet(quiet) => format!("{kind}:{}", quiet.package),

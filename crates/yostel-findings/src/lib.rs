@@ -49,9 +49,10 @@ mod remedy;
 mod ways;
 
 pub use audit::{
-    Advised, Debt, Dedupe, Duplicate, Holder, LicenceTrouble, Notice, Outdated, Published, Quiet, Rating, Threat,
-    Trial, Unlicensed, UnreadAdvisory, Upkeep, UpkeepRule, WayOut, affects, duplicates, is_affected,
-    is_exception_needed, notices, outdated, quiet, severity_of, threats, unlicensed,
+    Advised, Advisories, Affectable, Ancestry, AtCommit, Debt, Dedupe, Dismissed, Dismissing, Duplicate, Holder,
+    LicenceTrouble, Notice, Outdated, Published, Quiet, Rating, Threat, Trial, Unlicensed, UnreadAdvisory, Upkeep,
+    UpkeepRule, WayOut, dismissing, duplicates, identities_of, is_affected, is_commit_affected, is_exception_needed,
+    notices, outdated, quiet, severity_of, threats, unlicensed,
 };
 pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
 pub use bill::{Bill, Needed, Part, PatchOf, Subject, bill, is_of_the_world, package_url, without_credentials};

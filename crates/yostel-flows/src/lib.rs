@@ -75,6 +75,7 @@ pub use look::list::{ListReport, ListRow, list};
 pub use look::picture::write_picture;
 pub use look::releases::{ReleaseSeen, ReleasesReport, releases};
 pub use look::report::{ProjectReport, ReportedPackage, report_of};
+pub use look::statements::{DismissReport, DismissRequest, STATEMENTS_NAME, Saying, dismiss};
 pub use look::tree::{MOST_LEVELS, Tree, TreeNode, TreeRequest, tree};
 pub use look::under::{Audited, AuditedProject, UnderReport, audit_under};
 pub use look::upward::{AskerNode, Upward, upward};

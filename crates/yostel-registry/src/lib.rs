@@ -393,6 +393,7 @@ fn release_of(manifest: &Manifest, version: Version, artifact: yostel_documents:
     release.published = now;
     release.licence.clone_from(&manifest.project.licence);
     release.notes.clone_from(&manifest.project.notes);
+    release.identities = manifest.project.identities.iter().map(ToString::to_string).collect();
     release
 }
 

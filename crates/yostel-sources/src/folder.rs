@@ -1,15 +1,16 @@
 //! A registry in a folder: plain files, laid out as docs/formats.md §4 says.
 
 use std::collections::BTreeSet;
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io::{Read, Seek, SeekFrom};
 use std::path::PathBuf;
 
 use yostel_documents::{
-    ADVISORIES, Artifact, DOCUMENTS, MOST_ADVISORY, MOST_DOCUMENT, MOST_HEAD, PackageDocument, PackageName,
-    REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, SourceName, archive_files, document_file, package_of_document,
+    ADVISORIES, Artifact, DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, PackageDocument, PackageName, REGISTRY_FORMAT,
+    REGISTRY_HEAD, RegistryHead, SourceName, archive_files, document_file, package_of_document,
 };
-use yostel_files::{Entry, FileError, Folder, for_each_in_parallel};
+use yostel_files::{FileError, Folder, for_each_in_parallel};
 
+use crate::dump::{AdvisoryReader, read_folder};
 use crate::error::{SourceError, SourceErrorKind};
 use crate::{Source, SourceAnswer, SourcedDocument};
 
@@ -117,18 +118,14 @@ impl Source for FolderSource {
         &self.registry
     }
 
-    fn advisories(&self, deliver: &(dyn Fn(&str, io::Result<String>) + Sync)) -> Result<(), SourceError> {
-        let entries = match self.folder.entries_of(ADVISORIES) {
-            Ok(entries) => entries,
+    fn advisories(&self, reader: &dyn AdvisoryReader) -> Result<(), SourceError> {
+        let folder = match self.folder.folder(ADVISORIES) {
+            Ok(folder) => folder,
             Err(error) if error.is_not_found() => return Ok(()),
             Err(error) => return Err(self.fail(unread(error))),
         };
-        let names: Vec<_> = entries.iter().map(Entry::text).collect();
-        let names: Vec<_> = names.iter().filter(|name| name.ends_with(".json") && !name.starts_with('.')).collect();
-        for_each_in_parallel(&names, |name| {
-            let text = self.folder.read_text(format!("{ADVISORIES}/{name}"), MOST_ADVISORY);
-            deliver(name, text.map_err(|error| error.cause));
-        });
+        let entries = folder.entries().map_err(|error| self.fail(unread(error)))?;
+        read_folder(&folder, &entries, reader);
         Ok(())
     }
 }

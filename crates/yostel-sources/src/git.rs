@@ -238,40 +238,6 @@ pub(crate) fn unreachable_by(address: &str, output: &Output) -> GitError {
     GitError::Unreachable { address: address.to_owned(), said: stderr_text(output) }
 }
 
-/// Reads the three texts of a file whose merge is not finished: the one that both sides began with, ours, theirs; nothing
-/// of one that is not there. `folder` is the one that the file is in.
-///
-/// # Errors
-/// `NoProgram`, `OutOfTime`, `Unreachable` when the folder is in no working tree.
-pub fn unmerged(folder: &Path, file: &str, config: &GitConfig) -> Result<[Option<Vec<u8>>; 3], GitError> {
-    let address = folder.to_string_lossy();
-    let ask = |arguments: &[&str]| {
-        let mut command = config.git(None);
-        command.current_dir(folder).args(arguments);
-        run(command, &address, &config.patience)
-    };
-    let listed = ask(&["ls-files", "--unmerged", "-z", "--", file])?;
-    if !listed.status.success() {
-        return Err(unreachable_by(&address, &listed));
-    }
-    // A line is mode, object, stage and path.
-    let listed = String::from_utf8_lossy(&listed.stdout).into_owned();
-    let mut texts = [None, None, None];
-    for line in listed.split('\0') {
-        let mut words = line.split_whitespace().skip(1);
-        let (Some(object), Some(stage)) = (words.next(), words.next()) else { continue };
-        let Some(text) = stage.parse::<usize>().ok().and_then(|stage| texts.get_mut(stage.checked_sub(1)?)) else {
-            continue;
-        };
-        let blob = ask(&["cat-file", "blob", object])?;
-        if !blob.status.success() {
-            return Err(unreachable_by(&address, &blob));
-        }
-        *text = Some(blob.stdout);
-    }
-    Ok(texts)
-}
-
 /// Returns the commit that a state of a repository has now, by all of its digits.
 ///
 /// # Errors
@@ -326,15 +292,7 @@ pub fn fetch_commit(
     config: &GitConfig,
 ) -> Result<CommitFiles, GitError> {
     config.check(address)?;
-    let mut command = config.git(Some(work));
-    // The kind of digest is told by the commit, not by whatever a configuration says of new repositories.
-    let format = if commit.len() == 64 { "--object-format=sha256" } else { "--object-format=sha1" };
-    command.args(["init", "--quiet", "--bare", "--template=", format, "."]);
-    let made = run(command, address, &config.patience)?;
-    if !made.status.success() {
-        let cause = io::Error::other(stderr_text(&made));
-        return Err(GitError::Write { path: work.to_owned(), cause });
-    }
+    start(work, commit.len() == 64, config)?;
     fetch(address, at, commit, work, config)?;
     let files = list(address, commit, folder, work, config)?;
     let mut command = config.git(Some(work));
@@ -344,6 +302,19 @@ pub fn fetch_commit(
         return Err(GitError::Garbled { commit: commit.to_owned() });
     };
     Ok(CommitFiles { files, reader, ask, answers: BufReader::with_capacity(128 * 1024, answers) })
+}
+
+/// Makes an empty repository. The kind of digest is told by what is to be fetched, not by whatever a configuration says of
+/// new repositories.
+pub(crate) fn start(work: &Path, is_long: bool, config: &GitConfig) -> Result<(), GitError> {
+    let mut command = config.git(Some(work));
+    let format = if is_long { "--object-format=sha256" } else { "--object-format=sha1" };
+    command.args(["init", "--quiet", "--bare", "--template=", format, "."]);
+    let made = run(command, &work.to_string_lossy(), &config.patience)?;
+    match made.status.success() {
+        true => Ok(()),
+        false => Err(GitError::Write { path: work.to_owned(), cause: io::Error::other(stderr_text(&made)) }),
+    }
 }
 
 fn list(

@@ -144,3 +144,37 @@ pub fn file_of(folder: &Path, revision: &Revision, most: u64, config: &GitConfig
         false => Err(unreachable_by(&address, &text)),
     }
 }
+
+/// Reads the three texts of a file whose merge is not finished: the one that both sides began with, ours, theirs; nothing
+/// of one that is not there. `folder` is the one that the file is in.
+///
+/// # Errors
+/// `NoProgram`, `OutOfTime`, `Unreachable` when the folder is in no working tree.
+pub fn unmerged(folder: &Path, file: &str, config: &GitConfig) -> Result<[Option<Vec<u8>>; 3], GitError> {
+    let address = folder.to_string_lossy();
+    let ask = |arguments: &[&str]| {
+        let mut command = config.git(None);
+        command.current_dir(folder).args(arguments);
+        run(command, &address, &config.patience)
+    };
+    let listed = ask(&["ls-files", "--unmerged", "-z", "--", file])?;
+    if !listed.status.success() {
+        return Err(unreachable_by(&address, &listed));
+    }
+    // A line is mode, object, stage and path.
+    let listed = String::from_utf8_lossy(&listed.stdout).into_owned();
+    let mut texts = [None, None, None];
+    for line in listed.split('\0') {
+        let mut words = line.split_whitespace().skip(1);
+        let (Some(object), Some(stage)) = (words.next(), words.next()) else { continue };
+        let Some(text) = stage.parse::<usize>().ok().and_then(|stage| texts.get_mut(stage.checked_sub(1)?)) else {
+            continue;
+        };
+        let blob = ask(&["cat-file", "blob", object])?;
+        if !blob.status.success() {
+            return Err(unreachable_by(&address, &blob));
+        }
+        *text = Some(blob.stdout);
+    }
+    Ok(texts)
+}

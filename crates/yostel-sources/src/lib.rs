@@ -13,9 +13,11 @@
 
 #![deny(missing_docs)]
 
+mod ancestry;
 mod archive;
 mod child;
 mod commit;
+mod dump;
 mod error;
 mod folder;
 mod git;
@@ -26,18 +28,20 @@ mod set;
 
 use std::collections::BTreeSet;
 use std::fmt;
-use std::io::{self, Read};
+use std::io::Read;
 use std::path::PathBuf;
 use std::sync::Mutex;
 
 use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName};
 
+pub use ancestry::ancestry_of;
 pub use archive::{ArchiveError, open_archive};
 pub use commit::{CommitFault, CommitFile};
+pub use dump::{AdvisoryReader, FileStamp, read_dump};
 pub use error::{SourceError, SourceErrorKind};
 pub use folder::FolderSource;
-pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit, unmerged};
-pub use history::{FileAt, FileHistory, Revision, file_at, file_of, history_of};
+pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit};
+pub use history::{FileAt, FileHistory, Revision, file_at, file_of, history_of, unmerged};
 pub use patience::Patience;
 pub use set::{SetAnswer, SourceSet};
 
@@ -85,12 +89,12 @@ pub trait Source: Send + Sync {
     /// Returns the name of its registry: the ecosystem of its packages, for advisories.
     fn registry(&self) -> &str;
 
-    /// Reads its advisories, in the OSV format. Calls `deliver` once for each, from any thread and in any order, with the
-    /// name of its file and its text or why that cannot be read, so that no more of them need be held than are of use.
+    /// Reads its advisories, in the OSV format: those that the reader wants, one by one, so that no more of them need be held
+    /// than are of use.
     ///
     /// # Errors
     /// When it cannot be asked.
-    fn advisories(&self, deliver: &(dyn Fn(&str, io::Result<String>) + Sync)) -> Result<(), SourceError>;
+    fn advisories(&self, reader: &dyn AdvisoryReader) -> Result<(), SourceError>;
 }
 
 /// Asks a source about one package.

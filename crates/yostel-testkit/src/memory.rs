@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName, archive_files, document_file};
-use yostel_sources::{OpenSource, Source, SourceAnswer, SourceError, SourceErrorKind, SourcedDocument};
+use yostel_sources::{AdvisoryReader, OpenSource, Source, SourceAnswer, SourceError, SourceErrorKind, SourcedDocument};
 
 /// What a source in memory has, and how it behaves.
 #[derive(Debug, Clone, Default)]
@@ -141,8 +141,9 @@ impl Source for MemorySource {
         "memory"
     }
 
-    fn advisories(&self, deliver: &(dyn Fn(&str, io::Result<String>) + Sync)) -> Result<(), SourceError> {
-        self.content.advisories.iter().for_each(|(name, text)| deliver(name, Ok(text.clone())));
+    fn advisories(&self, reader: &dyn AdvisoryReader) -> Result<(), SourceError> {
+        let wanted = self.content.advisories.iter().filter(|(name, _)| reader.wants(name, None));
+        wanted.for_each(|(name, text)| reader.take(name, None, Ok(text.clone())));
         Ok(())
     }
 }

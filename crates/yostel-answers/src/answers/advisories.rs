@@ -2,7 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_findings::{Advised, Rating, Threat, UnreadAdvisory, WayOut};
+use yostel_findings::{Advised, Dismissed, Rating, Threat, UnreadAdvisory, WayOut};
 
 use super::parts::{AskedTold, texts, told};
 
@@ -81,14 +81,36 @@ pub enum WayTold {
     Forced,
     /// There is no such release.
     NoRelease,
+    /// A commit of the repository that it comes from ends it.
+    Commit {
+        /// The commit.
+        commit: String,
+    },
+}
+
+/// An advisory of which somebody says that it does not affect what is locked.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct DismissedTold {
+    /// The advisory's name.
+    pub id: String,
+    /// The package.
+    pub package: String,
+    /// The locked version.
+    pub version: String,
+    /// Why it does not count; null when the document does not say.
+    pub why: Option<String>,
+    /// The last day on which it does not; null when there is none.
+    pub until: Option<String>,
+    /// The document that says so.
+    pub file: String,
 }
 
 /// An advisory that could not be read.
 #[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct UnreadAdvisoryTold {
-    /// The source.
+    /// The source, or the place that the manifest names, or the repository.
     pub source: String,
-    /// Its file; `advisories` when that folder cannot be read.
+    /// Its file; `advisories` when that folder cannot be read, `the history` of a repository.
     pub file: String,
     /// Why.
     pub why: String,
@@ -139,12 +161,27 @@ impl From<&WayOut> for WayTold {
             WayOut::Held(by) => Self::Held { by: told(by) },
             WayOut::Forced => Self::Forced,
             WayOut::NoRelease => Self::NoRelease,
+            WayOut::Commit(commit) => Self::Commit { commit: commit.clone() },
+        }
+    }
+}
+
+impl From<&Dismissed> for DismissedTold {
+    fn from(dismissed: &Dismissed) -> Self {
+        let Dismissed { threat, why, until, file } = dismissed;
+        Self {
+            id: threat.id.clone(),
+            package: threat.package.to_string(),
+            version: threat.version.to_string(),
+            why: why.clone(),
+            until: until.map(|until| until.to_string()),
+            file: file.clone(),
         }
     }
 }
 
 impl From<&UnreadAdvisory> for UnreadAdvisoryTold {
     fn from(unread: &UnreadAdvisory) -> Self {
-        Self { source: unread.source.to_string(), file: unread.file.clone(), why: unread.why.clone() }
+        Self { source: unread.place.clone(), file: unread.file.clone(), why: unread.why.clone() }
     }
 }

@@ -12,7 +12,7 @@ use yostel_findings::{
 use yostel_versions::Version;
 
 use super::Told;
-use super::advisories::{AdvisedTold, UnreadAdvisoryTold};
+use super::advisories::{AdvisedTold, DismissedTold, UnreadAdvisoryTold};
 use super::findings::FindingTold;
 use super::parts::{AskedTold, EditTold, NoticeTold, ReleaseTold, texts, told};
 use crate::words::dispute_words;
@@ -41,6 +41,10 @@ pub struct AuditAnswer {
     pub unknown: Vec<String>,
     /// Advisories that affect what is locked, the worst first.
     pub advisories: Vec<AdvisedTold>,
+    /// Advisories of which somebody says that they do not affect what is locked.
+    pub dismissed: Vec<DismissedTold>,
+    /// Those of which somebody said so until a day that is past: they are among `advisories` again.
+    pub lapsed: Vec<DismissedTold>,
     /// Advisories that could not be read.
     pub unread_advisories: Vec<UnreadAdvisoryTold>,
     /// Locked releases whose licence is not allowed.
@@ -392,6 +396,8 @@ impl AuditAnswer {
             alarms: told(&report.alarms),
             unknown: texts(&report.unknown),
             advisories: told(&report.advisories),
+            dismissed: told(&report.dismissed),
+            lapsed: told(&report.lapsed),
             unread_advisories: told(&report.unread),
             licences: told(&report.unlicensed),
             quiet: told(&report.quiet),

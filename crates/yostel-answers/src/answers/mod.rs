@@ -8,6 +8,7 @@ pub mod audit;
 pub mod compare;
 pub mod decide;
 pub mod declare;
+pub mod dismiss;
 pub mod drift;
 pub mod findings;
 pub mod graph;

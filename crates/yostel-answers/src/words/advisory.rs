@@ -1,7 +1,7 @@
 //! How bad an advisory is, and what gets out of it.
 
 use yostel_documents::{PackageName, Requirement};
-use yostel_findings::{Threat, WayOut};
+use yostel_findings::{Dismissed, Threat, WayOut};
 use yostel_versions::ConstraintText;
 
 use super::texts::join;
@@ -16,10 +16,14 @@ pub fn severity_words(threat: &Threat) -> Option<String> {
 
 /// Says how to get out of an advisory, or who is in the way.
 pub fn way_words(threat: &Threat, way: &WayOut) -> String {
+    if let WayOut::Commit(commit) = way {
+        let commit = commit.get(..12).unwrap_or(commit);
+        return format!("its repository has ended it in commit {commit}: take a state of it that has that commit");
+    }
     let Some(fixed) = &threat.fixed else { return "there is no newer release that is not affected".to_owned() };
     let because = match way {
         WayOut::Fresh(version) => return format!("yostel lock --fresh takes {version}, which is not affected"),
-        WayOut::NoRelease => return "there is no newer release that is not affected".to_owned(),
+        WayOut::NoRelease | WayOut::Commit(_) => return "there is no newer release that is not affected".to_owned(),
         WayOut::Need { requirement, .. } => format!("{} needs {}", requirement.asker, requirement.accept),
         WayOut::Forced => format!("[force] in yostel.toml keeps {}", threat.version),
         WayOut::Held(by) if by.is_empty() => "what others need keeps it out".to_owned(),
@@ -30,6 +34,14 @@ pub fn way_words(threat: &Threat, way: &WayOut) -> String {
         }
     };
     format!("{fixed} is not affected, and {because}")
+}
+
+/// Says of what was dismissed what it is, why, and until when.
+pub fn dismissed_words(dismissed: &Dismissed) -> String {
+    let Dismissed { threat, why, until, file } = dismissed;
+    let until = until.map(|until| format!(" until {until}")).unwrap_or_default();
+    let why = why.as_ref().map(|why| format!(": {}", why.trim_end_matches('.'))).unwrap_or_default();
+    format!("{} for {} {}, by {file}{until}{why}", threat.id, threat.package, threat.version)
 }
 
 /// Returns the command that changes the need, where that is the way out, and how many other packages move then.

@@ -32,8 +32,8 @@ pub fn finding_words(finding: &Finding<'_>) -> String {
             let (package, version, id) = (&threat.package, &threat.version, &threat.id);
             format!("{package} {version} is affected by {id}{rating}{}", summary.unwrap_or_default())
         }
-        Matter::UnreadAdvisory(UnreadAdvisory { source, file, why }) => {
-            format!("{file} of {source}, which should be an advisory, cannot be read: {why}")
+        Matter::UnreadAdvisory(UnreadAdvisory { place, file, why }) => {
+            format!("{file} of {place}, which should be an advisory, cannot be read: {why}")
         }
         Matter::Notice(notice) => notice_words(notice),
         Matter::Licence(one) => licence_words(one),

@@ -28,7 +28,7 @@ use yostel_documents::{NameError, PackageName};
 use yostel_flows::FlowError;
 use yostel_versions::{ConstraintProblem, ConstraintTextError};
 
-pub use advisory::{command_for, need_command, severity_words, way_words};
+pub use advisory::{command_for, dismissed_words, need_command, severity_words, way_words};
 pub use compare::{cause_words, side_words, versions_words};
 pub use content::changes_told;
 use content::of_content;

@@ -64,6 +64,26 @@ pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diag
                 None => told,
             }
         }
+        ProjectError::Statements { path, why } => tell(
+            Code::Statements,
+            format!("{} is no OpenVEX document: {why}", view.show(path)),
+            "correct it, or take it out of where it is named",
+        ),
+        ProjectError::NoSuchAdvisory { id, packages } => {
+            let of: Vec<String> = packages.iter().map(ToString::to_string).collect();
+            let what = if of.is_empty() { "what is locked".to_owned() } else { join(&of) };
+            let next = Suggestion::run("yostel audit advisories", "to see those that affect something");
+            tell(Code::NoSuchAdvisory, format!("no advisory named {id} affects {what}"), next)
+        }
+        ProjectError::NotDismissed { id, path } => {
+            let headline = format!("{id} is not dismissed in {}", view.show(path));
+            let next = Suggestion::run("yostel audit advisories", "to see what is");
+            tell(Code::NotDismissed, headline, next)
+        }
+        ProjectError::Past(until) => {
+            let headline = format!("--until cannot be {until}: that day is past");
+            tell(Code::Usage, headline, "name a day that is to come")
+        }
         ProjectError::NotOurs(path) => {
             let headline =
                 format!("{} is there already, and this command did not write it in this form", view.show(path));

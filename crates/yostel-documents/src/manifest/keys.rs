@@ -126,6 +126,12 @@ const KEYS: &[Key] = &[
     key("project", "licence", Shape::Text, "SPDX licence expression"),
     key("project", "about", Shape::Text, "What it is, in a sentence"),
     key("project", "notes", Shape::Text, "What is new in this version"),
+    key(
+        "project",
+        "identities",
+        Shape::List("^[Pp][Kk][Gg]:.+$"),
+        "What it is in the open world, as package URLs, so that advisories on that hold for it",
+    ),
     key("numbering", "order", Shape::OneOf(&["semver", "words"]), "Semantic Versioning, or dotted numbers and words"),
     key(
         "numbering",
@@ -184,6 +190,18 @@ const KEYS: &[Key] = &[
         "How long nothing new may have come of a package before `audit` tells it",
     ),
     key("policy", "allowed-licences", Shape::List("^.+$"), "Licences that packages may have, by their SPDX names"),
+    key(
+        "policy",
+        "advisories",
+        Shape::List("^.+$"),
+        "Folders and zip archives with advisories, beside those of the sources; relative to the manifest",
+    ),
+    key(
+        "policy",
+        "statements",
+        Shape::List("^.+$"),
+        "OpenVEX documents that say which advisories do not affect what is locked; relative to the manifest",
+    ),
     key("policy", "take", Shape::OneOf(&["newest", "oldest"]), "Which of the releases that fit to take"),
     key("policy", "coexist", Shape::List(NAME), "Packages of which there may be one release per compatible line"),
     key("policy", "share-roles", Shape::List(WORD), "Roles that several packages may fill"),

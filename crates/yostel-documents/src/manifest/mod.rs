@@ -28,6 +28,7 @@ use crate::licence::AllowedLicence;
 use crate::name::{PackageName, Purpose, SourceName, Word};
 use crate::origin::Elsewhere;
 use crate::overrides::Overrides;
+use crate::purl::PackageUrl;
 use crate::release::Offers;
 use crate::requirement::{Asker, Requirement};
 use yostel_versions::{ConstraintText, Numbering, Version};
@@ -164,6 +165,10 @@ pub struct Policy {
     pub allowed_licences: Option<Vec<AllowedLicence>>,
     /// Days after which a package of which nothing new came is told.
     pub quiet_after_days: Option<u32>,
+    /// Folders and zip archives with advisories beside those of the sources, relative to the manifest's folder.
+    pub advisories: Vec<String>,
+    /// OpenVEX documents about what is locked, relative to the manifest's folder.
+    pub statements: Vec<String>,
 }
 
 /// Which of the releases that fit to take.
@@ -195,6 +200,8 @@ pub struct Project {
     pub about: Option<String>,
     /// What is new in this version.
     pub notes: Option<String>,
+    /// What it is in the open world.
+    pub identities: Vec<PackageUrl>,
 }
 
 /// One entry of `[needs.<purpose>]`.

@@ -61,6 +61,8 @@ pub struct Release {
     pub licence: Option<String>,
     /// What is new in it.
     pub notes: Option<String>,
+    /// What it is in the open world, as package URLs.
+    pub identities: Vec<String>,
     /// Its files, by platform; none when it is a local package, which is there for every platform.
     pub artifacts: Vec<Artifact>,
     /// Digest of its files without the manifest, to find one content under two names; not known of old releases.
@@ -143,6 +145,7 @@ impl Release {
             offers,
             licence: None,
             notes: None,
+            identities: Vec::new(),
             artifacts,
             content: None,
             withdrawn: None,

@@ -42,6 +42,8 @@ struct RawRecord {
     licence: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     notes: Option<String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    identities: Vec<String>,
     artifacts: Vec<RawArtifact>,
     #[serde(skip_serializing_if = "Option::is_none")]
     content: Option<String>,
@@ -99,6 +101,7 @@ impl Record {
             offers: release.offers.clone(),
             licence: release.licence.clone(),
             notes: release.notes.clone(),
+            identities: release.identities.clone(),
             artifacts: release.artifacts.iter().map(RawArtifact::of).collect(),
             content: release.content.map(|digest| digest.to_string()),
         };
@@ -150,6 +153,7 @@ fn release_of(raw: RawRecord, numbering: &Numbering) -> Result<Release, String> 
     let mut release = Release {
         published: raw.published,
         licence: raw.licence,
+        identities: raw.identities,
         notes: raw.notes,
         content: raw.content.map(|text| TreeDigest::parse(&text)).transpose().map_err(|e| text(&e))?,
         ..Release::unpublished(version, needs, raw.offers, Vec::new())

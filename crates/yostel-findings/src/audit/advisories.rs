@@ -1,54 +1,159 @@
-//! Advisories that affect what is locked: the evaluation of the OSV schema (section "Evaluation"), under each package's own
-//! numbering.
+//! Advisories that affect what is locked.
 
 use std::cell::OnceCell;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
-use cvss::Cvss;
 use yostel_documents::{
-    Advisory, Affected, AffectedRange, Lockfile, PackageDocument, PackageName, RangeEvent, RangeKind, SourceName,
+    About, Advisory, Affected, GitAt, LockedPackage, Lockfile, Origin, PackageDocument, PackageName, PackageUrl,
+    Release, SourceName, repository_of,
 };
 use yostel_versions::{Numbering, Version};
+
+use super::affected::{Ancestry, AtCommit, fixing_commit, is_affected, is_commit_affected};
+use super::rating::{Rating, severity_of};
 
 /// An advisory, and where it was.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Published {
-    /// The source.
-    pub source: SourceName,
-    /// The name of its registry: the ecosystem of its packages.
-    pub registry: String,
+    /// The source: it speaks of its own packages. Nothing for one that the project names, which may speak of all.
+    pub source: Option<SourceName>,
     /// The advisory.
     pub advisory: Advisory,
 }
 
-/// How bad something is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Rating {
-    /// Not bad at all.
-    None,
-    /// A little.
-    Low,
-    /// Some.
-    Medium,
-    /// Much.
-    High,
-    /// As much as can be.
-    Critical,
+/// All advisories that may speak of what is locked, by what they speak of.
+#[derive(Debug, Default)]
+pub struct Advisories {
+    all: Vec<Published>,
+    /// Of each source, the name of its registry: the ecosystem of its packages.
+    registries: BTreeMap<SourceName, String>,
+    /// Of each repository, as [`repository_of`] writes it.
+    ancestries: BTreeMap<String, Ancestry>,
+    /// Where which advisory speaks of what: its place, and that of the part.
+    by: BTreeMap<About, Vec<(usize, usize)>>,
 }
 
-impl Rating {
-    /// All of them, rising.
-    pub const ALL: [Self; 5] = [Self::None, Self::Low, Self::Medium, Self::High, Self::Critical];
+/// A release that advisories may speak of.
+#[derive(Debug, Clone)]
+pub struct Affectable<'s> {
+    /// The package.
+    pub package: &'s PackageName,
+    /// Its version.
+    pub version: &'s Version,
+    /// How its versions order.
+    pub numbering: &'s Numbering,
+    /// The source that it comes from.
+    pub source: Option<&'s SourceName>,
+    /// The repository, as [`repository_of`] writes it, and the commit; with the tag that it was asked for by.
+    pub commit: Option<(String, &'s str, Option<&'s str>)>,
+    /// What it is in the open world.
+    pub identities: Vec<PackageUrl>,
+}
 
-    /// Returns its word.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::None => "none",
-            Self::Low => "low",
-            Self::Medium => "medium",
-            Self::High => "high",
-            Self::Critical => "critical",
+impl<'s> Affectable<'s> {
+    /// Describes what is locked; the document is that of its package.
+    pub fn locked(package: &'s PackageName, locked: &'s LockedPackage, document: Option<&'s PackageDocument>) -> Self {
+        let release = document.and_then(|document| document.release(&locked.version));
+        let commit = match &locked.from {
+            Origin::Git { place, commit } => {
+                let tag = match &place.at {
+                    GitAt::Tag(tag) => Some(tag.as_str()),
+                    GitAt::Commit(_) | GitAt::Branch(_) | GitAt::Head => None,
+                };
+                Some((repository_of(&place.address), commit.as_str(), tag))
+            }
+            _ => None,
+        };
+        Self {
+            package,
+            version: &locked.version,
+            numbering: &locked.numbering,
+            source: locked.from.source(),
+            commit,
+            identities: release.map(|release| identities_of(release)).unwrap_or_default(),
         }
+    }
+
+    /// Lists what advisories on it may call it, where its source is the registry of this name.
+    pub fn names(&self, registry: Option<&str>) -> BTreeSet<About> {
+        let name =
+            registry.map(|ecosystem| About::Name { ecosystem: ecosystem.to_owned(), name: self.package.to_string() });
+        let urls = self.identities.iter().map(|url| About::Url(url.package()));
+        let repository = self.commit.iter().map(|(repository, ..)| About::Repository(repository.clone()));
+        name.into_iter().chain(urls).chain(repository).collect()
+    }
+}
+
+/// Lists what a release is in the open world. What is no package URL counts as absent.
+pub fn identities_of(release: &Release) -> Vec<PackageUrl> {
+    release.identities.iter().filter_map(|text| PackageUrl::parse(text).ok()).collect()
+}
+
+impl Advisories {
+    /// Sorts advisories by what they speak of. `registries` has the name of each source's registry, `ancestries` what is
+    /// known of the history of each repository.
+    pub fn new(
+        all: Vec<Published>,
+        registries: BTreeMap<SourceName, String>,
+        ancestries: BTreeMap<String, Ancestry>,
+    ) -> Self {
+        let mut by: BTreeMap<About, Vec<(usize, usize)>> = BTreeMap::new();
+        for (at, published) in all.iter().enumerate() {
+            for (part, affected) in published.advisory.affected.iter().enumerate() {
+                for about in affected.about() {
+                    by.entry(about).or_default().push((at, part));
+                }
+            }
+        }
+        Self { all, registries, ancestries, by }
+    }
+
+    /// Lists what affects a release, withdrawn or not, each with the part that does. An advisory may have several that do.
+    pub fn on(&self, subject: &Affectable<'_>) -> Vec<(&Advisory, &Affected)> {
+        let registry = subject.source.and_then(|source| self.registries.get(source));
+        let mut all: BTreeSet<(usize, usize)> = BTreeSet::new();
+        for about in subject.names(registry.map(String::as_str)) {
+            let Some(places) = self.by.get(&about) else { continue };
+            let affects = |(at, part): &&(usize, usize)| {
+                let published = &self.all[*at];
+                let may_speak = published.source.is_none() || published.source.as_ref() == subject.source;
+                may_speak && self.is_met(&published.advisory.affected[*part], subject, &about)
+            };
+            all.extend(places.iter().filter(affects));
+        }
+        let both = |(at, part): (usize, usize)| {
+            let advisory = &self.all[at].advisory;
+            (advisory, &advisory.affected[part])
+        };
+        all.into_iter().map(both).collect()
+    }
+
+    fn is_met(&self, affected: &Affected, subject: &Affectable<'_>, about: &About) -> bool {
+        let numbering = subject.numbering;
+        match about {
+            About::Name { .. } => is_affected(affected, numbering, subject.version),
+            About::Url(url) => subject.identities.iter().filter(|own| own.package() == *url).any(|own| {
+                // What was repackaged under a number of its own says which version it is.
+                let other = own.version().and_then(|version| numbering.parse_version(version).ok());
+                is_affected(affected, numbering, other.as_ref().unwrap_or(subject.version))
+            }),
+            About::Repository(repository) => subject.commit.as_ref().is_some_and(|(_, commit, tag)| {
+                let unknown = Ancestry::default();
+                let ancestry = self.ancestries.get(repository).unwrap_or(&unknown);
+                is_commit_affected(affected, &AtCommit { repository, commit, tag: *tag, ancestry })
+            }),
+        }
+    }
+
+    /// Tells whether some advisory that was not withdrawn affects a release.
+    pub fn affect(&self, subject: &Affectable<'_>) -> bool {
+        self.on(subject).iter().any(|(advisory, _)| advisory.withdrawn.is_none())
+    }
+
+    /// Tells whether some advisory that was not withdrawn affects another release of a locked package.
+    pub fn affect_release(&self, subject: &Affectable<'_>, release: &Release) -> bool {
+        let identities = identities_of(release);
+        self.affect(&Affectable { version: &release.version, identities, commit: None, ..subject.clone() })
     }
 }
 
@@ -69,62 +174,37 @@ pub struct Threat {
     pub version: Version,
     /// The lowest newer release that no advisory affects and that may be chosen anew.
     pub fixed: Option<Version>,
-}
-
-/// Lists what advisories of a source say of one of its packages.
-fn about<'p>(
-    advisories: &'p [Published],
-    source: &SourceName,
-    package: &PackageName,
-) -> impl Iterator<Item = (&'p Advisory, &'p Affected)> {
-    let holds = move |one: &&Published| one.source == *source && one.advisory.withdrawn.is_none();
-    let parts = |one: &'p Published| one.advisory.affected.iter().map(move |affected| (one, affected));
-    let is_of = move |(one, affected): &(&Published, &Affected)| {
-        let of = affected.package.as_ref();
-        of.is_some_and(|of| of.ecosystem == one.registry && of.name == package.as_str())
-    };
-    advisories.iter().filter(holds).flat_map(parts).filter(is_of).map(|(one, affected)| (&one.advisory, affected))
-}
-
-/// Tells whether some advisory of its source affects a version of a package.
-pub fn affects(
-    advisories: &[Published],
-    source: &SourceName,
-    package: &PackageName,
-    numbering: &Numbering,
-    version: &Version,
-) -> bool {
-    about(advisories, source, package).any(|(_, affected)| is_affected(affected, numbering, version))
+    /// A commit that ends it, of a package that comes from a repository.
+    pub fixed_at: Option<String>,
 }
 
 /// Lists the advisories that affect locked releases: the worst first, then by package and name.
 pub fn threats(
     lockfile: &Lockfile,
     documents: &BTreeMap<PackageName, PackageDocument>,
-    advisories: &[Published],
+    advisories: &Advisories,
 ) -> Vec<Threat> {
     let mut all = Vec::new();
     for (package, locked) in lockfile.chosen.iter() {
-        let Some(source) = locked.from.source() else { continue };
-        let numbering = &locked.numbering;
-        let about: Vec<(&Advisory, &Affected)> = about(advisories, source, package).collect();
-        let is_free = |version: &Version| !about.iter().any(|(_, affected)| is_affected(affected, numbering, version));
+        let document = documents.get(package);
+        let subject = Affectable::locked(package, locked, document);
         // The same for all of them, of which there may be thousands.
         let newer = OnceCell::new();
         let newer = || {
             newer.get_or_init(|| {
-                documents.get(package).into_iter().flat_map(|document| &document.releases).find(|release| {
+                document.into_iter().flat_map(|document| &document.releases).find(|release| {
                     release.version > locked.version
                         && release.withdrawn.is_none()
                         && !release.version.is_pre_release()
-                        && is_free(&release.version)
+                        && !advisories.affect_release(&subject, release)
                 })
             })
         };
-        for (advisory, affected) in &about {
-            if !is_affected(affected, numbering, &locked.version) {
+        for (advisory, affected) in advisories.on(&subject) {
+            if advisory.withdrawn.is_some() {
                 continue;
             }
+            let fixed_at = subject.commit.as_ref().and_then(|(repository, ..)| fixing_commit(affected, repository));
             all.push(Threat {
                 id: advisory.id.clone(),
                 aliases: advisory.aliases.clone(),
@@ -133,68 +213,17 @@ pub fn threats(
                 package: package.clone(),
                 version: locked.version.clone(),
                 fixed: newer().map(|release| release.version.clone()),
+                fixed_at: fixed_at.map(str::to_owned),
             });
         }
     }
-    // One advisory may speak of one package in several parts.
+    // One advisory may speak of one package in several parts, and be told in several places.
     all.sort_by(|a, b| {
         let worst = |threat: &Threat| threat.severity.map_or(-1.0, |(_, score)| score);
         let order = worst(b).total_cmp(&worst(a));
         order.then_with(|| (&a.package, &a.version, &a.id).cmp(&(&b.package, &b.version, &b.id)))
     });
-    all.dedup_by(|a, b| (&a.package, &a.version, &a.id) == (&b.package, &b.version, &b.id));
+    let mut seen = BTreeSet::new();
+    all.retain(|threat| seen.insert((threat.package.clone(), threat.version.clone(), threat.id.clone())));
     all
-}
-
-/// Tells whether a version is affected: it is named, or in one of the ranges. A version of a range that the package could
-/// not have counts as absent.
-pub fn is_affected(affected: &Affected, numbering: &Numbering, version: &Version) -> bool {
-    let is = |text: &String| numbering.parse_version(text).is_ok_and(|named| named == *version);
-    let kinds = [RangeKind::Semver, RangeKind::Ecosystem];
-    affected.versions.iter().any(is)
-        || affected
-            .ranges
-            .iter()
-            .filter(|range| kinds.contains(&range.kind))
-            .any(|range| holds(range, numbering, version))
-}
-
-/// Tells whether a version is in a range: the last event at or below it, in the order of versions, is that it was introduced.
-fn holds(range: &AffectedRange, numbering: &Numbering, version: &Version) -> bool {
-    let parse = |text: &str| numbering.parse_version(text).ok();
-    let mut limits = range.events.iter().filter_map(|event| match event {
-        RangeEvent::Limit(limit) => Some(limit),
-        _ => None,
-    });
-    let mut is_within = limits.clone().next().is_none();
-    is_within |= limits.any(|limit| limit == "*" || parse(limit).is_some_and(|limit| *version < limit));
-    if !is_within {
-        return false;
-    }
-    // At which version, nothing being below all, and whether versions are affected from there on.
-    let at = |event: &RangeEvent| match event {
-        RangeEvent::Introduced(from) if from == "0" => Some((None, true)),
-        RangeEvent::Introduced(from) => Some((Some(parse(from)?), true)).filter(|(at, _)| at.as_ref() <= Some(version)),
-        RangeEvent::Fixed(from) => Some((Some(parse(from)?), false)).filter(|(at, _)| at.as_ref() <= Some(version)),
-        RangeEvent::LastAffected(to) => Some((Some(parse(to)?), false)).filter(|(at, _)| at.as_ref() < Some(version)),
-        RangeEvent::Limit(_) => None,
-    };
-    // Of several at one version, the one that is written last counts.
-    let last = range.events.iter().filter_map(at).max_by(|(one, _), (other, _)| one.cmp(other));
-    last.is_some_and(|(_, is_affected)| is_affected)
-}
-
-/// Returns the worst of what is said, as a word and as a score from 0 to 10, as far as the methods are known.
-pub fn severity_of(all: &[yostel_documents::Severity]) -> Option<(Rating, f64)> {
-    let score = |one: &yostel_documents::Severity| one.score.parse::<Cvss>().ok().map(|vector| vector.score());
-    let score = all.iter().filter_map(score).max_by(f64::total_cmp)?;
-    // The bands of CVSS v3.1 section 5 and v4.0 section 6; version 2 has no others of its own.
-    let rating = match score {
-        score if score < 0.05 => Rating::None,
-        score if score < 3.95 => Rating::Low,
-        score if score < 6.95 => Rating::Medium,
-        score if score < 8.95 => Rating::High,
-        _ => Rating::Critical,
-    };
-    Some((rating, score))
 }

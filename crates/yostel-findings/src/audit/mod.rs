@@ -2,19 +2,25 @@
 //! were published, which rules are due for review.
 
 mod advisories;
+mod affected;
+mod dismissed;
 mod duplicates;
 mod licences;
 mod notices;
 mod outdated;
 mod quiet;
+mod rating;
 mod upkeep;
 mod way_out;
 
-pub use advisories::{Published, Rating, Threat, affects, is_affected, severity_of, threats};
+pub use advisories::{Advisories, Affectable, Published, Threat, identities_of, threats};
+pub use affected::{Ancestry, AtCommit, is_affected, is_commit_affected};
+pub use dismissed::{Dismissed, Dismissing, dismissing};
 pub use duplicates::{Dedupe, Duplicate, duplicates};
 pub use licences::{LicenceTrouble, Unlicensed, is_exception_needed, unlicensed};
 pub use notices::{Notice, notices};
 pub use outdated::{Holder, Outdated, Trial, outdated};
 pub use quiet::{Quiet, quiet};
+pub use rating::{Rating, severity_of};
 pub use upkeep::{Debt, Upkeep, UpkeepRule};
 pub use way_out::{Advised, UnreadAdvisory, WayOut};

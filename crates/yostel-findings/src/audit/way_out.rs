@@ -1,6 +1,6 @@
 //! What gets a project out of an advisory, and advisories that nobody can read.
 
-use yostel_documents::{AskedBy, Requirement, SourceName};
+use yostel_documents::{AskedBy, Requirement};
 use yostel_versions::{ConstraintText, Version};
 
 use super::advisories::Threat;
@@ -34,13 +34,15 @@ pub enum WayOut {
     Forced,
     /// There is no newer release that is not affected.
     NoRelease,
+    /// A commit of the repository that it comes from ends it.
+    Commit(String),
 }
 
 /// An advisory that could not be read.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct UnreadAdvisory {
-    /// The source.
-    pub source: SourceName,
+    /// The source, or the place that the project names.
+    pub place: String,
     /// Its file; the folder of them, when that cannot be read.
     pub file: String,
     /// Why.

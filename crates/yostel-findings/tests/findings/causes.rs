@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use proptest::prelude::*;
 use proptest::test_runner::TestCaseError;
 use yostel_documents::{Asker, Lockfile};
-use yostel_findings::{Cause, Compared, MoveKind, NeedChange, comparison};
+use yostel_findings::{Advisories, Cause, Compared, MoveKind, NeedChange, comparison};
 use yostel_resolve::Outcome;
 use yostel_testkit::World;
 use yostel_testkit::any::any_world;
@@ -95,7 +95,7 @@ proptest! {
         for keep in [&kept[..], &[]] {
             let Some(new) = lock(&after, keep) else { return Ok(()) };
             for (old, new) in [(&old, &new), (&new, &old)] {
-                let told = comparison(old, new, &BTreeMap::new(), &[], "linux/amd64");
+                let told = comparison(old, new, &BTreeMap::new(), &Advisories::default(), "linux/amd64");
                 for compared in &told.moves {
                     cause_is_one(compared, old, new)?;
                 }

@@ -215,7 +215,7 @@ impl LoadedProject {
     }
 
     /// Returns an address as git takes it wherever it is run.
-    fn address(&self, address: &str) -> String {
+    pub(crate) fn address(&self, address: &str) -> String {
         if is_relative(address) { self.root.join(address).to_string_lossy().into_owned() } else { address.to_owned() }
     }
 

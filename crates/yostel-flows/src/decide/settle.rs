@@ -18,7 +18,7 @@ use yostel_sources::SourceSet;
 use crate::content::ask::documents_of;
 use crate::context::Context;
 use crate::error::{FlowError, SearchError};
-use crate::look::advisories::{of_sources, published};
+use crate::look::gather::{Sought, gather};
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
 use crate::project::read::load_lockfile;
@@ -115,11 +115,16 @@ pub fn settle(
             all.extend(search.proved(&settling, &collision)?.map(|settlement| (touches, settlement)));
         }
     }
-    let locked = all.iter().flat_map(|(_, settlement)| of_sources(settlement.proposal.lockfile()));
-    let (published, _) = published(locked, &search.sources, context.observer)?;
+    let mut sought = Sought::default();
+    all.iter().for_each(|(_, settlement)| sought.add(settlement.proposal.lockfile()));
+    let locked = all.iter().flat_map(|(_, settlement)| settlement.proposal.lockfile().chosen.keys());
+    // All of them were asked about while it was searched.
+    let document = |package: &PackageName| Some((package.clone(), search.sources.document(package).ok()??.1));
+    let documents: BTreeMap<_, _> = locked.filter_map(document).collect();
+    let (advisories, _) = gather(&sought, &documents, (project, &search.sources), context)?;
     let all = all.into_iter().map(|(_, mut settlement)| {
         let new = newly_locked(&settlement.proposal);
-        let mut advisories = threats(settlement.proposal.lockfile(), &BTreeMap::new(), &published);
+        let mut advisories = threats(settlement.proposal.lockfile(), &documents, &advisories);
         advisories.retain(|threat| new.contains(&threat.package));
         settlement.advisories = advisories;
         settlement

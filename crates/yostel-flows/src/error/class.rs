@@ -59,6 +59,10 @@ fn of_project(error: &ProjectError) -> FlowClass {
         | ProjectError::NoBaseline(_)
         | ProjectError::Baseline { .. }
         | ProjectError::NotOurs(_)
+        | ProjectError::Statements { .. }
+        | ProjectError::NoSuchAdvisory { .. }
+        | ProjectError::NotDismissed { .. }
+        | ProjectError::Past(_)
         | ProjectError::Manifest { .. }
         | ProjectError::Workspace { .. }
         | ProjectError::NoSuchProject { .. }

@@ -113,6 +113,33 @@ pub enum ProjectError {
         /// What is wrong.
         error: BaselineError,
     },
+    /// A document that should have statements on advisories has none.
+    #[error("{}: {why}", path.display())]
+    Statements {
+        /// Its file.
+        path: PathBuf,
+        /// What is wrong, in words.
+        why: String,
+    },
+    /// No advisory of this name affects what is locked.
+    #[error("no advisory {id} affects what is locked")]
+    NoSuchAdvisory {
+        /// The name.
+        id: String,
+        /// The packages that were meant; none for all.
+        packages: Vec<PackageName>,
+    },
+    /// There is nothing to take back.
+    #[error("{} says nothing of {id}", path.display())]
+    NotDismissed {
+        /// The advisory's name.
+        id: String,
+        /// The document.
+        path: PathBuf,
+    },
+    /// A day until which something should count is past.
+    #[error("{0} is past")]
+    Past(jiff::civil::Date),
     /// The manifest cannot be edited so.
     #[error(transparent)]
     Edit(#[from] EditError),

@@ -5,7 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::tz::TimeZone;
 use yostel_documents::{Disputed, Lockfile, PackageName};
 use yostel_findings::{
-    AuditReport, FindingGroup, Origins, Outdated, Spot, duplicates, notices, outdated, quiet, unlicensed,
+    Advisories, AuditReport, Dismissed, Dismissing, FindingGroup, Origins, Outdated, Spot, Threat, dismissing,
+    duplicates, notices, outdated, quiet, threats, unlicensed,
 };
 use yostel_resolve::{Problem, Resolution};
 use yostel_sources::SourceSet;
@@ -14,9 +15,11 @@ use yostel_versions::Version;
 use crate::content::trust::{disputes_with, told_by_sources};
 use crate::context::Context;
 use crate::error::FlowError;
-use crate::look::advisories::{Around, advised, of_sources, published};
+use crate::look::advisories::{Around, advised};
 use crate::look::dedupe::dedupes;
+use crate::look::gather::{Sought, gather};
 use crate::look::remedies::remedies;
+use crate::look::statements::statements_of;
 use crate::look::trials::try_all;
 use crate::look::upkeep::upkeep;
 use crate::project::prepared::Prepared;
@@ -57,8 +60,8 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
     let duplicates = duplicates(&lockfile, &documents);
     let mut outdated = outdated(&lockfile, &documents);
     let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Nothing, context)?;
-    let (published, unread) = match request.looks_for(FindingGroup::Advisories) {
-        true => published(of_sources(&lockfile), &sources, context.observer)?,
+    let (advisories, unread) = match request.looks_for(FindingGroup::Advisories) {
+        true => gather(&Sought::on(&lockfile), &documents, (project, &sources), context)?,
         false => Default::default(),
     };
     let notices = notices(&lockfile, &documents);
@@ -73,7 +76,8 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
     }
     let (lock, anew) = (&lockfile, anew.as_ref());
     let around = Around { project, lockfile: lock, documents: &documents, sources: &sources, anew };
-    let advisories = advised(&published, &around, context)?;
+    let Judged { stand, dismissed, lapsed } = judged(&advisories, &around, context)?;
+    let advisories = advised(stand, &advisories, &around, context)?;
     let policy = &project.manifest().policy;
     let today = context.settings.now.to_zoned(TimeZone::UTC).date();
     let exceptions = &project.manifest().licence_exceptions;
@@ -96,6 +100,8 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
             .map(|days| quiet(&lockfile, &documents, days, context.settings.now))
             .unwrap_or_default(),
         advisories,
+        dismissed,
+        lapsed,
         unread,
         project: project.here().name().clone(),
         is_workspace: project.is_workspace(),
@@ -113,6 +119,34 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
     report.retain(|finding| finding.kind().group().is_none_or(|group| request.looks_for(group)));
     report.remedies = remedies(&report, project, around.anew);
     Ok(report)
+}
+
+/// What becomes of the advisories that affect something.
+#[derive(Default)]
+struct Judged {
+    stand: Vec<Threat>,
+    dismissed: Vec<Dismissed>,
+    lapsed: Vec<Dismissed>,
+}
+
+/// Sorts advisories by what the project and others say of them.
+fn judged(advisories: &Advisories, around: &Around<'_>, context: &Context<'_>) -> Result<Judged, FlowError> {
+    let statements = statements_of(around.project)?;
+    let today = context.settings.now.to_zoned(TimeZone::UTC).date();
+    let name = around.project.top.name();
+    let mut judged = Judged::default();
+    for threat in threats(around.lockfile, around.documents, advisories) {
+        let Some(locked) = around.lockfile.chosen.at(&threat.package, &threat.version) else { continue };
+        match dismissing(&threat, (name, locked, around.documents.get(&threat.package)), &statements, today) {
+            Dismissing::Stands => judged.stand.push(threat),
+            Dismissing::Dismissed(dismissed) => judged.dismissed.push(dismissed),
+            Dismissing::Lapsed(lapsed) => {
+                judged.lapsed.push(lapsed);
+                judged.stand.push(threat);
+            }
+        }
+    }
+    Ok(judged)
 }
 
 /// Says where each project writes that it needs a package.

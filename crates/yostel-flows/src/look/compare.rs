@@ -5,13 +5,13 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use yostel_documents::{Chosen, Lockfile, PackageName, Seal};
-use yostel_findings::{Comparison, UnreadAdvisory, comparison};
+use yostel_findings::{Advisories, Comparison, UnreadAdvisory, comparison};
 use yostel_sources::{FileAt, GitError, file_at};
 
 use crate::content::trust::told_by_sources;
 use crate::context::Context;
 use crate::error::{FlowError, LockError, ProjectError};
-use crate::look::advisories::{of_sources, published};
+use crate::look::gather::{Sought, gather};
 use crate::project::LoadedProject;
 use crate::project::files::{LOCKFILE_NAME, MOST_LOCKFILE};
 use crate::project::read::load_lockfile;
@@ -69,15 +69,17 @@ pub fn compare_lockfiles(
     let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
     let told = told_by_sources(project, &names, context.observer).and_then(|documents| {
         let sources = project.sources_and_elsewhere(None, &Keep::Nothing, context)?;
-        let (published, unread) = published(of_sources(&old).chain(of_sources(&new)), &sources, context.observer)?;
-        Ok((documents, published, unread))
+        let mut sought = Sought::on(&old);
+        sought.add(&new);
+        let (advisories, unread) = gather(&sought, &documents, (project, &sources), context)?;
+        Ok((documents, advisories, unread))
     });
-    let (documents, published, unread, untold) = match told {
-        Ok((documents, published, unread)) => (documents, published, unread, None),
+    let (documents, advisories, unread, untold) = match told {
+        Ok((documents, advisories, unread)) => (documents, advisories, unread, None),
         Err(FlowError::Stopped) => return Err(FlowError::Stopped),
-        Err(error) => (BTreeMap::new(), Vec::new(), Vec::new(), Some(error.to_string())),
+        Err(error) => (BTreeMap::new(), Advisories::default(), Vec::new(), Some(error.to_string())),
     };
-    let comparison = comparison(&old, &new, &documents, &published, &context.settings.platform);
+    let comparison = comparison(&old, &new, &documents, &advisories, &context.settings.platform);
     Ok(CompareReport { sides, comparison, untold, unread })
 }
 
@@ -87,7 +89,7 @@ pub fn compare_lockfiles(
 /// `NotALockfile`.
 pub fn compare_texts(old: (&Path, &str), new: (&Path, &str), platform: &str) -> Result<Comparison, FlowError> {
     let (old, new) = (parsed(old)?, parsed(new)?);
-    Ok(comparison(&old, &new, &BTreeMap::new(), &[], platform))
+    Ok(comparison(&old, &new, &BTreeMap::new(), &Advisories::default(), platform))
 }
 
 fn parsed((path, text): (&Path, &str)) -> Result<Lockfile, FlowError> {

@@ -10,7 +10,7 @@ use yostel_sources::{FileHistory, GitError, Revision, file_of, history_of};
 use crate::content::trust::told_by_sources;
 use crate::context::Context;
 use crate::error::FlowError;
-use crate::look::advisories::published;
+use crate::look::gather::{Sought, gather};
 use crate::observer::go_on;
 use crate::project::LoadedProject;
 use crate::project::files::{LOCKFILE_NAME, MOST_LOCKFILE};
@@ -74,8 +74,10 @@ pub fn drift(project: &LoadedProject, context: &Context<'_>) -> Result<DriftRepo
     let names: BTreeSet<PackageName> = of_sources.iter().map(|(name, _)| (*name).clone()).collect();
     let documents = told_by_sources(project, &names, context.observer)?;
     let sources = project.sources_and_elsewhere(None, &Keep::Nothing, context)?;
-    let (published, unread) = published(of_sources, &sources, context.observer)?;
-    let told = Told::new(&documents, &published);
+    let mut sought = Sought::default();
+    of_sources.into_iter().for_each(|(package, source)| sought.add_package(package, source));
+    let (advisories, unread) = gather(&sought, &documents, (project, &sources), context)?;
+    let told = Told::new(&documents, &advisories);
     let mut points = Vec::with_capacity(past.lockfiles.len() + 1);
     for (commit, at, locked) in &past.lockfiles {
         go_on(context.observer)?;

@@ -296,6 +296,7 @@ fn advice_agrees(
                 });
                 prop_assert!(!after.is_some_and(|after| is_free(&after)), "{package} in {}", place.text);
             }
+            WayOut::Commit(_) => prop_assert!(false, "nothing comes from a repository here"),
             WayOut::Forced => {
                 let is_forced = place.rules.overrides.forced.contains_key(package);
                 prop_assert!(is_forced && !fresh_is_free, "{}", place.text);

@@ -2,14 +2,16 @@
 //! The accident this prevents: a source that flows were never tried with, and that answers twice, or not at all.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::Read;
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use yostel_documents::{
     ArchiveDigest, Artifact, PackageName, RegistryHead, TreeDigest, Word, archive_file, document_file,
 };
-use yostel_sources::{FolderSource, Source, SourceAnswer, SourceErrorKind, SourceSet, document_of};
+use yostel_sources::{
+    AdvisoryReader, FileStamp, FolderSource, Source, SourceAnswer, SourceErrorKind, SourceSet, document_of,
+};
 use yostel_testkit::{MemoryContent, MemorySource};
 
 fn name(text: &str) -> PackageName {
@@ -33,6 +35,9 @@ const ARCHIVE: &[u8] = b"0123456789";
 
 const ADVISORIES: [(&str, &str); 2] = [("a.json", "{}"), ("b.json", "torn")];
 
+/// One more, which nobody wants.
+const UNWANTED: &str = "c.json";
+
 /// What the source of each kind has: two packages with an archive, and one whose document is broken.
 fn documents() -> Vec<(&'static str, String)> {
     vec![
@@ -54,6 +59,7 @@ fn folder_source(folder: &Path) -> Box<dyn Source> {
     for (file, text) in ADVISORIES {
         write(Path::new("advisories").join(file), text.as_bytes());
     }
+    write(Path::new("advisories").join(UNWANTED), b"{}");
     // Neither of these is one.
     write("advisories/notes.txt".into(), b"");
     write("advisories/.part.json".into(), b"");
@@ -63,7 +69,8 @@ fn folder_source(folder: &Path) -> Box<dyn Source> {
 fn memory_source(last_first: bool) -> Box<dyn Source> {
     let documents = documents().into_iter().map(|(package, text)| (name(package), text.into_bytes())).collect();
     let archives = BTreeMap::from([(archive_file(ArchiveDigest::of(ARCHIVE)), ARCHIVE.to_vec())]);
-    let advisories = ADVISORIES.iter().map(|(file, text)| ((*file).to_owned(), (*text).to_owned())).collect();
+    let advisories = ADVISORIES.iter().map(|(file, text)| ((*file).to_owned(), (*text).to_owned()));
+    let advisories = [(UNWANTED.to_owned(), "{}".to_owned())].into_iter().chain(advisories).collect();
     let content = MemoryContent { documents, archives, advisories, last_first, ..MemoryContent::default() };
     Box::new(MemorySource::new(Word::parse("station").unwrap(), content))
 }
@@ -105,10 +112,24 @@ fn keeps_the_contract(source: &dyn Source) {
     assert!(matches!(missing.kind, SourceErrorKind::ArchiveMissing(digest) if digest == other.digest), "{missing}");
     // Advisories are handed out as they are, each once.
     let told = Mutex::new(Vec::new());
-    source.advisories(&|file, text| told.lock().unwrap().push((file.to_owned(), text.unwrap()))).unwrap();
+    source.advisories(&Taking(&told)).unwrap();
     let mut told = told.into_inner().unwrap();
     told.sort();
     assert_eq!(told, ADVISORIES.map(|(file, text)| (file.to_owned(), text.to_owned())));
+}
+
+/// Takes all but one that it does not want.
+struct Taking<'t>(&'t Mutex<Vec<(String, String)>>);
+
+impl AdvisoryReader for Taking<'_> {
+    fn wants(&self, file: &str, _stamp: Option<FileStamp>) -> bool {
+        file != UNWANTED
+    }
+
+    fn take(&self, file: &str, _stamp: Option<FileStamp>, text: io::Result<String>) {
+        assert_ne!(file, UNWANTED);
+        self.0.lock().unwrap().push((file.to_owned(), text.unwrap()));
+    }
 }
 
 #[test]

@@ -11,6 +11,7 @@
 //! archives renamed → trees renamed. So one bad archive among many leaves the cache as it was, and what has a name is whole
 //! even when the power goes.
 
+mod advisories;
 mod aside;
 mod health;
 mod kit;
@@ -27,6 +28,7 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 use yostel_documents::{ArchiveDigest, Listing, TreeDigest};
 use yostel_files::{Disk, FileError, Folder, Kind};
 
+pub use advisories::{Spoken, SpokenOf};
 pub use health::{CacheProblem, CacheReport, CacheStats};
 pub use kit::{Carried, KitError, Loaded};
 pub use notes::{CacheEntry, Note};

@@ -33,6 +33,9 @@ fn close_parts(schema: &mut Value) {
     }
 }
 
+const ADVISORY: &str = r#"{"id":"S","modified":"2026-05-01T00:00:00Z","affected":[{
+    "package":{"ecosystem":"station","name":"gust"},"ranges":[{"type":"SEMVER","events":[{"introduced":"0"}]}]}]}"#;
+
 /// A page: what judges, and the fields in their order, where the answer has one shape only.
 struct Page {
     validator: Validator,
@@ -156,6 +159,8 @@ fn every_command_answers_as_its_page_says_and_fails_as_that_of_failures_does() {
         seen.push(json(folder, words, 0));
     }
     seen.push(json("console", "audit", 1));
+    sandbox.write("station/advisories/s.json", ADVISORY);
+    seen.push(json("console", "audit dismiss S --why x", 0));
     seen.push(json("console", "compare yostel.lock", 0));
     seen.push(json("console", "graph", 0));
     seen.push(json("console", "drift", 0));

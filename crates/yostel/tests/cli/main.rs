@@ -12,6 +12,7 @@ mod comparing;
 mod deciding;
 mod declaring;
 mod demo;
+mod dismissing;
 mod drawing;
 mod drifting;
 mod edges;

@@ -128,6 +128,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("no-project", "refuse -C .. lock"),
     ("no-releases-accepted", "refuse add valley/bell '^7'"),
     ("no-source", "sed -i '/^\\[sources/,$d' yostel.toml; refuse lock"),
+    ("no-such-advisory", "fine lock; refuse audit dismiss STAR-1 --why x"),
     ("no-such-need", "refuse remove unit"),
     ("no-such-project", "say '[workspace]' 'projects = []'; fine lock; refuse install --needed-by other"),
     ("no-such-registry", "refuse publish --to none-such"),
@@ -139,6 +140,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("no-version", "package kept; sed -i '/^version/d' ../kept/yostel.toml; refuse -C ../kept publish --to ../station"),
     ("not-a-lockfile", "fine lock; refuse compare yostel.toml"),
     ("not-altered", "fine lock; fine install; refuse alter gust --keep --why so"),
+    ("not-dismissed", "fine lock; refuse audit dismiss STAR-1 --take-back"),
     ("not-in-cache", "fine lock; refuse install --offline"),
     ("not-installed", "fine lock; refuse run -- true"),
     ("nothing-to-compare", "fine lock; GIT_CEILING_DIRECTORIES=/ refuse compare"),
@@ -192,6 +194,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("source-archive-missing", "fine lock; rm ../station/archives/sha256/*; refuse install"),
     ("source-broken", "echo none > ../station/releases/gust.json; refuse lock"),
     ("source-missing", "rm -r ../station; refuse lock"),
+    ("statements", "fine lock; echo {} > yostel.openvex.json; refuse audit"),
     (
         "tree-differs",
         "fine lock; sed -i 's/tree = \"sha256:...../tree = \"sha256:00000/' yostel.lock; seal; refuse install",

@@ -60,6 +60,22 @@ impl Reader<'_> {
         offers
     }
 
+    /// Reads a list of paths, none of them empty or named twice.
+    fn paths(&mut self, key: &'static str, table: &Table<'_>) -> Vec<String> {
+        let mut paths: Vec<String> = Vec::new();
+        for (text, span) in table.get(key).map(|list| self.strings(key, list)).into_iter().flatten() {
+            if text.is_empty() || text.contains('\0') {
+                let reason = "it is a path, relative to the manifest";
+                self.problem(span, ManifestProblemKind::Value { key, value: text, reason });
+            } else if paths.contains(&text) {
+                self.problem(span, ManifestProblemKind::ListedTwice(text));
+            } else {
+                paths.push(text);
+            }
+        }
+        paths
+    }
+
     pub(super) fn policy(&mut self, table: &Table<'_>) -> Policy {
         self.check_keys("policy", table);
         let mut policy = Policy::default();
@@ -97,6 +113,8 @@ impl Reader<'_> {
             }
             policy.allowed_licences = Some(allowed);
         }
+        policy.advisories = self.paths("advisories", table);
+        policy.statements = self.paths("statements", table);
         if let Some(list) = table.get("share-roles") {
             for (text, span) in self.strings("share-roles", list) {
                 policy.share_roles.extend(self.keep(span, Word::parse(&text)));

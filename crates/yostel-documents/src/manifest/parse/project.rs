@@ -10,6 +10,7 @@ use super::super::Project;
 use super::{MOST_PLATFORMS, ManifestProblemKind, Reader, Table, Value, check_one_platform};
 use crate::name::PackageName;
 use crate::numbering::with_words;
+use crate::purl::PackageUrl;
 
 impl Reader<'_> {
     pub(super) fn project(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<Project> {
@@ -48,8 +49,20 @@ impl Reader<'_> {
         let yostel = table.get("yostel").and_then(|value| self.accept("yostel", value));
         let mut text = |key| table.get(key).and_then(|value| self.string(key, value)).map(str::to_owned);
         let (licence, about, notes) = (text("licence"), text("about"), text("notes"));
+        let mut identities: Vec<PackageUrl> = Vec::new();
+        for (text, span) in table.get("identities").map(|list| self.strings("identities", list)).into_iter().flatten() {
+            match PackageUrl::parse(&text) {
+                Ok(url) if identities.iter().any(|other| other.package() == url.package()) => {
+                    self.problem(span, ManifestProblemKind::ListedTwice(text));
+                }
+                Ok(url) => identities.push(url),
+                Err(reason) => {
+                    self.problem(span, ManifestProblemKind::Value { key: "identities", value: text, reason });
+                }
+            }
+        }
         let numbering = numbering.unwrap_or_default();
-        Some(Project { name: name?, version, numbering, platforms, yostel, licence, about, notes })
+        Some(Project { name: name?, version, numbering, platforms, yostel, licence, about, notes, identities })
     }
 
     fn numbering(&mut self, value: &Value<'_>) -> Option<Numbering> {

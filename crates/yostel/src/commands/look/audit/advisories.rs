@@ -1,9 +1,9 @@
 //! Advisories in the words of `audit`.
 
-use yostel_answers::words::{need_command, severity_words, way_words};
+use yostel_answers::words::{dismissed_words, need_command, severity_words, way_words};
 use yostel_findings::{Advised, AuditReport, Rating};
 
-use crate::render::{Role, count, indented, paint};
+use crate::render::{Role, count, indented, note, paint};
 use crate::sanitise::sanitise;
 
 /// How many advisories are told, without `--verbose`.
@@ -48,10 +48,32 @@ pub(super) fn words(report: &AuditReport, verbose: bool) -> String {
         text.push_str(&format!("{}\n", paint(Role::Title, "Advisories that cannot be read")));
     }
     for unread in report.unread.iter().take(MOST_UNREAD) {
-        text.push_str(&indented(2, format!("{} of {}: {}", unread.file, unread.source, unread.why)));
+        text.push_str(&indented(2, format!("{} of {}: {}", unread.file, unread.place, unread.why)));
     }
     if report.unread.len() > MOST_UNREAD {
         text.push_str(&indented(2, format!("and {} more", report.unread.len() - MOST_UNREAD)));
+    }
+    text
+}
+
+/// How many dismissed advisories are named, without `--verbose`.
+const MOST_DISMISSED: usize = 5;
+
+/// Tells which advisories somebody dismissed, and of which that does not hold any more.
+pub(super) fn dismissed(report: &AuditReport, verbose: bool) -> String {
+    let most = if verbose { usize::MAX } else { MOST_DISMISSED };
+    let mut text = String::new();
+    for lapsed in &report.lapsed {
+        let (threat, file) = (&lapsed.threat, &lapsed.file);
+        let until = lapsed.until.map(|until| format!(" until {until}")).unwrap_or_default();
+        let says = format!("{file} dismissed {} for {}{until}, so it counts again", threat.id, threat.package);
+        text.push_str(&note(says));
+    }
+    for dismissed in report.dismissed.iter().take(most) {
+        text.push_str(&note(format!("dismissed: {}", dismissed_words(dismissed))));
+    }
+    if report.dismissed.len() > most {
+        text.push_str(&note(format!("and {} more dismissed: --verbose names them", report.dismissed.len() - most)));
     }
     text
 }

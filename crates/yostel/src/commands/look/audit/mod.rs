@@ -1,26 +1,26 @@
 //! `audit`: what is outdated, what is there twice, what is dangerous, what is to be looked after.
 
 mod advisories;
+mod dismiss;
 mod under;
 mod words;
 
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use clap::{Args, ValueEnum};
+use clap::{Args, Subcommand, ValueEnum};
 use jiff::Span;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use yostel_answers::answers::audit::AuditAnswer;
 use yostel_answers::answers::findings::FindingTold;
 use yostel_answers::words::{finding_words, shell_word};
-use yostel_answers::{Code, Diagnostic};
 use yostel_documents::Baseline;
 use yostel_findings::{AuditReport, Bar, FindingGroup, FindingKind, Rating, Standing, Verdict, judge, renewed};
 use yostel_flows::{AuditRequest, FlowError, ProjectError, audit, read_baseline, write_baseline};
 
 use self::words::{Left, words};
-use crate::answer::{Answer, Door, failure_of};
+use crate::answer::{Answer, Door};
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::Format;
@@ -35,7 +35,11 @@ const DAYS_KNOWN: i64 = 90;
 /// Exit status 1 when there are findings, 4 when the lockfile and the sources tell different things, so that a pipeline notices.
 /// With --format also sarif, markdown and junit.
 #[derive(Debug, Args)]
+#[command(args_conflicts_with_subcommands = true)]
 pub(crate) struct Audit {
+    #[command(subcommand)]
+    task: Option<Task>,
+
     /// Only this kind of findings; may be repeated
     #[arg(value_enum)]
     kinds: Vec<Kind>,
@@ -70,6 +74,11 @@ impl Audit {
     pub(crate) fn covers_many(&self) -> bool {
         self.under.is_some()
     }
+}
+
+#[derive(Debug, Subcommand)]
+enum Task {
+    Dismiss(dismiss::Dismiss),
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -128,6 +137,14 @@ fn last_day(text: &str) -> Result<Date, String> {
 }
 
 pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
+    match arguments.task {
+        Some(Task::Dismiss(arguments)) => dismiss::run(arguments, call),
+        None => tell(arguments, call),
+    }
+}
+
+/// Tells what was found.
+fn tell(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
     let request = AuditRequest { groups: arguments.kinds.iter().map(|kind| (*kind).into()).collect() };
     let bar = match arguments.fail_on.is_empty() {
         true => Bar::default(),
@@ -139,19 +156,10 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
     let today = call.settings.now.to_zoned(TimeZone::UTC).date();
     if let Some(until) = arguments.until.filter(|until| *until < today) {
-        let headline = format!("--until cannot be {until}: that day is past");
-        let wrong = Diagnostic::new(Code::Usage, headline, "name a day that is to come");
-        return Ok(failure_of(&[wrong], Exit::Usage, call.format));
+        return Err(ProjectError::Past(until).into());
     }
     let file = arguments.baseline.as_ref().map(|file| call.folder.join(file));
-    let baseline = match &file {
-        None => Baseline::default(),
-        Some(path) => match read_baseline(path, &call.settings)? {
-            Some(baseline) => baseline,
-            None if arguments.renew => Baseline::default(),
-            None => return Err(ProjectError::NoBaseline(path.clone()).into()),
-        },
-    };
+    let baseline = file.as_ref().map_or(Ok(Baseline::default()), |path| known_by(path, arguments.renew, call))?;
     let looked_for = |group: FindingGroup| request.looks_for(group);
     let looked_for_kind = |kind: FindingKind| kind.group().is_none_or(looked_for);
     let mut report = audit(&project, &request, &call.context())?;
@@ -203,8 +211,18 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
     if call.quiet && exit == Exit::Fine {
         return Ok(Answer::words(exit, String::new()));
     }
+    let beside = beside + &advisories::dismissed(&report, arguments.verbose);
     let words = words(&report, looked_for, project.is_workspace(), arguments.verbose, &left);
     Ok(Answer::words(exit, words + &beside))
+}
+
+/// Reads a baseline, which may be missing where it is to be written.
+fn known_by(path: &Path, renew: bool, call: &Call) -> Result<Baseline, FlowError> {
+    match read_baseline(path, &call.settings)? {
+        Some(baseline) => Ok(baseline),
+        None if renew => Ok(Baseline::default()),
+        None => Err(ProjectError::NoBaseline(path.to_owned()).into()),
+    }
 }
 
 fn days_after(day: Date, days: i64) -> Date {

@@ -1,0 +1,252 @@
+//! The advisories that may speak of what is locked, from the sources and the places that a project names.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::io;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use yostel_documents::{
+    ADVISORIES, About, Advisory, LockedPackage, Lockfile, Origin, PackageDocument, PackageName, RangeEvent, RangeKind,
+    SourceName, repository_of,
+};
+use yostel_findings::{Advisories, Ancestry, Published, UnreadAdvisory, identities_of};
+use yostel_sources::{AdvisoryReader, FileStamp, GitError, SourceSet, ancestry_of, read_dump};
+use yostel_store::{Spoken, SpokenOf};
+
+use crate::context::Context;
+use crate::error::FlowError;
+use crate::observer::go_on;
+use crate::project::LoadedProject;
+use crate::project::files::MANIFEST_NAME;
+
+/// From so many files on, what they speak of is written down.
+const WORTH_A_LIST: usize = 64;
+
+/// How long before it was written down a file must have been changed, in seconds, for that to hold: two changes may bear one
+/// time.
+const SETTLED: i64 = 2;
+
+/// Most commits of one repository that advisories may name.
+const MOST_COMMITS: usize = 1000;
+
+/// What advisories are sought on.
+#[derive(Debug, Default)]
+pub(crate) struct Sought<'l> {
+    of_sources: BTreeSet<(&'l PackageName, &'l SourceName)>,
+    /// By repository: its address, and the commits that are locked.
+    commits: BTreeMap<String, (&'l str, BTreeSet<String>)>,
+}
+
+impl<'l> Sought<'l> {
+    /// Seeks them on what is locked.
+    pub(crate) fn on(lockfile: &'l Lockfile) -> Self {
+        let mut sought = Self::default();
+        sought.add(lockfile);
+        sought
+    }
+
+    /// Seeks them on this too.
+    pub(crate) fn add(&mut self, lockfile: &'l Lockfile) {
+        lockfile.chosen.iter().for_each(|(package, locked)| self.add_locked(package, locked));
+    }
+
+    /// Seeks them on a package of a source.
+    pub(crate) fn add_package(&mut self, package: &'l PackageName, source: &'l SourceName) {
+        self.of_sources.insert((package, source));
+    }
+
+    fn add_locked(&mut self, package: &'l PackageName, locked: &'l LockedPackage) {
+        match &locked.from {
+            Origin::Source(source) => self.add_package(package, source),
+            Origin::Git { place, commit } => {
+                let entry = self.commits.entry(repository_of(&place.address));
+                entry.or_insert_with(|| (&place.address, BTreeSet::new())).1.insert(commit.clone());
+            }
+            Origin::Archive { .. } | Origin::Path { .. } | Origin::Project { .. } => {}
+        }
+    }
+}
+
+/// Reads the advisories that may speak of what is sought. What cannot be read, or a place that cannot be asked, is told
+/// beside them: everything else that is looked for is found all the same.
+///
+/// # Errors
+/// `Stopped`.
+pub(crate) fn gather(
+    sought: &Sought<'_>,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+    (project, sources): (&LoadedProject, &SourceSet),
+    context: &Context<'_>,
+) -> Result<(Advisories, Vec<UnreadAdvisory>), FlowError> {
+    let mut by_source: BTreeMap<&SourceName, BTreeSet<About>> = BTreeMap::new();
+    let mut registries = BTreeMap::new();
+    for (package, name) in &sought.of_sources {
+        let Some(source) = sources.source(name) else { continue };
+        let ecosystem = source.registry().to_owned();
+        let wanted = by_source.entry(name).or_default();
+        wanted.insert(About::Name { ecosystem: ecosystem.clone(), name: package.to_string() });
+        let releases = documents.get(*package).into_iter().flat_map(|document| &document.releases);
+        wanted.extend(releases.flat_map(|release| identities_of(release)).map(|url| About::Url(url.package())));
+        registries.insert((*name).clone(), ecosystem);
+    }
+    let repositories = sought.commits.keys().map(|repository| About::Repository(repository.clone()));
+    let everything: BTreeSet<About> = by_source.values().flatten().cloned().chain(repositories).collect();
+    let (mut all, mut unread) = (Vec::new(), Vec::new());
+    for (name, wanted) in by_source {
+        go_on(context.observer)?;
+        let Some(source) = sources.source(name) else { continue };
+        let reader = Reader::new(&source.place(), wanted, context);
+        let asked = source.advisories(&reader).map_err(|error| error.to_string());
+        reader.finish((Some(name), name.as_str(), ADVISORIES), asked, context, (&mut all, &mut unread));
+    }
+    for dump in project.manifest().policy.advisories.iter().filter(|_| !everything.is_empty()) {
+        go_on(context.observer)?;
+        let path = project.root.join(dump);
+        let reader = Reader::new(&path.display().to_string(), everything.clone(), context);
+        let asked = read_dump(&path, &reader).map_err(|error| error.to_string());
+        let (place, file) = if asked.is_ok() { (dump.as_str(), "") } else { (MANIFEST_NAME, dump.as_str()) };
+        reader.finish((None, place, file), asked, context, (&mut all, &mut unread));
+    }
+    let order = |published: &Published| (published.source.clone(), published.advisory.id.clone());
+    all.sort_by_key(order);
+    let ancestries = ancestries(&all, sought, project, &mut unread, context)?;
+    unread.sort();
+    Ok((Advisories::new(all, registries, ancestries), unread))
+}
+
+/// Takes from a place what is sought, and remembers what its files speak of.
+struct Reader {
+    place: String,
+    wanted: BTreeSet<About>,
+    known: SpokenOf,
+    /// When that was written down.
+    written: i64,
+    took: Mutex<Taken>,
+    has_news: AtomicBool,
+}
+
+#[derive(Default)]
+struct Taken {
+    advisories: Vec<Advisory>,
+    unread: Vec<(String, String)>,
+    spoken: SpokenOf,
+}
+
+impl Reader {
+    fn new(place: &str, wanted: BTreeSet<About>, context: &Context<'_>) -> Self {
+        let (known, written) = context.cache.spoken_of(place);
+        let (took, has_news) = (Mutex::default(), AtomicBool::new(false));
+        Self { place: place.to_owned(), wanted, known, written, took, has_news }
+    }
+
+    /// Returns what is known of a file, when it is as it was then.
+    fn still_known(&self, file: &str, stamp: Option<FileStamp>) -> Option<&Spoken> {
+        let stamp = stamp.filter(|stamp| stamp.changed().saturating_add(SETTLED) <= self.written)?;
+        self.known.get(file).filter(|known| stamp.to_numbers() == known.stamp)
+    }
+
+    fn is_wanted(&self, about: &[About]) -> bool {
+        about.iter().any(|about| self.wanted.contains(about))
+    }
+
+    /// Hands over what was read, and writes down what was learned. `source` is whose advisories they are, `place` where they
+    /// are, `file` what cannot be read when nothing can.
+    fn finish(
+        self,
+        (source, place, file): (Option<&SourceName>, &str, &str),
+        asked: Result<(), String>,
+        context: &Context<'_>,
+        (all, unread): (&mut Vec<Published>, &mut Vec<UnreadAdvisory>),
+    ) {
+        let took = self.took.into_inner().expect("nobody panics while holding it");
+        let published = |advisory| Published { source: source.cloned(), advisory };
+        all.extend(took.advisories.into_iter().map(published));
+        let failed = asked.err().map(|why| (file.to_owned(), why));
+        let was_read = failed.is_none();
+        let one = |(file, why)| UnreadAdvisory { place: place.to_owned(), file, why };
+        unread.extend(took.unread.into_iter().chain(failed).map(one));
+        let has_news = self.has_news.into_inner() || took.spoken.len() != self.known.len();
+        if was_read && has_news && took.spoken.len() >= WORTH_A_LIST {
+            // Without it, all are read again.
+            context.cache.write_spoken_of(&self.place, took.spoken).ok();
+        }
+    }
+}
+
+impl AdvisoryReader for Reader {
+    fn wants(&self, file: &str, stamp: Option<FileStamp>) -> bool {
+        let Some(known) = self.still_known(file, stamp) else { return true };
+        self.took.lock().expect("nobody panics while holding it").spoken.insert(file.to_owned(), known.clone());
+        self.is_wanted(&known.about)
+    }
+
+    fn take(&self, file: &str, stamp: Option<FileStamp>, text: io::Result<String>) {
+        let read = text.map_err(|error| error.to_string()).and_then(|text| Advisory::parse(&text));
+        let about = |advisory: &Advisory| -> Vec<About> {
+            let all: BTreeSet<About> = advisory.affected.iter().flat_map(yostel_documents::Affected::about).collect();
+            all.into_iter().collect()
+        };
+        let about = read.as_ref().map(about).ok();
+        let mut took = self.took.lock().expect("nobody panics while holding it");
+        if let (Some(about), Some(seen)) = (&about, stamp) {
+            if self.still_known(file, stamp).is_none() {
+                self.has_news.store(true, Ordering::Relaxed);
+            }
+            took.spoken.insert(file.to_owned(), Spoken { stamp: seen.to_numbers(), about: about.clone() });
+        }
+        match (read, about) {
+            (Ok(advisory), Some(about)) if self.is_wanted(&about) => took.advisories.push(advisory),
+            (Ok(_), _) => {}
+            (Err(why), _) => took.unread.push((file.to_owned(), why)),
+        }
+    }
+}
+
+/// Asks the repositories that advisories speak of which of their commits are before which.
+fn ancestries(
+    all: &[Published],
+    sought: &Sought<'_>,
+    project: &LoadedProject,
+    unread: &mut Vec<UnreadAdvisory>,
+    context: &Context<'_>,
+) -> Result<BTreeMap<String, Ancestry>, FlowError> {
+    let mut ancestries = BTreeMap::new();
+    for (repository, (address, commits)) in &sought.commits {
+        let affected = all.iter().flat_map(|published| &published.advisory.affected);
+        let ranges = affected.flat_map(|affected| &affected.ranges).filter(|range| {
+            range.kind == RangeKind::Git && range.repo.as_ref().is_some_and(|repo| repository_of(repo) == *repository)
+        });
+        let named = ranges.flat_map(|range| &range.events).map(|event| match event {
+            RangeEvent::Introduced(at)
+            | RangeEvent::Fixed(at)
+            | RangeEvent::LastAffected(at)
+            | RangeEvent::Limit(at) => at,
+        });
+        let length = commits.first().map_or(40, String::len);
+        let is_commit = |at: &&String| at.len() == length && at.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let named: BTreeSet<String> = named.filter(is_commit).cloned().collect();
+        if named.is_empty() {
+            continue;
+        }
+        go_on(context.observer)?;
+        let mut cannot = |why: String| {
+            let file = "the history".to_owned();
+            unread.push(UnreadAdvisory { place: repository.clone(), file, why });
+        };
+        if named.len() > MOST_COMMITS {
+            cannot(format!("advisories name {} commits of it, and {MOST_COMMITS} are looked for", named.len()));
+            continue;
+        }
+        let work = context.cache.work_folder()?;
+        match ancestry_of(&project.address(address), commits, &named, work.folder().path(), &project.git_config()) {
+            Ok(told) => {
+                let mut ancestry = Ancestry::default();
+                told.into_iter().for_each(|(commit, before)| ancestry.insert(commit, before));
+                ancestries.insert(repository.clone(), ancestry);
+            }
+            Err(GitError::Stopped(_)) => return Err(FlowError::Stopped),
+            Err(error) => cannot(error.to_string()),
+        }
+    }
+    Ok(ancestries)
+}
