@@ -4,8 +4,9 @@
 use std::collections::BTreeSet;
 
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 
+use crate::digest::Sha256;
 use crate::purl::PackageUrl;
 
 /// Longest advisory that is read, in bytes.
@@ -77,8 +78,7 @@ pub struct AffectedPackage {
 }
 
 /// What an advisory speaks of: whoever looks for advisories on something looks for these.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub enum About {
     /// A package by its name in an ecosystem.
     Name {
@@ -135,6 +135,18 @@ pub enum RangeEvent {
     LastAffected(String),
     /// Nothing is said from this version on; `*` is above every version.
     Limit(String),
+}
+
+impl About {
+    /// Returns a number for it, below 2^48, the same on every machine: the first six bytes of a digest of what it is.
+    pub fn number(&self) -> u64 {
+        let text = match self {
+            Self::Name { ecosystem, name } => format!("name\0{ecosystem}\0{name}"),
+            Self::Url(url) => format!("url\0{url}"),
+            Self::Repository(repository) => format!("repository\0{repository}"),
+        };
+        Sha256::of(text.as_bytes())[..6].iter().fold(0, |number, byte| number << 8 | u64::from(*byte))
+    }
 }
 
 impl Affected {

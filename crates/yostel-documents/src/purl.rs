@@ -2,12 +2,9 @@
 
 use std::fmt;
 
-use serde::{Deserialize, Serialize};
-
 /// A package somewhere in the world. Qualifiers and subpaths are read and left out: they say which file of it, or where to
 /// get it, and two that differ only in these are one package.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct PackageUrl {
     /// The kind of package, in lower case, like `generic` or `deb`.
     kind: String,
@@ -94,20 +91,6 @@ fn decoded(text: &str) -> Result<String, &'static str> {
 pub fn url_part(text: &str) -> String {
     let plain = |byte: u8| byte.is_ascii_alphanumeric() || b".-_~:".contains(&byte);
     text.bytes().map(|byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect()
-}
-
-impl TryFrom<String> for PackageUrl {
-    type Error = &'static str;
-
-    fn try_from(text: String) -> Result<Self, &'static str> {
-        Self::parse(&text)
-    }
-}
-
-impl From<PackageUrl> for String {
-    fn from(url: PackageUrl) -> Self {
-        url.to_string()
-    }
 }
 
 impl fmt::Display for PackageUrl {

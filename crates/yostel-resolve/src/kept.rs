@@ -15,8 +15,8 @@ use crate::problem::Problem;
 pub(crate) struct Kept {
     /// Those literals, by name.
     pub(crate) moved: Vec<Lit>,
-    /// Of packages without other lines beside: that literal, and the one of the version to keep, where it may be chosen.
-    alone: BTreeMap<usize, (Lit, Option<Lit>)>,
+    /// Of packages without other lines beside: that literal, and the version to keep by its place and literal, where it may be chosen.
+    alone: BTreeMap<usize, (Lit, Option<(u32, Lit)>)>,
 }
 
 impl Kept {
@@ -38,7 +38,7 @@ impl Kept {
 
     /// Returns what is true when a package left its version, and when it is there at it; nothing of one that may be there on
     /// several lines.
-    pub(crate) fn alone(&self, package: PackageId) -> Option<(Lit, Option<Lit>)> {
+    pub(crate) fn alone(&self, package: PackageId) -> Option<(Lit, Option<(u32, Lit)>)> {
         self.alone.get(&package.index()).copied()
     }
 }
@@ -51,7 +51,7 @@ fn moved(
     encoding: &mut Encoding,
     problem: &Problem,
     known: &mut Known,
-) -> Option<(Lit, Option<Lit>)> {
+) -> Option<(Lit, Option<(u32, Lit)>)> {
     let document = known.document(name)?;
     let kept = document.releases.iter().position(|release| release.version == *kept)?;
     let numbering = document.numbering.clone();
@@ -61,10 +61,10 @@ fn moved(
     let id = known.package(name);
     let moved = encoding.helper();
     let mut kept_literal = None;
-    for (at, literal) in encoding.candidates(id, problem, known) {
-        let at = at as usize;
+    for (place, literal) in encoding.candidates(id, problem, known) {
+        let at = place as usize;
         if at == kept {
-            kept_literal = Some(literal);
+            kept_literal = Some((place, literal));
         } else if !apart || numbering.is_same_line(version(at), version(kept)) {
             encoding.solver.add_clause(&[!literal, moved]);
         }

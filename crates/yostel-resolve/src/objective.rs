@@ -105,6 +105,11 @@ impl Search {
         self.trial = Some(Assumed::default());
     }
 
+    /// Tells whether it is for trials.
+    pub(super) fn is_trial(&self) -> bool {
+        self.trial.is_some()
+    }
+
     /// Makes something a fact: for good, or for this trial.
     fn assert(&mut self, literal: Lit) {
         match &mut self.trial {
@@ -275,7 +280,7 @@ impl Search {
 
     /// Of a package that a trial holds at its version, that one is all there is to choose from: nothing else of it need be
     /// asked about. (What is a fact for good, the solver knows by itself.)
-    fn held(&self, package: PackageId) -> Option<Lit> {
+    fn held(&self, package: PackageId) -> Option<(u32, Lit)> {
         let (moved, stays) = self.kept.as_ref()?.alone(package)?;
         stays.filter(|_| self.trial.as_ref().is_some_and(|assumed| assumed.has(!moved)))
     }
@@ -285,6 +290,11 @@ impl Search {
         loop {
             while let Some(name) = layers.now.last() {
                 let id = known.package(name);
+                if let Some(line) = self.held(id).map(|held| [held]) {
+                    self.prefer(id, &line, layers, problem, known)?;
+                    layers.now.pop();
+                    continue;
+                }
                 let mut lines = self.lines(name, problem, known);
                 if lines.len() > 1 {
                     // A line that nothing must have is given up, the oldest first: fewer copies of one package.
@@ -294,24 +304,11 @@ impl Search {
                     }
                     lines.reverse();
                 }
-                let held = self.held(id);
                 for line in lines {
-                    if self.trial.is_some() && held.is_none() {
+                    if self.trial.is_some() {
                         self.give_up_beyond_best(&line, problem, known)?;
                     }
-                    for (at, literal) in line {
-                        if self.is_out(literal) || held.is_some_and(|held| held != literal) {
-                            continue;
-                        }
-                        if self.holds(literal, problem, known)? {
-                            self.assert(literal);
-                            let needs = known.look_at(id, at).to_vec();
-                            let packages = needs.into_iter().map(|need| known.text_of(need).0.clone());
-                            layers.next.extend(packages.filter(|name| !layers.met.contains(name)));
-                            break;
-                        }
-                        self.assert(!literal);
-                    }
+                    self.prefer(id, &line, layers, problem, known)?;
                 }
                 layers.now.pop();
             }
@@ -323,25 +320,55 @@ impl Search {
         }
     }
 
+    /// Makes it a fact that the first release of these that can be chosen is, and takes note of what it needs.
+    fn prefer(
+        &mut self,
+        package: PackageId,
+        line: &[(u32, Lit)],
+        layers: &mut Layers,
+        problem: &Problem,
+        known: &mut Known,
+    ) -> Result<(), Halt> {
+        for &(at, literal) in line {
+            if self.is_out(literal) {
+                continue;
+            }
+            if self.holds(literal, problem, known)? {
+                self.assert(literal);
+                for need in known.look_at(package, at).to_vec() {
+                    let name = known.text_of(need).0;
+                    if !layers.met.contains(name) && !layers.next.contains(name) {
+                        layers.next.insert(name.clone());
+                    }
+                }
+                break;
+            }
+            self.assert(!literal);
+        }
+        Ok(())
+    }
+
     /// Makes it a fact of all releases that are preferred to the best one possible that they are not chosen: whether any of
-    /// those beyond the best found so far can be is one question, where asking for each would be many.
+    /// those beyond the best found so far can be is one question, where asking for each would be many. Where one can, it is
+    /// as likely as not the next best, so from there on the better half of them is asked about.
     fn give_up_beyond_best(&mut self, line: &[(u32, Lit)], problem: &Problem, known: &mut Known) -> Result<(), Halt> {
+        let mut of_all = true;
         loop {
             let is_chosen = |literal: Lit| self.model.as_ref().is_some_and(|model| model.is_true(literal));
             let best = line.iter().position(|(_, literal)| is_chosen(*literal)).unwrap_or(line.len());
             let beyond = line[..best].iter().map(|(_, literal)| *literal).filter(|literal| !self.is_out(*literal));
-            let beyond: Vec<Lit> = beyond.collect();
+            let mut beyond: Vec<Lit> = beyond.collect();
             if beyond.len() < 2 {
                 return Ok(());
+            }
+            if !std::mem::take(&mut of_all) {
+                beyond.truncate(beyond.len().div_ceil(2));
             }
             let any = self.encoding.helper();
             self.encoding.solver.add_clause_held(&[&[!any][..], &beyond].concat());
             match self.ask(&[any], problem, known)? {
                 Ok(model) => self.model = Some(model),
-                Err(_) => {
-                    beyond.iter().for_each(|literal| self.assert(!*literal));
-                    return Ok(());
-                }
+                Err(_) => beyond.iter().for_each(|literal| self.assert(!*literal)),
             }
         }
     }

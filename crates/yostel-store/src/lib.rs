@@ -27,7 +27,7 @@ mod verify;
 pub use alter::AlterError;
 pub use cache::{
     Cache, CacheEntry, CacheProblem, CacheReport, CacheStats, Carried, Fetching, InUse, KitError, Loaded, Note,
-    ProjectRecord, PruneRule, Pruned, Spoken, SpokenOf, StagedArchive, StagedTree, WorkFolder,
+    ProjectRecord, PruneRule, Pruned, Spoken, StagedArchive, StagedTree, WorkFolder,
 };
 pub use changes::{FileChange, changes_between, read_file};
 pub use error::{AdmitError, ErrorClass, UnpackRefusal};

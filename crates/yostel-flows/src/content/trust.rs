@@ -12,6 +12,7 @@ use yostel_documents::{
 };
 use yostel_files::for_each_in_parallel;
 use yostel_findings::{Notice, notices};
+use yostel_sources::SourceSet;
 use yostel_store::Cache;
 
 use crate::content::ask::documents_of;
@@ -150,8 +151,17 @@ pub(crate) fn told_by_sources(
     if names.is_empty() {
         return Ok(BTreeMap::new());
     }
+    told_by(&project.sources()?, names, observer)
+}
+
+/// Asks sources about packages.
+pub(crate) fn told_by(
+    sources: &SourceSet,
+    names: &BTreeSet<PackageName>,
+    observer: &dyn Observer,
+) -> Result<BTreeMap<PackageName, PackageDocument>, FlowError> {
     observer.notice(Event::Begin("asking the sources", names.len() as u64));
-    let documents = documents_of(names, &project.sources()?, observer);
+    let documents = documents_of(names, sources, observer);
     observer.notice(Event::End);
     documents
 }

@@ -12,7 +12,7 @@ use yostel_resolve::{Problem, Resolution};
 use yostel_sources::SourceSet;
 use yostel_versions::Version;
 
-use crate::content::trust::{disputes_with, told_by_sources};
+use crate::content::trust::{disputes_with, told_by};
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::look::advisories::{Around, advised};
@@ -50,7 +50,10 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
     // Of what does not come from a source, none can tell anything.
     let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
     let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
-    let documents = told_by_sources(project, &names, context.observer)?;
+    let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Nothing, context)?;
+    // What is resolved below asks for the same; but what the manifest takes from elsewhere by now, no source would tell there.
+    let asked = if project.elsewhere.is_empty() { &sources } else { &project.sources()? };
+    let documents = told_by(asked, &names, context.observer)?;
     let unknown = names.into_iter().filter(|name| !documents.contains_key(name)).collect();
     let mut alarms = disputes_with(&lockfile, &declared, &documents);
     // Told as unknown already.
@@ -59,7 +62,6 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
     alarms.retain(|alarm| !stale || !matches!(alarm.about, Disputed::Needs { .. }));
     let duplicates = duplicates(&lockfile, &documents);
     let mut outdated = outdated(&lockfile, &documents);
-    let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Nothing, context)?;
     let (advisories, unread) = match request.looks_for(FindingGroup::Advisories) {
         true => gather(&Sought::on(&lockfile), &documents, (project, &sources), context)?,
         false => Default::default(),

@@ -11,7 +11,7 @@ use yostel_documents::{
 };
 use yostel_findings::{Advisories, Ancestry, Published, UnreadAdvisory, identities_of};
 use yostel_sources::{AdvisoryReader, FileStamp, GitError, SourceSet, ancestry_of, read_dump};
-use yostel_store::{Spoken, SpokenOf};
+use yostel_store::Spoken;
 
 use crate::context::Context;
 use crate::error::FlowError;
@@ -118,35 +118,29 @@ pub(crate) fn gather(
 struct Reader {
     place: String,
     wanted: BTreeSet<About>,
-    known: SpokenOf,
-    /// When that was written down.
+    /// The same as numbers.
+    numbers: BTreeSet<u64>,
+    known: Vec<Spoken>,
+    /// Of each of those, whether it still holds.
+    holds: Vec<AtomicBool>,
+    /// When they were written down.
     written: i64,
     took: Mutex<Taken>,
-    has_news: AtomicBool,
 }
 
 #[derive(Default)]
 struct Taken {
     advisories: Vec<Advisory>,
     unread: Vec<(String, String)>,
-    spoken: SpokenOf,
+    spoken: Vec<Spoken>,
 }
 
 impl Reader {
     fn new(place: &str, wanted: BTreeSet<About>, context: &Context<'_>) -> Self {
         let (known, written) = context.cache.spoken_of(place);
-        let (took, has_news) = (Mutex::default(), AtomicBool::new(false));
-        Self { place: place.to_owned(), wanted, known, written, took, has_news }
-    }
-
-    /// Returns what is known of a file, when it is as it was then.
-    fn still_known(&self, file: &str, stamp: Option<FileStamp>) -> Option<&Spoken> {
-        let stamp = stamp.filter(|stamp| stamp.changed().saturating_add(SETTLED) <= self.written)?;
-        self.known.get(file).filter(|known| stamp.to_numbers() == known.stamp)
-    }
-
-    fn is_wanted(&self, about: &[About]) -> bool {
-        about.iter().any(|about| self.wanted.contains(about))
+        let holds = known.iter().map(|_| AtomicBool::new(false)).collect();
+        let numbers = wanted.iter().map(About::number).collect();
+        Self { place: place.to_owned(), wanted, numbers, known, holds, written, took: Mutex::default() }
     }
 
     /// Hands over what was read, and writes down what was learned. `source` is whose advisories they are, `place` where they
@@ -165,39 +159,51 @@ impl Reader {
         let was_read = failed.is_none();
         let one = |(file, why)| UnreadAdvisory { place: place.to_owned(), file, why };
         unread.extend(took.unread.into_iter().chain(failed).map(one));
-        let has_news = self.has_news.into_inner() || took.spoken.len() != self.known.len();
-        if was_read && has_news && took.spoken.len() >= WORTH_A_LIST {
+        let has_news = !took.spoken.is_empty() || self.holds.iter().any(|holds| !holds.load(Ordering::Relaxed));
+        if !was_read || !has_news {
+            return;
+        }
+        let still = self.known.into_iter().zip(self.holds).filter(|(_, holds)| holds.load(Ordering::Relaxed));
+        let mut spoken = took.spoken;
+        spoken.extend(still.map(|(known, _)| known));
+        if spoken.len() >= WORTH_A_LIST {
             // Without it, all are read again.
-            context.cache.write_spoken_of(&self.place, took.spoken).ok();
+            context.cache.write_spoken_of(&self.place, spoken).ok();
         }
     }
 }
 
 impl AdvisoryReader for Reader {
     fn wants(&self, file: &str, stamp: Option<FileStamp>) -> bool {
-        let Some(known) = self.still_known(file, stamp) else { return true };
-        self.took.lock().expect("nobody panics while holding it").spoken.insert(file.to_owned(), known.clone());
-        self.is_wanted(&known.about)
+        let Ok(at) = self.known.binary_search_by(|known| known.file.as_str().cmp(file)) else { return true };
+        let known = &self.known[at];
+        let is_as_it_was = stamp.is_some_and(|stamp| {
+            stamp.changed().saturating_add(SETTLED) <= self.written && stamp.to_numbers() == known.stamp
+        });
+        self.holds[at].store(is_as_it_was, Ordering::Relaxed);
+        !is_as_it_was || known.about.iter().any(|number| self.numbers.contains(number))
     }
 
     fn take(&self, file: &str, stamp: Option<FileStamp>, text: io::Result<String>) {
         let read = text.map_err(|error| error.to_string()).and_then(|text| Advisory::parse(&text));
-        let about = |advisory: &Advisory| -> Vec<About> {
-            let all: BTreeSet<About> = advisory.affected.iter().flat_map(yostel_documents::Affected::about).collect();
-            all.into_iter().collect()
-        };
-        let about = read.as_ref().map(about).ok();
+        let about = read.as_ref().map_or_else(
+            |_| BTreeSet::new(),
+            |advisory| advisory.affected.iter().flat_map(yostel_documents::Affected::about).collect(),
+        );
+        let at = self.known.binary_search_by(|known| known.file.as_str().cmp(file));
+        let is_news = !at.is_ok_and(|at| self.holds[at].load(Ordering::Relaxed));
+        let seen = stamp.filter(|_| is_news && read.is_ok());
+        let spoken = seen.map(|seen| Spoken {
+            file: file.to_owned(),
+            stamp: seen.to_numbers(),
+            about: about.iter().map(About::number).collect(),
+        });
         let mut took = self.took.lock().expect("nobody panics while holding it");
-        if let (Some(about), Some(seen)) = (&about, stamp) {
-            if self.still_known(file, stamp).is_none() {
-                self.has_news.store(true, Ordering::Relaxed);
-            }
-            took.spoken.insert(file.to_owned(), Spoken { stamp: seen.to_numbers(), about: about.clone() });
-        }
-        match (read, about) {
-            (Ok(advisory), Some(about)) if self.is_wanted(&about) => took.advisories.push(advisory),
-            (Ok(_), _) => {}
-            (Err(why), _) => took.unread.push((file.to_owned(), why)),
+        took.spoken.extend(spoken);
+        match read {
+            Ok(advisory) if !about.is_disjoint(&self.wanted) => took.advisories.push(advisory),
+            Ok(_) => {}
+            Err(why) => took.unread.push((file.to_owned(), why)),
         }
     }
 }

@@ -15,9 +15,9 @@ use crate::search::drive::{Tried, drive_trial, watched};
 use crate::search::proposal::moves_to;
 use crate::search::rules::{rules_of, versions_of};
 
-/// How much work all trials of an audit are worth, as [`Resolver::work`] counts it: a second at most. Counted and not timed,
+/// How much work all trials of an audit are worth, as [`Resolver::work`] counts it: half a second at most. Counted and not timed,
 /// so that the same is said on every machine; those that are asked for directly are tried first.
-const MOST_WORK: u64 = 4_000_000;
+const MOST_WORK: u64 = 2_500_000;
 
 /// Tries for each outdated package to have its newest release, with as few other moves as can be. The project's own needs
 /// that do not accept it are changed for that; whatever else keeps it out does.

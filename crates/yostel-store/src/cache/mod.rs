@@ -28,7 +28,7 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 use yostel_documents::{ArchiveDigest, Listing, TreeDigest};
 use yostel_files::{Disk, FileError, Folder, Kind};
 
-pub use advisories::{Spoken, SpokenOf};
+pub use advisories::Spoken;
 pub use health::{CacheProblem, CacheReport, CacheStats};
 pub use kit::{Carried, KitError, Loaded};
 pub use notes::{CacheEntry, Note};

@@ -110,7 +110,7 @@ fn many_advisories_are_read_once_and_each_change_is_seen() {
     assert_eq!(lists(), 1);
     let list = std::fs::read_dir(sandbox.path("cache/advisories")).unwrap().next().unwrap().unwrap().path();
     let text = std::fs::read_to_string(&list).unwrap();
-    assert!(text.contains("\"7.json\"") && text.contains("pkg:generic/other-7"), "{text}");
+    assert_eq!(text.matches("\"file\"").count(), 100, "{text}");
     // One changes, one comes, one is gone; a list that is damaged is no list.
     sandbox.write("console/world/7.json", advisory("N-7", ZLIB));
     assert_eq!(ids(&audit(&sandbox, 1)), ["N-7"]);
