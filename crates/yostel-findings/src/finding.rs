@@ -6,10 +6,11 @@ use yostel_documents::{Asker, Dispute, Lockfile, PackageName};
 use yostel_versions::Version;
 
 use crate::audit::{
-    Advised, Debt, Dedupe, Dismissed, Duplicate, LicenceTrouble, Notice, Outdated, Quiet, Rating, Unlicensed,
-    UnreadAdvisory, Upkeep,
+    Advised, Concern, ConcernKind, Debt, Dedupe, Dismissed, Duplicate, LicenceTrouble, Notice, Outdated, Quiet, Rating,
+    Unlicensed, UnreadAdvisory, Upkeep,
 };
 use crate::remedy::Remedy;
+use crate::spot::Spot;
 use crate::ways::Ways;
 
 /// What an audit found.
@@ -32,6 +33,8 @@ pub struct AuditReport {
     pub unknown: Vec<PackageName>,
     /// Forced versions, swaps and deviations that somebody should look after.
     pub upkeep: Vec<Upkeep>,
+    /// What may go wrong one day with what is needed.
+    pub concerns: Vec<Concern>,
     /// What is said of locked releases since they were published.
     pub notices: Vec<Notice>,
     /// What the lockfile says of releases, and their sources say otherwise.
@@ -54,17 +57,6 @@ pub struct AuditReport {
     pub ways: Origins,
     /// What ends a finding, by its name, where that is known; each was tried.
     pub remedies: BTreeMap<String, Remedy>,
-}
-
-/// Line and column of a file, from 1; columns count characters.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Spot {
-    /// The file, relative to the workspace's root.
-    pub file: String,
-    /// The line.
-    pub line: usize,
-    /// The column.
-    pub column: usize,
 }
 
 /// By which way packages came, and where that begins in a manifest.
@@ -127,6 +119,20 @@ pub enum FindingKind {
     SharedRole,
     /// A rule of a manifest is due for review.
     DueRule,
+    /// Packages hold nearly the same files.
+    SimilarContent,
+    /// Packages have nearly the same name.
+    SimilarName,
+    /// Nothing bounds a need from above.
+    Unbounded,
+    /// No set has the oldest release that a need accepts.
+    LowerBound,
+    /// Only this machine has where a package comes from.
+    OnlyHere,
+    /// No file mentions what is needed.
+    Unused,
+    /// A locked release is younger than the policy permits.
+    TooYoung,
 }
 
 /// What a finding is about, in full.
@@ -152,6 +158,8 @@ pub enum Matter<'r> {
     Duplicate(&'r Duplicate, Option<&'r Dedupe>),
     /// The rule.
     DueRule(&'r Upkeep),
+    /// What may go wrong.
+    Concern(&'r Concern),
 }
 
 /// One thing that an audit tells.
@@ -176,7 +184,7 @@ impl AuditReport {
         };
         let duplicates = self.duplicates.iter().map(|duplicate| match duplicate {
             Duplicate::Versions { package, .. } => Matter::Duplicate(duplicate, self.dedupes.get(package)),
-            Duplicate::Content { .. } | Duplicate::Role { .. } => Matter::Duplicate(duplicate, None),
+            _ => Matter::Duplicate(duplicate, None),
         });
         let matters = (self.alarms.iter().map(Matter::Alarm))
             .chain(self.advisories.iter().map(Matter::Advisory))
@@ -188,6 +196,7 @@ impl AuditReport {
             .chain(self.outdated.iter().map(Matter::Outdated))
             .chain(duplicates)
             .chain(self.upkeep.iter().map(Matter::DueRule))
+            .chain(self.concerns.iter().map(Matter::Concern))
             .chain(self.quiet.iter().map(Matter::Quiet));
         // Of two with one name the matter is the same, as when packages hold the same files on each platform.
         let mut seen = BTreeSet::new();
@@ -208,6 +217,7 @@ impl AuditReport {
         self.outdated.retain(|outdated| keeps_matter(Matter::Outdated(outdated)));
         self.duplicates.retain(|duplicate| keeps_matter(Matter::Duplicate(duplicate, None)));
         self.upkeep.retain(|upkeep| keeps_matter(Matter::DueRule(upkeep)));
+        self.concerns.retain(|concern| keeps_matter(Matter::Concern(concern)));
     }
 }
 
@@ -228,12 +238,13 @@ impl Finding<'_> {
             Matter::Quiet(quiet) => vec![(&quiet.package, None)],
             Matter::Unknown(package) => vec![(package, None)],
             Matter::Outdated(outdated) => vec![(&outdated.package, Some(&outdated.locked))],
-            Matter::Duplicate(Duplicate::Content { packages, .. } | Duplicate::Role { packages, .. }, _) => {
-                packages.iter().map(|(name, version)| (name, Some(version))).collect()
-            }
-            Matter::Duplicate(Duplicate::Versions { package, versions }, _) => {
+            Matter::Duplicate(Duplicate::Versions { package, versions, .. }, _) => {
                 versions.iter().map(|(version, _)| (package, Some(version))).collect()
             }
+            Matter::Duplicate(duplicate, _) => {
+                duplicate.packages().iter().map(|(name, version)| (name, Some(version))).collect()
+            }
+            Matter::Concern(concern) => vec![(&concern.package, concern.version.as_ref())],
             Matter::DueRule(upkeep) => vec![(&upkeep.package, None)],
         }
     }
@@ -248,7 +259,12 @@ impl Finding<'_> {
             Matter::Licence(one) if one.trouble != LicenceTrouble::Untold => Rating::High,
             Matter::UnreadAdvisory(_) | Matter::Notice(_) | Matter::Unknown(_) | Matter::Licence(_) => Rating::Medium,
             Matter::DueRule(upkeep) if upkeep.debts.iter().any(|debt| matches!(debt, Debt::Past(_))) => Rating::Medium,
-            Matter::Outdated(_) | Matter::Duplicate(..) | Matter::DueRule(_) | Matter::Quiet(_) => Rating::Low,
+            Matter::Concern(concern) if matches!(concern.about, ConcernKind::OnlyHere { .. }) => Rating::Medium,
+            Matter::Outdated(_)
+            | Matter::Duplicate(..)
+            | Matter::DueRule(_)
+            | Matter::Quiet(_)
+            | Matter::Concern(_) => Rating::Low,
         }
     }
 }
@@ -268,7 +284,16 @@ impl Matter<'_> {
             Self::Duplicate(Duplicate::Content { .. }, _) => FindingKind::SameContent,
             Self::Duplicate(Duplicate::Versions { .. }, _) => FindingKind::SeveralVersions,
             Self::Duplicate(Duplicate::Role { .. }, _) => FindingKind::SharedRole,
+            Self::Duplicate(Duplicate::Alike { .. }, _) => FindingKind::SimilarContent,
+            Self::Duplicate(Duplicate::Names { .. }, _) => FindingKind::SimilarName,
             Self::DueRule(_) => FindingKind::DueRule,
+            Self::Concern(concern) => match concern.about {
+                ConcernKind::Unbounded { .. } => FindingKind::Unbounded,
+                ConcernKind::LowerBound { .. } => FindingKind::LowerBound,
+                ConcernKind::OnlyHere { .. } => FindingKind::OnlyHere,
+                ConcernKind::Unused { .. } => FindingKind::Unused,
+                ConcernKind::TooYoung { .. } => FindingKind::TooYoung,
+            },
         }
     }
 
@@ -291,11 +316,16 @@ impl Matter<'_> {
             Self::Quiet(quiet) => format!("{kind}:{}", quiet.package),
             Self::Unknown(package) => format!("{kind}:{package}"),
             Self::Outdated(outdated) => format!("{kind}:{}@{}", outdated.package, outdated.locked),
-            Self::Duplicate(Duplicate::Content { packages, .. }, _) => format!("{kind}:{}", names(packages)),
             Self::Duplicate(Duplicate::Role { role, packages }, _) => format!("{kind}:{role}:{}", names(packages)),
-            Self::Duplicate(Duplicate::Versions { package, versions }, _) => {
+            Self::Duplicate(Duplicate::Versions { package, versions, .. }, _) => {
                 let versions: Vec<&str> = versions.iter().map(|(version, _)| version.as_str()).collect();
                 format!("{kind}:{package}@{}", versions.join("+"))
+            }
+            Self::Duplicate(duplicate, _) => format!("{kind}:{}", names(duplicate.packages())),
+            Self::Concern(concern) => {
+                let need = concern.need.as_ref().map(|need| format!(":{}:{}", need.asker.name(), need.purpose));
+                let version = concern.version.as_ref().filter(|_| need.is_none()).map(|version| format!("@{version}"));
+                format!("{kind}:{}{}{}", concern.package, version.unwrap_or_default(), need.unwrap_or_default())
             }
             Self::DueRule(upkeep) => {
                 let need = upkeep.need.as_ref().map(|(project, purpose)| format!(":{project}:{purpose}"));
@@ -342,7 +372,7 @@ impl FindingGroup {
 
 impl FindingKind {
     /// All of them.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 20] = [
         Self::Alarm,
         Self::Advisory,
         Self::UnreadAdvisory,
@@ -356,6 +386,13 @@ impl FindingKind {
         Self::SeveralVersions,
         Self::SharedRole,
         Self::DueRule,
+        Self::SimilarContent,
+        Self::SimilarName,
+        Self::Unbounded,
+        Self::LowerBound,
+        Self::OnlyHere,
+        Self::Unused,
+        Self::TooYoung,
     ];
 
     /// Returns its word.
@@ -374,6 +411,13 @@ impl FindingKind {
             Self::SeveralVersions => "several-versions",
             Self::SharedRole => "shared-role",
             Self::DueRule => "due-rule",
+            Self::SimilarContent => "similar-content",
+            Self::SimilarName => "similar-name",
+            Self::Unbounded => ConcernKind::WORDS[0],
+            Self::LowerBound => ConcernKind::WORDS[1],
+            Self::OnlyHere => ConcernKind::WORDS[2],
+            Self::Unused => ConcernKind::WORDS[3],
+            Self::TooYoung => ConcernKind::WORDS[4],
         }
     }
 
@@ -385,8 +429,12 @@ impl FindingKind {
             Self::Withdrawn | Self::Deprecated | Self::Quiet => Some(FindingGroup::Notices),
             Self::Licence => Some(FindingGroup::Licences),
             Self::Unknown | Self::Outdated => Some(FindingGroup::Outdated),
-            Self::SameContent | Self::SeveralVersions | Self::SharedRole => Some(FindingGroup::Duplicates),
-            Self::DueRule => Some(FindingGroup::Upkeep),
+            Self::SameContent | Self::SeveralVersions | Self::SharedRole | Self::SimilarContent | Self::SimilarName => {
+                Some(FindingGroup::Duplicates)
+            }
+            Self::DueRule | Self::Unbounded | Self::LowerBound | Self::OnlyHere | Self::Unused | Self::TooYoung => {
+                Some(FindingGroup::Upkeep)
+            }
         }
     }
 }

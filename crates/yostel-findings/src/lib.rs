@@ -46,22 +46,25 @@ mod graph;
 mod merge;
 mod needs;
 mod remedy;
+mod spot;
 mod ways;
 
 pub use audit::{
-    Advised, Advisories, Affectable, Ancestry, AtCommit, Debt, Dedupe, Dismissed, Dismissing, Duplicate, Holder,
-    LicenceTrouble, Notice, Outdated, Published, Quiet, Rating, Threat, Trial, Unlicensed, UnreadAdvisory, Upkeep,
-    UpkeepRule, WayOut, dismissing, duplicates, identities_of, is_affected, is_commit_affected, is_exception_needed,
-    notices, outdated, quiet, severity_of, threats, unlicensed,
+    Advised, Advisories, Affectable, Ancestry, AtCommit, Concern, ConcernKind, Debt, Dedupe, Dismissed, Dismissing,
+    Duplicate, Holder, LicenceTrouble, Listings, News, Notice, Outdated, Places, Published, Quiet, Rating, Threat,
+    Trial, Unlicensed, UnreadAdvisory, Upkeep, UpkeepRule, WayOut, dismissing, duplicates, identities_of, is_affected,
+    is_commit_affected, is_exception_needed, lower_bounds, notices, only_here, outdated, quiet, severity_of, threats,
+    too_young, unbounded, unlicensed,
 };
 pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
 pub use bill::{Bill, Needed, Part, PatchOf, Subject, bill, is_of_the_world, package_url, without_credentials};
 pub use compare::{Move, MoveKind, compare};
 pub use comparison::{Cause, Compared, Comparison, NeedChange, comparison};
 pub use drift::{Drift, Lag, LockedRelease, Told, years};
-pub use finding::{AuditReport, Finding, FindingGroup, FindingKind, Matter, Origins, Spot};
+pub use finding::{AuditReport, Finding, FindingGroup, FindingKind, Matter, Origins};
 pub use graph::{
     Change, Folding, Graph, GraphEdge, GraphNode, Layout, Left, Mark, NodeKind, Rect, folded, graph, lay_out,
 };
 pub use merge::{BothMoved, Merged, merge};
 pub use remedy::{Remedy, TextEdit};
+pub use spot::Spot;

@@ -65,7 +65,7 @@ pub use error::{
 };
 pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
 pub use keep::kit::{SaveRequest, SavedKit, load_kit, save_kit};
-pub use look::audit::{AuditRequest, audit};
+pub use look::audit::{AuditRequest, Behind, BehindOrder, audit};
 pub use look::baseline::{read_baseline, write_baseline};
 pub use look::compare::{CompareReport, Side, compare_lockfiles, compare_texts};
 pub use look::drift::{DriftPoint, DriftReport, drift};

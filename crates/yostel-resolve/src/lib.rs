@@ -38,6 +38,7 @@ mod explain;
 mod fewest;
 mod kept;
 mod known;
+mod layers;
 mod lock;
 mod objective;
 mod overridden;

@@ -15,6 +15,7 @@ use crate::fewest::Fewest;
 use crate::kept::Kept;
 use crate::known::Halt;
 use crate::known::{Known, NeedId, PackageId};
+use crate::layers::Layers;
 use crate::problem::Problem;
 use crate::resolution::{Choice, Resolution};
 
@@ -72,15 +73,6 @@ enum Stage {
     /// How new can each be?
     Preferred(Layers),
     Done,
-}
-
-/// Packages by their distance from the needs.
-#[derive(Debug)]
-struct Layers {
-    /// Packages to decide, the last one first.
-    now: Vec<PackageName>,
-    next: BTreeSet<PackageName>,
-    met: BTreeSet<PackageName>,
 }
 
 impl Search {
@@ -446,13 +438,5 @@ impl Search {
             chosen.insert(known.name(id).clone(), choice);
         }
         Some(Resolution { chosen })
-    }
-}
-
-impl Layers {
-    fn of(problem: &Problem) -> Self {
-        let met: BTreeSet<PackageName> =
-            problem.requirements.iter().map(|requirement| requirement.package.clone()).collect();
-        Self { now: met.iter().rev().cloned().collect(), next: BTreeSet::new(), met }
     }
 }

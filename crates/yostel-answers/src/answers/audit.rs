@@ -7,15 +7,16 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{AskedBy, Dispute, Disputed};
 use yostel_findings::{
-    AuditReport, Debt, Dedupe, Duplicate, Holder, LicenceTrouble, Outdated, Quiet, Trial, Unlicensed, Upkeep, Verdict,
+    AuditReport, Concern, Debt, Dedupe, Duplicate, LicenceTrouble, Quiet, Unlicensed, Upkeep, Verdict,
 };
 use yostel_versions::Version;
 
 use super::Told;
 use super::advisories::{AdvisedTold, DismissedTold, UnreadAdvisoryTold};
 use super::findings::FindingTold;
+use super::outdated::OutdatedTold;
 use super::parts::{AskedTold, EditTold, NoticeTold, ReleaseTold, texts, told};
-use crate::words::dispute_words;
+use crate::words::{concern_words, dispute_words};
 
 /// Answer of `audit`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -33,6 +34,8 @@ pub struct AuditAnswer {
     pub duplicates: Vec<DuplicateTold>,
     /// Rules of the manifest that are due for review.
     pub upkeep: Vec<UpkeepTold>,
+    /// What may go wrong one day with what is needed, as far as the policy asks for that.
+    pub concerns: Vec<ConcernTold>,
     /// What is said of locked releases since they were published.
     pub notices: Vec<NoticeTold>,
     /// What the lockfile says of releases, and their sources say otherwise.
@@ -58,97 +61,6 @@ impl Told for AuditAnswer {
     const LOOKS: bool = true;
 }
 
-/// A package for which something newer exists.
-#[derive(Debug, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub struct OutdatedTold {
-    /// The package.
-    pub package: String,
-    /// Whether a project asks for it itself.
-    pub direct: bool,
-    /// The locked version.
-    pub locked: String,
-    /// When it was published; null when no source tells any more.
-    pub published: Option<String>,
-    /// How many days ago that was.
-    pub age_days: Option<i64>,
-    /// The release that would be chosen if nothing were kept; null when that is the locked one.
-    pub accepted: Option<String>,
-    /// Whether everyone who asks accepts something newer that something further away, or a rule, keeps out.
-    pub kept_out: bool,
-    /// The newest of all.
-    pub newest: String,
-    /// When that was published.
-    pub newest_published: String,
-    /// Whether the newest is on another compatible line.
-    pub crosses_line: bool,
-    /// How many newer releases there are; neither pre-releases nor what was withdrawn counts.
-    pub releases_behind: usize,
-    /// How many other compatible lines those are on.
-    pub lines_behind: usize,
-    /// Who does not accept the newest.
-    pub held_by: Vec<HolderTold>,
-    /// Whether it can have the newest now; null when that was not tried: too much else was, or several versions are locked.
-    pub tried: Option<TrialTold>,
-}
-
-/// Whether a package can have its newest release, with what else is locked kept where it can stay.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct TrialTold {
-    /// Whether it can.
-    pub possible: bool,
-    /// The project's own needs to change for that; empty when it cannot, and when they accept it.
-    pub edits: Vec<EditTold>,
-    /// How many other packages move, come or go then; null when it cannot.
-    pub others: Option<usize>,
-}
-
-impl From<&Trial> for TrialTold {
-    fn from(trial: &Trial) -> Self {
-        match trial {
-            Trial::Free { edits, others } => Self { possible: true, edits: told(edits), others: Some(*others) },
-            Trial::Blocked => Self { possible: false, edits: Vec::new(), others: None },
-        }
-    }
-}
-
-/// Who holds a package back.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct HolderTold {
-    /// Who asks.
-    pub who: String,
-    /// The constraint.
-    pub accept: String,
-}
-
-impl From<&Holder> for HolderTold {
-    fn from(holder: &Holder) -> Self {
-        Self { who: holder.who.to_string(), accept: holder.accept.to_string() }
-    }
-}
-
-impl OutdatedTold {
-    fn of(outdated: &Outdated, now: Timestamp) -> Self {
-        let days = |then: Timestamp| (now.as_second() - then.as_second()) / 86_400;
-        Self {
-            package: outdated.package.to_string(),
-            direct: outdated.direct,
-            locked: outdated.locked.to_string(),
-            published: outdated.published.map(|published| published.to_string()),
-            age_days: outdated.published.map(days),
-            kept_out: outdated.kept_out,
-            accepted: outdated.accepted.as_ref().map(ToString::to_string),
-            newest: outdated.newest.to_string(),
-            newest_published: outdated.newest_published.to_string(),
-            crosses_line: outdated.crosses_line,
-            releases_behind: outdated.releases_behind,
-            lines_behind: outdated.lines_behind,
-            held_by: told(&outdated.held_by),
-            tried: outdated.tried.as_ref().map(TrialTold::from),
-        }
-    }
-}
-
 /// Something that is there twice.
 #[derive(Debug, Serialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case", rename_all_fields = "kebab-case")]
@@ -157,6 +69,24 @@ pub enum DuplicateTold {
     Content {
         /// The digest of their files.
         content: String,
+        /// The packages.
+        packages: Vec<ReleaseTold>,
+        /// How many bytes could be spared; null when not all of their files are in the cache.
+        bytes: Option<u64>,
+    },
+    /// Packages with nearly the same files.
+    Alike {
+        /// How many of a hundred files are equal, for the one that is least like the first.
+        alike: usize,
+        /// The packages; the others are compared with the first.
+        packages: Vec<ReleaseTold>,
+        /// How many bytes could be spared.
+        bytes: Option<u64>,
+    },
+    /// Packages with nearly the same name.
+    Names {
+        /// The names without `-`, `.` and `_`.
+        name: String,
         /// The packages.
         packages: Vec<ReleaseTold>,
     },
@@ -173,6 +103,8 @@ pub enum DuplicateTold {
         versions: String,
         /// Its versions, rising.
         packages: Vec<VersionTold>,
+        /// How many bytes those beside the newest take; null when not all of their files are in the cache.
+        bytes: Option<u64>,
         /// What it would take to have one.
         join: JoinTold,
     },
@@ -214,18 +146,25 @@ impl From<Option<&Dedupe>> for JoinTold {
 impl DuplicateTold {
     fn of(duplicate: &Duplicate, report: &AuditReport) -> Self {
         match duplicate {
-            Duplicate::Content { digest, packages } => {
-                Self::Content { content: digest.to_string(), packages: told(packages) }
+            Duplicate::Content { digest, packages, bytes } => {
+                Self::Content { content: digest.to_string(), packages: told(packages), bytes: *bytes }
+            }
+            Duplicate::Alike { packages, percent, bytes } => {
+                Self::Alike { alike: *percent, packages: told(packages), bytes: *bytes }
+            }
+            Duplicate::Names { packages } => {
+                let name = packages.first().map(|(name, _)| name.as_str().replace(['-', '.', '_'], ""));
+                Self::Names { name: name.unwrap_or_default(), packages: told(packages) }
             }
             Duplicate::Role { role, packages } => Self::Role { role: role.to_string(), packages: told(packages) },
-            Duplicate::Versions { package, versions } => {
+            Duplicate::Versions { package, versions, bytes } => {
                 let one = |(version, by): &(Version, BTreeSet<AskedBy>)| {
                     let (package, version) = (package.to_string(), version.to_string());
                     VersionTold { package, version, asked_by: told(by) }
                 };
                 let packages = versions.iter().map(one).collect();
                 let join = report.dedupes.get(package).into();
-                Self::Versions { versions: package.to_string(), packages, join }
+                Self::Versions { versions: package.to_string(), packages, bytes: *bytes, join }
             }
         }
     }
@@ -246,6 +185,33 @@ pub struct UpkeepTold {
     pub why: String,
     /// What is wrong with it.
     pub debts: Vec<DebtTold>,
+}
+
+/// What may go wrong one day with what is needed.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ConcernTold {
+    /// `unbounded`, `lower-bound`, `only-here`, `unused` or `too-young`.
+    pub kind: &'static str,
+    /// The package.
+    pub package: String,
+    /// The locked version; null where it is not about one.
+    pub version: Option<String>,
+    /// The constraint of the need; null where it is not about one.
+    pub accept: Option<String>,
+    /// What it is, in a sentence.
+    pub says: String,
+}
+
+impl From<&Concern> for ConcernTold {
+    fn from(concern: &Concern) -> Self {
+        Self {
+            kind: concern.about.word(),
+            package: concern.package.to_string(),
+            version: concern.version.as_ref().map(ToString::to_string),
+            accept: concern.need.as_ref().map(|need| need.accept.to_string()),
+            says: concern_words(concern),
+        }
+    }
 }
 
 /// What is wrong with a rule.
@@ -392,6 +358,7 @@ impl AuditAnswer {
             outdated: report.outdated.iter().map(|outdated| OutdatedTold::of(outdated, now)).collect(),
             duplicates: report.duplicates.iter().map(|duplicate| DuplicateTold::of(duplicate, report)).collect(),
             upkeep: told(&report.upkeep),
+            concerns: told(&report.concerns),
             notices: told(&report.notices),
             alarms: told(&report.alarms),
             unknown: texts(&report.unknown),

@@ -126,6 +126,7 @@ impl FindingTold {
         let way = first.map(|package| texts(report.ways.way_to(package))).unwrap_or_default();
         let place = match finding.matter {
             Matter::DueRule(upkeep) => Some(SpotTold { file: upkeep.file.clone(), line: upkeep.line, column: 1 }),
+            Matter::Concern(concern) if concern.place.is_some() => concern.place.as_ref().map(SpotTold::from),
             _ => first.and_then(|package| report.ways.place_of(package)).map(SpotTold::from),
         };
         let known = match judged.standing {

@@ -355,6 +355,10 @@ pub struct NodeTold {
     pub repeated: bool,
     /// Whether it needs more, below the last level.
     pub cut: bool,
+    /// Bytes of its archive for this platform; null when it has none.
+    pub size: Option<u64>,
+    /// Kinds of findings of an audit that are about it; empty without `--marks`.
+    pub marks: Vec<&'static str>,
     /// What it needs.
     pub needs: Vec<NodeTold>,
 }
@@ -369,6 +373,8 @@ impl From<&TreeNode> for NodeTold {
             purpose: node.purpose.as_ref().map(ToString::to_string),
             repeated: node.repeated,
             cut: node.cut,
+            size: node.size,
+            marks: node.marks.clone(),
             needs: told(&node.needs),
         }
     }

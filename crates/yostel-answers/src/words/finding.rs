@@ -2,16 +2,17 @@
 
 use yostel_documents::PackageName;
 use yostel_findings::{
-    Advised, AuditReport, Debt, Dedupe, Duplicate, Finding, FindingKind, LicenceTrouble, Matter, Outdated, Quiet,
-    Trial, Unlicensed, UnreadAdvisory,
+    Advised, AuditReport, Concern, ConcernKind, Debt, Dedupe, Duplicate, Finding, FindingKind, LicenceTrouble, Matter,
+    Outdated, Quiet, Trial, Unlicensed, UnreadAdvisory,
 };
+use yostel_resolve::RequirementEdit;
 use yostel_versions::Version;
 
 use super::advisory::{need_command, severity_words, way_words};
 use super::dispute::dispute_words;
 use super::edits::edit_words;
 use super::notice::notice_words;
-use super::texts::{count, day, join, join_first, lag};
+use super::texts::{count, day, join, join_first, lag, size};
 
 /// How many that are alike are named.
 const MOST_NAMES: usize = 8;
@@ -21,9 +22,6 @@ const MOST_HOLDERS: usize = 2;
 
 /// Says what was found, without a full stop.
 pub fn finding_words(finding: &Finding<'_>) -> String {
-    let names = |packages: &[(PackageName, Version)]| {
-        join_first(packages.iter().map(|(name, version)| format!("{name} {version}")), MOST_NAMES)
-    };
     match finding.matter {
         Matter::Alarm(alarm) => dispute_words(alarm),
         Matter::Advisory(Advised { threat, .. }) => {
@@ -40,16 +38,8 @@ pub fn finding_words(finding: &Finding<'_>) -> String {
         Matter::Quiet(quiet) => quiet_words(quiet),
         Matter::Unknown(package) => format!("no source has {package} any more"),
         Matter::Outdated(outdated) => outdated_words(outdated),
-        Matter::Duplicate(Duplicate::Content { packages, .. }, _) => {
-            format!("{} hold the very same files", names(packages))
-        }
-        Matter::Duplicate(Duplicate::Role { role, packages }, _) => {
-            format!("{} do the same job, {role}", names(packages))
-        }
-        Matter::Duplicate(Duplicate::Versions { package, versions }, _) => {
-            let versions: Vec<String> = versions.iter().map(|(version, _)| version.to_string()).collect();
-            format!("{package} is locked at {}", join(&versions))
-        }
+        Matter::Duplicate(duplicate, _) => duplicate_words(duplicate),
+        Matter::Concern(concern) => concern_words(concern),
         Matter::DueRule(upkeep) => {
             let debts: Vec<String> = upkeep.debts.iter().map(debt_words).collect();
             let package = &upkeep.package;
@@ -63,6 +53,54 @@ pub fn finding_words(finding: &Finding<'_>) -> String {
     }
 }
 
+/// Says what is there twice, and what that costs where it is known.
+pub fn duplicate_words(duplicate: &Duplicate) -> String {
+    let names = |packages: &[(PackageName, Version)]| {
+        join_first(packages.iter().map(|(name, version)| format!("{name} {version}")), MOST_NAMES)
+    };
+    let spare = |bytes: &Option<u64>| {
+        bytes.filter(|bytes| *bytes > 0).map(|bytes| format!(" ({} too many)", size(bytes))).unwrap_or_default()
+    };
+    match duplicate {
+        Duplicate::Content { packages, bytes, .. } => {
+            format!("{} hold the very same files{}", names(packages), spare(bytes))
+        }
+        Duplicate::Alike { packages, percent, bytes } => {
+            format!("{} hold nearly the same files: {percent} % are equal{}", names(packages), spare(bytes))
+        }
+        Duplicate::Names { packages } => format!("{} have nearly the same name", names(packages)),
+        Duplicate::Role { role, packages } => format!("{} do the same job, {role}", names(packages)),
+        Duplicate::Versions { package, versions, bytes } => {
+            let versions: Vec<String> = versions.iter().map(|(version, _)| version.to_string()).collect();
+            format!("{package} is locked at {}{}", join(&versions), spare(bytes))
+        }
+    }
+}
+
+/// Says what may go wrong one day, and where that is written.
+pub fn concern_words(concern: &Concern) -> String {
+    let package = &concern.package;
+    let accept = concern.need.as_ref().map(|need| need.accept.to_string()).unwrap_or_default();
+    match &concern.about {
+        ConcernKind::Unbounded { .. } => {
+            format!("nothing bounds the need for {package} from above: {accept} takes whatever is published")
+        }
+        ConcernKind::LowerBound { accepts, oldest, .. } => format!(
+            "nobody can try {package} {accepts}, which {accept} accepts: the oldest set that there is has {oldest}"
+        ),
+        ConcernKind::OnlyHere { place } => format!("{package} comes from {place}, which only this machine has"),
+        ConcernKind::Unused { texts } => {
+            let texts = texts.iter().map(|text| format!("`{text}`"));
+            format!("no file mentions {package}: none has {}", join_first(texts, MOST_NAMES))
+        }
+        ConcernKind::TooYoung { days, least } => {
+            let version = concern.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+            let ago = count(usize::try_from(*days).unwrap_or_default(), "day");
+            format!("{package}{version} was published {ago} ago, and minimum-age is {least} days")
+        }
+    }
+}
+
 /// Says what else is to be known of a finding, a sentence each.
 pub fn finding_notes(finding: &Finding<'_>) -> Vec<String> {
     match finding.matter {
@@ -71,7 +109,7 @@ pub fn finding_notes(finding: &Finding<'_>) -> Vec<String> {
             outdated.tried.as_ref().map(|trial| trial_words(outdated, trial)).into_iter().collect()
         }
         Matter::DueRule(upkeep) => vec![format!("it is there because: {}", upkeep.why.trim_end_matches('.'))],
-        Matter::Duplicate(Duplicate::Versions { package, versions }, _) => versions
+        Matter::Duplicate(Duplicate::Versions { package, versions, .. }, _) => versions
             .iter()
             .map(|(version, asked_by)| {
                 let asked: Vec<String> =
@@ -131,6 +169,13 @@ pub fn remedy_words(finding: &Finding<'_>, report: &AuditReport) -> Option<Strin
         Matter::Outdated(Outdated { tried: Some(Trial::Free { edits, .. }), .. }) if !remedy.edits.is_empty() => {
             Some(join(&edits.iter().map(|edit| edit_words(edit, report.is_workspace)).collect::<Vec<String>>()))
         }
+        Matter::Concern(Concern { need: Some(need), about, .. }) => match about {
+            ConcernKind::Unbounded { bounded: Some(accept) } | ConcernKind::LowerBound { raised: Some(accept), .. } => {
+                let edit = RequirementEdit::Change { requirement: need.clone(), accept: accept.clone() };
+                Some(edit_words(&edit, report.is_workspace))
+            }
+            _ => Some(edit_words(&RequirementEdit::Drop { requirement: need.clone() }, report.is_workspace)),
+        },
         Matter::DueRule(upkeep) => Some(format!("take {} out of [{}]", upkeep.package, upkeep.rule.word())),
         _ => None,
     };
@@ -206,5 +251,12 @@ pub fn kind_words(kind: FindingKind) -> &'static str {
         FindingKind::SeveralVersions => "A package is locked at several versions",
         FindingKind::SharedRole => "Several packages do the same job",
         FindingKind::DueRule => "A rule of a manifest is due for review",
+        FindingKind::SimilarContent => "Several packages hold nearly the same files",
+        FindingKind::SimilarName => "Several packages have nearly the same name",
+        FindingKind::Unbounded => "Nothing bounds a need from above",
+        FindingKind::LowerBound => "No set has the oldest release that a need accepts",
+        FindingKind::OnlyHere => "A package comes from where only this machine can get it",
+        FindingKind::Unused => "No file of the project mentions a package that it needs",
+        FindingKind::TooYoung => "A locked release is younger than the policy permits",
     }
 }

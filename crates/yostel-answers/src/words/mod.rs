@@ -35,7 +35,10 @@ use content::of_content;
 pub use dispute::dispute_words;
 pub use doubt::doubt_words;
 pub use edits::{edit_words, rule_edit_words};
-pub use finding::{debt_words, finding_notes, finding_words, kind_words, licence_words, quiet_words, remedy_words};
+pub use finding::{
+    concern_words, debt_words, duplicate_words, finding_notes, finding_words, kind_words, licence_words, quiet_words,
+    remedy_words,
+};
 use install::of_install;
 use lock::of_lock;
 pub use manifest::stale_note;

@@ -89,6 +89,13 @@ fn duplicates(audit: &AuditReport) -> Option<String> {
         .duplicates
         .iter()
         .map(|duplicate| match duplicate {
+            Duplicate::Alike { packages, percent, .. } => {
+                let names: Vec<String> = packages.iter().map(|(name, _)| name.to_string()).collect();
+                format!("{} with {percent} % of the same files", join(&names))
+            }
+            Duplicate::Names { packages } => {
+                join(&packages.iter().map(|(name, _)| name.to_string()).collect::<Vec<_>>()) + ", nearly the same name"
+            }
             Duplicate::Versions { package, .. } => format!("{package} at several versions"),
             Duplicate::Content { packages, .. } => {
                 join(&packages.iter().map(|(name, _)| name.to_string()).collect::<Vec<_>>()) + " with the same files"

@@ -21,8 +21,8 @@ pub use edit_rules::{
 };
 pub use identity::Identity;
 pub use keys::manifest_schema;
-pub use parse::place_of_key;
 pub use parse::{ManifestProblem, ManifestProblemKind, ManifestReading};
+pub use parse::{days_of, place_of_key};
 
 use crate::licence::AllowedLicence;
 use crate::name::{PackageName, Purpose, SourceName, Word};
@@ -169,6 +169,34 @@ pub struct Policy {
     pub advisories: Vec<String>,
     /// OpenVEX documents about what is locked, relative to the manifest's folder.
     pub statements: Vec<String>,
+    /// What an audit looks for beside what it always does.
+    pub also_audit: BTreeSet<AlsoAudit>,
+}
+
+/// What an audit looks for where a policy asks for it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum AlsoAudit {
+    /// Needs that nothing bounds from above.
+    Unbounded,
+    /// Needs whose oldest release no set has.
+    LowerBounds,
+    /// What comes from places that only this machine has.
+    OnlyHere,
+    /// Needs that no file of the project mentions.
+    Unused,
+}
+
+impl AlsoAudit {
+    /// Reads its word.
+    pub fn parse(text: &str) -> Option<Self> {
+        match text {
+            "unbounded" => Some(Self::Unbounded),
+            "lower-bounds" => Some(Self::LowerBounds),
+            "only-here" => Some(Self::OnlyHere),
+            "unused" => Some(Self::Unused),
+            _ => None,
+        }
+    }
 }
 
 /// Which of the releases that fit to take.

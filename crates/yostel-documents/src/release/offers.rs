@@ -19,6 +19,9 @@ pub struct Offers {
     /// Folders by variable, put before what the variable holds.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub variables: BTreeMap<String, String>,
+    /// Texts of which a file of whoever uses the package has one.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub mentions: Vec<String>,
 }
 
 impl Offers {

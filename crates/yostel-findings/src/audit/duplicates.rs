@@ -9,6 +9,8 @@ use yostel_documents::{AskedBy, Lockfile, PackageDocument, PackageName, TreeDige
 use yostel_resolve::RequirementEdit;
 use yostel_versions::Version;
 
+use super::similar::{Alike, Listings, alike, bytes_of_others, repeated_bytes};
+
 /// Something that is there twice.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Duplicate {
@@ -18,6 +20,22 @@ pub enum Duplicate {
         digest: TreeDigest,
         /// The packages, sorted.
         packages: Vec<(PackageName, Version)>,
+        /// How many bytes could be spared; nothing when their files are not in the cache.
+        bytes: Option<u64>,
+    },
+    /// Packages most of whose files are the same.
+    Alike {
+        /// The packages; the others are compared with the first.
+        packages: Vec<(PackageName, Version)>,
+        /// How many of a hundred files are equal, for the one that is least alike.
+        percent: usize,
+        /// How many bytes could be spared.
+        bytes: Option<u64>,
+    },
+    /// Packages whose names differ in `-`, `.` and `_` only.
+    Names {
+        /// The packages, sorted.
+        packages: Vec<(PackageName, Version)>,
     },
     /// A package that is locked at several versions.
     Versions {
@@ -25,6 +43,8 @@ pub enum Duplicate {
         package: PackageName,
         /// The versions, rising, each with who asks for it.
         versions: Vec<(Version, BTreeSet<AskedBy>)>,
+        /// How many bytes those beside the newest take; nothing when the files of one are not in the cache.
+        bytes: Option<u64>,
     },
     /// Packages that fill the same role.
     Role {
@@ -33,6 +53,19 @@ pub enum Duplicate {
         /// The packages, sorted.
         packages: Vec<(PackageName, Version)>,
     },
+}
+
+impl Duplicate {
+    /// Lists the packages, where they are several.
+    pub fn packages(&self) -> &[(PackageName, Version)] {
+        match self {
+            Self::Content { packages, .. }
+            | Self::Alike { packages, .. }
+            | Self::Names { packages }
+            | Self::Role { packages, .. } => packages,
+            Self::Versions { .. } => &[],
+        }
+    }
 }
 
 /// What it takes for a package to be locked at one version.
@@ -46,8 +79,13 @@ pub enum Dedupe {
     Impossible,
 }
 
-/// Lists duplicates: contents first, then packages at several versions, then roles. Roles are known only of packages with a document.
-pub fn duplicates(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDocument>) -> Vec<Duplicate> {
+/// Lists duplicates: contents first, then what is nearly the same, packages at several versions, names, roles. Roles are known
+/// only of packages with a document; what is nearly the same, and how many bytes that takes, only of those with a listing.
+pub fn duplicates(
+    lockfile: &Lockfile,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+    listings: &Listings,
+) -> Vec<Duplicate> {
     let mut by_tree: BTreeMap<TreeDigest, Vec<(PackageName, Version)>> = BTreeMap::new();
     let mut by_role: BTreeMap<Word, Vec<(PackageName, Version)>> = BTreeMap::new();
     for (name, locked) in lockfile.chosen.iter() {
@@ -69,12 +107,29 @@ pub fn duplicates(lockfile: &Lockfile, documents: &BTreeMap<PackageName, Package
     let versions = lockfile.chosen.keys().filter_map(|package| {
         let all = lockfile.chosen.all(package);
         let versions = || all.iter().map(|locked| (locked.version.clone(), locked.asked_by.clone())).collect();
-        (all.len() > 1).then(|| Duplicate::Versions { package: package.clone(), versions: versions() })
+        let numbers: Vec<&Version> = all.iter().map(|locked| &locked.version).collect();
+        let bytes = || bytes_of_others(package, &numbers, listings);
+        (all.len() > 1).then(|| Duplicate::Versions { package: package.clone(), versions: versions(), bytes: bytes() })
     });
     let versions: Vec<Duplicate> = versions.collect();
+    let alike = alike(listings).into_iter().map(|Alike { packages, percent }| {
+        let bytes = repeated_bytes(&packages, listings);
+        Duplicate::Alike { packages, percent, bytes }
+    });
+    let mut by_name: BTreeMap<String, Vec<(PackageName, Version)>> = BTreeMap::new();
+    for (name, locked) in lockfile.chosen.iter() {
+        let bare = name.as_str().replace(['-', '.', '_'], "");
+        by_name.entry(bare).or_default().push((name.clone(), locked.version.clone()));
+    }
+    let names = by_name.into_values().filter(several).map(|packages| Duplicate::Names { packages });
     contents
-        .map(|(digest, packages)| Duplicate::Content { digest, packages })
+        .map(|(digest, packages)| {
+            let bytes = repeated_bytes(&packages, listings);
+            Duplicate::Content { digest, packages, bytes }
+        })
+        .chain(alike)
         .chain(versions)
+        .chain(names)
         .chain(roles.map(|(role, packages)| Duplicate::Role { role, packages }))
         .collect()
 }

@@ -41,6 +41,35 @@ pub struct Outdated {
     pub held_by: Vec<Holder>,
     /// Whether it can move to the newest now, as far as that was tried.
     pub tried: Option<Trial>,
+    /// What newer releases say that is new in them, rising; nothing where nobody asked for it.
+    pub news: Vec<News>,
+}
+
+/// What is new in a release.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct News {
+    /// Its version.
+    pub version: Version,
+    /// When it was published.
+    pub published: Timestamp,
+    /// What it says; nothing when it does not.
+    pub notes: Option<String>,
+}
+
+impl Outdated {
+    /// Takes in what newer releases say, up to the newest: neither pre-releases nor what was withdrawn.
+    pub fn read_news(&mut self, document: &PackageDocument) {
+        let newer = document.releases.iter().filter(|release| {
+            release.version > self.locked && release.version <= self.newest && release.withdrawn.is_none()
+        });
+        let newer = newer.filter(|release| !release.version.is_pre_release() || release.version == self.newest);
+        let news = newer.map(|release| News {
+            version: release.version.clone(),
+            published: release.published,
+            notes: release.notes.clone(),
+        });
+        self.news = news.collect();
+    }
 }
 
 /// Whether a package can have its newest release, with what else is locked kept where it can stay.
@@ -113,6 +142,7 @@ pub fn outdated(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDo
             crosses_line: !document.numbering.is_same_line(&locked.version, &newest.version),
             held_by: holders,
             tried: None,
+            news: Vec::new(),
         });
     }
     found.sort_by(|a, b| b.direct.cmp(&a.direct).then_with(|| a.package.cmp(&b.package)));

@@ -1,5 +1,6 @@
 //! What the audit finds: who holds whom back, and what is there twice.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use yostel_documents::{Lockfile, PackageName, Word};
@@ -54,7 +55,7 @@ fn outdated_tells_what_may_be_had_and_who_stands_against_the_rest() {
 fn one_content_under_two_names_and_one_role_filled_twice_are_found() {
     let mut world = World::parse(WORLD);
     let lockfile = lock(&world, &[]);
-    assert!(duplicates(&lockfile, &world.documents).is_empty());
+    assert!(duplicates(&lockfile, &world.documents, &BTreeMap::new()).is_empty());
     for package in ["gust", "cable"] {
         for release in &mut world.documents.get_mut(&name(package)).unwrap().releases {
             Arc::make_mut(release).offers.roles.push(Word::parse("wind-source").unwrap());
@@ -63,7 +64,7 @@ fn one_content_under_two_names_and_one_role_filled_twice_are_found() {
     let mut copied = lockfile.clone();
     let artifacts = copied.chosen[&name("gust")].artifacts.clone();
     copied.chosen.get_mut(&name("unit")).unwrap().artifacts = artifacts;
-    let found = duplicates(&copied, &world.documents);
+    let found = duplicates(&copied, &world.documents, &BTreeMap::new());
     assert!(matches!(&found[0], Duplicate::Content { packages, .. } if packages.len() == 2));
     assert!(
         matches!(&found[1], Duplicate::Role { role, packages } if role.as_str() == "wind-source" && packages[0].0 == name("cable"))

@@ -9,3 +9,4 @@ mod graphs;
 mod locks;
 mod merging;
 mod remedies;
+mod similar;

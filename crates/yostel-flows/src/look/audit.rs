@@ -3,10 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::tz::TimeZone;
-use yostel_documents::{Disputed, Lockfile, PackageName};
+use jiff::{SignedDuration, Timestamp};
+use yostel_documents::{
+    Declared, Dispute, Disputed, LockedPackage, Lockfile, PackageDocument, PackageName, Purpose, Reached, artifact_for,
+};
 use yostel_findings::{
-    Advisories, AuditReport, Dismissed, Dismissing, FindingGroup, Origins, Outdated, Spot, Threat, dismissing,
-    duplicates, notices, outdated, quiet, threats, unlicensed,
+    Advisories, AuditReport, Dismissed, Dismissing, FindingGroup, Listings, Origins, Outdated, Spot, Threat,
+    dismissing, duplicates, notices, outdated, quiet, threats, unlicensed,
 };
 use yostel_resolve::{Problem, Resolution};
 use yostel_sources::SourceSet;
@@ -16,13 +19,14 @@ use crate::content::trust::{disputes_with, told_by};
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::look::advisories::{Around, advised};
+use crate::look::concerns::concerns;
 use crate::look::dedupe::dedupes;
 use crate::look::gather::{Sought, gather};
 use crate::look::remedies::remedies;
 use crate::look::statements::statements_of;
 use crate::look::trials::try_all;
 use crate::look::upkeep::upkeep;
-use crate::project::prepared::Prepared;
+use crate::project::prepared::{Prepared, known_purposes};
 use crate::project::{LoadedProject, spot_of};
 use crate::search::fresh::fresh;
 use crate::search::rules::{Keep, rules_of};
@@ -32,9 +36,85 @@ use crate::search::rules::{Keep, rules_of};
 pub struct AuditRequest {
     /// These; everything when there are none. What lockfile and sources tell differently is told in any case.
     pub groups: BTreeSet<FindingGroup>,
+    /// Which of the packages that are behind are told.
+    pub behind: Behind,
+    /// Whether it is told what newer releases say that is new in them.
+    pub with_news: bool,
+}
+
+/// Which of the packages that are behind are told, and in which order.
+#[derive(Debug, Clone, Default)]
+pub struct Behind {
+    /// Only those that a project asks for itself.
+    pub direct: bool,
+    /// Only those whose newest release is on another compatible line.
+    pub crossing: bool,
+    /// Only those whose locked release was published at least so many days ago.
+    pub older_than_days: Option<u32>,
+    /// Only those that are needed for this purpose.
+    pub purpose: Option<Purpose>,
+    /// In which order.
+    pub order: BehindOrder,
+}
+
+/// In which order packages that are behind are told; those that a project asks for itself come first in any case.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum BehindOrder {
+    /// By name.
+    #[default]
+    Name,
+    /// The oldest locked release first.
+    Age,
+    /// That with the most newer releases first.
+    Releases,
+}
+
+impl Behind {
+    /// Tells whether anything is left out.
+    pub fn is_narrowed(&self) -> bool {
+        self.direct || self.crossing || self.older_than_days.is_some() || self.purpose.is_some()
+    }
+
+    /// Leaves out what is not to be told, and sorts the rest.
+    fn apply(&self, outdated: &mut Vec<Outdated>, reached: &Reached, now: Timestamp) {
+        let is_for = |one: &Outdated| match &self.purpose {
+            Some(purpose) => reached.purposes(&one.package, &one.locked).is_some_and(|all| all.contains(purpose)),
+            None => true,
+        };
+        let is_old = |one: &Outdated| match self.older_than_days {
+            Some(days) => one.published.is_some_and(|then| {
+                now.duration_since(then) >= SignedDuration::from_hours(i64::from(days).saturating_mul(24))
+            }),
+            None => true,
+        };
+        outdated.retain(|one| {
+            (one.direct || !self.direct) && (one.crosses_line || !self.crossing) && is_old(one) && is_for(one)
+        });
+        match self.order {
+            BehindOrder::Name => {}
+            BehindOrder::Age => outdated.sort_by_key(|one| (!one.direct, one.published)),
+            BehindOrder::Releases => {
+                outdated.sort_by_key(|one| (!one.direct, std::cmp::Reverse(one.releases_behind)));
+            }
+        }
+    }
 }
 
 impl AuditRequest {
+    /// Leaves only those that are to be told, with what newer releases say where that was asked for.
+    fn narrow(
+        &self,
+        outdated: &mut Vec<Outdated>,
+        reached: &Reached,
+        documents: &BTreeMap<PackageName, PackageDocument>,
+        now: Timestamp,
+    ) {
+        self.behind.apply(outdated, reached, now);
+        for one in outdated.iter_mut().filter(|_| self.with_news) {
+            documents.get(&one.package).into_iter().for_each(|document| one.read_news(document));
+        }
+    }
+
     /// Tells whether this is looked for.
     pub fn looks_for(&self, group: FindingGroup) -> bool {
         self.groups.is_empty() || self.groups.contains(&group)
@@ -55,12 +135,11 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
     let asked = if project.elsewhere.is_empty() { &sources } else { &project.sources()? };
     let documents = told_by(asked, &names, context.observer)?;
     let unknown = names.into_iter().filter(|name| !documents.contains_key(name)).collect();
-    let mut alarms = disputes_with(&lockfile, &declared, &documents);
-    // Told as unknown already.
-    alarms.retain(|alarm| alarm.about != Disputed::Package);
-    // What releases need is told as the manifest rewrites it, and that may be otherwise by now.
-    alarms.retain(|alarm| !stale || !matches!(alarm.about, Disputed::Needs { .. }));
-    let duplicates = duplicates(&lockfile, &documents);
+    let alarms = alarms((&lockfile, stale), &declared, &documents);
+    let looks = request.looks_for(FindingGroup::Duplicates);
+    let listings = if looks { listings_of(&lockfile, context) } else { Listings::new() };
+    let duplicates = duplicates(&lockfile, &documents, &listings);
+    known_purposes(project, &lockfile, request.behind.purpose.as_ref())?;
     let mut outdated = outdated(&lockfile, &documents);
     let (advisories, unread) = match request.looks_for(FindingGroup::Advisories) {
         true => gather(&Sought::on(&lockfile), &documents, (project, &sources), context)?,
@@ -73,6 +152,8 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
         true => resolved(&mut outdated, &lockfile, project, &sources, context)?,
         false => None,
     };
+    let reached = lockfile.reached(&declared.bound_requirements(), &declared, None);
+    request.narrow(&mut outdated, &reached, &documents, context.settings.now);
     if request.looks_for(FindingGroup::Outdated) {
         try_all(&mut outdated, &lockfile, project, &sources, context)?;
     }
@@ -84,13 +165,13 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
     let today = context.settings.now.to_zoned(TimeZone::UTC).date();
     let exceptions = &project.manifest().licence_exceptions;
     let licences = policy.allowed_licences.as_ref();
-    let dedupes = match request.looks_for(FindingGroup::Duplicates) {
-        true => dedupes(project, &lockfile, &duplicates, context)?,
-        false => BTreeMap::new(),
-    };
-    let upkeep = match request.looks_for(FindingGroup::Upkeep) {
-        true => upkeep(project, &lockfile, &documents, context)?,
-        false => Vec::new(),
+    let dedupes = if looks { dedupes(project, &lockfile, &duplicates, context)? } else { BTreeMap::new() };
+    let (upkeep, concerns) = match request.looks_for(FindingGroup::Upkeep) {
+        true => (
+            upkeep(project, &lockfile, &documents, context)?,
+            concerns(project, &lockfile, &documents, &sources, context)?,
+        ),
+        false => Default::default(),
     };
     let mut report = AuditReport {
         judges_licences: licences.is_some(),
@@ -115,12 +196,37 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
         unknown,
         alarms,
         upkeep,
+        concerns,
         ways: Origins::of(&lockfile, places_of_needs(project)),
         remedies: BTreeMap::new(),
     };
     report.retain(|finding| finding.kind().group().is_none_or(|group| request.looks_for(group)));
     report.remedies = remedies(&report, project, around.anew);
     Ok(report)
+}
+
+/// Lists what the lockfile and the sources tell differently.
+fn alarms(
+    (lockfile, stale): (&Lockfile, bool),
+    declared: &Declared,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+) -> Vec<Dispute> {
+    let mut alarms = disputes_with(lockfile, declared, documents);
+    // Told as unknown already.
+    alarms.retain(|alarm| alarm.about != Disputed::Package);
+    // What releases need is told as the manifest rewrites it, and that may be otherwise by now.
+    alarms.retain(|alarm| !stale || !matches!(alarm.about, Disputed::Needs { .. }));
+    alarms
+}
+
+/// Reads what the cache has of the files of what is locked, on this platform.
+fn listings_of(lockfile: &Lockfile, context: &Context<'_>) -> Listings {
+    let listing = |(package, locked): (&PackageName, &LockedPackage)| {
+        let artifact = artifact_for(&locked.artifacts, &context.settings.platform)?;
+        let listing = context.cache.listing(artifact.tree).ok()?;
+        Some(((package.clone(), locked.version.clone()), listing))
+    };
+    lockfile.chosen.iter().filter_map(listing).collect()
 }
 
 /// What becomes of the advisories that affect something.

@@ -25,7 +25,7 @@ pub(crate) fn dedupes(
 ) -> Result<BTreeMap<PackageName, Dedupe>, FlowError> {
     let several = duplicates.iter().filter_map(|duplicate| match duplicate {
         Duplicate::Versions { package, .. } => Some(package),
-        Duplicate::Content { .. } | Duplicate::Role { .. } => None,
+        _ => None,
     });
     let several: Vec<&PackageName> = several.collect();
     let mut found = BTreeMap::new();

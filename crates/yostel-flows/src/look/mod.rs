@@ -4,6 +4,7 @@ pub(crate) mod advisories;
 pub(crate) mod audit;
 pub(crate) mod baseline;
 pub(crate) mod compare;
+pub(crate) mod concerns;
 pub(crate) mod dedupe;
 pub(crate) mod drift;
 pub(crate) mod explain;

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use yostel_documents::{EditError, remove_coexist, remove_rule};
 use yostel_findings::{
-    Advised, AuditReport, Debt, Dedupe, Duplicate, Matter, Notice, Outdated, Remedy, TextEdit, Trial, Upkeep,
-    UpkeepRule, WayOut,
+    Advised, AuditReport, Concern, ConcernKind, Debt, Dedupe, Duplicate, Matter, Notice, Outdated, Remedy, TextEdit,
+    Trial, Upkeep, UpkeepRule, WayOut,
 };
 use yostel_resolve::{RequirementEdit, Resolution};
 
@@ -63,7 +63,15 @@ fn remedy_of(
         {
             texts.insert(top.manifest_path(), remove_rule(&top.text, rule.word(), package)?);
         }
-        Matter::Alarm(_)
+        Matter::Concern(Concern { need: Some(need), about, .. }) => match about {
+            ConcernKind::Unbounded { bounded: Some(accept) } | ConcernKind::LowerBound { raised: Some(accept), .. } => {
+                needs.push(RequirementEdit::Change { requirement: need.clone(), accept: accept.clone() });
+            }
+            ConcernKind::Unused { .. } => needs.push(RequirementEdit::Drop { requirement: need.clone() }),
+            _ => return Ok(None),
+        },
+        Matter::Concern(_)
+        | Matter::Alarm(_)
         | Matter::Advisory(_)
         | Matter::UnreadAdvisory(_)
         | Matter::Licence(_)

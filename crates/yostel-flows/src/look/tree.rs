@@ -2,11 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_documents::{Asker, LockedPackage, Origin, PackageName, Purpose, Requirement, run_purpose};
+use yostel_documents::{Asker, LockedPackage, Origin, PackageName, Purpose, Requirement, artifact_for, run_purpose};
 use yostel_versions::{ConstraintText, Version};
+
+use yostel_findings::FindingKind;
 
 use crate::context::Context;
 use crate::error::{FlowError, LockError};
+use crate::look::audit::{AuditRequest, audit};
 use crate::project::prepared::{Prepared, known_purposes};
 use crate::project::{LoadedProject, ProjectFile};
 
@@ -40,6 +43,10 @@ pub struct TreeNode {
     pub repeated: bool,
     /// Whether it needs more than is shown, because the tree is cut here.
     pub cut: bool,
+    /// Bytes of its archive for this platform; nothing when it has none.
+    pub size: Option<u64>,
+    /// Kinds of findings that are about it, where that was asked for.
+    pub marks: Vec<&'static str>,
 }
 
 /// Most levels of a tree: what is deeper is for no eye, and a chain of packages may be thousands deep.
@@ -56,6 +63,8 @@ pub struct TreeRequest {
     pub purpose: Option<Purpose>,
     /// Only the ways that lead to this package.
     pub to: Option<PackageName>,
+    /// Whether packages are marked of which an audit finds something.
+    pub marked: bool,
 }
 
 /// Draws the tree of the project that is worked on; of a workspace, when that is the one at its root, one of each project.
@@ -115,7 +124,34 @@ pub fn tree(project: &LoadedProject, request: &TreeRequest, context: &Context<'_
     if trees.len() > 1 && trees[0].roots.is_empty() {
         trees.remove(0);
     }
+    let marks = if request.marked { marks(project, context)? } else { Marks::new() };
+    let size = |node: &TreeNode| {
+        let locked = lockfile.chosen.at(&node.package, &node.version)?;
+        Some(artifact_for(&locked.artifacts, &context.settings.platform)?.size)
+    };
+    let mut open: Vec<&mut TreeNode> = trees.iter_mut().flat_map(|tree| &mut tree.roots).collect();
+    while let Some(node) = open.pop() {
+        node.size = size(node);
+        let of_all = marks.get(&(node.package.clone(), None)).into_iter().flatten();
+        let own = marks.get(&(node.package.clone(), Some(node.version.clone()))).into_iter().flatten();
+        node.marks = own.chain(of_all).map(|kind| kind.word()).collect();
+        open.extend(&mut node.needs);
+    }
     Ok(trees)
+}
+
+/// Kinds of findings by what they are about; without a version, all of a package.
+type Marks = BTreeMap<(PackageName, Option<Version>), BTreeSet<FindingKind>>;
+
+fn marks(project: &LoadedProject, context: &Context<'_>) -> Result<Marks, FlowError> {
+    let report = audit(project, &AuditRequest::default(), context)?;
+    let mut marks = Marks::new();
+    for finding in report.findings() {
+        for (package, version) in finding.packages() {
+            marks.entry((package.clone(), version.cloned())).or_default().insert(finding.kind());
+        }
+    }
+    Ok(marks)
 }
 
 type Key<'l> = (&'l PackageName, Option<&'l Version>);
@@ -166,5 +202,16 @@ fn node<'l>(
         false => below.iter().map(|need| node(*need, None, levels - 1, needs, told)).collect(),
     };
     let (package, version, from) = (package.clone(), locked.version.clone(), locked.from.clone());
-    TreeNode { package, version, from, accept: accept.clone(), purpose, needs, repeated, cut }
+    TreeNode {
+        package,
+        version,
+        from,
+        accept: accept.clone(),
+        purpose,
+        needs,
+        repeated,
+        cut,
+        size: None,
+        marks: Vec::new(),
+    }
 }

@@ -19,6 +19,7 @@ mod edges;
 mod elsewhere;
 mod exporting;
 mod first_hour;
+mod foreseeing;
 mod giving;
 mod guide;
 mod hostile;

@@ -15,6 +15,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::keys::keys_of;
 use super::{Manifest, NamePattern, Need, Policy, SourceDeclaration};
+pub use policy::days_of;
 pub use problem::{ManifestProblem, ManifestProblemKind};
 
 use crate::merge_mark::merge_mark;

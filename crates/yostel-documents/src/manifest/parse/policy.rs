@@ -1,6 +1,8 @@
 //! Reading `[offers]` and `[policy]`.
 
-use super::super::{Policy, Take};
+use std::collections::BTreeSet;
+
+use super::super::{AlsoAudit, Policy, Take};
 use super::{ManifestProblemKind, Reader, Table};
 use crate::licence::AllowedLicence;
 use crate::name::{PackageName, Word};
@@ -17,8 +19,8 @@ fn days(text: &str) -> Option<u32> {
     }
 }
 
-/// Like [`days`], and `18 months` or `2 years`, of 30 and 365 days.
-fn long_days(text: &str) -> Option<u32> {
+/// Reads how many days `7 days`, `2 weeks`, `18 months` or `2 years` are, of 30 and 365 days each.
+pub fn days_of(text: &str) -> Option<u32> {
     let (number, unit) = text.split_once(' ')?;
     let number: u32 = number.parse().ok()?;
     match unit {
@@ -57,6 +59,16 @@ impl Reader<'_> {
                 }
             }
         }
+        if let Some(list) = table.get("mentions") {
+            for (text, span) in self.strings("mentions", list) {
+                if text.trim().is_empty() || text.len() > 200 || text.chars().any(char::is_control) {
+                    let reason = "it is a text of one line, of at most 200 bytes";
+                    self.problem(span, ManifestProblemKind::Value { key: "mentions", value: text, reason });
+                } else {
+                    offers.mentions.push(text);
+                }
+            }
+        }
         offers
     }
 
@@ -76,9 +88,25 @@ impl Reader<'_> {
         paths
     }
 
+    fn also_audit(&mut self, table: &Table<'_>) -> BTreeSet<AlsoAudit> {
+        let mut all = BTreeSet::new();
+        for (text, span) in table.get("also-audit").map(|list| self.strings("also-audit", list)).into_iter().flatten() {
+            match AlsoAudit::parse(&text) {
+                Some(what) => drop(all.insert(what)),
+                None => {
+                    let reason = "it is `unbounded`, `lower-bounds`, `only-here` or `unused`";
+                    self.problem(span, ManifestProblemKind::Value { key: "also-audit", value: text, reason });
+                }
+            }
+        }
+        all
+    }
+
     pub(super) fn policy(&mut self, table: &Table<'_>) -> Policy {
         self.check_keys("policy", table);
-        let mut policy = Policy::default();
+        let (advisories, statements) = (self.paths("advisories", table), self.paths("statements", table));
+        let also_audit = self.also_audit(table);
+        let mut policy = Policy { advisories, statements, also_audit, ..Policy::default() };
         if let Some(value) = table.get("minimum-age")
             && let Some(text) = self.string("minimum-age", value)
         {
@@ -93,7 +121,7 @@ impl Reader<'_> {
         if let Some(value) = table.get("quiet-after")
             && let Some(text) = self.string("quiet-after", value)
         {
-            policy.quiet_after_days = long_days(text);
+            policy.quiet_after_days = days_of(text);
             if policy.quiet_after_days.is_none() {
                 let reason = "it is a number of days, weeks, months or years, like \"2 years\"";
                 let kind = ManifestProblemKind::Value { key: "quiet-after", value: text.to_owned(), reason };
@@ -113,8 +141,6 @@ impl Reader<'_> {
             }
             policy.allowed_licences = Some(allowed);
         }
-        policy.advisories = self.paths("advisories", table);
-        policy.statements = self.paths("statements", table);
         if let Some(list) = table.get("share-roles") {
             for (text, span) in self.strings("share-roles", list) {
                 policy.share_roles.extend(self.keep(span, Word::parse(&text)));

@@ -30,6 +30,9 @@ struct PastCommit {
     /// Whether what was locked was not kept.
     #[serde(default)]
     anew: bool,
+    /// The lines of its `[policy]`.
+    #[serde(default)]
+    policy: String,
 }
 
 /// Makes the project. Without a git program it has its last state and no past.
@@ -46,7 +49,12 @@ pub(super) fn make_past(root: &Path, settings: &Settings) -> Result<(), FlowErro
         let needs: String =
             commit.needs.iter().map(|(package, accept)| format!("{package} = \"{accept}\"\n")).collect();
         let head = "[project]\nname = \"ropeway/line-watch\"\nversion = \"1.0.0\"\n";
-        write("yostel.toml", &format!("{head}\n[needs.run]\n{needs}\n[sources.station]\nfolder = \"../station\"\n"))?;
+        let policy = match commit.policy.as_str() {
+            "" => String::new(),
+            lines => format!("\n[policy]\n{lines}\n"),
+        };
+        let sources = "[sources.station]\nfolder = \"../station\"\n";
+        write("yostel.toml", &format!("{head}\n[needs.run]\n{needs}\n{sources}{policy}"))?;
         let now = day(&commit.on);
         let settings = Settings { now, ..settings.clone() };
         let keep = if commit.anew { Keep::Nothing } else { Keep::Locked };

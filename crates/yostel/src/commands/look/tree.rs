@@ -2,6 +2,7 @@
 
 use clap::Args;
 use yostel_answers::answers::look::TreeAnswer;
+use yostel_answers::words::size;
 use yostel_documents::{Asker, PackageName, Purpose};
 use yostel_flows::{AskerNode, FlowError, MOST_LEVELS, TreeNode, TreeRequest, Upward, tree, upward};
 
@@ -30,6 +31,14 @@ pub(crate) struct Tree {
     /// Only what is needed for this purpose
     #[arg(long = "for", value_name = "PURPOSE", value_parser = word)]
     purpose: Option<Purpose>,
+
+    /// Say beside each package how large its archive is
+    #[arg(long, conflicts_with = "up")]
+    sizes: bool,
+
+    /// Mark packages of which an audit finds something
+    #[arg(long, conflicts_with = "up")]
+    marks: bool,
 }
 
 pub(crate) fn run(arguments: Tree, call: &Call) -> Result<Answer, FlowError> {
@@ -38,7 +47,8 @@ pub(crate) fn run(arguments: Tree, call: &Call) -> Result<Answer, FlowError> {
         let all = upward(&project, package, arguments.depth.unwrap_or(MOST_LEVELS), &call.context())?;
         return Ok(Answer::either(call, Exit::Fine, Said::Result, || TreeAnswer::from(&all[..]), || up_words(&all)));
     }
-    let request = TreeRequest { levels: arguments.depth, purpose: arguments.purpose, to: arguments.to };
+    let request =
+        TreeRequest { levels: arguments.depth, purpose: arguments.purpose, to: arguments.to, marked: arguments.marks };
     let trees = tree(&project, &request, &call.context())?;
     if call.json() {
         return Ok(Answer::document(call, Exit::Fine, &TreeAnswer::from(&trees[..])));
@@ -47,7 +57,7 @@ pub(crate) fn run(arguments: Tree, call: &Call) -> Result<Answer, FlowError> {
     for tree in &trees {
         let version = tree.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
         text.push_str(&format!("{}{version}\n", paint(Role::Title, &tree.project)));
-        draw(&tree.roots, "", &mut text);
+        draw(&tree.roots, "", arguments.sizes, &mut text);
     }
     Ok(Answer::words(Exit::Fine, text))
 }
@@ -92,7 +102,7 @@ fn draw_up(nodes: &[AskerNode], indent: &str, text: &mut String) {
     }
 }
 
-fn draw(nodes: &[TreeNode], indent: &str, text: &mut String) {
+fn draw(nodes: &[TreeNode], indent: &str, sizes: bool, text: &mut String) {
     for (i, node) in nodes.iter().enumerate() {
         let (branch, below) = branches(i + 1 == nodes.len());
         let purpose = purpose_words(node.purpose.as_ref());
@@ -105,9 +115,14 @@ fn draw(nodes: &[TreeNode], indent: &str, text: &mut String) {
             (_, true) => " (and what it needs)",
             _ => "",
         };
-        let asked = paint(Role::Quiet, format!("{}{from}{purpose}{again}", node.accept));
+        let bytes = node.size.filter(|_| sizes).map(|bytes| format!(", {}", size(bytes))).unwrap_or_default();
+        let asked = paint(Role::Quiet, format!("{}{from}{bytes}{purpose}{again}", node.accept));
+        let marks = match node.marks.is_empty() {
+            true => String::new(),
+            false => format!("  {}", paint(Role::Notice, format!("! {}", node.marks.join(", ")))),
+        };
         let (package, version) = (paint(Role::Package, &node.package), sanitise(&node.version.to_string()));
-        text.push_str(&format!("{indent}{branch}{package} {version}  {asked}\n"));
-        draw(&node.needs, &format!("{indent}{below}"), text);
+        text.push_str(&format!("{indent}{branch}{package} {version}  {asked}{marks}\n"));
+        draw(&node.needs, &format!("{indent}{below}"), sizes, text);
     }
 }

@@ -15,15 +15,15 @@ use jiff::tz::TimeZone;
 use yostel_answers::answers::audit::AuditAnswer;
 use yostel_answers::answers::findings::FindingTold;
 use yostel_answers::words::{finding_words, shell_word};
-use yostel_documents::Baseline;
+use yostel_documents::{Baseline, Purpose, days_of};
 use yostel_findings::{AuditReport, Bar, FindingGroup, FindingKind, Rating, Standing, Verdict, judge, renewed};
-use yostel_flows::{AuditRequest, FlowError, ProjectError, audit, read_baseline, write_baseline};
+use yostel_flows::{AuditRequest, Behind, BehindOrder, FlowError, ProjectError, audit, read_baseline, write_baseline};
 
 use self::words::{Left, words};
 use crate::answer::{Answer, Door};
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::options::Format;
+use crate::options::{Format, word};
 use crate::render::findings::{junit, sarif};
 use crate::render::{count, indented, join, markdown, note};
 
@@ -53,7 +53,7 @@ pub(crate) struct Audit {
     baseline: Option<std::path::PathBuf>,
 
     /// Write that file anew: what is found now is known for 90 days, and what is gone is left out
-    #[arg(long, requires = "baseline", conflicts_with = "fail_on")]
+    #[arg(long, requires = "baseline", conflicts_with_all = ["fail_on", "direct", "purpose", "crossing", "older_than"])]
     renew: bool,
 
     /// The last day on which what is new in the file is known
@@ -64,15 +64,73 @@ pub(crate) struct Audit {
     #[arg(long, value_name = "FOLDER", conflicts_with = "baseline")]
     under: Option<std::path::PathBuf>,
 
+    /// Of what is outdated, only what a project asks for itself
+    #[arg(long)]
+    direct: bool,
+
+    /// Of what is outdated, only what is needed for this purpose
+    #[arg(long = "for", value_name = "PURPOSE", value_parser = word)]
+    purpose: Option<Purpose>,
+
+    /// Of what is outdated, only what has its newest release on another compatible line
+    #[arg(long)]
+    crossing: bool,
+
+    /// Of what is outdated, only what was published at least so long ago, like "18 months"
+    #[arg(long, value_name = "AGE", value_parser = age)]
+    older_than: Option<u32>,
+
+    /// In which order outdated packages are told
+    #[arg(long, value_enum, value_name = "ORDER")]
+    sort: Option<Sort>,
+
+    /// Tell what newer releases say that is new in them
+    #[arg(long)]
+    notes: bool,
+
     /// Name everyone who holds a package back, and every advisory
     #[arg(short, long, conflicts_with = "quiet")]
     verbose: bool,
 }
 
 impl Audit {
+    fn request(&self) -> AuditRequest {
+        AuditRequest {
+            groups: self.kinds.iter().map(|kind| (*kind).into()).collect(),
+            behind: Behind {
+                direct: self.direct,
+                crossing: self.crossing,
+                older_than_days: self.older_than,
+                purpose: self.purpose.clone(),
+                order: self.sort.map(Into::into).unwrap_or_default(),
+            },
+            with_news: self.notes,
+        }
+    }
+
     /// Tells whether it is over many projects.
     pub(crate) fn covers_many(&self) -> bool {
         self.under.is_some()
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Sort {
+    /// By name
+    Name,
+    /// The oldest locked release first
+    Age,
+    /// That with the most newer releases first
+    Releases,
+}
+
+impl From<Sort> for BehindOrder {
+    fn from(sort: Sort) -> Self {
+        match sort {
+            Sort::Name => Self::Name,
+            Sort::Age => Self::Age,
+            Sort::Releases => Self::Releases,
+        }
     }
 }
 
@@ -132,6 +190,10 @@ fn threshold(text: &str) -> Result<Threshold, String> {
     })
 }
 
+fn age(text: &str) -> Result<u32, String> {
+    days_of(text).ok_or_else(|| "it is a number of days, weeks, months or years, like \"2 years\"".to_owned())
+}
+
 fn last_day(text: &str) -> Result<Date, String> {
     text.parse().map_err(|_| "a day is written 2027-03-31".to_owned())
 }
@@ -145,7 +207,7 @@ pub(crate) fn run(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
 
 /// Tells what was found.
 fn tell(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
-    let request = AuditRequest { groups: arguments.kinds.iter().map(|kind| (*kind).into()).collect() };
+    let request = arguments.request();
     let bar = match arguments.fail_on.is_empty() {
         true => Bar::default(),
         false => Bar(arguments.fail_on.iter().flatten().copied().collect()),
@@ -197,7 +259,7 @@ fn tell(arguments: Audit, call: &Call) -> Result<Answer, FlowError> {
         // Comma-separated values are refused before.
         Format::Text | Format::Csv => {}
     }
-    let left = Left::of(&verdict, exit == Exit::Fine);
+    let left = Left::of(&verdict, exit == Exit::Fine, request.behind.is_narrowed());
     let beside = match (arguments.baseline.as_deref(), &before) {
         (Some(file), Some(before)) => renewal(file, before, &baseline),
         (Some(file), None) => beside(&verdict, file),

@@ -3,10 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_answers::words::{
-    command_for, debt_words, dispute_words, edit_words, licence_words, need_command, notice_words, quiet_words,
+    command_for, concern_words, day, debt_words, dispute_words, duplicate_words, edit_words, licence_words,
+    need_command, notice_words, quiet_words, size,
 };
 use yostel_documents::{AskedBy, PackageName};
-use yostel_findings::{AuditReport, Dedupe, Duplicate, FindingGroup, Outdated, Standing, Trial, Verdict};
+use yostel_findings::{AuditReport, Dedupe, Duplicate, FindingGroup, News, Outdated, Standing, Trial, Verdict};
 use yostel_resolve::RequirementEdit;
 use yostel_versions::Version;
 
@@ -23,12 +24,14 @@ pub(super) struct Left {
     pub(super) known: BTreeSet<String>,
     /// Whether none of the others lets the audit fail.
     is_fine: bool,
+    /// Whether only a part of what is outdated was asked for.
+    is_narrowed: bool,
 }
 
 impl Left {
-    pub(super) fn of(verdict: &Verdict<'_>, is_fine: bool) -> Self {
+    pub(super) fn of(verdict: &Verdict<'_>, is_fine: bool, is_narrowed: bool) -> Self {
         let known = verdict.all.iter().filter(|judged| matches!(judged.standing, Standing::Known(_)));
-        Self { known: known.map(|judged| judged.finding.id.clone()).collect(), is_fine }
+        Self { known: known.map(|judged| judged.finding.id.clone()).collect(), is_fine, is_narrowed }
     }
 
     /// Says how many findings are known.
@@ -48,7 +51,10 @@ pub(super) fn words(
     // Long: one section after the other, as they are read.
     if !report.has_findings() {
         let nothing = [
-            (FindingGroup::Outdated, "nothing outdated"),
+            (
+                FindingGroup::Outdated,
+                if left.is_narrowed { "nothing outdated of that kind" } else { "nothing outdated" },
+            ),
             (FindingGroup::Duplicates, "no duplicates"),
             (FindingGroup::Advisories, "no advisory affects any"),
             (FindingGroup::Notices, "nothing withdrawn or deprecated"),
@@ -111,6 +117,7 @@ pub(super) fn words(
         }
         text.push_str(&columns.finish());
     }
+    text.push_str(&news(report));
     if !report.upkeep.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Title, "Due for review")));
         let mut columns = Columns::new([
@@ -127,20 +134,21 @@ pub(super) fn words(
         }
         text.push_str(&columns.finish());
     }
+    if !report.concerns.is_empty() {
+        text.push_str(&format!("{}\n", paint(Role::Title, "May go wrong one day")));
+        for concern in &report.concerns {
+            let place = concern.place.as_ref().map(|spot| format!(" ({}:{})", spot.file, spot.line));
+            text.push_str(&indented(2, concern_words(concern) + &place.unwrap_or_default()));
+        }
+    }
     if !report.duplicates.is_empty() {
         text.push_str(&format!("{}\n", paint(Role::Title, "Duplicates")));
         for duplicate in &report.duplicates {
-            let names = |packages: &[(PackageName, Version)]| {
-                join(&packages.iter().map(|(name, version)| format!("{name} {version}")).collect::<Vec<_>>())
-            };
             text.push_str(&match duplicate {
-                Duplicate::Content { packages, .. } => {
-                    indented(2, format!("{} hold the very same files", names(packages)))
+                Duplicate::Versions { package, versions, bytes } => {
+                    several(package, versions, *bytes, &report.dedupes, is_workspace)
                 }
-                Duplicate::Role { role, packages } => {
-                    indented(2, format!("{} do the same job, {role}", names(packages)))
-                }
-                Duplicate::Versions { package, versions } => several(package, versions, &report.dedupes, is_workspace),
+                duplicate => indented(2, duplicate_words(duplicate)),
             });
         }
     }
@@ -159,6 +167,7 @@ pub(super) fn words(
     let crossing = report.outdated.iter().filter(|outdated| outdated.crosses_line).count();
     let packages = count(report.packages, "package");
     let mut sums = vec![match looked_for(FindingGroup::Outdated) {
+        true if left.is_narrowed => format!("{} of {packages} outdated and of that kind", report.outdated.len()),
         true => format!("{} of {packages} outdated", report.outdated.len()),
         false => format!("{packages} looked at"),
     }];
@@ -182,6 +191,9 @@ pub(super) fn words(
     }
     if !report.upkeep.is_empty() {
         sums.push(format!("{} due for review", report.upkeep.len()));
+    }
+    if !report.concerns.is_empty() {
+        sums.push(format!("{} that may go wrong", report.concerns.len()));
     }
     sums.extend(left.words());
     text.push_str(&indented(0, format!("{}.", sums.join(", "))));
@@ -239,6 +251,22 @@ fn next_for(outdated: &Outdated, project: &PackageName) -> Option<String> {
     }
 }
 
+/// Tells what newer releases say that is new in them, where that was asked for.
+fn news(report: &AuditReport) -> String {
+    let mut text = String::new();
+    for outdated in report.outdated.iter().filter(|outdated| !outdated.news.is_empty()) {
+        if text.is_empty() {
+            text.push_str(&format!("{}\n", paint(Role::Title, "What is new")));
+        }
+        text.push_str(&format!("  {} {}\n", paint(Role::Package, &outdated.package), outdated.locked));
+        for News { version, published, notes } in &outdated.news {
+            let says = notes.as_deref().unwrap_or("it does not say");
+            text.push_str(&indented(4, format!("{version}, {}: {says}", day(*published))));
+        }
+    }
+    text
+}
+
 /// Counts the packages that advisories affect.
 fn affected(report: &AuditReport) -> usize {
     report.advisories.iter().map(|one| &one.threat.package).collect::<BTreeSet<_>>().len()
@@ -276,11 +304,13 @@ fn outdated_row(outdated: &Outdated, verbose: bool) -> [String; 8] {
 fn several(
     package: &PackageName,
     versions: &[(Version, BTreeSet<AskedBy>)],
+    bytes: Option<u64>,
     dedupes: &BTreeMap<PackageName, Dedupe>,
     is_workspace: bool,
 ) -> String {
     let all: Vec<String> = versions.iter().map(|(version, _)| version.to_string()).collect();
-    let mut text = format!("  {package} is there at {}\n", join(&all));
+    let spare = bytes.filter(|bytes| *bytes > 0).map(|bytes| format!(" ({} too many)", size(bytes)));
+    let mut text = format!("  {package} is there at {}{}\n", join(&all), spare.unwrap_or_default());
     for (version, asked_by) in versions {
         let asked: Vec<String> = asked_by.iter().map(|asked| format!("{} {}", asked.who, asked.accept)).collect();
         text.push_str(&indented(4, format!("{version}, asked for by {}", join(&asked))));

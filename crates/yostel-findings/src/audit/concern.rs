@@ -1,0 +1,175 @@
+//! What may go wrong one day with what a project needs: nothing bounds it, nothing mentions it, nobody else can have it.
+
+use std::collections::BTreeMap;
+
+use jiff::{SignedDuration, Timestamp};
+use yostel_documents::{Lockfile, Origin, PackageDocument, PackageName, Purpose, Requirement};
+use yostel_resolve::Resolution;
+use yostel_versions::{ConstraintText, Version};
+
+use crate::bill::is_of_the_world;
+use crate::spot::Spot;
+
+/// Something about what a project needs that may go wrong one day.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Concern {
+    /// The package.
+    pub package: PackageName,
+    /// Its locked version, where it is about that.
+    pub version: Option<Version>,
+    /// The need, where it is about one.
+    pub need: Option<Requirement>,
+    /// Where that is written.
+    pub place: Option<Spot>,
+    /// What it is.
+    pub about: ConcernKind,
+}
+
+/// What may go wrong.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ConcernKind {
+    /// The need accepts whatever is published later.
+    Unbounded {
+        /// A constraint that accepts what is locked, and ends where something may break.
+        bounded: Option<ConstraintText>,
+    },
+    /// The need accepts a release that no set has, so nobody ever tried it.
+    LowerBound {
+        /// The oldest release that it accepts.
+        accepts: Version,
+        /// The one in the oldest set that there is.
+        oldest: Version,
+        /// The constraint without what no set has.
+        raised: Option<ConstraintText>,
+    },
+    /// It comes from a place that only this machine has.
+    OnlyHere {
+        /// The place.
+        place: String,
+    },
+    /// No file of the project mentions it.
+    Unused {
+        /// The texts that one of them should have.
+        texts: Vec<String>,
+    },
+    /// It is younger than what is newly chosen may be.
+    TooYoung {
+        /// How many days ago it was published.
+        days: i64,
+        /// How many it should be.
+        least: u32,
+    },
+}
+
+impl ConcernKind {
+    /// All words, in the order of the variants.
+    pub const WORDS: [&str; 5] = ["unbounded", "lower-bound", "only-here", "unused", "too-young"];
+
+    /// Returns its word.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Self::Unbounded { .. } => Self::WORDS[0],
+            Self::LowerBound { .. } => Self::WORDS[1],
+            Self::OnlyHere { .. } => Self::WORDS[2],
+            Self::Unused { .. } => Self::WORDS[3],
+            Self::TooYoung { .. } => Self::WORDS[4],
+        }
+    }
+}
+
+/// Where the needs of projects are written: by project, purpose and package.
+pub type Places = BTreeMap<(PackageName, Purpose, PackageName), Spot>;
+
+fn place_of(need: &Requirement, places: &Places) -> Option<Spot> {
+    places.get(&(need.asker.name().clone(), need.purpose.clone(), need.package.clone())).cloned()
+}
+
+/// Lists needs of projects that nothing bounds from above, of packages that come from a source.
+pub fn unbounded(needs: &[Requirement], lockfile: &Lockfile, places: &Places) -> Vec<Concern> {
+    let concern = |need: &Requirement| {
+        let locked = lockfile.chosen.get(&need.package)?;
+        locked.from.source()?;
+        let bound = need.accept.bind(&locked.numbering).ok()?;
+        let bounded = ConstraintText::parse(&format!("^{}", locked.version)).ok();
+        // A numbering in which nothing ever breaks has no line to end at.
+        let bounded = bounded.filter(|text| text.bind(&locked.numbering).is_ok_and(|bound| bound.is_bounded_above()));
+        let about = ConcernKind::Unbounded { bounded: bounded.map(|text| text.where_counts(&need.accept)) };
+        let (version, place) = (Some(locked.version.clone()), place_of(need, places));
+        let (package, need) = (need.package.clone(), Some(need.clone()));
+        (!bound.is_bounded_above()).then_some(Concern { package, version, need, place, about })
+    };
+    needs.iter().filter_map(concern).collect()
+}
+
+/// Lists needs of projects whose oldest release is not in the oldest set: of packages that come from a source, and are there
+/// at one version. Neither pre-releases nor what was withdrawn counts.
+pub fn lower_bounds(
+    needs: &[Requirement],
+    oldest: &Resolution,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+    places: &Places,
+) -> Vec<Concern> {
+    let concern = |need: &Requirement| {
+        let document = documents.get(&need.package)?;
+        let [chosen] = oldest.chosen.all(&need.package) else { return None };
+        let bound = need.accept.bind(&document.numbering).ok()?;
+        let first = document.releases.iter().find(|release| {
+            release.withdrawn.is_none() && !release.version.is_pre_release() && bound.accepts(&release.version)
+        })?;
+        let has = &chosen.release.version;
+        let raised = ConstraintText::parse(&format!("{}, >={has}", need.accept.everywhere())).ok();
+        let about = ConcernKind::LowerBound {
+            accepts: first.version.clone(),
+            oldest: has.clone(),
+            raised: raised.map(|text| text.where_counts(&need.accept)),
+        };
+        let place = place_of(need, places);
+        let (package, need) = (need.package.clone(), Some(need.clone()));
+        (first.version < *has).then_some(Concern { package, version: None, need, place, about })
+    };
+    needs.iter().filter_map(concern).collect()
+}
+
+/// Lists what is locked and comes from a place that only this machine has.
+pub fn only_here(lockfile: &Lockfile) -> Vec<Concern> {
+    let is_of_here = |address: &str| address.starts_with('/') || address.starts_with("file:");
+    let place = |origin: &Origin| match origin {
+        Origin::Path { folder } => Some(folder.clone()),
+        Origin::Git { place, .. } => Some(place.address.clone()).filter(|address| is_of_here(address)),
+        Origin::Archive { address } => {
+            Some(address.clone()).filter(|address| !is_of_the_world(address) && is_of_here(address))
+        }
+        Origin::Source(_) | Origin::Project { .. } => None,
+    };
+    let all = lockfile.chosen.iter().filter_map(|(package, locked)| {
+        let about = ConcernKind::OnlyHere { place: place(&locked.from)? };
+        let version = Some(locked.version.clone());
+        Some(Concern { package: package.clone(), version, need: None, place: None, about })
+    });
+    all.collect()
+}
+
+/// Lists what is locked and was published later than so many days ago, other than what is admitted.
+pub fn too_young(
+    lockfile: &Lockfile,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+    least: u32,
+    now: Timestamp,
+    is_admitted: impl Fn(&PackageName, &Version) -> bool,
+) -> Vec<Concern> {
+    let all = lockfile.chosen.iter().filter_map(|(package, locked)| {
+        let release = documents.get(package)?.release(&locked.version)?;
+        let days = now.duration_since(release.published).as_hours() / 24;
+        let is_young = now.duration_since(release.published) < SignedDuration::from_hours(i64::from(least) * 24);
+        let about = ConcernKind::TooYoung { days: days.max(0), least };
+        let version = Some(locked.version.clone());
+        (is_young && !is_admitted(package, &locked.version)).then(|| Concern {
+            package: package.clone(),
+            version,
+            need: None,
+            place: None,
+            about,
+        })
+    });
+    all.collect()
+}

@@ -1,0 +1,150 @@
+//! What may go wrong one day with what a project needs, as far as its policy asks for that.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+
+use yostel_documents::{AlsoAudit, Lockfile, PackageDocument, PackageName, Requirement, Take};
+use yostel_files::{FileError, Folder, Kind};
+use yostel_findings::{Concern, ConcernKind, Places, lower_bounds, only_here, too_young, unbounded};
+use yostel_resolve::Problem;
+use yostel_sources::SourceSet;
+
+use crate::context::Context;
+use crate::error::FlowError;
+use crate::observer::{Observer, go_on};
+use crate::project::{LoadedProject, spot_of};
+use crate::search::fresh::fresh;
+use crate::search::rules::rules_of;
+
+/// Longest file of a project that is looked through, in bytes: longer ones are data.
+const MOST_FILE: u64 = 4 << 20;
+
+/// Finds what the policy asks for.
+///
+/// # Errors
+/// `Stopped`, and those of asking the sources; `Store` when a folder of the project cannot be read.
+pub(crate) fn concerns(
+    project: &LoadedProject,
+    lockfile: &Lockfile,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+    sources: &SourceSet,
+    context: &Context<'_>,
+) -> Result<Vec<Concern>, FlowError> {
+    let policy = &project.manifest().policy;
+    let asks_for = |what| policy.also_audit.contains(&what);
+    let needs = project.requirements();
+    let places = places(project);
+    let mut all = Vec::new();
+    if asks_for(AlsoAudit::Unbounded) {
+        all.extend(unbounded(&needs, lockfile, &places));
+    }
+    if asks_for(AlsoAudit::LowerBounds) {
+        let rules = rules_of(project, None, Some(Take::Oldest), context.settings);
+        let problem = Problem { requirements: needs.clone(), rules, ..Problem::default() };
+        if let Some(oldest) = fresh(&problem, project, sources, context.observer)? {
+            all.extend(lower_bounds(&needs, &oldest, documents, &places));
+        }
+    }
+    if asks_for(AlsoAudit::OnlyHere) {
+        all.extend(only_here(lockfile));
+    }
+    if asks_for(AlsoAudit::Unused) {
+        all.extend(unused(project, &needs, lockfile, documents, &places, context.observer)?);
+    }
+    if let Some(least) = policy.minimum_age_days {
+        let admit = &project.manifest().admit;
+        let is_admitted = |package: &PackageName, version: &yostel_versions::Version| {
+            admit.get(package).is_some_and(|admit| admit.version == version.as_str())
+        };
+        all.extend(too_young(lockfile, documents, least, context.settings.now, is_admitted));
+    }
+    Ok(all)
+}
+
+fn places(project: &LoadedProject) -> Places {
+    let mut places = Places::new();
+    for file in project.projects() {
+        for (purpose, needs) in &file.manifest.needs {
+            for (package, need) in needs {
+                let key = (file.name().clone(), purpose.clone(), package.clone());
+                places.insert(key, spot_of(file, &need.span));
+            }
+        }
+    }
+    places
+}
+
+/// Lists needs of packages that say by which texts one knows that they are used, where no file of the project has one.
+fn unused(
+    project: &LoadedProject,
+    needs: &[Requirement],
+    lockfile: &Lockfile,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+    places: &Places,
+    observer: &dyn Observer,
+) -> Result<Vec<Concern>, FlowError> {
+    let texts_of = |package: &PackageName| -> Option<Vec<String>> {
+        let locked = lockfile.chosen.get(package)?;
+        let release = documents.get(package)?.release(&locked.version)?;
+        Some(release.offers.mentions.clone()).filter(|texts| !texts.is_empty())
+    };
+    let open: BTreeMap<&PackageName, Vec<String>> =
+        needs.iter().filter_map(|need| Some((&need.package, texts_of(&need.package)?))).collect();
+    if open.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut all = Vec::new();
+    for file in project.projects() {
+        let own = needs.iter().filter(|need| need.asker.name() == file.name());
+        let own: Vec<&Requirement> = own.filter(|need| open.contains_key(&need.package)).collect();
+        let sought = own.iter().map(|need| (&need.package, &open[&need.package]));
+        let missing = not_mentioned(&project.root.join(&file.folder), sought.collect(), observer)?;
+        all.extend(own.into_iter().filter(|need| missing.contains(&need.package)).map(|need| {
+            let key = (need.asker.name().clone(), need.purpose.clone(), need.package.clone());
+            Concern {
+                package: need.package.clone(),
+                version: None,
+                place: places.get(&key).cloned(),
+                about: ConcernKind::Unused { texts: open[&need.package].clone() },
+                need: Some(need.clone()),
+            }
+        }));
+    }
+    Ok(all)
+}
+
+/// Returns the packages of which no file below a folder has any of the texts. Links are not followed, and what begins with a
+/// dot, manifests and lockfiles are not looked into.
+fn not_mentioned<'p>(
+    folder: &Path,
+    mut sought: BTreeMap<&'p PackageName, &'p Vec<String>>,
+    observer: &dyn Observer,
+) -> Result<BTreeSet<PackageName>, FlowError> {
+    let root = Folder::open(folder)?;
+    let mut open = vec![PathBuf::new()];
+    while let Some(at) = open.pop() {
+        go_on(observer)?;
+        let entries = if at.as_os_str().is_empty() { root.entries() } else { root.entries_of(&at) };
+        for entry in entries? {
+            let name = entry.text().into_owned();
+            let is_ours = name.starts_with('.') || ["yostel.toml", "yostel.lock"].contains(&name.as_str());
+            let below = at.join(&entry.name);
+            match entry.kind {
+                _ if is_ours => {}
+                Kind::Folder => open.push(below),
+                Kind::File => {
+                    let read: Result<Vec<u8>, FileError> = root.read(&below, MOST_FILE);
+                    // What cannot be read, or is long, mentions nothing.
+                    let Ok(content) = read else { continue };
+                    let has = |text: &String| content.windows(text.len()).any(|part| part == text.as_bytes());
+                    sought.retain(|_, texts| !texts.iter().any(has));
+                    if sought.is_empty() {
+                        return Ok(BTreeSet::new());
+                    }
+                }
+                Kind::Link | Kind::Other => {}
+            }
+        }
+    }
+    Ok(sought.into_keys().cloned().collect())
+}
