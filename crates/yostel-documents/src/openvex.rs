@@ -102,7 +102,7 @@ impl OpenVex {
         // A UUID of version 8 (RFC 9562 §5.8), whose digits are ours to choose.
         let uuid = format!("{}-{}-8{}-8{}-{}", &hex[..8], &hex[8..12], &hex[12..15], &hex[15..18], &hex[18..30]);
         let document = json!({
-            "@context": CONTEXT, "@id": format!("urn:uuid:{uuid}"), "author": author,
+            "@context": CONTEXT, "@id": format!("urn:uuid:{uuid}"), "author": author, "role": "project",
             "timestamp": now.to_string(), "version": 0, "statements": [],
         });
         let Value::Object(document) = document else { unreachable!("that is an object") };

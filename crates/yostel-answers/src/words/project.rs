@@ -67,7 +67,7 @@ pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diag
         ProjectError::Statements { path, why } => tell(
             Code::Statements,
             format!("{} is no OpenVEX document: {why}", view.show(path)),
-            "correct it, or take it out of where it is named",
+            "correct it; or remove it, and its name from `statements` in [policy]",
         ),
         ProjectError::NoSuchAdvisory { id, packages } => {
             let of: Vec<String> = packages.iter().map(ToString::to_string).collect();
