@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use yostel_findings::{AuditReport, Debt, Duplicate, Rating, Trial, years};
+use yostel_findings::{AuditReport, Debt, Duplicate, LicenceTrouble, Rating, Trial, years};
 use yostel_flows::{DriftReport, ProjectReport};
 
 use super::texts::{count, day, join, join_first};
@@ -29,9 +29,12 @@ pub fn summary(report: &ProjectReport) -> Vec<String> {
         let were = if withdrawn.len() == 1 { "was" } else { "were" };
         sentences.push(format!("{} {were} withdrawn.", named(withdrawn)));
     }
-    let unlicensed: BTreeSet<String> = audit.unlicensed.iter().map(|one| one.package.to_string()).collect();
-    if !unlicensed.is_empty() {
-        sentences.push(format!("The licence of {} is not allowed or not told.", named(unlicensed)));
+    for (is_untold, says) in [(false, "is not allowed"), (true, "is not told")] {
+        let of_kind = audit.unlicensed.iter().filter(|one| (one.trouble == LicenceTrouble::Untold) == is_untold);
+        let unlicensed: BTreeSet<String> = of_kind.map(|one| one.package.to_string()).collect();
+        if !unlicensed.is_empty() {
+            sentences.push(format!("The licence of {} {says}.", named(unlicensed)));
+        }
     }
     sentences.extend(outdated(audit));
     sentences.extend(duplicates(audit));
@@ -70,7 +73,13 @@ fn advisories(audit: &AuditReport) -> Vec<String> {
         let files = count(audit.unread.len(), "advisory file");
         format!("{files} cannot be read, so there may be more to know.")
     });
-    says.into_iter().chain(unread).collect()
+    let dismissed: BTreeSet<String> = audit.dismissed.iter().map(|one| one.threat.id.clone()).collect();
+    let number = dismissed.len();
+    let dismissed = (number > 0).then(|| {
+        let (many, were) = (count(number, "advisory"), if number == 1 { "was" } else { "were" });
+        format!("{many} {were} dismissed: {}.", named(dismissed))
+    });
+    says.into_iter().chain(dismissed).chain(unread).collect()
 }
 
 fn outdated(audit: &AuditReport) -> Option<String> {

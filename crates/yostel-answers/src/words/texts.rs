@@ -23,6 +23,7 @@ pub fn size(bytes: u64) -> String {
 pub fn count(number: usize, noun: &str) -> String {
     let plural = match noun {
         "copy" => "copies".to_owned(),
+        "advisory" => "advisories".to_owned(),
         noun => format!("{noun}s"),
     };
     if number == 1 { format!("1 {noun}") } else { format!("{number} {plural}") }

@@ -5,6 +5,7 @@
 use serde_json::Value;
 use yostel_testkit::Sandbox;
 
+use crate::pipelines::make_edits;
 use crate::{project, publish, sandbox, small_world};
 
 fn policy(sandbox: &Sandbox, lines: &str) {
@@ -22,17 +23,7 @@ fn audit(sandbox: &Sandbox, group: &str, status: i32) -> Value {
 fn end(sandbox: &Sandbox, answer: &Value, kind: &str) {
     let finding = answer["findings"].as_array().unwrap().iter().find(|one| one["kind"] == kind).unwrap();
     let remedy = &finding["remedy"];
-    for edit in remedy["edits"].as_array().unwrap() {
-        let path = format!("console/{}", edit["file"].as_str().unwrap());
-        let text = sandbox.read(&path);
-        let at = |line: &str, column: &str| {
-            let (line, column) = (edit[line].as_u64().unwrap(), edit[column].as_u64().unwrap());
-            let before: usize = text.split_inclusive('\n').take(usize::try_from(line).unwrap() - 1).map(str::len).sum();
-            before + usize::try_from(column).unwrap() - 1
-        };
-        let (from, to) = (at("line", "column"), at("end-line", "end-column"));
-        sandbox.write(&path, format!("{}{}{}", &text[..from], edit["with"].as_str().unwrap(), &text[to..]));
-    }
+    make_edits(sandbox, "console", remedy);
     for command in remedy["commands"].as_array().unwrap() {
         let words = command.as_str().unwrap().strip_prefix("yostel ").unwrap();
         sandbox.run("console", words).expect(0);
@@ -73,10 +64,8 @@ fn what_a_policy_asks_for_is_told_with_its_place_and_what_ends_it() {
     sandbox.write("console/src/deep/a.c", "int t = clock_now ( );");
     audit(&sandbox, "upkeep", 1);
     end(&sandbox, &answer, "unbounded");
-    assert!(
-        sandbox.read("console/yostel.toml").contains("gust = \"^3.0.0\"")
-            || sandbox.read("console/yostel.toml").contains("gust = \"^2.1.0\"")
-    );
+    let manifest = sandbox.read("console/yostel.toml");
+    assert!(manifest.contains("gust = \"^2.1.0\""), "{manifest}");
     end(&sandbox, &audit(&sandbox, "upkeep", 1), "unused");
     let manifest = sandbox.read("console/yostel.toml");
     assert!(!manifest.contains("clock") && manifest.contains("sketch"), "{manifest}");

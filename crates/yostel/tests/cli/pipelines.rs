@@ -40,7 +40,7 @@ fn ids(answer: &Value) -> BTreeSet<String> {
 }
 
 /// Makes the edits of a remedy as a program would that knows lines and columns only.
-fn make_edits(sandbox: &Sandbox, root: &str, remedy: &Value) {
+pub(crate) fn make_edits(sandbox: &Sandbox, root: &str, remedy: &Value) {
     let mut edits: Vec<&Value> = remedy["edits"].as_array().unwrap().iter().collect();
     // The last first, so that lines stay where they are.
     edits.sort_by_key(|edit| std::cmp::Reverse(edit["line"].as_u64()));
@@ -101,6 +101,33 @@ fn what_is_said_to_end_a_finding_ends_it() {
     assert!(told.contains("  unit-scale   1.2.0   -         2.0.0   no ") && !told.contains("not tried"), "{told}");
     let kinds = every_remedy_ends_its_finding(&demo, "world/ropeway");
     assert_eq!(kinds, ["advisory", "due-rule", "outdated", "several-versions"].map(str::to_owned).into());
+    demo.run("world/line-watch", "install --quiet").expect(0);
+    let kinds = every_remedy_ends_its_finding(&demo, "world/line-watch");
+    assert_eq!(kinds, ["advisory", "outdated"].map(str::to_owned).into());
+    let manifest = demo
+        .read("world/console/yostel.toml")
+        .replace("grip-watch    = \"^1.1\"", "old-logger = \"*\"\ngrip-watch = \">=1\"");
+    let policy = "\n[policy]\nalso-audit = [\"unbounded\", \"lower-bounds\"]\nshare-roles = [\"logger\"]\n";
+    demo.write("world/console/yostel.toml", manifest + policy);
+    demo.run("world/console", "lock --quiet --as-of 2026-06-01").expect(0);
+    demo.run("world/console", "install --quiet").expect(0);
+    let kinds = every_remedy_ends_its_finding(&demo, "world/console");
+    assert_eq!(kinds, ["advisory", "outdated", "unbounded"].map(str::to_owned).into());
+    // Whatever is planted in these worlds is found in one of them.
+    let kinds = |root: &str| -> BTreeSet<String> {
+        let answer = json(&demo, root, "", 1);
+        let kind = |one: &Value| one["kind"].as_str().unwrap().to_owned();
+        answer["findings"].as_array().unwrap().iter().map(kind).collect()
+    };
+    let found: BTreeSet<String> = ["console", "line-watch", "ropeway"]
+        .into_iter()
+        .flat_map(|project| kinds(&format!("world/{project}")))
+        .collect();
+    let planted =
+        ["licence", "same-content", "similar-content", "several-versions", "shared-role", "due-rule", "deprecated"];
+    for kind in planted {
+        assert!(found.contains(kind), "{kind} is not among {found:?}");
+    }
 }
 
 #[test]
