@@ -124,8 +124,8 @@ impl OpenVex {
             let read = value.as_str().and_then(|text| text.parse().ok());
             read.map(Some).ok_or_else(|| format!("its `{key}` is no time"))
         };
-        let own = time(&document, "last_updated")?.or(time(&document, "timestamp")?);
-        let own = own.ok_or("it has no `timestamp`")?;
+        // Not when it was updated: what others said in it is not said anew whenever somebody adds to it.
+        let own = time(&document, "timestamp")?.ok_or("it has no `timestamp`")?;
         let all = document.get("statements").and_then(Value::as_array).ok_or("it has no `statements`")?;
         let statement = |(at, value): (usize, &Value)| {
             let wrong = |why: String| format!("statement {}: {why}", at + 1);

@@ -7,7 +7,10 @@
 use std::io::Cursor;
 use std::path::{Component, Path};
 
-use yostel_documents::{Identity, Listing, Lockfile, Manifest, PackageDocument, PackageName, Patch, TreeFile};
+use yostel_documents::{
+    About, Dismissal, Identity, Listing, Lockfile, Manifest, OpenVex, PackageDocument, PackageName, PackageUrl, Patch,
+    TreeFile,
+};
 use yostel_sources::CommitFile;
 use yostel_store::{Cache, UnpackConfig, unpack};
 use yostel_versions::{ConstraintText, Numbering, Order, Version};
@@ -80,6 +83,35 @@ pub fn advisory(data: &[u8]) {
             }
         }
     }
+    for about in advisory.affected.iter().flat_map(yostel_documents::Affected::about) {
+        if let About::Url(url) = &about {
+            assert_eq!(PackageUrl::parse(&url.to_string()).as_ref(), Ok(url), "it is not canonical");
+        }
+        let (repository, ancestry) = ("example.org/a", yostel_findings::Ancestry::default());
+        let at = yostel_findings::AtCommit { repository, commit: "0", tag: Some("v1"), ancestry: &ancestry };
+        advisory.affected.iter().filter(|affected| yostel_findings::is_commit_affected(affected, &at)).count();
+        assert!(about.number() < 1 << 48);
+    }
+}
+
+/// Reads statements on advisories, adds one, and takes it back.
+pub fn statements(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let Ok(mut vex) = OpenVex::parse(text) else { return };
+    let now = jiff::Timestamp::UNIX_EPOCH;
+    let dismissal = Dismissal {
+        name: "A-1".into(),
+        aliases: Vec::new(),
+        project: "pkg:generic/a".into(),
+        package: "pkg:generic/b@1".into(),
+        why: "so".into(),
+        justification: None,
+        until: None,
+    };
+    vex.dismiss(&dismissal, now);
+    let read = OpenVex::parse(&vex.to_text()).expect("what was read is written so that it can be read");
+    assert_eq!(read.statements, vex.statements);
+    assert!(vex.take_back("A-1", Some("pkg:generic/b@1"), now) > 0);
 }
 
 /// Reads a constraint and, as lines, versions; binds and asks it.
@@ -185,12 +217,13 @@ fn has_files(folder: &Path) -> bool {
 pub type Target = (&'static str, fn(&[u8]));
 
 /// The kinds of input.
-pub const TARGETS: [Target; 11] = [
+pub const TARGETS: [Target; 12] = [
     ("manifest", manifest),
     ("lockfile", lockfile),
     ("document", document),
     ("head", head),
     ("advisory", advisory),
+    ("statements", statements),
     ("constraint", constraint),
     ("patch", patch),
     ("listing", listing),
