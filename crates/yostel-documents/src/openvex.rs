@@ -138,7 +138,7 @@ impl OpenVex {
         Ok(Self { document, statements })
     }
 
-    /// Says that an advisory does not affect a package. What was said of the two before is left out.
+    /// Says that an advisory does not affect a release. What was said of the two before is left out.
     pub fn dismiss(&mut self, dismissal: &Dismissal, now: Timestamp) {
         let Dismissal { name, aliases, project, package, why, justification, until } = dismissal;
         self.take_back(name, Some(package), now);
@@ -167,12 +167,16 @@ impl OpenVex {
         }
     }
 
-    /// Leaves out what is said of an advisory, by any of its names, and of one package or all. Returns how many statements went.
+    /// Leaves out what is said of an advisory, by any of its names, and of one release, of all those of a package (a package
+    /// URL without a version), or of anything. Returns how many statements went.
     pub fn take_back(&mut self, name: &str, package: Option<&str>, now: Timestamp) -> usize {
-        let of = package.and_then(|package| PackageUrl::parse(package).ok()).map(|url| url.package());
+        let of = package.and_then(|package| PackageUrl::parse(package).ok());
+        let is_it = |url: &PackageUrl, of: &PackageUrl| {
+            url.package() == of.package() && (of.version().is_none() || of.version() == url.version())
+        };
         let is_of = |statement: &VexStatement| {
             let mut within = statement.products.iter().flat_map(|product| product.within.iter().flatten());
-            statement.names.contains(name) && of.as_ref().is_none_or(|of| within.any(|url| url.package() == *of))
+            statement.names.contains(name) && of.as_ref().is_none_or(|of| within.any(|url| is_it(url, of)))
         };
         let keeps: Vec<bool> = self.statements.iter().map(|statement| !is_of(statement)).collect();
         let gone = keeps.iter().filter(|keeps| !**keeps).count();
@@ -304,7 +308,7 @@ mod tests {
             until: Some(Date::constant(2027, 3, 31)),
         };
         vex.dismiss(&dismissal, now);
-        vex.dismiss(&Dismissal { why: "looked at again".into(), ..dismissal }, now);
+        vex.dismiss(&Dismissal { why: "looked at again".into(), ..dismissal.clone() }, now);
         let mut read = OpenVex::parse(&vex.to_text()).unwrap();
         assert_eq!(read.statements, vex.statements);
         let [said] = &read.statements[..] else { panic!("{:?}", read.statements) };
@@ -313,7 +317,12 @@ mod tests {
         assert!(said.is_about(&project, &[url("pkg:generic/gust@2.0.0")]));
         assert!(!said.is_about(&project, &[url("pkg:generic/gust@2.0.1")]), "another release has to be looked at");
         assert!(!said.is_about(&[url("pkg:generic/other")], &[url("pkg:generic/gust@2.0.0")]));
-        assert_eq!(read.take_back("CVE-2026-1", None, now), 1);
+        // Of two releases side by side, each has a statement of its own; a package without a version means both.
+        read.dismiss(&Dismissal { package: "pkg:generic/gust@1.0.0".into(), ..dismissal }, now);
+        assert_eq!(read.statements.len(), 2);
+        assert_eq!(read.clone().take_back("ROPE-1", Some("pkg:generic/gust@1.0.0"), now), 1);
+        assert_eq!(read.clone().take_back("ROPE-1", Some("pkg:generic/gust"), now), 2);
+        assert_eq!(read.take_back("CVE-2026-1", None, now), 2);
         assert_eq!((read.statements.len(), read.take_back("CVE-2026-1", None, now)), (0, 0));
     }
 

@@ -96,8 +96,25 @@ impl Folder {
     /// When a folder cannot be read, and what `visit` returns.
     pub fn walk<E: From<FileError>>(
         &self,
+        visit: impl FnMut(&Self, &Path, &[Entry]) -> Result<(), E>,
+    ) -> Result<(), E> {
+        self.walk_into(|_| true, visit)
+    }
+
+    /// Like [`Self::walk`], but only into folders whose names are accepted.
+    ///
+    /// # Errors
+    /// As that.
+    pub fn walk_into<E: From<FileError>>(
+        &self,
+        enters: impl Fn(&OsStr) -> bool,
         mut visit: impl FnMut(&Self, &Path, &[Entry]) -> Result<(), E>,
     ) -> Result<(), E> {
+        let folders_of = |entries: &[Entry]| {
+            let mut names = folders_of(entries);
+            names.retain(|name| enters(name));
+            names
+        };
         let mut descent = Descent::from(self.clone());
         let mut path = PathBuf::new();
         // Of each level of the way down, the folders in it that were not entered yet, the next one last.

@@ -123,10 +123,8 @@ impl Search {
         problem: &Problem,
         known: &mut Known,
     ) -> Result<Result<Model, Vec<Lit>>, Halt> {
-        match &self.trial {
-            Some(assumed) => self.encoding.solve_or_blame(&assumed.and(assumptions), problem, known),
-            None => self.encoding.solve_or_blame(assumptions, problem, known),
-        }
+        let all = self.trial.as_ref().map(|assumed| assumed.and(assumptions));
+        self.encoding.solve_or_blame(all.as_deref().unwrap_or(assumptions), problem, known)
     }
 
     /// Asks for a set in which this is kept beside all facts.
@@ -136,10 +134,8 @@ impl Search {
         problem: &Problem,
         known: &mut Known,
     ) -> Result<Result<Model, Vec<Lit>>, Halt> {
-        match &self.trial {
-            Some(assumed) => self.encoding.solve_or_blame(&assumed.hoping(hopes), problem, known),
-            None => self.encoding.solve_or_blame(hopes, problem, known),
-        }
+        let all = self.trial.as_ref().map(|assumed| assumed.hoping(hopes));
+        self.encoding.solve_or_blame(all.as_deref().unwrap_or(hopes), problem, known)
     }
 
     pub(super) fn stats(&self) -> Stats {

@@ -93,6 +93,9 @@ pub enum GitError {
         /// The folder.
         folder: String,
     },
+    /// Only a part of its history is there.
+    #[error("{0} has only a part of its history")]
+    Shallow(String),
     /// It was told to stop.
     #[error("{0} was asked, and is not waited for any longer")]
     Stopped(String),

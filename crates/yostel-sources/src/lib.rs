@@ -34,7 +34,7 @@ use std::sync::Mutex;
 
 use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName};
 
-pub use ancestry::ancestry_of;
+pub use ancestry::{AncestryAsked, ancestry_of};
 pub use archive::{ArchiveError, open_archive};
 pub use commit::{CommitFault, CommitFile};
 pub use dump::{AdvisoryReader, FileStamp, read_dump};

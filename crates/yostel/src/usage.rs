@@ -83,14 +83,16 @@ pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnost
 pub(crate) fn of_format(arguments: &Arguments) -> Option<Diagnostic> {
     let only = |formats: &[Format]| formats.contains(&arguments.options.format);
     let many = matches!(&arguments.command, CommandTyped::Audit(audit) if audit.covers_many());
+    let dismisses = matches!(&arguments.command, CommandTyped::Audit(audit) if audit.dismisses());
     let is_fine = match arguments.command {
-        _ if many => only(&[Format::Text, Format::Json]),
+        _ if many || dismisses => only(&[Format::Text, Format::Json]),
         CommandTyped::Audit(_) => arguments.options.format != Format::Csv,
         CommandTyped::Drift(_) => only(&[Format::Text, Format::Json, Format::Csv]),
         CommandTyped::Compare(_) => only(&[Format::Text, Format::Json, Format::Markdown]),
         _ => only(&[Format::Text, Format::Json]),
     };
     let headline = match arguments.options.format {
+        _ if dismisses => "`yostel audit dismiss` does not answer in this format".to_owned(),
         _ if many => "`yostel audit --under` does not answer in this format".to_owned(),
         Format::Markdown => "only `yostel audit` and `yostel compare` answer in this format".to_owned(),
         Format::Csv => "only `yostel drift` answers in this format".to_owned(),

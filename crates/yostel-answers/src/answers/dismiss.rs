@@ -20,6 +20,8 @@ pub struct DismissAnswer {
     pub advisory: String,
     /// What it affects and does not count for any more.
     pub dismissed: Vec<ThreatTold>,
+    /// Those of them that count all the same, since another document said otherwise later.
+    pub contradicted: Vec<ThreatTold>,
     /// How many statements were taken back.
     pub taken_back: usize,
 }
@@ -34,6 +36,7 @@ impl From<&DismissReport> for DismissAnswer {
             file: report.path.clone(),
             advisory: report.id.clone(),
             dismissed: told(&report.dismissed),
+            contradicted: told(&report.contradicted),
             taken_back: report.taken_back,
         }
     }

@@ -96,7 +96,8 @@ pub fn concern_words(concern: &Concern) -> String {
         ConcernKind::TooYoung { days, least } => {
             let version = concern.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
             let ago = count(usize::try_from(*days).unwrap_or_default(), "day");
-            format!("{package}{version} was published {ago} ago, and minimum-age is {least} days")
+            let least = count(usize::try_from(*least).unwrap_or(usize::MAX), "day");
+            format!("{package}{version} was published {ago} ago, and minimum-age is {least}")
         }
     }
 }

@@ -75,6 +75,9 @@ pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&st
                 .or("get the commit back: yostel cache save, on a machine that still has it, carries it here")
                 .note("its branch or tag was rewritten, or its repository was made anew")
         }
+        GitError::Shallow(_) => {
+            tell(Code::Git, headline, format!("name a repository with all of it in the need of {package}"))
+        }
         GitError::NoSuchFolder { .. } => tell(Code::Git, headline, format!("correct `inside` of {package}"))
             .note("a link in a repository is not followed: its folder must be one itself"),
         GitError::OutOfTime { address, seconds, .. } => {

@@ -3,11 +3,10 @@
 use std::collections::BTreeMap;
 
 use jiff::{SignedDuration, Timestamp};
-use yostel_documents::{Lockfile, Origin, PackageDocument, PackageName, Purpose, Requirement};
+use yostel_documents::{GitPlace, Lockfile, Origin, PackageDocument, PackageName, Purpose, Requirement};
 use yostel_resolve::Resolution;
 use yostel_versions::{ConstraintText, Version};
 
-use crate::bill::is_of_the_world;
 use crate::spot::Spot;
 
 /// Something about what a project needs that may go wrong one day.
@@ -90,10 +89,13 @@ pub fn unbounded(needs: &[Requirement], lockfile: &Lockfile, places: &Places) ->
         let locked = lockfile.chosen.get(&need.package)?;
         locked.from.source()?;
         let bound = need.accept.bind(&locked.numbering).ok()?;
-        let bounded = ConstraintText::parse(&format!("^{}", locked.version)).ok();
+        let on_its_line = ConstraintText::parse(&format!("^{}", locked.version)).ok();
+        // As short as can be, but nothing that is ruled out now.
+        let all = on_its_line.into_iter().flat_map(|text| [text.clone(), need.accept.everywhere().and(&text)]);
+        let mut all = all.filter_map(|text| Some((text.bind(&locked.numbering).ok()?, text)));
         // A numbering in which nothing ever breaks has no line to end at.
-        let bounded = bounded.filter(|text| text.bind(&locked.numbering).is_ok_and(|bound| bound.is_bounded_above()));
-        let about = ConcernKind::Unbounded { bounded: bounded.map(|text| text.where_counts(&need.accept)) };
+        let bounded = all.find(|(set, _)| set.is_bounded_above() && set.intersection(&bound) == *set);
+        let about = ConcernKind::Unbounded { bounded: bounded.map(|(_, text)| text.where_counts(&need.accept)) };
         let (version, place) = (Some(locked.version.clone()), place_of(need, places));
         let (package, need) = (need.package.clone(), Some(need.clone()));
         (!bound.is_bounded_above()).then_some(Concern { package, version, need, place, about })
@@ -117,7 +119,10 @@ pub fn lower_bounds(
             release.withdrawn.is_none() && !release.version.is_pre_release() && bound.accepts(&release.version)
         })?;
         let has = &chosen.release.version;
-        let raised = ConstraintText::parse(&format!("{}, >={has}", need.accept.everywhere())).ok();
+        let least = ConstraintText::parse(&format!(">={has}")).ok();
+        let raised = least.map(|least| need.accept.everywhere().and(&least)).filter(|text| {
+            text.bind(&document.numbering).is_ok_and(|set| set.accepts(has) && !set.accepts(&first.version))
+        });
         let about = ConcernKind::LowerBound {
             accepts: first.version.clone(),
             oldest: has.clone(),
@@ -132,12 +137,11 @@ pub fn lower_bounds(
 
 /// Lists what is locked and comes from a place that only this machine has.
 pub fn only_here(lockfile: &Lockfile) -> Vec<Concern> {
-    let is_of_here = |address: &str| address.starts_with('/') || address.starts_with("file:");
+    let is_of_here = |address: &str| ["/", "../", "file:"].iter().any(|start| address.starts_with(start));
     let place = |origin: &Origin| match origin {
         Origin::Path { folder } => Some(folder.clone()),
-        Origin::Git { place, .. } => Some(place.address.clone()).filter(|address| is_of_here(address)),
-        Origin::Archive { address } => {
-            Some(address.clone()).filter(|address| !is_of_the_world(address) && is_of_here(address))
+        Origin::Git { place: GitPlace { address, .. }, .. } | Origin::Archive { address } => {
+            Some(address.clone()).filter(|address| is_of_here(address))
         }
         Origin::Source(_) | Origin::Project { .. } => None,
     };

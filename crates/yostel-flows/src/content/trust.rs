@@ -127,8 +127,7 @@ pub fn check_lock(project: &LoadedProject, offline: bool, context: &Context<'_>)
     }
     let mut compared = 0;
     if !offline {
-        let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
-        let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
+        let names = from_sources(&lockfile);
         let documents = told_by_sources(project, &names, context.observer)?;
         compared = documents.len();
         disputes.extend(disputes_with(&lockfile, &declared, &documents));
@@ -140,6 +139,12 @@ pub fn check_lock(project: &LoadedProject, offline: bool, context: &Context<'_>)
     } else {
         Err(LockError::Disputed(disputes).into())
     }
+}
+
+/// Lists the packages of which some locked release comes from a source: of others, none can tell anything.
+pub(crate) fn from_sources(lockfile: &Lockfile) -> BTreeSet<PackageName> {
+    let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
+    from_source.map(|(name, _)| name.clone()).collect()
 }
 
 /// Asks the project's sources about packages.
@@ -173,8 +178,7 @@ pub(crate) fn said_of(
     lockfile: &Lockfile,
     context: &Context<'_>,
 ) -> Result<Vec<Notice>, FlowError> {
-    let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
-    let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
+    let names = from_sources(lockfile);
     match told_by_sources(project, &names, context.observer) {
         Ok(documents) => Ok(notices(lockfile, &documents)),
         Err(FlowError::Stopped) => Err(FlowError::Stopped),

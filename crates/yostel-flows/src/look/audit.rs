@@ -15,10 +15,9 @@ use yostel_resolve::{Problem, Resolution};
 use yostel_sources::SourceSet;
 use yostel_versions::Version;
 
-use crate::content::trust::{disputes_with, told_by};
+use crate::content::trust::{disputes_with, from_sources, told_by};
 use crate::context::Context;
 use crate::error::FlowError;
-use crate::look::advisories::{Around, advised};
 use crate::look::concerns::concerns;
 use crate::look::dedupe::dedupes;
 use crate::look::gather::{Sought, gather};
@@ -26,6 +25,7 @@ use crate::look::remedies::remedies;
 use crate::look::statements::statements_of;
 use crate::look::trials::try_all;
 use crate::look::upkeep::upkeep;
+use crate::look::way_out::{Around, advised};
 use crate::project::prepared::{Prepared, known_purposes};
 use crate::project::{LoadedProject, spot_of};
 use crate::search::fresh::fresh;
@@ -127,9 +127,7 @@ impl AuditRequest {
 /// As loading a lockfile, and asking the sources.
 pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<'_>) -> Result<AuditReport, FlowError> {
     let Prepared { lockfile, declared, stale, .. } = project.prepare_to_look(context.observer)?;
-    // Of what does not come from a source, none can tell anything.
-    let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
-    let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
+    let names = from_sources(&lockfile);
     let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Nothing, context)?;
     // What is resolved below asks for the same; but what the manifest takes from elsewhere by now, no source would tell there.
     let asked = if project.elsewhere.is_empty() { &sources } else { &project.sources()? };
@@ -159,7 +157,10 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
     }
     let (lock, anew) = (&lockfile, anew.as_ref());
     let around = Around { project, lockfile: lock, documents: &documents, sources: &sources, anew };
-    let Judged { stand, dismissed, lapsed } = judged(&advisories, &around, context)?;
+    let Sorted { stand, dismissed, lapsed } = match request.looks_for(FindingGroup::Advisories) {
+        true => sorted(&advisories, &around, context)?,
+        false => Sorted::default(),
+    };
     let advisories = advised(stand, &advisories, &around, context)?;
     let policy = &project.manifest().policy;
     let today = context.settings.now.to_zoned(TimeZone::UTC).date();
@@ -231,30 +232,30 @@ fn listings_of(lockfile: &Lockfile, context: &Context<'_>) -> Listings {
 
 /// What becomes of the advisories that affect something.
 #[derive(Default)]
-struct Judged {
+struct Sorted {
     stand: Vec<Threat>,
     dismissed: Vec<Dismissed>,
     lapsed: Vec<Dismissed>,
 }
 
 /// Sorts advisories by what the project and others say of them.
-fn judged(advisories: &Advisories, around: &Around<'_>, context: &Context<'_>) -> Result<Judged, FlowError> {
+fn sorted(advisories: &Advisories, around: &Around<'_>, context: &Context<'_>) -> Result<Sorted, FlowError> {
     let statements = statements_of(around.project)?;
     let today = context.settings.now.to_zoned(TimeZone::UTC).date();
     let name = around.project.top.name();
-    let mut judged = Judged::default();
+    let mut sorted = Sorted::default();
     for threat in threats(around.lockfile, around.documents, advisories) {
         let Some(locked) = around.lockfile.chosen.at(&threat.package, &threat.version) else { continue };
         match dismissing(&threat, (name, locked, around.documents.get(&threat.package)), &statements, today) {
-            Dismissing::Stands => judged.stand.push(threat),
-            Dismissing::Dismissed(dismissed) => judged.dismissed.push(dismissed),
+            Dismissing::Stands => sorted.stand.push(threat),
+            Dismissing::Dismissed(dismissed) => sorted.dismissed.push(dismissed),
             Dismissing::Lapsed(lapsed) => {
-                judged.lapsed.push(lapsed);
-                judged.stand.push(threat);
+                sorted.lapsed.push(lapsed);
+                sorted.stand.push(threat);
             }
         }
     }
-    Ok(judged)
+    Ok(sorted)
 }
 
 /// Says where each project writes that it needs a package.

@@ -1,14 +1,14 @@
 //! What a change of the lockfile means: two files, two revisions, or one of them and what is here now.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use yostel_documents::{Chosen, Lockfile, PackageName, Seal};
+use yostel_documents::{Chosen, Lockfile, Seal};
 use yostel_findings::{Advisories, Comparison, UnreadAdvisory, comparison};
 use yostel_sources::{FileAt, GitError, file_at};
 
-use crate::content::trust::told_by_sources;
+use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
 use crate::error::{FlowError, LockError, ProjectError};
 use crate::look::gather::{Sought, gather};
@@ -64,9 +64,7 @@ pub fn compare_lockfiles(
 ) -> Result<CompareReport, FlowError> {
     let old = lockfile_of(project, &sides[0])?;
     let new = lockfile_of(project, &sides[1])?;
-    let both = || old.chosen.iter().chain(new.chosen.iter());
-    let from_source = both().filter(|(_, locked)| locked.from.source().is_some());
-    let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
+    let names = &from_sources(&old) | &from_sources(&new);
     let told = told_by_sources(project, &names, context.observer).and_then(|documents| {
         let sources = project.sources_and_elsewhere(None, &Keep::Nothing, context)?;
         let mut sought = Sought::on(&old);

@@ -1,10 +1,11 @@
 //! What may go wrong one day with what a project needs, as far as its policy asks for that.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
+use std::ffi::OsStr;
+use std::path::Path;
 
 use yostel_documents::{AlsoAudit, Lockfile, PackageDocument, PackageName, Requirement, Take};
-use yostel_files::{FileError, Folder, Kind};
+use yostel_files::{Folder, Kind};
 use yostel_findings::{Concern, ConcernKind, Places, lower_bounds, only_here, too_young, unbounded};
 use yostel_resolve::Problem;
 use yostel_sources::SourceSet;
@@ -12,6 +13,7 @@ use yostel_sources::SourceSet;
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::{Observer, go_on};
+use crate::project::files::{LOCKFILE_NAME, MANIFEST_NAME};
 use crate::project::{LoadedProject, spot_of};
 use crate::search::fresh::fresh;
 use crate::search::rules::rules_of;
@@ -57,6 +59,19 @@ pub(crate) fn concerns(
             admit.get(package).is_some_and(|admit| admit.version == version.as_str())
         };
         all.extend(too_young(lockfile, documents, least, context.settings.now, is_admitted));
+    }
+    // What binds a package wherever it turns up is not a need's to change.
+    let overrides = project.overrides();
+    let is_bound = |package: &PackageName| {
+        overrides.agreed.contains_key(package)
+            || overrides.forced.contains_key(package)
+            || overrides.swapped.contains_key(package)
+    };
+    for concern in all.iter_mut().filter(|concern| is_bound(&concern.package)) {
+        match &mut concern.about {
+            ConcernKind::Unbounded { bounded: edit } | ConcernKind::LowerBound { raised: edit, .. } => *edit = None,
+            ConcernKind::OnlyHere { .. } | ConcernKind::Unused { .. } | ConcernKind::TooYoung { .. } => {}
+        }
     }
     Ok(all)
 }
@@ -114,37 +129,37 @@ fn unused(
 }
 
 /// Returns the packages of which no file below a folder has any of the texts. Links are not followed, and what begins with a
-/// dot, manifests and lockfiles are not looked into.
+/// dot, manifests and lockfiles are not looked into. Where a part cannot be read, nobody can say, and none is returned.
+///
+/// # Errors
+/// `Stopped`.
 fn not_mentioned<'p>(
     folder: &Path,
     mut sought: BTreeMap<&'p PackageName, &'p Vec<String>>,
     observer: &dyn Observer,
 ) -> Result<BTreeSet<PackageName>, FlowError> {
-    let root = Folder::open(folder)?;
-    let mut open = vec![PathBuf::new()];
-    while let Some(at) = open.pop() {
-        go_on(observer)?;
-        let entries = if at.as_os_str().is_empty() { root.entries() } else { root.entries_of(&at) };
-        for entry in entries? {
-            let name = entry.text().into_owned();
-            let is_ours = name.starts_with('.') || ["yostel.toml", "yostel.lock"].contains(&name.as_str());
-            let below = at.join(&entry.name);
-            match entry.kind {
-                _ if is_ours => {}
-                Kind::Folder => open.push(below),
-                Kind::File => {
-                    let read: Result<Vec<u8>, FileError> = root.read(&below, MOST_FILE);
-                    // What cannot be read, or is long, mentions nothing.
-                    let Ok(content) = read else { continue };
+    let is_looked_into = |name: &OsStr| !name.as_encoded_bytes().starts_with(b".");
+    let looked = Folder::open(folder).map_err(FlowError::from).and_then(|root| {
+        root.walk_into(is_looked_into, |here, _, entries| {
+            go_on(observer)?;
+            let is_ours = |name: &OsStr| name == MANIFEST_NAME || name == LOCKFILE_NAME;
+            let files = entries.iter().filter(|entry| entry.kind == Kind::File);
+            for entry in files.filter(|entry| is_looked_into(&entry.name) && !is_ours(&entry.name)) {
+                if sought.is_empty() {
+                    return Ok(());
+                }
+                if here.meta(&entry.name)?.size <= MOST_FILE {
+                    let content = here.read(&entry.name, MOST_FILE)?;
                     let has = |text: &String| content.windows(text.len()).any(|part| part == text.as_bytes());
                     sought.retain(|_, texts| !texts.iter().any(has));
-                    if sought.is_empty() {
-                        return Ok(BTreeSet::new());
-                    }
                 }
-                Kind::Link | Kind::Other => {}
             }
-        }
+            Ok(())
+        })
+    });
+    match looked {
+        Ok(()) => Ok(sought.into_keys().cloned().collect()),
+        Err(FlowError::Stopped) => Err(FlowError::Stopped),
+        Err(_) => Ok(BTreeSet::new()),
     }
-    Ok(sought.into_keys().cloned().collect())
 }

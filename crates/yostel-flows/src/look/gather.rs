@@ -10,7 +10,7 @@ use yostel_documents::{
     SourceName, repository_of,
 };
 use yostel_findings::{Advisories, Ancestry, Published, UnreadAdvisory, identities_of};
-use yostel_sources::{AdvisoryReader, FileStamp, GitError, SourceSet, ancestry_of, read_dump};
+use yostel_sources::{AdvisoryReader, AncestryAsked, FileStamp, GitError, SourceSet, ancestry_of, read_dump};
 use yostel_store::Spoken;
 
 use crate::context::Context;
@@ -222,16 +222,22 @@ fn ancestries(
         let ranges = affected.flat_map(|affected| &affected.ranges).filter(|range| {
             range.kind == RangeKind::Git && range.repo.as_ref().is_some_and(|repo| repository_of(repo) == *repository)
         });
-        let named = ranges.flat_map(|range| &range.events).map(|event| match event {
-            RangeEvent::Introduced(at)
-            | RangeEvent::Fixed(at)
-            | RangeEvent::LastAffected(at)
-            | RangeEvent::Limit(at) => at,
-        });
         let length = commits.first().map_or(40, String::len);
-        let is_commit = |at: &&String| at.len() == length && at.bytes().all(|byte| byte.is_ascii_hexdigit());
-        let named: BTreeSet<String> = named.filter(is_commit).cloned().collect();
-        if named.is_empty() {
+        let is_commit = |at: &String| at.len() == length && at.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let (mut named, mut ends) = (BTreeSet::new(), BTreeSet::new());
+        for event in ranges.flat_map(|range| &range.events) {
+            let (at, is_end) = match event {
+                RangeEvent::Introduced(at) | RangeEvent::Limit(at) => (at, true),
+                RangeEvent::Fixed(at) | RangeEvent::LastAffected(at) => (at, false),
+            };
+            if is_commit(at) {
+                named.insert(at.clone());
+                ends.extend(is_end.then(|| at.clone()));
+            }
+        }
+        // A limit ends what comes before it, a locked commit among that.
+        named.extend(commits.iter().cloned());
+        if named.len() == commits.len() {
             continue;
         }
         go_on(context.observer)?;
@@ -244,7 +250,8 @@ fn ancestries(
             continue;
         }
         let work = context.cache.work_folder()?;
-        match ancestry_of(&project.address(address), commits, &named, work.folder().path(), &project.git_config()) {
+        let asked = AncestryAsked { commits, ends: &ends, named: &named };
+        match ancestry_of(&project.address(address), &asked, work.folder().path(), &project.git_config()) {
             Ok(told) => {
                 let mut ancestry = Ancestry::default();
                 told.into_iter().for_each(|(commit, before)| ancestry.insert(commit, before));

@@ -1,6 +1,5 @@
 //! Look: what is there, why, and what to think of it.
 
-pub(crate) mod advisories;
 pub(crate) mod audit;
 pub(crate) mod baseline;
 pub(crate) mod compare;
@@ -21,3 +20,4 @@ pub(crate) mod trials;
 pub(crate) mod under;
 pub(crate) mod upkeep;
 pub(crate) mod upward;
+pub(crate) mod way_out;

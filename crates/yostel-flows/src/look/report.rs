@@ -7,7 +7,7 @@ use yostel_documents::{Origin, PackageName, Purpose, Seal, artifact_for};
 use yostel_findings::AuditReport;
 use yostel_versions::Version;
 
-use crate::content::trust::told_by_sources;
+use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::look::audit::{AuditRequest, audit};
@@ -76,8 +76,7 @@ pub fn report_of(project: &LoadedProject, most: usize, context: &Context<'_>) ->
     };
     let drift = drift(project, context)?;
     let Prepared { lockfile, .. } = project.prepare_to_look(context.observer)?;
-    let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
-    let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
+    let names = from_sources(&lockfile);
     let documents = told_by_sources(project, &names, context.observer)?;
     let newest: BTreeMap<&PackageName, &Version> =
         audit.outdated.iter().map(|outdated| (&outdated.package, &outdated.newest)).collect();

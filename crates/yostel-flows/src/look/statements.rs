@@ -9,13 +9,13 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use yostel_documents::{Dismissal, MOST_OPENVEX, OpenVex, PackageName};
 use yostel_files::{Hold, lock, write_atomically};
-use yostel_findings::{Threat, package_url, threats};
+use yostel_findings::{Dismissing, Threat, dismissing, package_url, threats};
 
-use crate::content::trust::told_by_sources;
+use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
 use crate::error::{FlowError, ProjectError};
 use crate::look::gather::{Sought, gather};
-use crate::observer::{Event, waiting};
+use crate::observer::{Event, go_on, waiting};
 use crate::project::LoadedProject;
 use crate::project::prepared::Prepared;
 use crate::search::rules::Keep;
@@ -86,6 +86,8 @@ pub struct DismissReport {
     pub id: String,
     /// What does not count any more.
     pub dismissed: Vec<Threat>,
+    /// Those of them that count all the same, since another document said otherwise later.
+    pub contradicted: Vec<Threat>,
     /// How many statements were taken back.
     pub taken_back: usize,
 }
@@ -99,76 +101,100 @@ pub fn dismiss(
     request: &DismissRequest,
     context: &Context<'_>,
 ) -> Result<DismissReport, FlowError> {
+    match &request.say {
+        Some(say) => say_it(project, request, say, context),
+        None => take_it_back(project, request, context),
+    }
+}
+
+fn say_it(
+    project: &LoadedProject,
+    request: &DismissRequest,
+    say: &Saying,
+    context: &Context<'_>,
+) -> Result<DismissReport, FlowError> {
     let today = context.settings.now.to_zoned(TimeZone::UTC).date();
-    if let Some(until) = request.say.as_ref().and_then(|say| say.until).filter(|until| *until < today) {
+    if let Some(until) = say.until.filter(|until| *until < today) {
         return Err(ProjectError::Past(until).into());
     }
-    let concerned = match &request.say {
-        Some(_) => concerned(project, request, context)?,
-        None => Vec::new(),
-    };
-    let path = project.root.join(STATEMENTS_NAME);
+    let Prepared { lockfile, .. } = project.prepare_to_look(context.observer)?;
+    let documents = told_by_sources(project, &from_sources(&lockfile), context.observer)?;
+    let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Nothing, context)?;
+    let (advisories, _) = gather(&Sought::on(&lockfile), &documents, (project, &sources), context)?;
+    let mut threats = threats(&lockfile, &documents, &advisories);
+    let is_it = |threat: &Threat| threat.id == request.id || threat.aliases.contains(&request.id);
+    let is_meant = |threat: &Threat| request.packages.is_empty() || request.packages.contains(&threat.package);
+    threats.retain(|threat| is_it(threat) && is_meant(threat));
+    if threats.is_empty() {
+        let packages = request.packages.iter().cloned().collect();
+        return Err(ProjectError::NoSuchAdvisory { id: request.id.clone(), packages }.into());
+    }
     let name = project.top.name();
-    // Of several that say something at once, one reads and writes at a time.
+    let locked = |threat: &Threat| lockfile.chosen.at(&threat.package, &threat.version);
+    edit(project, say.author.as_deref(), context, |vex| {
+        for threat in &threats {
+            let from = locked(threat).map(|locked| &locked.from);
+            let dismissal = Dismissal {
+                name: threat.id.clone(),
+                aliases: threat.aliases.clone(),
+                project: package_url(name, None, None),
+                package: package_url(&threat.package, Some(threat.version.as_str()), from),
+                why: say.why.clone(),
+                justification: say.justification,
+                until: say.until,
+            };
+            vex.dismiss(&dismissal, context.settings.now);
+        }
+        Ok(())
+    })?;
+    let statements = statements_of(project)?;
+    let counts = |threat: &&Threat| {
+        let Some(locked) = locked(threat) else { return false };
+        let told = dismissing(threat, (name, locked, documents.get(&threat.package)), &statements, today);
+        !matches!(told, Dismissing::Dismissed(_))
+    };
+    let contradicted = threats.iter().filter(counts).cloned().collect();
+    let (path, id) = (project.root.join(STATEMENTS_NAME), request.id.clone());
+    Ok(DismissReport { path, id, dismissed: threats, contradicted, taken_back: 0 })
+}
+
+fn take_it_back(
+    project: &LoadedProject,
+    request: &DismissRequest,
+    context: &Context<'_>,
+) -> Result<DismissReport, FlowError> {
+    let (path, id) = (project.root.join(STATEMENTS_NAME), request.id.clone());
+    let packages = request.packages.iter().map(|package| package_url(package, None, None));
+    let packages: Vec<Option<String>> = match request.packages.is_empty() {
+        true => vec![None],
+        false => packages.map(Some).collect(),
+    };
+    let taken_back = edit(project, None, context, |vex| {
+        let gone = packages.iter().map(|package| vex.take_back(&id, package.as_deref(), context.settings.now)).sum();
+        match gone {
+            0 => Err(ProjectError::NotDismissed { id: id.clone(), path: path.clone() }.into()),
+            gone => Ok(gone),
+        }
+    })?;
+    Ok(DismissReport { path, id, dismissed: Vec::new(), contradicted: Vec::new(), taken_back })
+}
+
+/// Edits what the project says itself, in a document that is begun where there is none; whole, or not at all.
+fn edit<T>(
+    project: &LoadedProject,
+    author: Option<&str>,
+    context: &Context<'_>,
+    edit: impl FnOnce(&mut OpenVex) -> Result<T, FlowError>,
+) -> Result<T, FlowError> {
+    // Of several that say something at once, one reads and writes at a time. Where a folder cannot be locked, it has to do.
     let root = File::open(&project.root).ok();
     if let Some(root) = &root {
         lock(root, Hold::Alone, &project.root, waiting(context.observer, Event::Wait)).ok();
     }
-    let author = request.say.as_ref().and_then(|say| say.author.as_deref()).unwrap_or(name.as_str());
-    let mut vex = read(project, STATEMENTS_NAME)?.unwrap_or_else(|| OpenVex::new(author, context.settings.now));
-    let mut taken_back = 0;
-    match &request.say {
-        Some(say) => {
-            for (threat, package) in &concerned {
-                let dismissal = Dismissal {
-                    name: threat.id.clone(),
-                    aliases: threat.aliases.clone(),
-                    project: package_url(name, None, None),
-                    package: package.clone(),
-                    why: say.why.clone(),
-                    justification: say.justification,
-                    until: say.until,
-                };
-                vex.dismiss(&dismissal, context.settings.now);
-            }
-        }
-        None if request.packages.is_empty() => taken_back = vex.take_back(&request.id, None, context.settings.now),
-        None => {
-            for package in &request.packages {
-                taken_back += vex.take_back(&request.id, Some(&package_url(package, None, None)), context.settings.now);
-            }
-        }
-    }
-    if concerned.is_empty() && taken_back == 0 {
-        return Err(ProjectError::NotDismissed { id: request.id.clone(), path }.into());
-    }
-    write_atomically(&path, vex.to_text().as_bytes())?;
-    let dismissed = concerned.into_iter().map(|(threat, _)| threat).collect();
-    Ok(DismissReport { path, id: request.id.clone(), dismissed, taken_back })
-}
-
-/// Lists what an advisory affects, each with its package URL.
-fn concerned(
-    project: &LoadedProject,
-    request: &DismissRequest,
-    context: &Context<'_>,
-) -> Result<Vec<(Threat, String)>, FlowError> {
-    let Prepared { lockfile, .. } = project.prepare_to_look(context.observer)?;
-    let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
-    let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
-    let documents = told_by_sources(project, &names, context.observer)?;
-    let sources = project.sources_and_elsewhere(Some(&lockfile), &Keep::Nothing, context)?;
-    let (advisories, _) = gather(&Sought::on(&lockfile), &documents, (project, &sources), context)?;
-    let mut all = threats(&lockfile, &documents, &advisories);
-    let is_it = |threat: &Threat| threat.id == request.id || threat.aliases.contains(&request.id);
-    all.retain(|threat| is_it(threat) && (request.packages.is_empty() || request.packages.contains(&threat.package)));
-    if all.is_empty() {
-        let packages = request.packages.iter().cloned().collect();
-        return Err(ProjectError::NoSuchAdvisory { id: request.id.clone(), packages }.into());
-    }
-    let url = |threat: &Threat| {
-        let locked = lockfile.chosen.at(&threat.package, &threat.version);
-        package_url(&threat.package, Some(threat.version.as_str()), locked.map(|locked| &locked.from))
-    };
-    Ok(all.into_iter().map(|threat| (threat.clone(), url(&threat))).collect())
+    go_on(context.observer)?;
+    let new = || OpenVex::new(author.unwrap_or(project.top.name().as_str()), context.settings.now);
+    let mut vex = read(project, STATEMENTS_NAME)?.unwrap_or_else(new);
+    let edited = edit(&mut vex)?;
+    write_atomically(&project.root.join(STATEMENTS_NAME), vex.to_text().as_bytes())?;
+    Ok(edited)
 }

@@ -1,11 +1,11 @@
 //! A bill of materials of what is locked.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use yostel_documents::PackageName;
 use yostel_findings::{Bill, Subject, bill};
 
-use crate::content::trust::told_by_sources;
+use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::project::prepared::Prepared;
@@ -18,8 +18,7 @@ use crate::project::{LoadedProject, ProjectFile};
 /// As loading a lockfile, which must fit the manifests; those of asking the sources.
 pub fn bill_of_materials(project: &LoadedProject, context: &Context<'_>) -> Result<Bill, FlowError> {
     let Prepared { lockfile, declared, .. } = project.prepare()?;
-    let from_source = lockfile.chosen.iter().filter(|(_, locked)| locked.from.source().is_some());
-    let names: BTreeSet<PackageName> = from_source.map(|(name, _)| name.clone()).collect();
+    let names = from_sources(&lockfile);
     let documents = told_by_sources(project, &names, context.observer)?;
     let subject = |file: &ProjectFile| {
         let project = &file.manifest.project;

@@ -152,7 +152,27 @@ fn a_commit_is_affected_by_what_its_history_holds() {
     assert_eq!((&way["kind"], &way["commit"]), (&"commit".into(), &good.as_str().into()));
     let told = sandbox.run("console", "audit advisories").expect(1).stdout;
     assert!(told.contains(&format!("its repository has ended it in commit {}", &good[..12])), "{told}");
-    // A repository that is gone is told, and is no reason to say that all is well.
+    // Where a part of the history is missing, or the commit is gone, nobody can say that all is well.
+    let shallow = format!("file://{}", sandbox.path("shallow").display());
+    git(&sandbox, "", &["clone", "--quiet", "--depth", "1", &address, "shallow"]);
+    sandbox.write("console/world/a.json", advisory("A", &range.replace("/repo.git", "/shallow")));
+    project(&sandbox, &format!("clock = {{ git = \"{shallow}\", at = \"{good}\" }}"), "");
+    policy(&sandbox, "advisories = [\"world\"]");
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "audit advisories").expect(1).stdout;
+    assert!(told.contains("/shallow has only a part of its history"), "{told}");
+    sandbox.write("console/world/a.json", advisory("A", &range));
+    git(&sandbox, "repo", &["checkout", "--quiet", "-b", "aside"]);
+    let aside = commit("5");
+    with(&aside);
+    git(&sandbox, "repo", &["checkout", "--quiet", "main"]);
+    git(&sandbox, "repo", &["branch", "--quiet", "-D", "aside"]);
+    git(&sandbox, "repo", &["reflog", "expire", "--expire=now", "--all"]);
+    git(&sandbox, "repo", &["gc", "--quiet", "--prune=now"]);
+    let told = sandbox.run("console", "audit advisories").expect(1).stdout;
+    assert!(told.contains("the history of ") && told.contains(&format!("does not have commit {aside}")), "{told}");
+    // A repository that is gone is told too.
+    with(&bad);
     std::fs::rename(sandbox.path("repo"), sandbox.path("moved")).unwrap();
     let told = sandbox.run("console", "audit advisories").expect(1).stdout;
     assert!(told.contains("Advisories that cannot be read\n  the history of "), "{told}");
@@ -223,6 +243,40 @@ fn what_was_looked_at_is_said_once_counts_for_that_release_and_ends() {
     assert_eq!(told, "Took back 1 statement on STAR-1 in yostel.openvex.json.\nnext: yostel audit advisories\n");
     sandbox.run("console", "audit advisories").expect(1);
     assert!(sandbox.read("console/yostel.openvex.json").contains("\"version\": 2"));
+}
+
+#[test]
+fn what_is_said_counts_for_each_of_two_versions_and_not_where_another_document_says_otherwise_later() {
+    let sandbox = small_world();
+    project(&sandbox, "unit = \"^1\"", "unit = \"^2\"");
+    policy(&sandbox, "coexist = [\"unit\"]\nstatements = [\"theirs.json\"]");
+    let range = r#"{"package":{"ecosystem":"station","name":"unit"},"ranges":[{"type":"SEMVER","events":[{"introduced":"0"}]}]}"#;
+    sandbox.write("station/advisories/a.json", advisory("STAR-1", range));
+    let theirs = |at: &str| {
+        let said = r#"{"vulnerability":{"name":"STAR-1"},"products":[{"@id":"pkg:generic/unit"}],"status":"affected"}"#;
+        format!(r#"{{"@context":"https://openvex.dev/ns/v0.2.0","timestamp":"{at}","statements":[{said}]}}"#)
+    };
+    sandbox.write("console/theirs.json", theirs("2020-01-01T00:00:00Z"));
+    sandbox.run("console", "lock").expect(0);
+    let told = sandbox.run("console", "audit dismiss STAR-1 --why x").expect(0).stdout;
+    assert!(
+        told.starts_with("STAR-1 does not count for unit 1.1.0 and unit 2.0.0, says yostel.openvex.json now.\n"),
+        "{told}"
+    );
+    sandbox.run("console", "audit advisories").expect(0);
+    sandbox.write("console/theirs.json", theirs("2090-01-01T00:00:00Z"));
+    let told = sandbox.run("console", "audit dismiss STAR-1 --why x").expect(0).stdout;
+    let expected = "Wrote that into yostel.openvex.json.\n  note: STAR-1 still counts for unit 1.1.0 and unit 2.0.0: another \
+                    document says otherwise, and is dated later\nnext: yostel audit advisories\n";
+    assert_eq!(told, expected);
+    sandbox.run("console", "audit advisories").expect(1);
+    // Only one of the two is left when the other is taken back, and no other format is answered in silence.
+    sandbox
+        .run("console", "--format sarif audit dismiss STAR-1 --why x")
+        .expect(2)
+        .says(&["does not answer in this format"]);
+    sandbox.run("console", "audit dismiss STAR-1 --take-back --package unit").expect(0);
+    assert!(!sandbox.read("console/yostel.openvex.json").contains("STAR-1"));
 }
 
 #[test]

@@ -2,6 +2,8 @@
 //! The accidents this prevents: a need that takes whatever is published one day, a lower bound that was never true, a package
 //! that nobody else can have, one that nobody uses any more, and two copies of one library under two names.
 
+use std::os::unix::fs::PermissionsExt;
+
 use serde_json::Value;
 use yostel_testkit::Sandbox;
 
@@ -93,6 +95,66 @@ fn a_lower_bound_that_nobody_can_try_is_raised_to_one_that_somebody_can() {
     end(&sandbox, &answer, "lower-bound");
     assert!(sandbox.read("console/yostel.toml").contains("unit = \"^1, >=1.1.0\""));
     audit(&sandbox, "upkeep", 0);
+}
+
+#[test]
+fn an_edit_is_offered_only_where_it_ends_the_matter_and_leaves_the_manifest_right() {
+    let sandbox = small_world();
+    publish(&sandbox, "crane 1.0.0", "unit = '^1.1'", &[]);
+    let concerns = |needs: &str, more: &str| -> Value {
+        project(&sandbox, needs, "");
+        policy(&sandbox, "also-audit = [\"unbounded\", \"lower-bounds\", \"only-here\"]");
+        let manifest = sandbox.read("console/yostel.toml");
+        sandbox.write("console/yostel.toml", manifest + more);
+        sandbox.run("console", "lock").expect(0);
+        audit(&sandbox, "upkeep", 1)
+    };
+    let edit = |answer: &Value| answer["findings"][0]["remedy"]["edits"][0]["with"].clone();
+    // Each alternative is raised.
+    let answer = concerns("crane = \"^1\"\nunit = \"^1 || ^2\"", "");
+    assert_eq!(edit(&answer), "unit = \"^1, >=1.1.0 || ^2, >=1.1.0\"\n");
+    end(&sandbox, &answer, "lower-bound");
+    audit(&sandbox, "upkeep", 0);
+    // What is ruled out stays ruled out.
+    let answer = concerns("gust = \">=2.1\"", "");
+    assert_eq!(edit(&answer), "gust = \"^2.1.0\"\n");
+    let answer = concerns("unit = \">=1, !=1.1.0, !=2.0.0\"", "");
+    assert_eq!(edit(&answer), "unit = \">=1, !=1.1.0, !=2.0.0, ^1.0.0\"\n");
+    end(&sandbox, &answer, "unbounded");
+    audit(&sandbox, "upkeep", 0);
+    // What is agreed is not a need's to change.
+    let answer = concerns("gust = \"agreed\"", "[agreed]\ngust = \">=2\"\n");
+    assert_eq!((&answer["findings"][0]["kind"], &answer["findings"][0]["remedy"]), (&"unbounded".into(), &Value::Null));
+}
+
+#[test]
+fn where_a_part_of_a_project_cannot_be_read_nothing_is_called_unused() {
+    let sandbox = small_world();
+    let manifest = "[project]\nname = \"clock\"\nversion = \"1.0.0\"\n[offers]\nmentions = [\"clock_now\"]\n";
+    sandbox.write("made/clock/yostel.toml", manifest);
+    sandbox.run("made/clock", "publish --to ../../station").expect(0);
+    project(&sandbox, "clock = \"^1\"", "");
+    policy(&sandbox, "also-audit = [\"unused\"]");
+    sandbox.run("console", "lock").expect(0);
+    // What mentions it may be far down: further than any path is long.
+    sandbox.write("console/d/here.c", "clock_now();");
+    for _ in 0..3000 {
+        let (all, above) = (sandbox.path("console/d"), sandbox.path("console/above"));
+        std::fs::create_dir(&above).unwrap();
+        std::fs::rename(&all, above.join("d")).unwrap();
+        std::fs::rename(&above, &all).unwrap();
+    }
+    audit(&sandbox, "upkeep", 0);
+    sandbox.finish(&mut sandbox.shell("console", "rm -rf d")).expect(0);
+    audit(&sandbox, "upkeep", 1);
+    // A link is not followed. Where a folder is not to be read, nobody can say.
+    std::os::unix::fs::symlink("../made/clock/yostel.toml", sandbox.path("console/link.c")).unwrap();
+    audit(&sandbox, "upkeep", 1);
+    std::fs::create_dir(sandbox.path("console/closed")).unwrap();
+    std::fs::set_permissions(sandbox.path("console/closed"), std::fs::Permissions::from_mode(0o000)).unwrap();
+    let may_read_all = std::fs::read_dir(sandbox.path("console/closed")).is_ok();
+    audit(&sandbox, "upkeep", i32::from(may_read_all));
+    std::fs::set_permissions(sandbox.path("console/closed"), std::fs::Permissions::from_mode(0o700)).unwrap();
 }
 
 #[test]

@@ -4,13 +4,14 @@ use clap::Args;
 use jiff::civil::Date;
 use yostel_answers::answers::dismiss::DismissAnswer;
 use yostel_documents::{PackageName, VEX_JUSTIFICATIONS};
+use yostel_findings::Threat;
 use yostel_flows::{DismissRequest, FlowError, Saying, dismiss};
 
 use crate::answer::Answer;
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::package_name;
-use crate::render::{count, indented, join, next_step};
+use crate::render::{count, indented, join, next_step, note};
 
 /// Say that an advisory does not affect the project, and why
 ///
@@ -69,10 +70,20 @@ pub(super) fn run(arguments: Dismiss, call: &Call) -> Result<Answer, FlowError> 
                 return indented(0, format!("Took back {said} on {id} in {file}."))
                     + &next_step("yostel audit advisories");
             }
-            let of: Vec<String> =
-                report.dismissed.iter().map(|threat| format!("{} {}", threat.package, threat.version)).collect();
+            let names = |threats: &[Threat]| {
+                let names = threats.iter().map(|threat| format!("{} {}", threat.package, threat.version));
+                join(&names.collect::<Vec<String>>())
+            };
             let until = until.map(|until| format!(" until {until}")).unwrap_or_default();
-            let said = indented(0, format!("{id} does not count for {}{until}, says {file} now.", join(&of)));
+            if !report.contradicted.is_empty() {
+                let of = names(&report.contradicted);
+                let says = format!("{id} still counts for {of}: another document says otherwise, and is dated later");
+                return indented(0, format!("Wrote that into {file}."))
+                    + &note(says)
+                    + &next_step("yostel audit advisories");
+            }
+            let of = names(&report.dismissed);
+            let said = indented(0, format!("{id} does not count for {of}{until}, says {file} now."));
             said + &next_step(format!("commit {file}, so that it holds for everybody"))
         },
     ))

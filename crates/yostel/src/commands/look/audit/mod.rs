@@ -81,11 +81,11 @@ pub(crate) struct Audit {
     older_than: Option<u32>,
 
     /// In which order outdated packages are told
-    #[arg(long, value_enum, value_name = "ORDER")]
+    #[arg(long, value_enum, value_name = "ORDER", conflicts_with = "under")]
     sort: Option<Sort>,
 
     /// Tell what newer releases say that is new in them
-    #[arg(long)]
+    #[arg(long, conflicts_with = "under")]
     notes: bool,
 
     /// Name everyone who holds a package back, and every advisory
@@ -111,6 +111,11 @@ impl Audit {
     /// Tells whether it is over many projects.
     pub(crate) fn covers_many(&self) -> bool {
         self.under.is_some()
+    }
+
+    /// Tells whether it dismisses something.
+    pub(crate) fn dismisses(&self) -> bool {
+        self.task.is_some()
     }
 }
 
