@@ -252,6 +252,7 @@ const WALK: &[Step] = &[
         0,
         &["Its commit today", "station -> git"],
     ),
+    there(GIT, "yostel audit advisories", 1, &["signal-codes 2.0.0, ROPE-2026-004"]),
     there(GIT, "rm -rf ../signal-codes && yostel install", 0, &["digest sha256:"]),
     there(
         "A colleague's folder is used as it is; a lockfile with it is not for others",
