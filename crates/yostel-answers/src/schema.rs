@@ -8,8 +8,8 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use crate::answers::{
-    ANSWER_FORMAT, Told, audit, compare, decide, declare, dismiss, drift, graph, keep, look, report, share, sources,
-    under, using,
+    ANSWER_FORMAT, Told, audit, compare, decide, declare, dismiss, drift, graph, keep, look, moving, report, share,
+    sources, under, using,
 };
 use crate::diagnostic::Diagnostic;
 
@@ -67,6 +67,8 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<graph::GraphAnswer>(),
         of::<drift::DriftAnswer>(),
         of::<report::ReportAnswer>(),
+        of::<moving::UndoAnswer>(),
+        of::<moving::UndoListAnswer>(),
         of::<keep::CacheStatsAnswer>(),
         of::<keep::CacheListAnswer>(),
         of::<keep::CacheVerifyAnswer>(),

@@ -42,7 +42,7 @@ pub use atomic::{is_unfinished, remove_unfinished, write_atomically, write_atomi
 pub use disk::{Disk, NewFile, Step, Watch};
 pub use entry::{Entry, Kind, Meta};
 pub use error::{FileError, Stopped};
-pub use folder::{Folder, open_regular, read_text_of};
+pub use folder::{Folder, open_regular, read_of, read_text_of};
 pub use locking::{Hold, lock};
 pub use nearby::Nearby;
 pub use parallel::for_each_in_parallel;

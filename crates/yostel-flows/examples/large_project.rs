@@ -51,6 +51,7 @@ fn main() {
         patience: yostel_flows::Patience::default(),
         sources: std::sync::Arc::new(yostel_flows::RealSources),
         files: std::sync::Arc::new(yostel_flows::DiskFiles),
+        journal: std::sync::Arc::default(),
     };
     create_registry(&root.join("station"), "station").unwrap();
     let made = root.join("made");

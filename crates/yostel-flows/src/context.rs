@@ -10,6 +10,7 @@ use yostel_versions::Version;
 
 use crate::observer::Observer;
 use crate::project::files::Files;
+use crate::project::journal::Journal;
 
 /// What a flow would otherwise have to ask the machine for.
 #[derive(Debug, Clone)]
@@ -28,6 +29,8 @@ pub struct Settings {
     pub sources: Arc<dyn OpenSource>,
     /// Where manifests and lockfiles are read from.
     pub files: Arc<dyn Files>,
+    /// What remembers what is changed, so that it can be undone.
+    pub journal: Arc<Journal>,
 }
 
 /// What every use case works with: settings, the cache, and whoever looks on.

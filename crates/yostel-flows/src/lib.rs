@@ -8,7 +8,7 @@
 //! use std::sync::Arc;
 //! use yostel_documents::PackageName;
 //! use yostel_flows::{
-//!     Context, DiskFiles, InitRequest, LockRequest, Patience, RealSources, Settings, Silent, current_platform, init,
+//!     Context, DiskFiles, InitRequest, Journal, LockRequest, Patience, RealSources, Settings, Silent, current_platform, init,
 //!     load_project, lock,
 //! };
 //! use yostel_versions::{Order, Version};
@@ -22,10 +22,12 @@
 //!     patience: Patience::default(),
 //!     sources: Arc::new(RealSources),
 //!     files: Arc::new(DiskFiles),
+//!     journal: Arc::new(Journal::default()),
 //! };
-//! init(folder.path(), &InitRequest { name: PackageName::parse("console").unwrap(), source: None }).unwrap();
+//! let context = Context::new(&settings, &Silent);
+//! init(folder.path(), &InitRequest { name: PackageName::parse("console").unwrap(), source: None }, &context).unwrap();
 //! let project = load_project(folder.path(), &settings).unwrap();
-//! let report = lock(&project, LockRequest::default(), &Context::new(&settings, &Silent)).unwrap();
+//! let report = lock(&project, LockRequest::default(), &context).unwrap();
 //! assert_eq!((report.packages, report.written), (0, true));
 //! ```
 
@@ -38,6 +40,7 @@ mod declare;
 mod error;
 mod keep;
 mod look;
+mod moving;
 mod observer;
 mod plan;
 mod project;
@@ -61,7 +64,7 @@ pub use declare::sources::{
 pub use error::{
     ChangeError, ContentError, FlowClass, FlowError, ForeignProblem, InstallError, LockError, NotAltered, PatchProblem,
     PathProblem, ProjectError, Republished, RequirementPlace, RulePlace, SearchError, SearchReport, Seen, Standing,
-    WorkspaceProblem,
+    UndoError, WorkspaceProblem,
 };
 pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
 pub use keep::kit::{SaveRequest, SavedKit, load_kit, save_kit};
@@ -75,14 +78,16 @@ pub use look::list::{ListReport, ListRow, list};
 pub use look::picture::write_picture;
 pub use look::releases::{ReleaseSeen, ReleasesReport, releases};
 pub use look::report::{ProjectReport, ReportedPackage, report_of};
-pub use look::statements::{DismissReport, DismissRequest, STATEMENTS_NAME, Saying, dismiss};
+pub use look::statements::{DismissReport, DismissRequest, Saying, dismiss};
 pub use look::tree::{MOST_LEVELS, Tree, TreeNode, TreeRequest, tree};
 pub use look::under::{Audited, AuditedProject, UnderReport, audit_under};
 pub use look::upward::{AskerNode, Upward, upward};
+pub use moving::undo::{PastChange, Restored, UndoReport, UndoRequest, past_changes, undo};
 pub use observer::{Event, Observer, Silent};
 pub use plan::compose::{Selection, plan_of};
 pub use plan::launchers::quoted;
-pub use project::files::{DiskFiles, Files, LOCKFILE_NAME, MANIFEST_NAME, MOST_LOCKFILE, OpenFiles};
+pub use project::files::{DiskFiles, Files, LOCKFILE_NAME, MANIFEST_NAME, MOST_LOCKFILE, OpenFiles, STATEMENTS_NAME};
+pub use project::journal::Journal;
 pub use project::patches::Patches;
 pub use project::read::{load_lockfile, load_manifests, load_project};
 pub use project::{LoadedProject, ProjectFile};

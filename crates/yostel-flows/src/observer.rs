@@ -22,6 +22,8 @@ pub enum Event {
     Fetch(PackageName),
     /// A tree is unpacked.
     Unpack(PackageName),
+    /// What is changed cannot be taken down, and so not undone; with the reason.
+    NotRemembered(String),
     /// A file outside the cache and `.yostel` is written.
     Write(&'static str),
     /// The lockfile does not fit the manifests; the flow tells of what is locked.

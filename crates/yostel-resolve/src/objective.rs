@@ -1,8 +1,10 @@
 //! Which of the sets that exist is *the* set: docs/resolution.md §2, carried out by assumptions over one solver.
 //!
-//! First the fewest packages moved, provably; of such sets the one that keeps the first by name; then direct needs as new
-//! as can be, by name; then what came along, nearest first. Every question is one call of the solver, and each answer is
-//! made a fact before the next question, so what was learned is reused.
+//! First what is to be reached, by name; then the fewest packages moved, provably; of such sets the one that keeps the first
+//! by name; then direct needs as new as can be, by name; then what came along, nearest first. Every question is one call
+//! of the solver, and each answer is made a fact before the next question, so what was learned is reused.
+
+mod preferred;
 
 use std::collections::BTreeSet;
 
@@ -14,7 +16,7 @@ use crate::encode::Encoding;
 use crate::fewest::Fewest;
 use crate::kept::Kept;
 use crate::known::Halt;
-use crate::known::{Known, NeedId, PackageId};
+use crate::known::{Known, NeedId};
 use crate::layers::Layers;
 use crate::problem::Problem;
 use crate::resolution::{Choice, Resolution};
@@ -60,6 +62,8 @@ pub(super) struct Search {
 enum Stage {
     /// Is there a set at all?
     Any,
+    /// How new can what is to be reached be? With those that are left to ask about, the last one first.
+    Reach(Vec<PackageName>),
     /// How few packages must leave the version to keep?
     Fewest {
         moved: Vec<Lit>,
@@ -147,7 +151,7 @@ impl Search {
         match self.stage {
             Stage::Any => Phase::Any,
             Stage::Fewest { .. } | Stage::Which { .. } => Phase::Fewest,
-            Stage::Preferred(_) | Stage::Done => Phase::Preferred,
+            Stage::Reach(_) | Stage::Preferred(_) | Stage::Done => Phase::Preferred,
         }
     }
 
@@ -201,6 +205,7 @@ impl Search {
                 Ok(true)
             }
             Stage::Any => self.find_any(problem, known),
+            Stage::Reach(names) => self.reach(names, problem, known).map(|()| true),
             Stage::Fewest { fewest, .. } => self.fewest(fewest, problem, known),
             Stage::Which { moved, next } => self.which(moved, next, problem, known).map(|()| true),
             Stage::Preferred(layers) => self.preferred(layers, problem, known).map(|()| true),
@@ -211,11 +216,9 @@ impl Search {
             return carried;
         }
         self.stage = match stage {
-            Stage::Any => {
-                if problem.keep.is_empty() {
-                    self.stage = Stage::Preferred(Layers::of(problem));
-                    return carried;
-                }
+            Stage::Any if !problem.reach.is_empty() => Stage::Reach(problem.reach.iter().rev().cloned().collect()),
+            Stage::Any | Stage::Reach(_) if problem.keep.is_empty() => Stage::Preferred(Layers::of(problem)),
+            Stage::Any | Stage::Reach(_) => {
                 let encoding = &mut self.encoding;
                 let moved = self.kept.get_or_insert_with(|| Kept::of(encoding, problem, known)).moved.clone();
                 Stage::Fewest { fewest: Fewest::of(&moved), moved }
@@ -263,136 +266,6 @@ impl Search {
             }
             *next += 1;
         }
-        Ok(())
-    }
-
-    /// Of a package that a trial holds at its version, that one is all there is to choose from: nothing else of it need be
-    /// asked about. (What is a fact for good, the solver knows by itself.)
-    fn held(&self, package: PackageId) -> Option<(u32, Lit)> {
-        let (moved, stays) = self.kept.as_ref()?.alone(package)?;
-        stays.filter(|_| self.trial.as_ref().is_some_and(|assumed| assumed.has(!moved)))
-    }
-
-    /// Finds for each package the preferred release that it can have under all facts so far, and makes it a fact.
-    fn preferred(&mut self, layers: &mut Layers, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
-        loop {
-            while let Some(name) = layers.now.last() {
-                let id = known.package(name);
-                if let Some(line) = self.held(id).map(|held| [held]) {
-                    self.prefer(id, &line, layers, problem, known)?;
-                    layers.now.pop();
-                    continue;
-                }
-                let mut lines = self.lines(name, problem, known);
-                if lines.len() > 1 {
-                    // A line that nothing must have is given up, the oldest first: fewer copies of one package.
-                    lines.sort_by_key(|line| line.first().map(|(at, _)| *at));
-                    for line in &lines {
-                        self.give_up(line, problem, known)?;
-                    }
-                    lines.reverse();
-                }
-                for line in lines {
-                    if self.trial.is_some() {
-                        self.give_up_beyond_best(&line, problem, known)?;
-                    }
-                    self.prefer(id, &line, layers, problem, known)?;
-                }
-                layers.now.pop();
-            }
-            if layers.next.is_empty() {
-                return Ok(());
-            }
-            layers.met.extend(layers.next.iter().cloned());
-            layers.now = std::mem::take(&mut layers.next).into_iter().rev().collect();
-        }
-    }
-
-    /// Makes it a fact that the first release of these that can be chosen is, and takes note of what it needs.
-    fn prefer(
-        &mut self,
-        package: PackageId,
-        line: &[(u32, Lit)],
-        layers: &mut Layers,
-        problem: &Problem,
-        known: &mut Known,
-    ) -> Result<(), Halt> {
-        for &(at, literal) in line {
-            if self.is_out(literal) {
-                continue;
-            }
-            if self.holds(literal, problem, known)? {
-                self.assert(literal);
-                for need in known.look_at(package, at).to_vec() {
-                    let name = known.text_of(need).0;
-                    if !layers.met.contains(name) && !layers.next.contains(name) {
-                        layers.next.insert(name.clone());
-                    }
-                }
-                break;
-            }
-            self.assert(!literal);
-        }
-        Ok(())
-    }
-
-    /// Makes it a fact of all releases that are preferred to the best one possible that they are not chosen: whether any of
-    /// those beyond the best found so far can be is one question, where asking for each would be many. Where one can, it is
-    /// as likely as not the next best, so from there on the better half of them is asked about.
-    fn give_up_beyond_best(&mut self, line: &[(u32, Lit)], problem: &Problem, known: &mut Known) -> Result<(), Halt> {
-        let mut of_all = true;
-        loop {
-            let is_chosen = |literal: Lit| self.model.as_ref().is_some_and(|model| model.is_true(literal));
-            let best = line.iter().position(|(_, literal)| is_chosen(*literal)).unwrap_or(line.len());
-            let beyond = line[..best].iter().map(|(_, literal)| *literal).filter(|literal| !self.is_out(*literal));
-            let mut beyond: Vec<Lit> = beyond.collect();
-            if beyond.len() < 2 {
-                return Ok(());
-            }
-            if !std::mem::take(&mut of_all) {
-                beyond.truncate(beyond.len().div_ceil(2));
-            }
-            let any = self.encoding.helper();
-            self.encoding.solver.add_clause_held(&[&[!any][..], &beyond].concat());
-            match self.ask(&[any], problem, known)? {
-                Ok(model) => self.model = Some(model),
-                Err(_) => beyond.iter().for_each(|literal| self.assert(!*literal)),
-            }
-        }
-    }
-
-    /// Lists the releases of a package that may be chosen, the preferred first, by groups of which each may have one: its
-    /// lines where it may coexist, else all in one.
-    fn lines(&mut self, name: &PackageName, problem: &Problem, known: &mut Known) -> Vec<Vec<(u32, Lit)>> {
-        let id = known.package(name);
-        let candidates = self.encoding.candidates(id, problem, known);
-        let Some(document) = known.document(name).filter(|_| problem.rules.coexist.contains(name)) else {
-            return vec![candidates];
-        };
-        let mut lines: Vec<Vec<(u32, Lit)>> = Vec::new();
-        for (at, literal) in candidates {
-            let version = |at: u32| &document.releases[at as usize].version;
-            let same = |line: &&mut Vec<(u32, Lit)>| {
-                line.first().is_some_and(|(first, _)| document.numbering.is_same_line(version(*first), version(at)))
-            };
-            match lines.iter_mut().find(same) {
-                Some(line) => line.push((at, literal)),
-                None => lines.push(vec![(at, literal)]),
-            }
-        }
-        lines
-    }
-
-    /// Makes it a fact that none of these is chosen, if that can be.
-    fn give_up(&mut self, line: &[(u32, Lit)], problem: &Problem, known: &mut Known) -> Result<(), Halt> {
-        let none: Vec<Lit> = line.iter().map(|(_, literal)| !*literal).collect();
-        if !self.model.as_ref().is_some_and(|model| none.iter().all(|literal| model.is_true(*literal))) {
-            match self.ask(&none, problem, known)? {
-                Ok(model) => self.model = Some(model),
-                Err(_) => return Ok(()),
-            }
-        }
-        none.iter().for_each(|literal| self.assert(*literal));
         Ok(())
     }
 

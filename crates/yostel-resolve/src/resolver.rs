@@ -122,7 +122,7 @@ impl Resolver {
 
     /// Makes a resolver for many problems that differ only in their needs: [`Self::try_with`] begins each.
     pub fn for_trials(keep: BTreeMap<PackageName, BTreeSet<Version>>, rules: Rules) -> Self {
-        let made = Self::new(Problem { requirements: Vec::new(), keep, rules });
+        let made = Self::new(Problem { keep, rules, ..Problem::default() });
         Self { search: Search::for_trials(&made.known), ..made }
     }
 
@@ -180,7 +180,7 @@ impl Resolver {
         let requirements = problem.requirements.iter().map(|requirement| (&requirement.package, &requirement.accept));
         let mut known = Known::new(requirements, reach, &problem.rules);
         // What was locked is needed again, as a rule, so it is asked for at once.
-        for name in problem.keep.keys() {
+        for name in problem.keep.keys().chain(&problem.reach) {
             let id = known.package(name);
             known.want(id);
         }

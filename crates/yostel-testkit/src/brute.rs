@@ -20,8 +20,51 @@ pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
         let numbering = &world.documents[name].numbering;
         problem.rules.coexist.contains(name) && !numbering.is_same_line(&one.release.version, &other.release.version)
     };
-    let right = sets(world, beside).into_iter().filter(|set| is_right(problem, set));
-    right.max_by(|a, b| better(world, problem, a, b))
+    let right = sets(world, beside).into_iter().filter(|set| is_right_with(problem, set, &problem.reach));
+    let best = right.max_by(|a, b| {
+        let reached = |set| reached(world, problem, set);
+        reached(a).cmp(&reached(b)).then_with(|| better(world, problem, a, b))
+    })?;
+    // What was only there to be reached, and nobody needs, is not in the set.
+    let needed = needed(problem, &best, &BTreeSet::new())?;
+    let mut set = Resolution::default();
+    for (name, choice) in best.chosen.iter().filter(|(name, choice)| needed.contains(&(*name, &choice.release.version)))
+    {
+        set.chosen.insert(name.clone(), choice.clone());
+    }
+    Some(set)
+}
+
+/// Tells how far a set gets with what is to be reached, package by package: the greater is the better.
+fn reached(world: &World, problem: &Problem, set: &Resolution) -> Vec<Option<usize>> {
+    let mut all = Vec::new();
+    for name in &problem.reach {
+        let Some(document) = world.documents.get(name) else { continue };
+        let same_line =
+            |a: &Version, b: &Version| !problem.rules.coexist.contains(name) || document.numbering.is_same_line(a, b);
+        let mut releases: Vec<&Version> = Vec::new();
+        for release in document.releases.iter().filter(|release| problem.bar(name, release).is_none()) {
+            releases.push(&release.version);
+        }
+        if problem.rules.take == Take::Newest {
+            releases.reverse();
+        }
+        let mut lines: Vec<Vec<&Version>> = Vec::new();
+        for version in releases {
+            match lines.iter_mut().find(|line| same_line(line[0], version)) {
+                Some(line) => line.push(version),
+                None => lines.push(vec![version]),
+            }
+        }
+        let kept =
+            |line: &Vec<&Version>| problem.keep.get(name).is_some_and(|kept| line.iter().any(|v| kept.contains(*v)));
+        let several = lines.len() > 1;
+        for line in lines.iter().filter(|line| !several || kept(line)) {
+            let at = line.iter().position(|v| set.chosen.at(name, v).is_some());
+            all.push(at.map(|at| line.len() - at));
+        }
+    }
+    all
 }
 
 /// Lists every set of releases there is, right or wrong, some of which have a package at several versions.
@@ -58,6 +101,43 @@ fn sets(world: &World, beside: impl Fn(&PackageName, &Choice, &Choice) -> bool) 
 /// Tells whether a set keeps every rule. As plain as can be: everything that is needed is found by looking again and
 /// again, until nothing new is.
 pub fn is_right(problem: &Problem, set: &Resolution) -> bool {
+    is_right_with(problem, set, &BTreeSet::new())
+}
+
+/// Like [`is_right`], where some packages may be there without being needed.
+fn is_right_with(problem: &Problem, set: &Resolution, anyway: &BTreeSet<PackageName>) -> bool {
+    let Some(needed) = needed(problem, set, anyway) else { return false };
+    let rules = &problem.rules;
+    let all: Vec<(&PackageName, &Choice)> = set.chosen.iter().collect();
+    let may_be_there = |(name, choice): &(&PackageName, &Choice)| {
+        let version = &choice.release.version;
+        let was_locked = problem.keep.get(*name).is_some_and(|kept| kept.contains(version));
+        let published = choice.release.published;
+        let admitted = rules.admitted.get(*name).is_some_and(|admitted| admitted == version.as_str());
+        let young = rules
+            .minimum_age
+            .is_some_and(|age| age.now.duration_since(published).as_secs() < i64::from(age.days) * 86_400);
+        let too_new = rules.published_by.is_some_and(|by| published > by);
+        let barred = too_new || !admitted && (young || choice.release.withdrawn.is_some());
+        let others = all.iter().filter(|(other, beside)| other == name && beside.release.version != *version);
+        let mut beside = others.map(|(_, other)| &other.release.version);
+        let alone = beside.all(|other| rules.coexist.contains(*name) && !choice.numbering.is_same_line(other, version));
+        needed.contains(&(*name, version)) && (was_locked || !barred) && alone
+    };
+    let has = |choice: &Choice, role: &Word| choice.release.offers.roles.contains(role);
+    let roles_apart = |(name, choice): &(&PackageName, &Choice)| {
+        let roles = choice.release.offers.roles.iter().filter(|role| !rules.shared_roles.contains(*role));
+        roles.into_iter().all(|role| !all.iter().any(|(other, beside)| other != name && has(beside, role)))
+    };
+    all.iter().all(may_be_there) && all.iter().all(roles_apart)
+}
+
+/// Lists what a set needs of what it holds, these packages anyway; nothing when a need is not met.
+fn needed<'s>(
+    problem: &Problem,
+    set: &'s Resolution,
+    anyway: &BTreeSet<PackageName>,
+) -> Option<BTreeSet<(&'s PackageName, &'s Version)>> {
     let rules = &problem.rules;
     let all: Vec<(&PackageName, &Choice)> = set.chosen.iter().collect();
     let offers = |release: &Release, platform: &str| {
@@ -86,6 +166,9 @@ pub fn is_right(problem: &Problem, set: &Resolution) -> bool {
         Some(best)
     };
     let mut needed: BTreeSet<(&PackageName, &Version)> = BTreeSet::new();
+    for (name, choice) in all.iter().filter(|(name, _)| anyway.contains(*name)) {
+        needed.insert((name, &choice.release.version));
+    }
     loop {
         let mut needs: Vec<(Requirement, Option<&Release>)> = Vec::new();
         for need in rules.overrides.bound_all(&problem.requirements, &rules.coexist) {
@@ -100,35 +183,14 @@ pub fn is_right(problem: &Problem, set: &Resolution) -> bool {
         for (need, asker) in &needs {
             match met(need, *asker) {
                 None => {}
-                Some(None) => return false,
+                Some(None) => return None,
                 Some(Some((name, choice))) => drop(needed.insert((name, &choice.release.version))),
             }
         }
         if needed.len() == before {
-            break;
+            return Some(needed);
         }
     }
-    let may_be_there = |(name, choice): &(&PackageName, &Choice)| {
-        let version = &choice.release.version;
-        let was_locked = problem.keep.get(*name).is_some_and(|kept| kept.contains(version));
-        let published = choice.release.published;
-        let admitted = rules.admitted.get(*name).is_some_and(|admitted| admitted == version.as_str());
-        let young = rules
-            .minimum_age
-            .is_some_and(|age| age.now.duration_since(published).as_secs() < i64::from(age.days) * 86_400);
-        let too_new = rules.published_by.is_some_and(|by| published > by);
-        let barred = too_new || !admitted && (young || choice.release.withdrawn.is_some());
-        let others = all.iter().filter(|(other, beside)| other == name && beside.release.version != *version);
-        let mut beside = others.map(|(_, other)| &other.release.version);
-        let alone = beside.all(|other| rules.coexist.contains(*name) && !choice.numbering.is_same_line(other, version));
-        needed.contains(&(*name, version)) && (was_locked || !barred) && alone
-    };
-    let has = |choice: &Choice, role: &Word| choice.release.offers.roles.contains(role);
-    let roles_apart = |(name, choice): &(&PackageName, &Choice)| {
-        let roles = choice.release.offers.roles.iter().filter(|role| !rules.shared_roles.contains(*role));
-        roles.into_iter().all(|role| !all.iter().any(|(other, beside)| other != name && has(beside, role)))
-    };
-    all.iter().all(may_be_there) && all.iter().all(roles_apart)
 }
 
 /// Orders two right sets: the greater is the better.

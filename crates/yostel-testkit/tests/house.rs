@@ -179,8 +179,10 @@ fn a_lockfile_is_made_and_written_in_one_place() {
         if code.contains(".to_lockfile(") {
             makers.insert(name.clone());
         }
-        let writes = ["write_atomically(&project.lockfile_path()", "write_atomically(LOCKFILE_NAME"];
-        if writes.iter().any(|write| code.contains(write)) {
+        let writes =
+            ["write_atomically(&project.lockfile_path()", "write_atomically(LOCKFILE_NAME", "write_with_lockfile("];
+        // The door through which everything of a project goes is no writer of its own.
+        if writes.iter().any(|write| code.contains(write)) && name != "yostel-flows/src/project/write.rs" {
             writers.insert(name);
         }
     }

@@ -6,12 +6,12 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use jiff::Timestamp;
-use yostel_answers::words::Viewpoint;
+use yostel_answers::words::{Viewpoint, shell_word};
 use yostel_answers::{Code, Diagnostic};
 use yostel_documents::PackageName;
 use yostel_flows::{
-    Context, DiskFiles, FlowError, LoadedProject, Patience, ProjectError, RealSources, Settings, current_platform,
-    load_manifests, load_project,
+    Context, DiskFiles, FlowError, Journal, LoadedProject, Patience, ProjectError, RealSources, Settings,
+    current_platform, load_manifests, load_project,
 };
 use yostel_versions::{Order, Version};
 
@@ -109,6 +109,7 @@ impl Call {
                 patience,
                 sources: Arc::new(RealSources),
                 files: Arc::new(DiskFiles),
+                journal: Arc::new(Journal::of(typed_command())),
             },
             project: options.project.clone(),
             format: options.format,
@@ -163,6 +164,15 @@ impl Call {
     pub(crate) fn show(&self, path: &Path) -> String {
         self.viewpoint().show(path)
     }
+}
+
+/// Most characters of a command that are remembered.
+const MOST_TYPED: usize = 400;
+
+/// Returns what was typed after the program's name.
+fn typed_command() -> String {
+    let words: Vec<String> = std::env::args_os().skip(1).map(|word| shell_word(&word.to_string_lossy())).collect();
+    words.join(" ").chars().take(MOST_TYPED).collect()
 }
 
 fn default_cache() -> Option<PathBuf> {

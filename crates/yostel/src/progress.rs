@@ -80,6 +80,12 @@ impl Observer for TerminalProgress {
             self.note_stale(differences);
             return;
         }
+        if let Event::NotRemembered(why) = &event {
+            if self.says == Says::All {
+                tell(&note_at_once(format!("yostel undo cannot take this back: {why}")));
+            }
+            return;
+        }
         let waiting = match event {
             Event::Wait => Some("another yostel is at work in this project"),
             Event::WaitForFetch => Some("another yostel is fetching what this one needs"),

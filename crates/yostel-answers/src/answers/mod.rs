@@ -14,6 +14,7 @@ pub mod findings;
 pub mod graph;
 pub mod keep;
 pub mod look;
+pub mod moving;
 pub mod outdated;
 pub mod parts;
 pub mod releases;

@@ -20,6 +20,7 @@ mod search;
 mod story;
 mod summary;
 mod texts;
+mod undo;
 
 use std::path::Path;
 
@@ -49,7 +50,8 @@ use project::of_project;
 use search::of_search;
 pub use story::{Telling, story};
 pub use summary::summary;
-pub use texts::{age, count, day, join, join_first, lag, shell_word, size};
+pub use texts::{age, ago, count, day, join, join_first, lag, shell_word, size};
+use undo::of_undo;
 
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Suggestion};
@@ -97,6 +99,7 @@ pub fn diagnostics_of(error: &FlowError, view: &Viewpoint<'_>) -> Vec<Diagnostic
         FlowError::Content(error) => vec![of_content(error, view)],
         FlowError::Install(error) => vec![of_install(error)],
         FlowError::Change(error) => vec![of_change(error, view)],
+        FlowError::Undo(error) => vec![of_undo(error)],
         FlowError::Registry(error) => vec![of_registry(error, view)],
         FlowError::Store(error) => vec![of_store(error)],
         FlowError::Stopped => vec![stopped()],

@@ -41,6 +41,16 @@ pub fn age(then: Timestamp, now: Timestamp) -> String {
     }
 }
 
+/// Writes how long ago something was that one remembers doing.
+pub fn ago(then: Timestamp, now: Timestamp) -> String {
+    match (now.as_second() - then.as_second()).max(0) {
+        0..60 => "just now".into(),
+        seconds @ 60..3_600 => format!("{} ago", count((seconds / 60) as usize, "minute")),
+        seconds @ 3_600..86_400 => format!("{} ago", count((seconds / 3_600) as usize, "hour")),
+        _ => format!("{} ago", age(then, now)),
+    }
+}
+
 /// Writes how far a time is behind a later one, in the unit that says it best.
 pub fn lag(then: Timestamp, later: Timestamp) -> String {
     match later.as_second() - then.as_second() {

@@ -396,8 +396,16 @@ pub fn open_regular(path: &Path) -> io::Result<File> {
 /// # Errors
 /// When it is not there, is not a plain file, is longer, or is not UTF-8.
 pub fn read_text_of(path: &Path, most: u64) -> io::Result<String> {
-    let content = read_whole(open_regular(path)?, most)?;
+    let content = read_of(path, most)?;
     String::from_utf8(content).map_err(|_| io::Error::new(io::ErrorKind::InvalidData, "it is not UTF-8"))
+}
+
+/// Reads a file that a person named, as [`open_regular`] opens it, of at most so many bytes.
+///
+/// # Errors
+/// When it is not there, is not a plain file, or is longer.
+pub fn read_of(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    read_whole(open_regular(path)?, most)
 }
 
 fn read_whole(file: File, most: u64) -> io::Result<Vec<u8>> {

@@ -174,7 +174,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     };
     let keep = before.as_ref().map(|lockfile| kept_versions(lockfile, &declared, &request.keep)).unwrap_or_default();
     let rules = rules_of(project, request.as_of, request.take, context.settings);
-    let problem = Problem { requirements: declared.requirements.clone(), keep, rules };
+    let problem = Problem { requirements: declared.requirements.clone(), keep, rules, ..Problem::default() };
     let (mut held, mut taken_anew) = (Vec::new(), None);
     let (resolution, documents, search) = if declared.requirements.is_empty() {
         (Resolution::default(), BTreeMap::new(), None)
@@ -233,7 +233,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     let changed = proposal.changes_lockfile() || sides.is_some();
     let written = changed && request.write == Write::File;
     if written {
-        proposal.apply(project, context.observer)?;
+        proposal.apply(project, context)?;
     }
     let gone = before.as_ref().map(|before| gone_from_sources(before, &documents)).unwrap_or_default();
     let only_here = proposal.only_here();

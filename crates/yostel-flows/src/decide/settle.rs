@@ -190,7 +190,7 @@ impl Search<'_> {
         let declared = project.declared_with(&project.patches()?);
         let kept = self.before.map(|before| kept_versions(before, &declared, &Keep::Locked));
         let rules = rules_of(project, self.request.as_of, None, self.context.settings);
-        Ok(Problem { requirements: declared.requirements, keep: kept.unwrap_or_default(), rules })
+        Ok(Problem { requirements: declared.requirements, keep: kept.unwrap_or_default(), rules, ..Problem::default() })
     }
 
     /// Writes the edits and resolves what the manifests then say; nothing when they say something else.

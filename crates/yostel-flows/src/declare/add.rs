@@ -11,8 +11,8 @@ use yostel_documents::{
 use yostel_sources::{ArchiveError, commit_of, open_archive};
 use yostel_versions::{Constraint, ConstraintText, Version};
 
+use crate::context::Context;
 use crate::error::{ContentError, FlowError, ProjectError, SearchError};
-use crate::observer::Observer;
 use crate::project::LoadedProject;
 use crate::project::places::{is_relative, path_from, read_package};
 use crate::project::write::{Texts, write_manifests};
@@ -78,7 +78,7 @@ fn refuse_itself(project: &LoadedProject, package: &PackageName) -> Result<(), P
 pub fn add(
     project: &LoadedProject,
     requests: Vec<AddRequest>,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<Vec<AddReport>, FlowError> {
     let mut texts = Texts::new();
     let mut reports = Vec::new();
@@ -97,7 +97,7 @@ pub fn add(
     }
     // What is agreed binds other projects too, which may say otherwise.
     project.check_texts(&texts.iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect())?;
-    write_manifests(project, &texts, observer)?;
+    write_manifests(project, &texts, context)?;
     Ok(reports)
 }
 
@@ -205,7 +205,7 @@ pub fn add_elsewhere(
     purpose: &Purpose,
     (from, stand): (TakeFrom, &Path),
     accept: Option<ConstraintText>,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<AddedElsewhere, FlowError> {
     refuse_itself(project, package)?;
     let here = project.here();
@@ -255,6 +255,6 @@ pub fn add_elsewhere(
     }
     let path = project.manifest_of(here);
     let texts = [(here.manifest_path(), (here.text.clone(), edit.text))].into();
-    write_manifests(project, &texts, observer)?;
+    write_manifests(project, &texts, context)?;
     Ok(AddedElsewhere { path, elsewhere, commit, before: edit.before })
 }

@@ -6,8 +6,8 @@ use std::path::PathBuf;
 use yostel_documents::{EditError, NeedForm, PackageName, Purpose, add_agreed, add_need};
 use yostel_versions::ConstraintText;
 
+use crate::context::Context;
 use crate::error::{FlowError, ProjectError};
-use crate::observer::Observer;
 use crate::project::write::{Texts, write_manifests};
 use crate::project::{LoadedProject, ProjectFile};
 
@@ -26,7 +26,7 @@ pub struct AgreeReport {
 ///
 /// # Errors
 /// `Edit`, `Store`. All manifests are changed, or none.
-pub fn agree(project: &LoadedProject, only: &[PackageName], observer: &dyn Observer) -> Result<AgreeReport, FlowError> {
+pub fn agree(project: &LoadedProject, only: &[PackageName], context: &Context<'_>) -> Result<AgreeReport, FlowError> {
     let mut needed: BTreeMap<PackageName, Vec<(&ProjectFile, &Purpose, ConstraintText)>> = BTreeMap::new();
     for file in project.projects() {
         for (purpose, needs) in &file.manifest.needs {
@@ -70,6 +70,6 @@ pub fn agree(project: &LoadedProject, only: &[PackageName], observer: &dyn Obser
         let projects = projects.into_iter().cloned().collect();
         gathered.insert(package, (accept.clone(), projects));
     }
-    write_manifests(project, &texts, observer)?;
+    write_manifests(project, &texts, context)?;
     Ok(AgreeReport { path: project.manifest_of(top), gathered, apart })
 }

@@ -5,9 +5,11 @@ use std::path::{Path, PathBuf};
 use yostel_documents::{PackageName, SourceName, add_source, new_manifest};
 use yostel_files::{Disk, Folder};
 
+use crate::context::Context;
 use crate::declare::sources::{SourceDoubt, doubt_about, registries_nearby};
 use crate::error::{FlowError, ProjectError};
 use crate::project::files::MANIFEST_NAME;
+use crate::project::write::Writing;
 
 /// A first manifest.
 #[derive(Debug, Clone)]
@@ -33,7 +35,7 @@ pub struct InitReport {
 ///
 /// # Errors
 /// `AlreadyAProject`, or `Store` when it cannot be written.
-pub fn init(folder: &Path, request: &InitRequest) -> Result<InitReport, FlowError> {
+pub fn init(folder: &Path, request: &InitRequest, context: &Context<'_>) -> Result<InitReport, FlowError> {
     let path = folder.join(MANIFEST_NAME);
     if path.symlink_metadata().is_ok() {
         return Err(ProjectError::AlreadyAProject(path).into());
@@ -42,7 +44,8 @@ pub fn init(folder: &Path, request: &InitRequest) -> Result<InitReport, FlowErro
     if let Some((name, folder)) = &request.source {
         text = add_source(&text, name, folder, &[]).map_err(ProjectError::Edit)?;
     }
-    Folder::make_on(&Disk::default(), folder)?.write_atomically(MANIFEST_NAME, text.as_bytes())?;
+    Folder::make_on(&Disk::default(), folder)?;
+    Writing::at(folder, context).put(MANIFEST_NAME, Some(text.as_bytes()))?;
     let doubt = request.source.as_ref().and_then(|(_, source)| doubt_about(&folder.join(source)));
     let nearby = if request.source.is_none() { registries_nearby(folder) } else { Vec::new() };
     Ok(InitReport { path, doubt, nearby })

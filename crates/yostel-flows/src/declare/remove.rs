@@ -4,8 +4,8 @@ use std::path::PathBuf;
 
 use yostel_documents::{PackageName, Purpose, remove_need};
 
+use crate::context::Context;
 use crate::error::FlowError;
-use crate::observer::Observer;
 use crate::project::LoadedProject;
 use crate::project::write::write_manifests;
 
@@ -28,12 +28,12 @@ pub fn remove(
     project: &LoadedProject,
     package: &PackageName,
     purpose: Option<&Purpose>,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<RemoveReport, FlowError> {
     let here = project.here();
     let edit = remove_need(&here.text, purpose, package)?;
     let path = project.manifest_of(here);
     let texts = [(here.manifest_path(), (here.text.clone(), edit.text))].into();
-    write_manifests(project, &texts, observer)?;
+    write_manifests(project, &texts, context)?;
     Ok(RemoveReport { path, before: edit.before, purposes: edit.purposes })
 }

@@ -4,8 +4,8 @@ use std::path::{Path, PathBuf};
 
 use yostel_documents::{NamePattern, Origin, REGISTRY_HEAD, SourceName, add_source, remove_source};
 
+use crate::context::Context;
 use crate::error::{FlowError, ProjectError};
-use crate::observer::Observer;
 use crate::project::LoadedProject;
 use crate::project::places::path_from;
 use crate::project::read::load_lockfile;
@@ -110,7 +110,7 @@ pub fn name_source(
     project: &LoadedProject,
     request: &SourceRequest,
     from: &Path,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<SourceAdded, FlowError> {
     let folder = match Path::new(&request.folder).is_absolute() {
         true => request.folder.clone(),
@@ -121,7 +121,7 @@ pub fn name_source(
     project.check_texts(&[(top.manifest_path(), after.clone())].into())?;
     let before = top.manifest.sources.get(&request.name).map(|declared| declared.folder.clone());
     if after != top.text {
-        write_manifests(project, &[(top.manifest_path(), (top.text.clone(), after))].into(), observer)?;
+        write_manifests(project, &[(top.manifest_path(), (top.text.clone(), after))].into(), context)?;
     }
     Ok(SourceAdded {
         path: project.manifest_of(top),
@@ -152,13 +152,13 @@ pub struct SourceRemoved {
 pub fn forget_source(
     project: &LoadedProject,
     name: &SourceName,
-    observer: &dyn Observer,
+    context: &Context<'_>,
 ) -> Result<SourceRemoved, FlowError> {
     let top = &project.top;
     let after = remove_source(&top.text, name).map_err(ProjectError::Edit)?;
     let locked = locked_from(project, name)?;
     let folder = top.manifest.sources.get(name).map(|declared| declared.folder.clone()).unwrap_or_default();
-    write_manifests(project, &[(top.manifest_path(), (top.text.clone(), after))].into(), observer)?;
+    write_manifests(project, &[(top.manifest_path(), (top.text.clone(), after))].into(), context)?;
     let others = top.manifest.sources.len() > 1;
     Ok(SourceRemoved { path: project.manifest_of(top), folder, locked, others })
 }

@@ -10,6 +10,7 @@ use super::install::InstallError;
 use super::lock::LockError;
 use super::project::ProjectError;
 use super::search::SearchError;
+use super::undo::UndoError;
 use crate::error::FlowError;
 
 /// What helps against an error; the command line maps it to an exit status.
@@ -43,6 +44,8 @@ impl FlowError {
             Self::Content(error) => of_content(error),
             Self::Install(error) => of_install(error),
             Self::Change(error) => of_change(error),
+            Self::Undo(UndoError::Foreign { .. }) => FlowClass::Integrity,
+            Self::Undo(UndoError::Nothing { .. } | UndoError::EditedSince { .. }) => FlowClass::Usage,
             Self::Registry(RegistryError::Store(_)) | Self::Store(_) => FlowClass::Machine,
             Self::Registry(RegistryError::AlreadyPublished { .. }) => FlowClass::Integrity,
             Self::Registry(_) => FlowClass::Usage,

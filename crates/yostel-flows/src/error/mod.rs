@@ -8,6 +8,7 @@ mod install;
 mod lock;
 mod project;
 mod search;
+mod undo;
 
 pub use change::{ChangeError, NotAltered, PatchProblem};
 pub use class::FlowClass;
@@ -16,6 +17,7 @@ pub use install::InstallError;
 pub use lock::{LockError, Republished, Seen};
 pub use project::{PathProblem, ProjectError, WorkspaceProblem};
 pub use search::{RequirementPlace, RulePlace, SearchError, SearchReport, Standing};
+pub use undo::UndoError;
 
 use yostel_documents::EditError;
 use yostel_files::FileError;
@@ -43,6 +45,9 @@ pub enum FlowError {
     /// Local changes cannot be made, kept or dropped.
     #[error(transparent)]
     Change(#[from] ChangeError),
+    /// Nothing is undone.
+    #[error(transparent)]
+    Undo(#[from] UndoError),
     /// A registry failed.
     #[error(transparent)]
     Registry(#[from] RegistryError),

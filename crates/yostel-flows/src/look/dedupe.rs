@@ -36,7 +36,8 @@ pub(crate) fn dedupes(
     for package in several {
         let mut rules = rules_of(project, None, None, context.settings);
         rules.coexist.remove(package);
-        let problem = Problem { requirements: project.requirements(), keep: versions_of(lockfile), rules };
+        let problem =
+            Problem { requirements: project.requirements(), keep: versions_of(lockfile), rules, ..Problem::default() };
         let Driven { outcome, mut resolver, .. } =
             drive(Resolver::with_edits(problem), project, &sources, context.observer)?;
         let dedupe = match outcome {

@@ -138,7 +138,7 @@ fn demand(
     let mut rules = rules_of(project, None, None, context.settings);
     // What would be without it is the question.
     let unforced = rules.overrides.forced.remove(package).is_some();
-    let problem = Problem { requirements, keep, rules };
+    let problem = Problem { requirements, keep, rules, ..Problem::default() };
     let outcome = drive(Resolver::new(problem), project, sources, context.observer)?.outcome;
     let outcome = match outcome {
         Outcome::Resolved(resolution) => Counterfactual::Possible(moves_to(&resolution, &declared, lockfile)),

@@ -1,6 +1,6 @@
 //! Which releases of a package there are, and what speaks for and against each.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use yostel_documents::{Declared, Lockfile, Origin, PackageName, Release, Requirement};
@@ -58,7 +58,7 @@ pub fn releases(
         return Err(unknown_package(package, None, project, &sources).into());
     };
     let rules = rules_of(project, None, None, context.settings);
-    let problem = Problem { requirements: declared.requirements.clone(), keep: BTreeMap::new(), rules };
+    let problem = Problem { requirements: declared.requirements.clone(), rules, ..Problem::default() };
     let needs = needs_of(package, &declared, lockfile.as_ref());
     let locked: BTreeSet<&Version> = match &lockfile {
         Some(lockfile) => lockfile.chosen.all(package).iter().map(|locked| &locked.version).collect(),

@@ -1,27 +1,23 @@
 //! Statements that an advisory does not affect a project: read wherever they are, and written for what was looked at here.
 
 use std::collections::BTreeSet;
-use std::fs::File;
 use std::io;
 use std::path::PathBuf;
 
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use yostel_documents::{Dismissal, MOST_OPENVEX, OpenVex, PackageName};
-use yostel_files::{Hold, lock, write_atomically};
 use yostel_findings::{Dismissing, Threat, dismissing, package_url, threats};
 
 use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
 use crate::error::{FlowError, ProjectError};
 use crate::look::gather::{Sought, gather};
-use crate::observer::{Event, go_on, waiting};
 use crate::project::LoadedProject;
+use crate::project::files::STATEMENTS_NAME;
 use crate::project::prepared::Prepared;
+use crate::project::write::{Writing, hold_files};
 use crate::search::rules::Keep;
-
-/// The file beside the manifest in which a project says it.
-pub const STATEMENTS_NAME: &str = "yostel.openvex.json";
 
 /// Reads a project's own statements, and those of the documents that its policy names.
 ///
@@ -186,15 +182,11 @@ fn edit<T>(
     context: &Context<'_>,
     edit: impl FnOnce(&mut OpenVex) -> Result<T, FlowError>,
 ) -> Result<T, FlowError> {
-    // Of several that say something at once, one reads and writes at a time. Where a folder cannot be locked, it has to do.
-    let root = File::open(&project.root).ok();
-    if let Some(root) = &root {
-        lock(root, Hold::Alone, &project.root, waiting(context.observer, Event::Wait)).ok();
-    }
-    go_on(context.observer)?;
+    // Of several that say something at once, one reads and writes at a time.
+    let _held = hold_files(&project.root, context)?;
     let new = || OpenVex::new(author.unwrap_or(project.top.name().as_str()), context.settings.now);
     let mut vex = read(project, STATEMENTS_NAME)?.unwrap_or_else(new);
     let edited = edit(&mut vex)?;
-    write_atomically(&project.root.join(STATEMENTS_NAME), vex.to_text().as_bytes())?;
+    Writing::at(&project.root, context).put(STATEMENTS_NAME, Some(vex.to_text().as_bytes()))?;
     Ok(edited)
 }

@@ -106,7 +106,7 @@ fn compare_without(
     let mut keep = versions_of(lockfile);
     // It is free to be what it would be.
     keep.remove(package);
-    let problem = Problem { requirements: project.requirements(), keep, rules: without };
+    let problem = Problem { requirements: project.requirements(), keep, rules: without, ..Problem::default() };
     let Driven { outcome, .. } = match drive(Resolver::new(problem), project, sources, observer) {
         // What would be needed is gone from all sources: the rule is what keeps the project going.
         Err(

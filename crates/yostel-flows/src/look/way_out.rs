@@ -99,7 +99,7 @@ fn way_of(
     let requirements: Vec<Requirement> = requirements.iter().map(changed).collect();
     let rules = rules_of(around.project, None, None, context.settings);
     declared.requirements.clone_from(&requirements);
-    let problem = Problem { requirements, keep: versions_of(lockfile), rules };
+    let problem = Problem { requirements, keep: versions_of(lockfile), rules, ..Problem::default() };
     match drive(Resolver::new(problem), around.project, around.sources, context.observer)?.outcome {
         Outcome::Resolved(resolution) if taken(&resolution).is_some() => {
             let moves = moves_to(&resolution, &declared, lockfile);

@@ -15,6 +15,9 @@ pub const MANIFEST_NAME: &str = "yostel.toml";
 /// The lockfile's file name.
 pub const LOCKFILE_NAME: &str = "yostel.lock";
 
+/// The name of the file with what the project itself says of advisories.
+pub const STATEMENTS_NAME: &str = "yostel.openvex.json";
+
 /// Longest manifest that is read, in bytes: a clone may bring a link to something without end.
 pub(crate) const MOST_MANIFEST: u64 = 4 << 20;
 

@@ -1,6 +1,7 @@
 //! A project that was read: its manifests, and all that follows from them.
 
 pub(crate) mod files;
+pub(crate) mod journal;
 pub(crate) mod patches;
 pub(crate) mod places;
 pub(crate) mod prepared;

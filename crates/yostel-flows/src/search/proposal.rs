@@ -7,7 +7,6 @@
 use std::collections::BTreeMap;
 
 use yostel_documents::{Declared, Dispute, Disputed, Lockfile, Origin, PackageName, Seal};
-use yostel_files::write_atomically;
 use yostel_findings::{Move, MoveKind, compare};
 use yostel_resolve::Resolution;
 
@@ -15,11 +14,9 @@ use crate::content::altered::complete_patches;
 use crate::content::republished::all_republished;
 use crate::context::Context;
 use crate::error::{FlowError, LockError};
-use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
-use crate::project::files::LOCKFILE_NAME;
 use crate::project::patches::Patches;
-use crate::project::write::{Texts, write_back, write_manifests};
+use crate::project::write::{Texts, write_with_lockfile};
 use crate::search::rules::Keep;
 
 /// A lockfile that may be written, with the manifests that it comes with.
@@ -123,14 +120,8 @@ impl Proposal {
     ///
     /// # Errors
     /// `Store`; manifests and lockfile are then as they were.
-    pub fn apply(&self, project: &LoadedProject, observer: &dyn Observer) -> Result<(), FlowError> {
-        write_manifests(project, &self.manifests, observer)?;
-        observer.notice(Event::Write(LOCKFILE_NAME));
-        if let Err(error) = write_atomically(&project.lockfile_path(), self.text.as_bytes()) {
-            write_back(project, self.manifests.iter())?;
-            return Err(error.into());
-        }
-        Ok(())
+    pub fn apply(&self, project: &LoadedProject, context: &Context<'_>) -> Result<(), FlowError> {
+        write_with_lockfile(project, &self.manifests, Some(&self.text), context)
     }
 }
 

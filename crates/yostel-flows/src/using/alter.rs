@@ -1,6 +1,6 @@
 //! Changing a package locally: open a copy, look at what was changed, keep it as a patch that everyone gets, or drop it.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use yostel_documents::{PackageName, Patch, add_alter, remove_alter};
 use yostel_files::Folder;
@@ -15,8 +15,8 @@ use crate::observer::{Event, Observer, waiting};
 use crate::plan::planned::planned_package;
 use crate::project::LoadedProject;
 use crate::project::files::MANIFEST_NAME;
-use crate::project::patches::MOST_PATCH;
 use crate::project::read::load_project;
+use crate::project::write::Writing;
 use crate::using::install::install_again;
 
 /// A package that is open for changes.
@@ -151,15 +151,15 @@ pub fn keep_alter(
     let text = Patch { files: files.iter().filter_map(|change| change.patch.clone()).collect() }.write();
     let why = why.split_whitespace().collect::<Vec<_>>().join(" ");
     let text = format!("{package} {}: {why}\n\n{text}", planned.version);
-    let mut undo = Undo::at(&project.root)?;
+    let mut writing = Writing::at(&project.root, context);
     let locked = (|| {
-        undo.write(&patch, Some(&text), context.observer)?;
-        undo.write(MANIFEST_NAME, Some(&add_alter(&project.top.text, package, &patch, &why)?), context.observer)?;
+        writing.put(&patch, Some(text.as_bytes()))?;
+        writing.put(MANIFEST_NAME, Some(add_alter(&project.top.text, package, &patch, &why)?.as_bytes()))?;
         let project = load_project(&project.root, context.settings)?;
         lock(&project, LockRequest::default(), context)?;
         Ok(project)
     })();
-    let project = undo.unless_done(locked)?;
+    let project = writing.unless_done(locked)?;
     hold(&project, context.observer)?.close(package)?;
     install_again(&project, context)?;
     Ok(Kept { version: planned.version, patch, why, files })
@@ -188,15 +188,15 @@ pub fn drop_alter(project: &LoadedProject, package: &PackageName, context: &Cont
     let Some(named) = project.manifest().alter.get(package) else {
         return Err(not_altered(package, NotAltered::NotOpen).into());
     };
-    let mut undo = Undo::at(&project.root)?;
+    let mut writing = Writing::at(&project.root, context);
     let locked = (|| {
-        undo.write(MANIFEST_NAME, Some(&remove_alter(&project.top.text, package)?), context.observer)?;
-        undo.write(&named.patch, None, context.observer)?;
+        writing.put(MANIFEST_NAME, Some(remove_alter(&project.top.text, package)?.as_bytes()))?;
+        writing.put(&named.patch, None)?;
         let project = load_project(&project.root, context.settings)?;
         lock(&project, LockRequest::default(), context)?;
         Ok(project)
     })();
-    let project = undo.unless_done(locked)?;
+    let project = writing.unless_done(locked)?;
     install_again(&project, context)?;
     Ok(Dropped::Patch(named.patch.clone()))
 }
@@ -229,61 +229,4 @@ fn changes_in_copy(
 
 fn hold(project: &LoadedProject, observer: &dyn Observer) -> Result<HeldProject, FlowError> {
     Ok(project.target()?.hold(waiting(observer, Event::Wait))?)
-}
-
-/// Files below the project's folder as they were before they were written.
-struct Undo {
-    root: Folder,
-    before: Vec<(PathBuf, Option<Vec<u8>>)>,
-}
-
-impl Undo {
-    fn at(root: &Path) -> Result<Self, FlowError> {
-        Ok(Self { root: Folder::open(root)?, before: Vec::new() })
-    }
-
-    /// Writes a file, or removes it.
-    fn write(&mut self, path: &str, text: Option<&str>, observer: &dyn Observer) -> Result<(), FlowError> {
-        let before = match self.root.read(path, MOST_PATCH) {
-            Ok(before) => Some(before),
-            Err(error) if error.is_not_found() => None,
-            // What cannot be read could not be put back.
-            Err(error) => return Err(error.into()),
-        };
-        self.before.push((PathBuf::from(path), before));
-        if text.is_some() {
-            observer.notice(Event::Write(if path == MANIFEST_NAME { MANIFEST_NAME } else { "the patch" }));
-        }
-        put(&self.root, Path::new(path), text.map(str::as_bytes))
-    }
-
-    /// Puts everything back when what came after failed.
-    fn unless_done<T>(self, outcome: Result<T, FlowError>) -> Result<T, FlowError> {
-        if outcome.is_err() {
-            let mut before = self.before.into_iter().rev();
-            before.try_for_each(|(path, content)| put(&self.root, &path, content.as_deref()))?;
-        }
-        outcome
-    }
-}
-
-fn put(root: &Folder, path: &Path, content: Option<&[u8]>) -> Result<(), FlowError> {
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
-    match (content, folder) {
-        (Some(content), folder) => {
-            if let Some(folder) = folder {
-                root.make_folders(folder)?;
-            }
-            root.write_atomically(path, content)?;
-        }
-        (None, folder) => {
-            root.remove_file(path)?;
-            // Only empty folders go: those of the last patch.
-            let mut above = folder;
-            while let Some(folder) = above.filter(|folder| root.remove_if_empty(folder)) {
-                above = folder.parent().filter(|folder| !folder.as_os_str().is_empty());
-            }
-        }
-    }
-    Ok(())
 }

@@ -96,6 +96,7 @@ impl World {
             patience: yostel_flows::Patience::default(),
             sources: self.sources.clone(),
             files: self.files.clone(),
+            journal: Default::default(),
         }
     }
 
@@ -245,7 +246,7 @@ fn a_settlement_edits_the_manifest_and_locks_what_it_showed() {
         settle(&world.project(), &SettleRequest::default(), &Context::new(&world.settings(), &ear)).unwrap().unwrap();
     assert!(!ear.heard().iter().any(|event| event.starts_with("Write")), "looking writes nothing");
     assert_eq!(settlements.all[0].needs.len() + settlements.all[0].rules.len(), 1);
-    settlements.all[0].proposal.apply(&world.project(), &Silent).unwrap();
+    settlements.all[0].proposal.apply(&world.project(), &Context::new(&world.settings(), &Silent)).unwrap();
     let (_, after) = &settlements.all[0].proposal.manifests()["yostel.toml"];
     assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), *after);
     assert!(after.contains("# calibrated"));
@@ -271,8 +272,8 @@ fn a_settlement_that_cannot_be_locked_puts_the_manifest_back() {
     let before = fs::read_to_string(world.path("console/yostel.toml")).unwrap();
     // A folder in the lockfile's place cannot be replaced by a file.
     fs::create_dir_all(world.path("console/yostel.lock/in-the-way")).unwrap();
-    let refused = settlements.all[0].proposal.apply(&world.project(), &Silent);
-    assert!(matches!(refused, Err(FlowError::Store(_))), "{refused:?}");
+    let refused = settlements.all[0].proposal.apply(&world.project(), &Context::new(&world.settings(), &Silent));
+    assert!(matches!(refused, Err(FlowError::Project(yostel_flows::ProjectError::Read { .. }))), "{refused:?}");
     assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), before);
 }
 

@@ -239,9 +239,11 @@ fn a_manifest_that_somebody_changed_meanwhile_is_not_written_over() {
     let project = world.project();
     world.declare("gust = '^2'\n'valley/map' = '*'");
     let theirs = fs::read_to_string(world.path("console/yostel.toml")).unwrap();
-    let refused = remove(&project, &name("gust"), None, &Silent);
+    let settings = world.settings();
+    let context = Context::new(&settings, &Silent);
+    let refused = remove(&project, &name("gust"), None, &context);
     assert!(matches!(refused, Err(FlowError::Project(ProjectError::ChangedMeanwhile(_)))), "{refused:?}");
     assert_eq!(fs::read_to_string(world.path("console/yostel.toml")).unwrap(), theirs);
-    remove(&world.project(), &name("gust"), None, &Silent).unwrap();
+    remove(&world.project(), &name("gust"), None, &context).unwrap();
     assert!(!fs::read_to_string(world.path("console/yostel.toml")).unwrap().contains("gust"));
 }

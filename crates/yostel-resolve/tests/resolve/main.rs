@@ -6,6 +6,7 @@ mod edits;
 mod hard;
 mod judging;
 mod overriding;
+mod reaching;
 mod resolving;
 mod settling;
 mod trials;

@@ -66,6 +66,7 @@ impl Cache {
         for record in self.project_records()?.into_iter().filter(|record| !record.project.is_dir()) {
             self.forget_project(&record.project);
         }
+        self.forget_journals()?;
         let pruned = self.would_prune(rule)?;
         let (made, trash) = self.aside()?.make_folder()?;
         for (number, entry) in pruned.gone.iter().enumerate() {

@@ -12,6 +12,7 @@ use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::Read;
 use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 
 use yostel_documents::ArchiveDigest;
 use yostel_files::{FileError, Folder, Hold, Kind, is_unfinished, lock, remove_unfinished};
@@ -157,9 +158,13 @@ fn write_claim(folder: &Folder, wanted: &BTreeSet<ArchiveDigest>) -> Result<(Str
 /// Removes what processes left that were killed: their folders aside and their claims.
 fn clean_up(root: &Folder) {
     remove_abandoned(root);
-    if let Ok(projects) = root.folder("projects") {
-        let names = projects.entries().unwrap_or_default().into_iter().map(|entry| entry.name);
-        remove_unfinished(&projects, names.filter(|name| is_unfinished(name)));
+    let journals = root.entries_of("journal").unwrap_or_default().into_iter();
+    let journals = journals.map(|entry| Path::new("journal").join(entry.name));
+    for folder in journals.chain([PathBuf::from("projects")]) {
+        if let Ok(folder) = root.folder(folder) {
+            let names = folder.entries().unwrap_or_default().into_iter().map(|entry| entry.name);
+            remove_unfinished(&folder, names.filter(|name| is_unfinished(name)));
+        }
     }
     if root.has(FETCHING, Kind::Folder)
         && let Ok(Some((folder, gate))) = open_gate(root)

@@ -5,6 +5,7 @@ mod declare;
 mod keep;
 mod learn;
 mod look;
+mod moving;
 mod share;
 mod using;
 
@@ -38,6 +39,7 @@ pub(crate) enum Command {
     Compare(look::compare::Compare),
     Drift(look::drift::Drift),
     Report(look::report::Report),
+    Undo(moving::undo::Undo),
     Cache(keep::cache::Cache),
     Export(share::export::Export),
     Publish(share::publish::Publish),
@@ -47,11 +49,12 @@ pub(crate) enum Command {
 }
 
 /// The commands as people work, for the help.
-const GROUPS: [(&str, &[&str]); 7] = [
+const GROUPS: [(&str, &[&str]); 8] = [
     ("Declare", &["init", "add", "remove", "agree", "sources"]),
     ("Decide", &["lock", "settle"]),
     ("Use", &["install", "verify", "run", "env", "where", "alter"]),
     ("Look", &["explain", "list", "tree", "graph", "audit", "compare", "drift", "report"]),
+    ("Move", &["undo"]),
     ("Keep", &["cache"]),
     ("Share", &["publish", "withdraw", "registry", "export"]),
     ("Learn", &["demo"]),
@@ -95,6 +98,7 @@ pub(crate) fn run(command: Command, call: &Call) -> Result<Answer, FlowError> {
         Command::Compare(arguments) => look::compare::run(arguments, call),
         Command::Drift(arguments) => look::drift::run(arguments, call),
         Command::Report(arguments) => look::report::run(arguments, call),
+        Command::Undo(arguments) => moving::undo::run(arguments, call),
         Command::Cache(arguments) => keep::cache::run(arguments, call),
         Command::Export(arguments) => share::export::run(arguments, call),
         Command::Publish(arguments) => share::publish::run(arguments, call),

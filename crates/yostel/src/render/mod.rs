@@ -17,7 +17,7 @@ use std::os::fd::AsFd;
 
 use yostel_answers::{Diagnostic, Suggestion};
 
-pub(crate) use yostel_answers::words::{age, count, join, join_first, lag, size};
+pub(crate) use yostel_answers::words::{age, ago, count, join, join_first, lag, size};
 
 pub(crate) use self::columns::{Columns, Head};
 pub(crate) use crate::role::Role;

@@ -45,6 +45,7 @@ mod sources;
 mod speaking;
 mod stopping;
 mod together;
+mod undoing;
 mod workspaces;
 
 use std::fs;
@@ -109,6 +110,12 @@ fn sealed(lockfile: &str) -> String {
     let (head, body) = lockfile.split_once("\nseal = ").unwrap();
     let (_, body) = body.split_once('\n').unwrap();
     format!("{head}\nseal = \"{}\"\n{body}", yostel_documents::Seal::of(body.as_bytes()))
+}
+
+/// Tells whether the cache holds nothing but what commands changed.
+fn nothing_in_cache(sandbox: &Sandbox) -> bool {
+    let entries = fs::read_dir(sandbox.path("cache")).into_iter().flatten().flatten();
+    entries.into_iter().all(|entry| entry.file_name() == "journal")
 }
 
 /// Makes a file writable and replaces its content, as somebody who debugs would.

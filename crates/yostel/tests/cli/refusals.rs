@@ -63,6 +63,7 @@ const REFUSALS: &[(&str, &str)] = &[
         "{ printf '{\"format\": 1, \"name\": \"gust\", \"releases\": [], \"more\": \"'; head -c 33554300 /dev/zero | tr '\\0' x
            printf '\"}'; } > ../station/releases/gust.json; refuse -C ../made/gust-2.1.0 publish --to ../../station",
     ),
+    ("edited-since", "fine lock; echo >> yostel.lock; refuse undo"),
     ("foreign-manifest", "package kept; repository; need 'other = { git = \"../kept\" }'; refuse lock"),
     ("git", "need 'kept = { git = \"../kept\" }'; refuse lock"),
     ("git-address", "need 'kept = { git = \"git://example.org/kept\" }'; refuse lock"),
@@ -76,6 +77,7 @@ const REFUSALS: &[(&str, &str)] = &[
         "git-refused",
         "package kept; touch ../kept/\"$(printf 'a\\033')\"; repository; need 'kept = { git = \"../kept\" }'; refuse lock",
     ),
+    ("journal-forged", "fine add unit; sed -i 's/\"yostel.toml\"/\"..\\/x\"/' ../cache/journal/*/*; refuse undo"),
     ("kit", "echo none > ../kit.tar; refuse cache load ../kit.tar"),
     ("lockfile-broken", "fine lock; sed -i 's/^name = \"unit\"/name = \"Unit\"/' yostel.lock; seal; refuse install"),
     ("lockfile-changed", "fine lock; sed -i 's/2.1.0/2.0.0/' yostel.lock; refuse install"),
@@ -145,6 +147,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("not-installed", "fine lock; refuse run -- true"),
     ("nothing-to-compare", "fine lock; GIT_CEILING_DIRECTORIES=/ refuse compare"),
     ("nothing-to-merge", "fine lock; refuse lock --merge"),
+    ("nothing-to-undo", "refuse undo"),
     ("not-locked", "fine lock; fine install; refuse where unknown"),
     ("not-ours", "fine lock; echo mine > needs.svg; refuse graph needs.svg"),
     ("not-packed", "ln -s /etc/hostname ../made/gust-2.1.0/link; refuse -C ../made/gust-2.1.0 publish --to ../../station"),

@@ -92,7 +92,7 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
         return Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
     };
     if !arguments.preview {
-        settlement.proposal.apply(&project, &call.progress)?;
+        settlement.proposal.apply(&project, &call.context())?;
     }
     let words = || {
         let files: Vec<String> = settlement.proposal.manifests().keys().cloned().collect();

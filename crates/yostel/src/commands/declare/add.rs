@@ -139,7 +139,7 @@ pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
                 &arguments.purpose,
                 (from.clone(), &call.folder),
                 accept.clone(),
-                &call.progress,
+                &call.context(),
             )
         })?;
         let purpose = &arguments.purpose;
@@ -156,7 +156,7 @@ pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {
         why: arguments.why.clone(),
     };
     let requests: Vec<AddRequest> = needs.into_iter().map(request).collect();
-    let reports = call.edit(|project| add(project, requests.clone(), &call.progress))?;
+    let reports = call.edit(|project| add(project, requests.clone(), &call.context()))?;
     let words = || reports.iter().map(|report| words(report, call)).collect();
     finish(arguments.go_on, call, words, |then| AddAnswer::from(&reports[..]).and_then(then))
 }

@@ -24,7 +24,7 @@ pub(crate) struct Agree {
 
 pub(crate) fn run(arguments: Agree, call: &Call) -> Result<Answer, FlowError> {
     let project = call.manifests()?;
-    let report = agree(&project, &arguments.packages, &call.progress)?;
+    let report = agree(&project, &arguments.packages, &call.context())?;
     let AgreeReport { path, gathered, apart } = &report;
     let names = |names: &[PackageName]| names.iter().map(ToString::to_string).collect::<Vec<_>>();
     Ok(Answer::done(

@@ -53,7 +53,7 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
         },
     };
     let request = InitRequest { name, source };
-    let report = init(&call.folder, &request)?;
+    let report = init(&call.folder, &request, &call.context())?;
     Ok(Answer::done(
         call,
         Exit::Fine,

@@ -28,7 +28,7 @@ pub(crate) struct Remove {
 
 pub(crate) fn run(arguments: Remove, call: &Call) -> Result<Answer, FlowError> {
     let report =
-        call.edit(|project| remove(project, &arguments.package, arguments.purpose.as_ref(), &call.progress))?;
+        call.edit(|project| remove(project, &arguments.package, arguments.purpose.as_ref(), &call.context()))?;
     let words = || {
         let tables: Vec<String> = report.purposes.iter().map(|purpose| format!("[needs.{purpose}]")).collect();
         let before = report.before.as_deref().unwrap_or_default();

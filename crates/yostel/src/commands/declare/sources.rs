@@ -53,7 +53,7 @@ pub(crate) fn run(arguments: Sources, call: &Call) -> Result<Answer, FlowError> 
         None => list(call),
         Some(Task::Add { name, folder, reserves }) => add(&SourceRequest { name, folder, reserves }, call),
         Some(Task::Remove { name }) => {
-            let removed = call.edit(|project| forget_source(project, &name, &call.progress))?;
+            let removed = call.edit(|project| forget_source(project, &name, &call.context()))?;
             Ok(Answer::done(
                 call,
                 Exit::Fine,
@@ -123,7 +123,7 @@ fn remarks(seen: &SourceSeen) -> String {
 }
 
 fn add(request: &SourceRequest, call: &Call) -> Result<Answer, FlowError> {
-    let added = call.edit(|project| name_source(project, request, &call.folder, &call.progress))?;
+    let added = call.edit(|project| name_source(project, request, &call.folder, &call.context()))?;
     Ok(Answer::done(
         call,
         Exit::Fine,

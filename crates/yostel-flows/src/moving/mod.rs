@@ -1,0 +1,3 @@
+//! Moving versions, and back.
+
+pub(crate) mod undo;

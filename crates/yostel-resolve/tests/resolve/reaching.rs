@@ -1,0 +1,70 @@
+//! What is to be reached: as new as can be, and then the fewest others move.
+
+use proptest::prelude::*;
+use yostel_documents::PackageName;
+use yostel_resolve::{Outcome, Problem, Resolution};
+use yostel_testkit::any::{any_coexist, any_keep, any_overrides, any_world};
+use yostel_testkit::{World, brute_force};
+
+fn reaching(world: &World, keep: &[&str], reach: &[&str]) -> Problem {
+    let reach = reach.iter().map(|name| PackageName::parse(name).unwrap()).collect();
+    Problem { reach, ..world.problem(keep) }
+}
+
+fn told(set: &Resolution) -> Vec<String> {
+    set.chosen.iter().map(|(name, choice)| format!("{name} {}", choice.release.version)).collect()
+}
+
+fn found(text: &str, keep: &[&str], reach: &[&str]) -> Vec<String> {
+    let world = World::parse(text);
+    match world.resolve_with(reaching(&world, keep, reach), |answers| answers) {
+        Ok(Outcome::Resolved(set)) => told(&set),
+        other => panic!("{other:?}"),
+    }
+}
+
+#[test]
+fn one_package_moves_and_of_the_others_only_what_must() {
+    let text = "console: a *, b *, c *\na 1.0.0: b *\na 2.0.0: b ^2\nb 1.0.0\nb 2.0.0\nb 3.0.0\nc 1.0.0\nc 2.0.0";
+    let keep = ["a 1.0.0", "b 1.0.0", "c 1.0.0"];
+    assert_eq!(found(text, &keep, &[]), ["a 1.0.0", "b 1.0.0", "c 1.0.0"]);
+    assert_eq!(found(text, &keep, &["a"]), ["a 2.0.0", "b 2.0.0", "c 1.0.0"]);
+    assert_eq!(found(text, &keep, &["b"]), ["a 1.0.0", "b 3.0.0", "c 1.0.0"]);
+    assert_eq!(found(text, &keep, &["a", "c"]), ["a 2.0.0", "b 2.0.0", "c 2.0.0"]);
+}
+
+#[test]
+fn who_is_in_the_way_moves_too() {
+    let text = "console: a *\na 1.0.0: b <2\na 1.1.0: b *\na 2.0.0: c *\nb 1.0.0\nb 2.0.0\nc 1.0.0";
+    // Either release of a would do; the newer one does not need b any more.
+    assert_eq!(found(text, &["a 1.0.0", "b 1.0.0"], &["b"]), ["a 2.0.0", "c 1.0.0"]);
+    let text = "console: a <2\na 1.0.0: b <2\na 1.1.0: b *\nb 1.0.0\nb 2.0.0";
+    assert_eq!(found(text, &["a 1.0.0", "b 1.0.0"], &["b"]), ["a 1.1.0", "b 2.0.0"]);
+}
+
+#[test]
+fn what_is_in_no_set_is_passed_over() {
+    let text = "console: a ^1\na 1.0.0\nb 1.0.0: a ^2";
+    assert_eq!(found(text, &["a 1.0.0"], &["b", "z"]), ["a 1.0.0"]);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(6_000))]
+
+    #[test]
+    fn what_is_reached_and_what_moves_for_it_are_those_of_trying_everything(
+        text in any_world(),
+        keep in any_keep(),
+        reach in prop::sample::subsequence(vec!["a", "b", "c", "d"], 1..=3),
+        overrides in any_overrides(),
+        coexist in any_coexist(),
+    ) {
+        let world = World::parse(&text);
+        let mut problem = reaching(&world, &keep, &reach);
+        problem.rules.overrides = overrides;
+        problem.rules.coexist = coexist;
+        if let Ok(Outcome::Resolved(set)) = world.resolve_with(problem.clone(), |answers| answers) {
+            prop_assert_eq!(Some(told(&set)), brute_force(&world, &problem).as_ref().map(told));
+        }
+    }
+}

@@ -1,0 +1,3 @@
+//! Moving versions, and back.
+
+pub(super) mod undo;
