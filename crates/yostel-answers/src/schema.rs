@@ -67,6 +67,7 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<graph::GraphAnswer>(),
         of::<drift::DriftAnswer>(),
         of::<report::ReportAnswer>(),
+        of::<moving::UpdateAnswer>(),
         of::<moving::UndoAnswer>(),
         of::<moving::UndoListAnswer>(),
         of::<keep::CacheStatsAnswer>(),

@@ -76,6 +76,15 @@ pub enum Cause {
         /// Whether it does now.
         is_there: bool,
     },
+    /// Its release before did not accept what moved, and so made way for it.
+    MadeWay {
+        /// What moved.
+        package: PackageName,
+        /// The version that it has now.
+        version: Version,
+        /// What the release before accepted of it.
+        accept: ConstraintText,
+    },
     /// Nothing that asks for it changed: another release was taken.
     Unprovoked,
 }
@@ -186,7 +195,22 @@ fn cause_of(moved: &Move, old: &Lockfile, new: &Lockfile) -> Cause {
         (_, None) => need(&|_| true).or_else(|| went.first().and_then(|asked| release(asked, false))),
         _ => None,
     };
-    whole.unwrap_or(Cause::Unprovoked)
+    whole.or_else(|| made_way(package, from?, old, new)).unwrap_or(Cause::Unprovoked)
+}
+
+/// Finds what moved to a version that a release which is gone did not accept.
+fn made_way(gone: &PackageName, from: &Version, old: &Lockfile, new: &Lockfile) -> Option<Cause> {
+    let is_gone = |who: &Asker| matches!(who, Asker::Release(name, version) if name == gone && version == from);
+    old.chosen.iter().find_map(|(package, locked)| {
+        let asked = locked.asked_by.iter().find(|asked| is_gone(&asked.who))?;
+        let now = new.chosen.all(package);
+        let version = now.first().map(|now| &now.version).filter(|_| now.len() == 1)?;
+        (!accepts(&asked.accept, Some(locked), version)).then(|| Cause::MadeWay {
+            package: package.clone(),
+            version: version.clone(),
+            accept: asked.accept.clone(),
+        })
+    })
 }
 
 /// Lists the releases that ask for a package at a version in one lockfile, and do not, or otherwise, in another.

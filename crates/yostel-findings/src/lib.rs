@@ -53,8 +53,8 @@ pub use audit::{
     Advised, Advisories, Affectable, Ancestry, AtCommit, Concern, ConcernKind, Debt, Dedupe, Dismissed, Dismissing,
     Duplicate, Holder, LicenceTrouble, Listings, News, Notice, Outdated, Places, Published, Quiet, Rating, Threat,
     Trial, Unlicensed, UnreadAdvisory, Upkeep, UpkeepRule, WayOut, dismissing, duplicates, identities_of, is_affected,
-    is_commit_affected, is_exception_needed, lower_bounds, notices, only_here, outdated, quiet, severity_of, threats,
-    too_young, unbounded, unlicensed,
+    is_commit_affected, is_exception_needed, lower_bounds, news_between, notices, only_here, outdated, quiet,
+    severity_of, threats, too_young, unbounded, unlicensed,
 };
 pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
 pub use bill::{Bill, Needed, Part, PatchOf, Subject, bill, is_of_the_world, package_url, without_credentials};

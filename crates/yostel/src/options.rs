@@ -122,3 +122,35 @@ fn with_suggestion(error: NameError) -> String {
         None => error.reason.to_owned(),
     }
 }
+
+/// A word of what may be packages with their constraints.
+#[derive(Debug, Clone)]
+pub(crate) enum Said {
+    Package(PackageName),
+    Constraint(String),
+}
+
+/// Reads a word: what begins with a letter is a package, everything else a constraint.
+pub(crate) fn said(text: &str) -> Result<Said, String> {
+    match text.starts_with(|c: char| c.is_alphabetic()) {
+        true => needed_package(text).map(Said::Package),
+        false => Ok(Said::Constraint(text.to_owned())),
+    }
+}
+
+/// Pairs packages with their constraints; refuses a constraint without a package of its own.
+pub(crate) fn pairs(said: &[Said]) -> Result<Vec<(PackageName, Option<&str>)>, String> {
+    let mut pairs: Vec<(PackageName, Option<&str>)> = Vec::new();
+    for word in said {
+        match (word, pairs.last_mut()) {
+            (Said::Package(package), _) => pairs.push((package.clone(), None)),
+            (Said::Constraint(text), Some((_, accept @ None))) => *accept = Some(text),
+            // A name may begin with a digit, where no package is before it.
+            (Said::Constraint(text), None) => pairs.push((needed_package(text)?, None)),
+            (Said::Constraint(text), Some((package, Some(first)))) => {
+                return Err(format!("{package} has two constraints, {first} and {text}"));
+            }
+        }
+    }
+    Ok(pairs)
+}

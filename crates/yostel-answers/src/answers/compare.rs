@@ -2,7 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_findings::{Cause, Compared, MoveKind, NeedChange};
+use yostel_findings::{Cause, Compared, Comparison, MoveKind, NeedChange};
 use yostel_flows::{CompareReport, Side};
 
 use super::Told;
@@ -89,6 +89,15 @@ pub enum CauseTold {
         /// Whether it does now.
         is_there: bool,
     },
+    /// Its release before did not accept what moved.
+    MadeWay {
+        /// What moved.
+        package: String,
+        /// The version that it has now.
+        version: String,
+        /// What the release before accepted of it.
+        accept: String,
+    },
     /// Nothing that asks for it changed.
     Unprovoked,
 }
@@ -149,6 +158,9 @@ impl From<&Cause> for CauseTold {
                 accept: accept.to_string(),
             },
             Cause::Force { is_there } => Self::Force { is_there: *is_there },
+            Cause::MadeWay { package, version, accept } => {
+                Self::MadeWay { package: package.to_string(), version: version.to_string(), accept: accept.to_string() }
+            }
             Cause::Unprovoked => Self::Unprovoked,
         }
     }
@@ -167,14 +179,17 @@ pub fn is_alarm(kind: &MoveKind) -> bool {
     matches!(kind, MoveKind::Content { .. } | MoveKind::Record { .. })
 }
 
+/// Tells the licences that nothing had before.
+pub(crate) fn licences_told(comparison: &Comparison) -> Vec<LicenceTold> {
+    let licence =
+        |(licence, packages): (&String, &Vec<_>)| LicenceTold { licence: licence.clone(), packages: texts(packages) };
+    comparison.new_licences.iter().map(licence).collect()
+}
+
 impl From<&CompareReport> for CompareAnswer {
     fn from(report: &CompareReport) -> Self {
         let comparison = &report.comparison;
         let side = |side: &Side, packages| SideTold { named: side_words(side), packages };
-        let licence = |(licence, packages): (&String, &Vec<_>)| LicenceTold {
-            licence: licence.clone(),
-            packages: texts(packages),
-        };
         Self {
             old: side(&report.sides[0], comparison.packages_before),
             new: side(&report.sides[1], comparison.packages),
@@ -183,7 +198,7 @@ impl From<&CompareReport> for CompareAnswer {
             advisories_in: told(&comparison.advisories_in),
             advisories_out: told(&comparison.advisories_out),
             unread_advisories: told(&report.unread),
-            new_licences: comparison.new_licences.iter().map(licence).collect(),
+            new_licences: licences_told(comparison),
             bytes: comparison.bytes,
             untold: report.untold.clone(),
         }

@@ -1,13 +1,109 @@
-//! Answers of `undo`.
+//! Answers of `update` and `undo`.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_flows::{PastChange, Restored, UndoReport};
+use yostel_flows::{ConstraintMove, PastChange, Restored, UndoReport, UpdateReport};
 
 use super::Told;
-use super::parts::told;
+use super::advisories::{ThreatTold, UnreadAdvisoryTold};
+use super::compare::{ComparedTold, LicenceTold, licences_told};
+use super::outdated::{NewsTold, OutdatedTold};
+use super::parts::{texts, told};
+
+/// A constraint of a project that moved, or would with `--preview`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ConstraintMoveTold {
+    /// The project; null for what all agreed on.
+    pub project: Option<String>,
+    /// The package.
+    pub package: String,
+    /// What for.
+    pub purpose: String,
+    /// As it was.
+    pub before: String,
+    /// As it is now.
+    pub after: String,
+}
+
+impl From<&ConstraintMove> for ConstraintMoveTold {
+    fn from(moved: &ConstraintMove) -> Self {
+        Self {
+            project: moved.project.as_ref().map(ToString::to_string),
+            package: moved.package.to_string(),
+            purpose: moved.purpose.to_string(),
+            before: moved.before.to_string(),
+            after: moved.after.to_string(),
+        }
+    }
+}
+
+/// Answer of `update`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct UpdateAnswer {
+    /// The lockfile.
+    pub file: PathBuf,
+    /// How many packages are locked.
+    pub packages: usize,
+    /// The packages that were to move; null when all were.
+    pub asked: Option<Vec<String>>,
+    /// What moved, by package, and what caused it.
+    pub moves: Vec<ComparedTold>,
+    /// The projects' own constraints that moved.
+    pub edits: Vec<ConstraintMoveTold>,
+    /// What new releases say, by package.
+    pub news: BTreeMap<String, Vec<NewsTold>>,
+    /// Of what was to move, what has newer releases still.
+    pub stayed: Vec<OutdatedTold>,
+    /// Advisories that affect what is locked now and did not before.
+    pub advisories_in: Vec<ThreatTold>,
+    /// Advisories that affect what was locked and do not any more.
+    pub advisories_out: Vec<ThreatTold>,
+    /// Advisories that were to end, and do not.
+    pub standing: Vec<ThreatTold>,
+    /// Advisories that could not be read.
+    pub unread_advisories: Vec<UnreadAdvisoryTold>,
+    /// Licences that nothing had before.
+    pub new_licences: Vec<LicenceTold>,
+    /// How many more bytes are to be fetched for this machine's platform; less than nothing when it is less.
+    pub bytes: i64,
+    /// Whether anything changed, or would with `--preview`.
+    pub changed: bool,
+    /// Whether it was written.
+    pub written: bool,
+}
+
+impl Told for UpdateAnswer {
+    const COMMAND: &'static str = "update";
+}
+
+impl UpdateAnswer {
+    /// Tells an update; ages are those at this time.
+    pub fn of(report: &UpdateReport, now: Timestamp) -> Self {
+        let comparison = &report.comparison;
+        Self {
+            file: report.path.clone(),
+            packages: report.packages,
+            asked: report.asked.as_ref().map(texts),
+            moves: told(&comparison.moves),
+            edits: told(&report.edits),
+            news: report.news.iter().map(|(package, news)| (package.to_string(), told(news))).collect(),
+            stayed: report.stayed.iter().map(|one| OutdatedTold::of(one, now)).collect(),
+            advisories_in: told(&comparison.advisories_in),
+            advisories_out: told(&comparison.advisories_out),
+            standing: told(&report.standing),
+            unread_advisories: told(&report.unread),
+            new_licences: licences_told(comparison),
+            bytes: comparison.bytes,
+            changed: report.changed,
+            written: report.written,
+        }
+    }
+}
 
 /// What became of a file, or would with `--preview`.
 #[derive(Debug, Serialize, JsonSchema)]

@@ -43,6 +43,9 @@ pub fn cause_words(compared: &Compared) -> String {
         },
         (Cause::Force { is_there: true }, _) => "[force] says so".to_owned(),
         (Cause::Force { is_there: false }, _) => "[force] does not say otherwise any more".to_owned(),
+        (Cause::MadeWay { package, version, accept }, _) => {
+            format!("made way for {package} {version}: it needed {accept}")
+        }
         (Cause::Unprovoked, MoveKind::Moved { from, to, .. }) if to > from => "a newer release was taken".to_owned(),
         (Cause::Unprovoked, MoveKind::Moved { .. }) => "an older release was taken".to_owned(),
         (Cause::Unprovoked, _) => String::new(),

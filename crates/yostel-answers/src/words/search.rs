@@ -7,8 +7,8 @@ use yostel_flows::{RequirementPlace, SearchError};
 use yostel_versions::BindError;
 
 use super::collision::of_collisions;
-use super::story::{Telling, some_versions};
-use super::{Viewpoint, internal, join, tell};
+use super::story::{Telling, some_versions, story};
+use super::{Viewpoint, internal, join, shell_word, tell};
 
 /// Tells why no set of packages was found.
 pub(super) fn of_search(error: &SearchError, view: &Viewpoint<'_>) -> Vec<Diagnostic> {
@@ -45,6 +45,22 @@ pub(super) fn of_search(error: &SearchError, view: &Viewpoint<'_>) -> Vec<Diagno
             tell(Code::NoReleasesAccepted, format!("no release of {package} meets {accept}"), next)
                 .note(format!("its releases are {}", some_versions(known)))
                 .note("the manifest is as it was")
+        }
+        SearchError::NotAccepted { requirement, place, asked } => {
+            let package = &requirement.package;
+            let headline = format!("{requirement}, which accepts nothing of {asked}");
+            let edit = Suggestion::run(
+                format!("yostel update {package} {} --edit", shell_word(asked.as_str())),
+                "to edit the constraint too",
+            );
+            with_requirement(tell(Code::NotAccepted, headline, edit), place.as_deref())
+        }
+        SearchError::OutOfReach { asked, collision, places, rules } => {
+            let headline = format!("{} {} cannot be had now", asked.package, asked.accept);
+            let newest = Suggestion::run(format!("yostel update {}", asked.package), "for as new as it can be");
+            let mut told = tell(Code::OutOfReach, headline, newest);
+            told.notes = story(collision, &Telling { places, rules, asked: Some(asked) });
+            told
         }
         SearchError::Collision { collision, places, rules, proof, .. } => {
             let with = Telling { places, rules, asked: None };

@@ -22,7 +22,7 @@ pub use dismissed::{Dismissed, Dismissing, dismissing};
 pub use duplicates::{Dedupe, Duplicate, duplicates};
 pub use licences::{LicenceTrouble, Unlicensed, is_exception_needed, unlicensed};
 pub use notices::{Notice, notices};
-pub use outdated::{Holder, News, Outdated, Trial, outdated};
+pub use outdated::{Holder, News, Outdated, Trial, news_between, outdated};
 pub use quiet::{Quiet, quiet};
 pub use rating::{Rating, severity_of};
 pub use similar::Listings;

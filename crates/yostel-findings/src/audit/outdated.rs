@@ -59,17 +59,22 @@ pub struct News {
 impl Outdated {
     /// Takes in what newer releases say, up to the newest: neither pre-releases nor what was withdrawn.
     pub fn read_news(&mut self, document: &PackageDocument) {
-        let newer = document.releases.iter().filter(|release| {
-            release.version > self.locked && release.version <= self.newest && release.withdrawn.is_none()
-        });
-        let newer = newer.filter(|release| !release.version.is_pre_release() || release.version == self.newest);
-        let news = newer.map(|release| News {
-            version: release.version.clone(),
-            published: release.published,
-            notes: release.notes.clone(),
-        });
-        self.news = news.collect();
+        self.news = news_between(document, &self.locked, &self.newest);
     }
+}
+
+/// Lists what releases above one say that is new in them, up to another: neither pre-releases nor what was withdrawn, but for
+/// that other.
+pub fn news_between(document: &PackageDocument, from: &Version, to: &Version) -> Vec<News> {
+    let newer = document.releases.iter().filter(|release| release.version > *from && release.version <= *to);
+    let newer = newer
+        .filter(|release| release.version == *to || !release.version.is_pre_release() && release.withdrawn.is_none());
+    let news = newer.map(|release| News {
+        version: release.version.clone(),
+        published: release.published,
+        notes: release.notes.clone(),
+    });
+    news.collect()
 }
 
 /// Whether a package can have its newest release, with what else is locked kept where it can stay.

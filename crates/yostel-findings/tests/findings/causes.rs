@@ -67,6 +67,15 @@ fn cause_is_one(compared: &Compared, old: &Lockfile, new: &Lockfile) -> Result<(
             prop_assert!(decides(before, after), "{compared:?}");
         }
         Cause::Force { .. } => prop_assert!(false, "nothing is forced here"),
+        Cause::MadeWay { package, version, accept } => {
+            prop_assert!(new.chosen.at(package, version).is_some() && old.chosen.at(package, version).is_none());
+            let asked = old.chosen.all(package).iter().flat_map(|locked| &locked.asked_by);
+            let is =
+                |who: &Asker| matches!(who, Asker::Release(name, at) if *name == moved.package && Some(at) == from);
+            prop_assert!(asked.into_iter().any(|asked| is(&asked.who) && asked.accept == *accept), "{compared:?}");
+            let numbering = &new.chosen[package].numbering;
+            prop_assert!(accept.bind(numbering).is_ok_and(|bound| !bound.accepts(version)), "{compared:?}");
+        }
         Cause::Unprovoked => {
             // Everybody who asks now, and did not before, would have kept it.
             let (Some(from), Some(_)) = (from, to) else { return Err(TestCaseError::fail(format!("{compared:?}"))) };

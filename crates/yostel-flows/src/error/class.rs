@@ -98,12 +98,15 @@ fn of_lock(error: &LockError) -> FlowClass {
 
 fn of_search(error: &SearchError) -> FlowClass {
     match error {
-        SearchError::Collision { .. } | SearchError::OutOfTime(_) => FlowClass::NoResolution,
+        SearchError::Collision { .. } | SearchError::OutOfReach { .. } | SearchError::OutOfTime(_) => {
+            FlowClass::NoResolution
+        }
         SearchError::WrongAnswer(_) => FlowClass::Internal,
         SearchError::NoSources
         | SearchError::UnknownPackage { .. }
         | SearchError::Unreadable { .. }
         | SearchError::AcceptsNothing { .. }
+        | SearchError::NotAccepted { .. }
         | SearchError::NoSuchVersion { .. } => FlowClass::Usage,
     }
 }

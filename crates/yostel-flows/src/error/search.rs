@@ -37,6 +37,28 @@ pub enum SearchError {
         /// Why it does not fit.
         cause: BindError,
     },
+    /// A project's own need accepts nothing of what was asked for.
+    #[error("{requirement} accepts nothing of {asked}")]
+    NotAccepted {
+        /// The need.
+        requirement: Requirement,
+        /// Where it is.
+        place: Option<Box<RequirementPlace>>,
+        /// What was asked for.
+        asked: ConstraintText,
+    },
+    /// What was asked for cannot be had beside what is needed.
+    #[error("{} {} cannot be had", .asked.package, .asked.accept)]
+    OutOfReach {
+        /// The need that stands for what was asked for.
+        asked: Box<Requirement>,
+        /// What collides.
+        collision: Box<Collision>,
+        /// Where the needs are.
+        places: Vec<RequirementPlace>,
+        /// What the manifest says about packages of the collision wherever they turn up, and where.
+        rules: Vec<RulePlace>,
+    },
     /// A constraint accepts nothing that there is.
     #[error("no release of {package} meets {accept}")]
     AcceptsNothing {

@@ -8,8 +8,7 @@ use yostel_documents::{
     Declared, Dispute, Disputed, LockedPackage, Lockfile, PackageDocument, PackageName, Purpose, Reached, artifact_for,
 };
 use yostel_findings::{
-    Advisories, AuditReport, Dismissed, Dismissing, FindingGroup, Listings, Origins, Outdated, Spot, Threat,
-    dismissing, duplicates, notices, outdated, quiet, threats, unlicensed,
+    AuditReport, FindingGroup, Listings, Origins, Outdated, Spot, duplicates, notices, outdated, quiet, unlicensed,
 };
 use yostel_resolve::{Problem, Resolution};
 use yostel_sources::SourceSet;
@@ -22,7 +21,7 @@ use crate::look::concerns::concerns;
 use crate::look::dedupe::dedupes;
 use crate::look::gather::{Sought, gather};
 use crate::look::remedies::remedies;
-use crate::look::statements::statements_of;
+use crate::look::statements::{Sorted, sorted};
 use crate::look::trials::try_all;
 use crate::look::upkeep::upkeep;
 use crate::look::way_out::{Around, advised};
@@ -158,7 +157,7 @@ pub fn audit(project: &LoadedProject, request: &AuditRequest, context: &Context<
     let (lock, anew) = (&lockfile, anew.as_ref());
     let around = Around { project, lockfile: lock, documents: &documents, sources: &sources, anew };
     let Sorted { stand, dismissed, lapsed } = match request.looks_for(FindingGroup::Advisories) {
-        true => sorted(&advisories, &around, context)?,
+        true => sorted(&advisories, (lock, &documents), project, context)?,
         false => Sorted::default(),
     };
     let advisories = advised(stand, &advisories, &around, context)?;
@@ -228,34 +227,6 @@ fn listings_of(lockfile: &Lockfile, context: &Context<'_>) -> Listings {
         Some(((package.clone(), locked.version.clone()), listing))
     };
     lockfile.chosen.iter().filter_map(listing).collect()
-}
-
-/// What becomes of the advisories that affect something.
-#[derive(Default)]
-struct Sorted {
-    stand: Vec<Threat>,
-    dismissed: Vec<Dismissed>,
-    lapsed: Vec<Dismissed>,
-}
-
-/// Sorts advisories by what the project and others say of them.
-fn sorted(advisories: &Advisories, around: &Around<'_>, context: &Context<'_>) -> Result<Sorted, FlowError> {
-    let statements = statements_of(around.project)?;
-    let today = context.settings.now.to_zoned(TimeZone::UTC).date();
-    let name = around.project.top.name();
-    let mut sorted = Sorted::default();
-    for threat in threats(around.lockfile, around.documents, advisories) {
-        let Some(locked) = around.lockfile.chosen.at(&threat.package, &threat.version) else { continue };
-        match dismissing(&threat, (name, locked, around.documents.get(&threat.package)), &statements, today) {
-            Dismissing::Stands => sorted.stand.push(threat),
-            Dismissing::Dismissed(dismissed) => sorted.dismissed.push(dismissed),
-            Dismissing::Lapsed(lapsed) => {
-                sorted.lapsed.push(lapsed);
-                sorted.stand.push(threat);
-            }
-        }
-    }
-    Ok(sorted)
 }
 
 /// Says where each project writes that it needs a package.

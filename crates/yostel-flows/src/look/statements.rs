@@ -1,13 +1,13 @@
 //! Statements that an advisory does not affect a project: read wherever they are, and written for what was looked at here.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::PathBuf;
 
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use yostel_documents::{Dismissal, MOST_OPENVEX, OpenVex, PackageName};
-use yostel_findings::{Dismissing, Threat, dismissing, package_url, threats};
+use yostel_documents::{Dismissal, Lockfile, MOST_OPENVEX, OpenVex, PackageDocument, PackageName};
+use yostel_findings::{Advisories, Dismissed, Dismissing, Threat, dismissing, package_url, threats};
 
 use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
@@ -35,6 +35,42 @@ pub(crate) fn statements_of(project: &LoadedProject) -> Result<Vec<(String, Open
         all.extend(read(project, STATEMENTS_NAME)?.map(|vex| (STATEMENTS_NAME.to_owned(), vex)));
     }
     Ok(all)
+}
+
+/// What becomes of the advisories that affect something.
+#[derive(Default)]
+pub(crate) struct Sorted {
+    pub(crate) stand: Vec<Threat>,
+    pub(crate) dismissed: Vec<Dismissed>,
+    pub(crate) lapsed: Vec<Dismissed>,
+}
+
+/// Sorts advisories by what the project and others say of them.
+///
+/// # Errors
+/// As reading statements.
+pub(crate) fn sorted(
+    advisories: &Advisories,
+    (lockfile, documents): (&Lockfile, &BTreeMap<PackageName, PackageDocument>),
+    project: &LoadedProject,
+    context: &Context<'_>,
+) -> Result<Sorted, FlowError> {
+    let statements = statements_of(project)?;
+    let today = context.settings.now.to_zoned(TimeZone::UTC).date();
+    let name = project.top.name();
+    let mut sorted = Sorted::default();
+    for threat in threats(lockfile, documents, advisories) {
+        let Some(locked) = lockfile.chosen.at(&threat.package, &threat.version) else { continue };
+        match dismissing(&threat, (name, locked, documents.get(&threat.package)), &statements, today) {
+            Dismissing::Stands => sorted.stand.push(threat),
+            Dismissing::Dismissed(dismissed) => sorted.dismissed.push(dismissed),
+            Dismissing::Lapsed(lapsed) => {
+                sorted.lapsed.push(lapsed);
+                sorted.stand.push(threat);
+            }
+        }
+    }
+    Ok(sorted)
 }
 
 fn read(project: &LoadedProject, file: &str) -> Result<Option<OpenVex>, FlowError> {

@@ -1,3 +1,7 @@
 //! Moving versions, and back.
 
+pub(crate) mod aim;
+pub(crate) mod constraints;
+pub(crate) mod reach;
 pub(crate) mod undo;
+pub(crate) mod update;

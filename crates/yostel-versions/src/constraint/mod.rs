@@ -4,6 +4,7 @@
 //! speaks of is not known where it is. [`Constraint`] is that text bound to a numbering: an exact set of versions.
 
 mod condition;
+mod moved;
 mod set;
 mod syntax;
 #[cfg(test)]

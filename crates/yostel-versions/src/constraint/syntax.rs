@@ -229,7 +229,7 @@ impl ConstraintText {
         Ok(Self::of(groups, on))
     }
 
-    fn of(groups: Vec<Vec<Comparator>>, on: Condition) -> Self {
+    pub(super) fn of(groups: Vec<Vec<Comparator>>, on: Condition) -> Self {
         let text = if on.is_everywhere() { write(&groups) } else { format!("{}{ON}{on}", write(&groups)) };
         Self(Arc::new(Parsed { text, groups, on }))
     }
@@ -311,6 +311,10 @@ impl ConstraintText {
     /// Returns the text, spaced in the one canonical way.
     pub fn as_str(&self) -> &str {
         &self.0.text
+    }
+
+    pub(super) fn on(&self) -> &Condition {
+        &self.0.on
     }
 
     pub(super) fn groups(&self) -> &[Vec<Comparator>] {

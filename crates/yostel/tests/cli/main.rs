@@ -46,6 +46,7 @@ mod speaking;
 mod stopping;
 mod together;
 mod undoing;
+mod updating;
 mod workspaces;
 
 use std::fs;

@@ -141,6 +141,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("no-such-edit", "need '\"valley/bell\" = \"*\"'; refuse settle 99"),
     ("no-version", "package kept; sed -i '/^version/d' ../kept/yostel.toml; refuse -C ../kept publish --to ../station"),
     ("not-a-lockfile", "fine lock; refuse compare yostel.toml"),
+    ("not-accepted", "fine lock; refuse update gust =3.0.0"),
     ("not-altered", "fine lock; fine install; refuse alter gust --keep --why so"),
     ("not-dismissed", "fine lock; refuse audit dismiss STAR-1 --take-back"),
     ("not-in-cache", "fine lock; refuse install --offline"),
@@ -158,6 +159,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
          refuse -C ../made/gust-2.1.0 publish --to ../../station",
     ),
     ("other-tool", "sed -i 's|^name|yostel = \">=99\"\\n&|' yostel.toml; refuse lock"),
+    ("out-of-reach", "fine lock; refuse update gust =9.0.0"),
     (
         "out-of-time",
         // Fourteen pigeons for thirteen holes, of which a release each says whose it is.

@@ -83,7 +83,7 @@ enum TakeArgument {
 }
 
 /// Reads a day, taken to its end, or a time.
-pub(super) fn moment(text: &str) -> Result<Timestamp, String> {
+pub(crate) fn moment(text: &str) -> Result<Timestamp, String> {
     let day_end = format!("{text}T23:59:59Z");
     let day = day_end.parse::<Timestamp>().or_else(|_| text.parse::<Timestamp>());
     day.map_err(|_| "a day is written 2026-05-04, a time 2026-05-04T09:00:00Z".to_owned())

@@ -14,7 +14,7 @@ use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::options::{GoOn, needed_package, word};
+use crate::options::{GoOn, Said, pairs, said, word};
 use crate::render::{Role, below, count, note, paint};
 use yostel_answers::words::bad_constraint;
 
@@ -76,38 +76,6 @@ pub(crate) struct Add {
 
     #[command(flatten)]
     go_on: GoOn,
-}
-
-/// A word of what is to be needed.
-#[derive(Debug, Clone)]
-enum Said {
-    Package(PackageName),
-    Constraint(String),
-}
-
-/// Reads a word: what begins with a letter is a package, everything else a constraint.
-fn said(text: &str) -> Result<Said, String> {
-    match text.starts_with(|c: char| c.is_alphabetic()) {
-        true => needed_package(text).map(Said::Package),
-        false => Ok(Said::Constraint(text.to_owned())),
-    }
-}
-
-/// Pairs packages with their constraints; refuses a constraint without a package of its own.
-fn pairs(said: &[Said]) -> Result<Vec<(PackageName, Option<&str>)>, String> {
-    let mut pairs: Vec<(PackageName, Option<&str>)> = Vec::new();
-    for word in said {
-        match (word, pairs.last_mut()) {
-            (Said::Package(package), _) => pairs.push((package.clone(), None)),
-            (Said::Constraint(text), Some((_, accept @ None))) => *accept = Some(text),
-            // A name may begin with a digit, where no package is before it.
-            (Said::Constraint(text), None) => pairs.push((needed_package(text)?, None)),
-            (Said::Constraint(text), Some((package, Some(first)))) => {
-                return Err(format!("{package} has two constraints, {first} and {text}"));
-            }
-        }
-    }
-    Ok(pairs)
 }
 
 pub(crate) fn run(arguments: Add, call: &Call) -> Result<Answer, FlowError> {

@@ -1,3 +1,4 @@
 //! Moving versions, and back.
 
 pub(super) mod undo;
+pub(super) mod update;

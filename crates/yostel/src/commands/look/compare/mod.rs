@@ -1,7 +1,7 @@
 //! `compare`: what a change of the lockfile means.
 
 mod git;
-mod words;
+pub(crate) mod words;
 
 use clap::Args;
 use yostel_answers::answers::compare::{CompareAnswer, is_alarm};

@@ -16,13 +16,18 @@ const MOST_NAMED: usize = 5;
 /// Tells it on a terminal: alarms first, then what breaks, moves, comes and goes.
 pub(super) fn text(report: &CompareReport, call: &Call) -> String {
     let [old, new] = names(report, call);
-    table(&report.comparison, &format!("{old} -> {new}"))
-        + &besides(&report.comparison).into_iter().map(|(role, lead, says)| below(role, lead, says)).collect::<String>()
+    table(&report.comparison, &format!("{old} -> {new}"), &cause_words)
+        + &said_besides(&report.comparison)
         + &untold(report).map(note).unwrap_or_default()
 }
 
+/// Tells what comes with the moves.
+pub(crate) fn said_besides(comparison: &Comparison) -> String {
+    besides(comparison).into_iter().map(|(role, lead, says)| below(role, lead, says)).collect()
+}
+
 /// Tells what moved.
-pub(super) fn table(comparison: &Comparison, what: &str) -> String {
+pub(crate) fn table(comparison: &Comparison, what: &str, because: &dyn Fn(&Compared) -> String) -> String {
     let mut text = String::new();
     let alarms: Vec<&Compared> = comparison.moves.iter().filter(|one| is_alarm(&one.moved.kind)).collect();
     if !alarms.is_empty() {
@@ -41,7 +46,7 @@ pub(super) fn table(comparison: &Comparison, what: &str) -> String {
     let mut columns = Columns::new(heads);
     for (rank, one) in rows {
         let kind = &one.moved.kind;
-        columns.row([rank.word().to_owned(), one.moved.package.to_string(), versions_words(kind), cause_words(one)]);
+        columns.row([rank.word().to_owned(), one.moved.package.to_string(), versions_words(kind), because(one)]);
     }
     text + &columns.finish()
 }

@@ -1,0 +1,171 @@
+//! Move what is locked to newer releases: everything, some packages, or only what ends advisories.
+//!
+//! What is asked for is as new as can be first; then the fewest others move. Where constraints of the project's own move
+//! too, the set is found with them loosened, each is then written so that it accepts what was found, and what the manifests
+//! say by then is resolved: so what is told was proved with the very texts that are written.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
+
+use yostel_documents::{Lockfile, PackageDocument, PackageName};
+use yostel_findings::{
+    Advisories, Comparison, MoveKind, News, Outdated, Threat, UnreadAdvisory, comparison, news_between, outdated,
+};
+
+use crate::content::trust::{from_sources, told_by_sources};
+use crate::context::Context;
+use crate::decide::lock::Write;
+use crate::error::{FlowError, LockError};
+use crate::look::gather::{Sought, gather};
+use crate::look::trials::try_all;
+use crate::moving::aim::{Aim, UpdateRequest, asked_for, demands, refuse_unaccepted};
+use crate::moving::constraints::{ConstraintMove, with_edits};
+use crate::moving::reach::{out_of_advisories, proved, search};
+use crate::project::LoadedProject;
+use crate::project::read::load_lockfile;
+use crate::search::proposal::{Basis, Proposal};
+
+/// What updating came to.
+#[derive(Debug)]
+pub struct UpdateReport {
+    /// The lockfile's file.
+    pub path: PathBuf,
+    /// How many packages are locked.
+    pub packages: usize,
+    /// The packages that were to move; none when everything was.
+    pub asked: Option<BTreeSet<PackageName>>,
+    /// What moved, because of whom, and what that means.
+    pub comparison: Comparison,
+    /// The projects' own constraints that moved.
+    pub edits: Vec<ConstraintMove>,
+    /// What the releases say that are new, by package.
+    pub news: BTreeMap<PackageName, Vec<News>>,
+    /// Of what was to move, what has newer releases still, and who is in the way.
+    pub stayed: Vec<Outdated>,
+    /// Advisories that were to end and could not.
+    pub standing: Vec<Threat>,
+    /// Advisories that could not be read.
+    pub unread: Vec<UnreadAdvisory>,
+    /// Whether files changed, or would.
+    pub changed: bool,
+    /// Whether they were written.
+    pub written: bool,
+}
+
+/// Moves what is asked for to newer releases, and writes lockfile and manifests.
+///
+/// # Errors
+/// `NoLockfile`, `NotLocked`, `Collision`, `NotAccepted`, and whatever reading the project, asking its sources and writing
+/// refuse. Everything is then as it was.
+pub fn update(
+    project: &LoadedProject,
+    request: &UpdateRequest,
+    context: &Context<'_>,
+) -> Result<UpdateReport, FlowError> {
+    let path = project.lockfile_path();
+    let before = load_lockfile(project)?.ok_or_else(|| LockError::NoLockfile(path.clone()))?;
+    let patches = project.patches()?;
+    let declared = project.declared_with(&patches);
+    let mut aim = Aim { packages: asked_for(project, &before, &declared, request)?, demands: Vec::new(), request };
+    refuse_unaccepted(project, &before, &declared, request, context)?;
+    aim.demands.extend(demands(project, request));
+    let sources = project.sources_and_elsewhere(Some(&before), &aim.keep(), context)?;
+    let mut standing = Vec::new();
+    let found = match request.advisories {
+        true => {
+            let (found, left) = out_of_advisories(&mut aim, (&before, &declared), project, &sources, context)?;
+            standing = left;
+            found
+        }
+        false => Some(search(&aim, (&before, &declared), project, &sources, context)?),
+    };
+    let (resolution, mut documents, edited, edits) = match found {
+        Some((resolution, documents)) => {
+            let (edited, edits) = with_edits(project, &aim, &resolution)?;
+            (resolution, documents, edited, edits)
+        }
+        // Nothing is to be done; what is locked is told as it is.
+        None => return Ok(nothing(path, before, aim, standing)),
+    };
+    let edited_declared = edited.declared_with(&patches);
+    let resolution = match edits.is_empty() && aim.demands.is_empty() {
+        true => resolution,
+        false => proved(&resolution, &edited, &edited_declared, &sources, request, context)?,
+    };
+    let keep = aim.keep();
+    let texts = edited.projects().zip(project.projects()).filter(|(after, before)| after.text != before.text);
+    let texts = texts.map(|(after, before)| (before.manifest_path(), (before.text.clone(), after.text.clone())));
+    let basis = Basis {
+        project: &edited,
+        declared: &edited_declared,
+        patches: &patches,
+        before: Some(&before),
+        keep: &keep,
+        manifests: texts.collect(),
+        shareable: false,
+    };
+    let proposal = Proposal::of(&resolution, &basis, context)?;
+    let changed = proposal.changes_lockfile() || !proposal.manifests().is_empty();
+    let written = changed && request.write == Write::File;
+    let after = proposal.lockfile().clone();
+    let missing = &(&from_sources(&before) | &from_sources(&after)) - &documents.keys().cloned().collect();
+    documents.extend(told_by_sources(project, &missing, context.observer)?);
+    let mut sought = Sought::on(&before);
+    sought.add(&after);
+    let (advisories, unread) = gather(&sought, &documents, (project, &sources), context)?;
+    let comparison = comparison(&before, &after, &documents, &advisories, &context.settings.platform);
+    let mut stayed = outdated(&after, &documents);
+    stayed.retain(|one| aim.is_for(&one.package) && !request.advisories);
+    try_all(&mut stayed, &after, &edited, &sources, context)?;
+    if written {
+        proposal.apply(&edited, context)?;
+    }
+    Ok(UpdateReport {
+        path,
+        packages: after.chosen.len(),
+        asked: aim.packages,
+        news: news_of(&comparison, &documents),
+        comparison,
+        edits,
+        stayed,
+        standing,
+        unread,
+        changed,
+        written,
+    })
+}
+
+/// Tells of an update that has nothing to do.
+fn nothing(path: PathBuf, lockfile: Lockfile, aim: Aim<'_>, standing: Vec<Threat>) -> UpdateReport {
+    let nobody = (BTreeMap::new(), Advisories::default());
+    UpdateReport {
+        path,
+        packages: lockfile.chosen.len(),
+        asked: aim.packages,
+        comparison: comparison(&lockfile, &lockfile, &nobody.0, &nobody.1, ""),
+        edits: Vec::new(),
+        news: BTreeMap::new(),
+        stayed: Vec::new(),
+        standing,
+        unread: Vec::new(),
+        changed: false,
+        written: false,
+    }
+}
+
+/// Reads what new releases say, of each package that moved up.
+fn news_of(
+    comparison: &Comparison,
+    documents: &BTreeMap<PackageName, PackageDocument>,
+) -> BTreeMap<PackageName, Vec<News>> {
+    let mut all = BTreeMap::new();
+    for one in &comparison.moves {
+        if let MoveKind::Moved { from, to, .. } = &one.moved.kind
+            && let Some(document) = documents.get(&one.moved.package)
+            && from < to
+        {
+            all.insert(one.moved.package.clone(), news_between(document, from, to));
+        }
+    }
+    all
+}

@@ -1,0 +1,241 @@
+//! `update`: move what is locked to newer releases, and tell what moves with it.
+
+use std::collections::BTreeMap;
+
+use clap::Args;
+use jiff::Timestamp;
+use yostel_answers::answers::moving::UpdateAnswer;
+use yostel_answers::words::{bad_constraint, cause_words, day};
+use yostel_answers::{Code, Diagnostic};
+use yostel_documents::{PackageName, Purpose, SourceName};
+use yostel_findings::{Cause, Compared, News, Outdated, Trial};
+use yostel_flows::{ConstraintMove, FlowError, UpdateReport, UpdateRequest, Write, update};
+use yostel_versions::{ConstraintText, ConstraintTextError};
+
+use crate::answer::{Answer, Said as SaidOf, failure, failure_of};
+use crate::call::Call;
+use crate::commands::decide::lock::moment;
+use crate::commands::look::compare::words::{said_besides, table};
+use crate::commands::using::install::{go_on_to_install, words_after};
+use crate::exit::Exit;
+use crate::options::{GoOn, Said, package_name, pairs, said, word};
+use crate::render::{Columns, Head, Role, count, indented, join_first, next_step, note, paint};
+
+/// How many packages that stayed are told without --in-full.
+const TOLD: usize = 8;
+
+/// Move what is locked to newer releases, and tell what moves with it
+///
+/// Named packages move as far as they can, and of the others only as few as must. Without names, everything moves. The
+/// constraints in the manifests stay as they are, unless --edit lets them move too. yostel undo takes it back.
+#[derive(Debug, Args)]
+pub(crate) struct Update {
+    /// The package, and how far, like 2.4.0 or '^3'; as far as it can when left out. More packages may follow. Everything
+    /// when there are none
+    #[arg(value_name = "PACKAGE [VERSION]", value_parser = said)]
+    said: Vec<Said>,
+
+    /// Also move constraints in the manifests that keep a package from its newest release, each in its form
+    #[arg(long)]
+    edit: bool,
+
+    /// Move no other package that can stay
+    #[arg(long)]
+    alone: bool,
+
+    /// Only what is affected by advisories, and only as far as ends them
+    #[arg(long)]
+    advisories: bool,
+
+    /// Only what a project needs itself
+    #[arg(long)]
+    direct: bool,
+
+    /// Only what is needed for this purpose
+    #[arg(long = "for", value_name = "PURPOSE", value_parser = word)]
+    purpose: Option<Purpose>,
+
+    /// Only what this project of the workspace needs, with what came along
+    #[arg(long, value_name = "PROJECT", value_parser = package_name)]
+    needed_by: Option<PackageName>,
+
+    /// Only what comes from this source
+    #[arg(long, value_name = "SOURCE", value_parser = word)]
+    from: Option<SourceName>,
+
+    /// Only releases published by this day (or RFC 3339 time); what stays is exempt
+    #[arg(long, value_name = "DATE", value_parser = moment)]
+    as_of: Option<Timestamp>,
+
+    /// Only show what would move
+    #[arg(long, conflicts_with = "install")]
+    preview: bool,
+
+    #[command(flatten)]
+    go_on: GoOn,
+
+    /// Tell everything, however long, and what the new releases say of themselves
+    #[arg(long)]
+    in_full: bool,
+}
+
+pub(crate) fn run(arguments: Update, call: &Call) -> Result<Answer, FlowError> {
+    let refuse = |diagnostic: Diagnostic| Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
+    let pairs = match pairs(&arguments.said) {
+        Ok(pairs) => pairs,
+        Err(headline) => return refuse(Diagnostic::new(Code::Usage, headline, "name one version, or one constraint")),
+    };
+    let mut packages = Vec::new();
+    for (package, far) in pairs {
+        match far.map(how_far).transpose() {
+            Ok(accept) => packages.push((package, accept)),
+            Err(error) => return refuse(bad_constraint(&error, Some(&package))),
+        }
+    }
+    let request = UpdateRequest {
+        packages,
+        direct: arguments.direct,
+        purpose: arguments.purpose.clone(),
+        needed_by: arguments.needed_by.clone(),
+        source: arguments.from.clone(),
+        advisories: arguments.advisories,
+        edit: arguments.edit,
+        alone: arguments.alone,
+        as_of: arguments.as_of,
+        write: if arguments.preview { Write::Nothing } else { Write::File },
+    };
+    let report = update(&call.project()?, &request, &call.context())?;
+    let words = || words(&report, &arguments, call);
+    let installed = match go_on_to_install(arguments.go_on, call) {
+        Ok(installed) => installed,
+        Err(error) => return Ok(failure(&error, call).after(call, words)),
+    };
+    let answer = || UpdateAnswer::of(&report, call.settings.now);
+    let said = SaidOf::previewing(arguments.preview);
+    Ok(Answer::either(call, Exit::Fine, said, answer, || words() + &words_after(installed.as_ref())))
+}
+
+/// Reads how far a package is to move: a version is that very one.
+fn how_far(text: &str) -> Result<ConstraintText, ConstraintTextError> {
+    let is_version = text.starts_with(|c: char| c.is_ascii_digit()) && !text.contains(['*', ',', '|', ' ']);
+    if is_version { ConstraintText::parse(&format!("={text}")) } else { ConstraintText::parse(text) }
+}
+
+fn words(report: &UpdateReport, arguments: &Update, call: &Call) -> String {
+    let asked = |one: &Compared| match &report.asked {
+        Some(packages) if packages.contains(&one.moved.package) => "asked for".to_owned(),
+        None if matches!(one.cause, Cause::Unprovoked) => "as new as can be".to_owned(),
+        _ => cause_words(one),
+    };
+    if report.asked.as_ref().is_some_and(|packages| packages.is_empty()) && !report.changed {
+        return none_asked(report, arguments) + &standing(report);
+    }
+    let what = match (report.changed, report.written) {
+        (false, _) => format!("{} stay as they are", count(report.packages, "locked package")),
+        (true, true) => format!("Updated {}", call.show(&report.path)),
+        (true, false) => format!("{} would change; nothing was written", call.show(&report.path)),
+    };
+    let mut text = match report.changed {
+        true => table(&report.comparison, &what, &asked),
+        false => format!("{what}.\n"),
+    };
+    text.push_str(&edits(&report.edits));
+    if arguments.in_full {
+        text.push_str(&news(&report.news));
+    }
+    text.push_str(&said_besides(&report.comparison));
+    text.push_str(&stayed(report, arguments));
+    text.push_str(&standing(report));
+    if !report.unread.is_empty() {
+        let unread = count(report.unread.len(), "advisory file");
+        text.push_str(&note(format!("{unread} cannot be read: yostel audit advisories")));
+    }
+    match (report.changed, report.written, arguments.go_on.install) {
+        (true, true, false) => text + &next_step("yostel install, or yostel undo"),
+        _ => text,
+    }
+}
+
+/// Tells that nothing that is locked was asked for.
+fn none_asked(report: &UpdateReport, arguments: &Update) -> String {
+    match arguments.advisories {
+        true if report.standing.is_empty() => "No advisory affects what is locked.\n".to_owned(),
+        true => "Nothing moved.\n".to_owned(),
+        false => format!("None of the {} was asked for.\n", count(report.packages, "locked package")),
+    }
+}
+
+fn edits(edits: &[ConstraintMove]) -> String {
+    if edits.is_empty() {
+        return String::new();
+    }
+    let mut columns = Columns::new([Head::package("constraint of"), Head::words("moves"), Head::words("in")]);
+    for edit in edits {
+        let table = match &edit.project {
+            Some(project) => format!("[needs.{}] of {project}", edit.purpose),
+            None => "[agreed]".to_owned(),
+        };
+        columns.row([edit.package.to_string(), format!("{} -> {}", edit.before, edit.after), table]);
+    }
+    columns.finish()
+}
+
+fn news(all: &BTreeMap<PackageName, Vec<News>>) -> String {
+    let mut text = String::new();
+    for (package, news) in all {
+        for News { version, published, notes } in news {
+            let says = notes.as_deref().unwrap_or("it does not say what is new");
+            let lead = paint(Role::Package, package);
+            text.push_str(&indented(2, format!("{lead} {version}, {}: {says}", day(*published))));
+        }
+    }
+    text
+}
+
+/// Tells what was to move and has newer releases still: who is in the way, and what would let it.
+fn stayed(report: &UpdateReport, arguments: &Update) -> String {
+    let most = if arguments.in_full { usize::MAX } else { TOLD };
+    let mut text = String::new();
+    for one in report.stayed.iter().take(most) {
+        text.push_str(&note(why_stayed(one)));
+    }
+    if report.stayed.len() > most {
+        text.push_str(&note(format!("{} with --in-full", count(report.stayed.len() - most, "more package"))));
+    }
+    text
+}
+
+fn why_stayed(one: &Outdated) -> String {
+    let Outdated { package, locked, newest, .. } = one;
+    let holders = one.held_by.iter().map(|holder| format!("{} needs {}", holder.who, holder.accept));
+    let holders: Vec<String> = holders.collect();
+    let line = if one.crosses_line { ", on another line" } else { "" };
+    let why = match holders.is_empty() {
+        false => format!(": {}", join_first(holders.into_iter(), 2)),
+        true if one.kept_out => ": what others need keeps it out".to_owned(),
+        true => String::new(),
+    };
+    let there = format!("{package} {locked}, and {newest} is there{line}{why}");
+    let command = format!("yostel update {package}");
+    match &one.tried {
+        Some(Trial::Free { edits, others }) => {
+            let with = match others {
+                0 => "moves nothing else".to_owned(),
+                others => format!("moves {} too", count(*others, "other")),
+            };
+            let edit = if edits.is_empty() { "" } else { " --edit" };
+            format!("{there}. {command}{edit} {with}")
+        }
+        Some(Trial::Blocked) => format!("{there}; no edit here lets it in"),
+        None => there,
+    }
+}
+
+/// Tells the advisories that were to end and could not.
+fn standing(report: &UpdateReport) -> String {
+    let told = report.standing.iter().map(|threat| {
+        let why = "nothing that fits the constraints is out of it: yostel audit advisories";
+        note(format!("{} {} stays affected by {}; {why}", threat.package, threat.version, threat.id))
+    });
+    told.collect()
+}
