@@ -22,7 +22,9 @@ pub fn way_words(threat: &Threat, way: &WayOut) -> String {
     }
     let Some(fixed) = &threat.fixed else { return "there is no newer release that is not affected".to_owned() };
     let because = match way {
-        WayOut::Fresh(version) => return format!("yostel lock --fresh takes {version}, which is not affected"),
+        WayOut::Fresh(version) => {
+            return format!("{version} is not affected: yostel update {} --advisories gets out of it", threat.package);
+        }
         WayOut::NoRelease | WayOut::Commit(_) => return "there is no newer release that is not affected".to_owned(),
         WayOut::Need { requirement, .. } => format!("{} needs {}", requirement.asker, requirement.accept),
         WayOut::Forced => format!("[force] in yostel.toml keeps {}", threat.version),

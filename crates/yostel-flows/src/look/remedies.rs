@@ -34,18 +34,24 @@ fn remedy_of(
     project: &LoadedProject,
     anew: Option<&Resolution>,
 ) -> Result<Option<Remedy>, EditError> {
-    let fresh = || Some(Remedy { edits: Vec::new(), commands: vec!["yostel lock --fresh".to_owned()] });
+    let update = |what: String| Some(Remedy { edits: Vec::new(), commands: vec![format!("yostel update{what}")] });
     let top = &project.top;
     let mut texts: BTreeMap<String, String> = BTreeMap::new();
     let mut needs: Vec<RequirementEdit> = Vec::new();
     match matter {
-        Matter::Outdated(Outdated { accepted: Some(accepted), newest, .. }) if accepted == newest => return Ok(fresh()),
+        Matter::Outdated(Outdated { package, accepted: Some(accepted), newest, .. }) if accepted == newest => {
+            return Ok(update(format!(" {package}")));
+        }
         Matter::Outdated(Outdated { tried: Some(Trial::Free { edits, .. }), .. }) if !edits.is_empty() => {
             needs.clone_from(edits);
         }
-        Matter::Outdated(Outdated { accepted: Some(_), .. })
-        | Matter::Advisory(Advised { way: WayOut::Fresh(_), .. }) => return Ok(fresh()),
-        Matter::Notice(notice) => return Ok(fresh().filter(|_| anew.is_some_and(|anew| is_gone(notice, anew)))),
+        Matter::Outdated(Outdated { package, accepted: Some(_), .. }) => return Ok(update(format!(" {package}"))),
+        Matter::Advisory(Advised { way: WayOut::Fresh(_), threat }) => {
+            return Ok(update(format!(" {} --advisories", threat.package)));
+        }
+        Matter::Notice(notice) => {
+            return Ok(update(String::new()).filter(|_| anew.is_some_and(|anew| is_gone(notice, anew))));
+        }
         Matter::Advisory(Advised { way: WayOut::Need { requirement, accept, .. }, .. }) => {
             needs.push(RequirementEdit::Change { requirement: requirement.clone(), accept: accept.clone() });
         }

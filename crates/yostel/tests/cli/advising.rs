@@ -49,12 +49,12 @@ fn an_advisory_is_told_with_a_way_out_that_leads_out() {
     sandbox.run("console", "add gust ^2.1.0").expect(0);
     sandbox.run("console", "lock").expect(0);
     told(&sandbox, "audit advisories", 0);
-    // Where the need accepts what is fixed, a fresh lock is the way.
+    // Where the need accepts what is fixed, an update is the way.
     project(&sandbox, "gust = \"^2\"", "");
     sandbox.run("console", "lock --fresh --take oldest").expect(0);
     let text = told(&sandbox, "audit advisories", 1);
-    assert!(text.contains("      yostel lock --fresh takes 2.1.0, which is not affected\n"), "{text}");
-    sandbox.run("console", "lock --fresh").expect(0);
+    assert!(text.contains("      2.1.0 is not affected: yostel update gust --advisories gets out of it\n"), "{text}");
+    sandbox.run("console", "update gust --advisories").expect(0);
     told(&sandbox, "audit advisories", 0);
     // What is agreed is not a need's to change.
     project(&sandbox, "gust = \"agreed\"", "");
@@ -142,7 +142,10 @@ fn a_hostile_advisory_is_passed_over_named_and_steers_nothing() {
     let text = told(&sandbox, "audit advisories", 1);
     assert!(!text.contains('\u{1b}') && !text.contains("\nnext: rm"), "{text}");
     assert!(text.contains("Advisories that cannot be read\n  a.json of station: "), "{text}");
-    assert!(text.contains("\n  and 2 more\n") && text.contains("yostel lock --fresh takes 2.2.0"), "{text}");
+    assert!(
+        text.contains("\n  and 2 more\n") && text.contains("2.2.0 is not affected: yostel update gust --advisories"),
+        "{text}"
+    );
     assert!(told(&sandbox, "audit advisories --quiet", 1).contains("a.json of station: "));
     let told_as_data = json(&sandbox, 1);
     let files: Vec<&str> =

@@ -50,6 +50,17 @@ fn auditing_goes_as_its_page_says() {
 }
 
 #[test]
+fn updating_goes_as_its_page_says() {
+    let sandbox = sandbox();
+    fs::remove_dir_all(sandbox.path("station")).unwrap();
+    sandbox.run("", "demo --into world --only-make").expect(0);
+    fs::create_dir(sandbox.path("world/keeper")).unwrap();
+    let page = include_str!("../../../../docs/updating.md");
+    let commands = run_page(&sandbox, "docs/updating.md", page, "world/keeper");
+    assert!(commands > 10, "{commands} commands are too few");
+}
+
+#[test]
 fn the_first_hour_goes_as_its_page_says_in_five_commands() {
     let sandbox = sandbox();
     fs::remove_dir_all(sandbox.path("station")).unwrap();

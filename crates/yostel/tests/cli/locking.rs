@@ -42,7 +42,7 @@ fn what_is_locked_stays_and_what_moves_is_told() {
     let kept = sandbox.run("console", "lock").expect(0).stdout;
     assert!(
         kept.contains("no version changed")
-            && kept.contains("gust stays at 2.0.0; with yostel lock --fresh it would be 2.1.0"),
+            && kept.contains("gust stays at 2.0.0; with yostel update it would be 2.1.0"),
         "{kept}"
     );
     let before = sandbox.read("console/yostel.lock");

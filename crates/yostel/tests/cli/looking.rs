@@ -142,7 +142,7 @@ fn audit_tells_what_is_behind_and_who_holds_it_and_ends_with_1() {
         "Outdated, came along",
         "unit     1.1.0   -         2.0.0   no        yes      hours  gust 2.0.0 (^1), rig 0.9.0 (^1)",
         "2 of 3 packages outdated, 2 not compatible with the newest.",
-        "next: yostel lock --fresh, which takes 1 update",
+        "next: yostel update, which takes 1 update",
     ] {
         assert!(told.contains(line), "{line} in {told}");
     }

@@ -20,11 +20,11 @@ fn that_a_locked_release_was_withdrawn_is_told_wherever_one_looks() {
     assert!(told("explain gust", 0).contains(&format!("note: {says}\n")), "{}", told("explain gust", 0));
     let audit = told("audit notices", 1);
     assert!(audit.contains(&format!("Withdrawn or deprecated since\n  {says}\n")), "{audit}");
-    assert!(audit.contains("next: yostel lock --fresh --preview, to see"), "{audit}");
+    assert!(audit.contains("next: yostel update --preview, to see"), "{audit}");
     // What fits is not searched for; as soon as something is, it is told, and stays locked.
     project(&sandbox, "gust = \"^2\"", "");
     let locked = told("lock", 0);
-    assert!(locked.contains(&format!("note: {says}; it stays locked until yostel lock --fresh\n")), "{locked}");
+    assert!(locked.contains(&format!("note: {says}; it stays locked until it is updated\n")), "{locked}");
     std::fs::remove_dir_all(sandbox.path("console/.yostel")).unwrap();
     assert!(told("install", 0).contains(&format!("note: {says}\n")));
     let json: Value = serde_json::from_str(&told("--format json list", 0)).unwrap();
@@ -109,13 +109,13 @@ fn of_what_is_newer_only_that_is_told_which_was_resolved() {
     publish(&sandbox, "rig 1.1.0", "", &[]);
     project(&sandbox, "gust = \"^1\"\nunit = \"^1\"\nrig = \">=1\"", "");
     let told = sandbox.run("console", "lock").expect(0).stdout;
-    assert!(told.contains("rig stays at 1.0.0; with yostel lock --fresh it would be 1.1.0\n"), "{told}");
+    assert!(told.contains("rig stays at 1.0.0; with yostel update it would be 1.1.0\n"), "{told}");
     assert!(!told.contains("gust stays"), "{told}");
     let told = sandbox.run("console", "audit outdated").expect(1).stdout;
     let row = |package: &str| told.lines().find(|line| line.trim_start().starts_with(package)).unwrap().to_owned();
     assert!(row("gust").contains(" - ") && row("gust").ends_with("what others need"), "{told}");
     assert!(row("rig").contains("1.0.0   1.1.0"), "{told}");
-    assert!(told.contains("next: yostel lock --fresh, which takes 1 update\n"), "{told}");
+    assert!(told.contains("next: yostel update, which takes 1 update\n"), "{told}");
     let moved = sandbox.run("console", "lock --fresh").expect(0).stdout;
     assert!(moved.contains("rig  1.0.0 -> 1.1.0") && !moved.contains("gust"), "{moved}");
     // A rule keeps it out as well.

@@ -82,7 +82,7 @@ fn nothing_else_moves_where_that_is_asked_for() {
     assert!(told.contains("4 locked packages stay as they are"), "{told}");
     assert!(
         told.contains(
-            "wire 1.1.0, and 3.0.0 is there, on another line: bell 1.0.0 needs <2. yostel update wire moves 1 other too"
+            "wire stays at 1.1.0; the newest is 3.0.0, not compatible: bell 1.0.0 needs <2. yostel update wire gets it, and moves 1 more package with it"
         ),
         "{told}"
     );

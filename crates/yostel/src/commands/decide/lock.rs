@@ -218,7 +218,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
     text.push_str(&said(report));
     text.push_str(&held(report, arguments));
     for (package, locked, newer) in report.newer.iter().take(3) {
-        let says = format!("{package} stays at {locked}; with yostel lock --fresh it would be {newer}");
+        let says = format!("{package} stays at {locked}; with yostel update it would be {newer}");
         text.push_str(&note(says));
     }
     if report.newer.len() > 3 {
@@ -242,7 +242,7 @@ fn said(report: &LockReport) -> String {
     };
     let left = report.left.iter().map(|notice| (notice, gone));
     let kept = report.notices.iter().map(|notice| match notice.withdrawn {
-        Some(_) => (notice, "; it stays locked until yostel lock --fresh"),
+        Some(_) => (notice, "; it stays locked until it is updated"),
         None => (notice, ""),
     });
     let all: Vec<String> = left.chain(kept).map(|(notice, so)| note(notice_words(notice) + so)).collect();

@@ -99,8 +99,8 @@ const WALK: &[Step] = &[
         0,
         &["Changed gust-model"],
     ),
-    step("", "yostel lock", 0, &["no version changed", "with yostel lock --fresh it would be 2.2.1"]),
-    step("Take what is newer: each move is told", "yostel lock --fresh", 0, &["gust-model", "2.2.0 -> 2.2.1"]),
+    step("", "yostel lock", 0, &["no version changed", "with yostel update it would be 2.2.1"]),
+    step("Take what is newer: each move is told", "yostel update", 0, &["gust-model", "2.2.0 -> 2.2.1"]),
     step("", "yostel install", 0, &["1 fetched", "17 already there"]),
     step(
         "A patch changed behaviour: now the alarm rings",

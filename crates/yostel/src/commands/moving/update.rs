@@ -207,27 +207,26 @@ fn stayed(report: &UpdateReport, arguments: &Update) -> String {
 
 fn why_stayed(one: &Outdated) -> String {
     let Outdated { package, locked, newest, .. } = one;
+    let line = if one.crosses_line { ", not compatible" } else { "" };
+    let there = format!("{package} stays at {locked}; the newest is {newest}{line}");
     let holders = one.held_by.iter().map(|holder| format!("{} needs {}", holder.who, holder.accept));
-    let holders: Vec<String> = holders.collect();
-    let line = if one.crosses_line { ", on another line" } else { "" };
-    let why = match holders.is_empty() {
-        false => format!(": {}", join_first(holders.into_iter(), 2)),
-        true if one.kept_out => ": what others need keeps it out".to_owned(),
+    let who = match one.held_by.is_empty() {
+        false => join_first(holders, 2),
+        true if one.kept_out => "what others need keeps it out".to_owned(),
         true => String::new(),
     };
-    let there = format!("{package} {locked}, and {newest} is there{line}{why}");
-    let command = format!("yostel update {package}");
+    let lead = if who.is_empty() { there } else { format!("{there}: {who}") };
     match &one.tried {
         Some(Trial::Free { edits, others }) => {
+            let edit = if edits.is_empty() { "" } else { " --edit" };
             let with = match others {
                 0 => "moves nothing else".to_owned(),
-                others => format!("moves {} too", count(*others, "other")),
+                others => format!("moves {} with it", count(*others, "more package")),
             };
-            let edit = if edits.is_empty() { "" } else { " --edit" };
-            format!("{there}. {command}{edit} {with}")
+            format!("{lead}. yostel update {package}{edit} gets it, and {with}")
         }
-        Some(Trial::Blocked) => format!("{there}; no edit here lets it in"),
-        None => there,
+        Some(Trial::Blocked) => format!("{lead}. No edit here lets it in"),
+        None => lead,
     }
 }
 

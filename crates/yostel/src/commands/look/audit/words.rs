@@ -3,19 +3,15 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_answers::words::{
-    command_for, concern_words, day, debt_words, dispute_words, duplicate_words, edit_words, licence_words,
-    need_command, notice_words, quiet_words, size,
+    concern_words, day, debt_words, dispute_words, duplicate_words, edit_words, licence_words, need_command,
+    notice_words, quiet_words, size,
 };
 use yostel_documents::{AskedBy, PackageName};
-use yostel_findings::{AuditReport, Dedupe, Duplicate, FindingGroup, News, Outdated, Standing, Trial, Verdict};
-use yostel_resolve::RequirementEdit;
+use yostel_findings::{AuditReport, Dedupe, Duplicate, FindingGroup, News, Outdated, Standing, Trial, Verdict, WayOut};
 use yostel_versions::Version;
 
 use super::advisories;
 use crate::render::{Columns, Head, Role, count, indented, join, lag, next_step, note, paint};
-
-/// How many commands are suggested at once.
-const MOST_COMMANDS: usize = 3;
 
 /// What is left out of the words, and why.
 #[derive(Debug, Default)]
@@ -211,43 +207,39 @@ pub(super) fn words(
         .find_map(|one| need_command(&one.way, &report.project).map(|(next, _)| (next, &one.threat.id)));
     if let Some((out, id)) = out {
         text.push_str(&next_step(format!("{out}, then yostel lock, to be out of {id}")));
+    } else if report.advisories.iter().any(|one| matches!(one.way, WayOut::Fresh(_))) {
+        text.push_str(&next_step("yostel update --advisories, to be out of what can be had now"));
     } else if accepted > 0 {
-        let takes = format!("yostel lock --fresh, which takes {}", count(accepted, "update"));
+        let takes = format!("yostel update, which takes {}", count(accepted, "update"));
         text.push_str(&next_step(takes));
     } else if withdrawn > 0 {
-        let next = "yostel lock --fresh --preview, to see what it takes to be without what is withdrawn";
+        let next = "yostel update --preview, to see what it takes to be without what is withdrawn";
         text.push_str(&next_step(next));
     } else if !report.unlicensed.is_empty() {
         let next = "take another package, add the licence to `allowed-licences` in [policy], or except it in [licence-exceptions]";
         text.push_str(&next_step(next));
-    } else if let Some(next) = report.outdated.iter().find_map(|outdated| next_for(outdated, &report.project)) {
+    } else if let Some(next) = report.outdated.iter().find_map(next_for) {
         text.push_str(&next_step(next));
     }
     text
 }
 
 /// Says what to do about a package that is behind: the need to change, where that is all, or what tells more.
-fn next_for(outdated: &Outdated, project: &PackageName) -> Option<String> {
+fn next_for(outdated: &Outdated) -> Option<String> {
     let Outdated { package, newest, tried, .. } = outdated;
-    let more = format!("yostel explain {package} --instead {newest}");
     match tried.as_ref()? {
-        Trial::Free { edits, .. } if edits.is_empty() => Some(format!("{more}, to see what it takes")),
         Trial::Free { edits, others } => {
-            let commands = edits.iter().map(|edit| match edit {
-                RequirementEdit::Change { requirement, accept } => Some(command_for(requirement, accept, project)),
-                RequirementEdit::Drop { .. } => None,
-            });
-            let commands: Vec<String> = commands.take(MOST_COMMANDS + 1).collect::<Option<_>>()?;
             let moves = match others {
                 0 => "nothing else moves".to_owned(),
                 1 => "1 other package moves".to_owned(),
                 others => format!("{others} other packages move"),
             };
-            // Several in one line, as a shell takes them.
-            let all = commands.join(" && ");
-            (commands.len() <= MOST_COMMANDS).then(|| format!("{all}, then yostel lock, to have the newest ({moves})"))
+            let edit = if edits.is_empty() { "" } else { " --edit" };
+            Some(format!("yostel update {package}{edit}, to have the newest ({moves})"))
         }
-        Trial::Blocked => Some(format!("{more}, to see what keeps the newest out")),
+        Trial::Blocked => {
+            Some(format!("yostel explain {package} --instead {newest}, to see what keeps the newest out"))
+        }
     }
 }
 
