@@ -69,8 +69,15 @@ impl<'w> Writing<'w> {
         let before = content_of(self.root, path)?;
         self.context.observer.notice(Event::Write(kind_of(path)));
         self.note(path, before.as_deref(), content);
-        self.before.push((path.to_owned(), before));
-        put(self.root, path, content)
+        match put(self.root, path, content) {
+            Ok(()) => self.before.push((path.to_owned(), before)),
+            // It is as it was, since files are written whole or not at all.
+            Err(error) => {
+                self.note(path, None, before.as_deref());
+                return Err(error);
+            }
+        }
+        Ok(())
     }
 
     fn note(&self, path: &str, before: Option<&[u8]>, after: Option<&[u8]>) {
@@ -82,14 +89,16 @@ impl<'w> Writing<'w> {
         }
     }
 
-    /// Puts everything back as it was.
+    /// Puts everything back as it was; what cannot be put back does not keep the rest from it.
     fn put_back(&mut self) -> Result<(), FlowError> {
+        let mut failed = Ok(());
         while let Some((path, before)) = self.before.pop() {
-            put(self.root, &path, before.as_deref())?;
-            let now = content_of(self.root, &path)?;
-            self.note(&path, None, now.as_deref());
+            match put(self.root, &path, before.as_deref()) {
+                Ok(()) => self.note(&path, None, before.as_deref()),
+                Err(error) => failed = Err(error),
+            }
         }
-        Ok(())
+        failed
     }
 
     /// Puts everything back when what came after failed.

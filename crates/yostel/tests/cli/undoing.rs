@@ -179,6 +179,24 @@ fn what_did_not_come_about_is_nothing_to_undo_and_a_new_edit_ends_what_was_undon
 }
 
 #[test]
+fn what_cannot_be_written_whole_is_not_written_in_part() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock --take oldest").expect(0);
+    sandbox.run("console", "remove rig --install").expect(0);
+    // The lockfile is written last; where that cannot be, the manifest is as it was too.
+    let lockfile = sandbox.path("console/yostel.lock");
+    fs::rename(&lockfile, sandbox.path("elsewhere.lock")).unwrap();
+    std::os::unix::fs::symlink(sandbox.path("elsewhere.lock"), &lockfile).unwrap();
+    let before = own_files(&sandbox, "console");
+    assert_ne!(sandbox.run("console", "undo").status, 0);
+    assert_eq!(own_files(&sandbox, "console"), before);
+    fs::remove_file(&lockfile).unwrap();
+    fs::rename(sandbox.path("elsewhere.lock"), &lockfile).unwrap();
+    sandbox.run("console", "undo").expect(0);
+    assert!(sandbox.read("console/yostel.toml").contains("rig"));
+}
+
+#[test]
 fn a_forged_journal_writes_nothing_outside_the_project() {
     let sandbox = small_world();
     sandbox.run("console", "add unit").expect(0);

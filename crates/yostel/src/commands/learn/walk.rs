@@ -108,6 +108,13 @@ const WALK: &[Step] = &[
         0,
         &["62 km/h expected", "RINGING"],
     ),
+    step(
+        "Back to before the last command that wrote something, and forward again",
+        "yostel undo && yostel install --quiet && yostel run -- ./control-room",
+        0,
+        &["Undid yostel update", "60 km/h expected", "quiet"],
+    ),
+    step("", "yostel undo --redo && yostel install --quiet", 0, &["Did again yostel update"]),
     step("What is outdated, and what is duplicated", "yostel audit", 1, &["HELD BACK BY", "valley-chart"]),
     step("Two needs collide through a third package", "yostel add grip-watch '^2'", 0, &[]),
     step("", "yostel lock", 3, &["cannot be met together", "1.x and 2.x of frame-codec are not compatible"]),

@@ -7,7 +7,7 @@ use yostel_flows::{FlowError, LOCKFILE_NAME, PastChange, Restored, UndoRequest, 
 use crate::answer::{Answer, Said};
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::render::{Columns, Head, Role, ago, count, next_step, note, paint};
+use crate::render::{Columns, Head, ago, count, next_step, note};
 use crate::sanitise::sanitise;
 
 /// How many commands are listed without --in-full.
@@ -54,14 +54,16 @@ pub(crate) fn run(arguments: Undo, call: &Call) -> Result<Answer, FlowError> {
         };
         let when = report.at.map(|at| format!(" ({})", ago(at, call.settings.now))).unwrap_or_default();
         let mut text = format!("{did} yostel {}{when}.\n", sanitise(&report.command));
+        let mut columns = Columns::new([Head::plain(""), Head::words("")]);
         for (file, restored) in &report.files {
             let became = match restored {
                 Restored::Written => "as it was",
                 Restored::Removed => "removed, since it was not there",
                 Restored::AsItWas => "was so already",
             };
-            text.push_str(&format!("  {}  {}\n", sanitise(file), paint(Role::Quiet, became)));
+            columns.row([file.clone(), became.to_owned()]);
         }
+        text.push_str(&columns.finish());
         let has_lockfile =
             report.files.iter().any(|(file, restored)| file == LOCKFILE_NAME && *restored == Restored::Written);
         match report.written {

@@ -21,6 +21,9 @@ use crate::exit::Exit;
 use crate::options::{GoOn, Said, package_name, pairs, said, word};
 use crate::render::{Columns, Head, Role, count, indented, join_first, next_step, note, paint};
 
+/// How many moves are told without --in-full.
+const MOVES_TOLD: usize = 20;
+
 /// How many packages that stayed are told without --in-full.
 const TOLD: usize = 8;
 
@@ -122,8 +125,9 @@ fn how_far(text: &str) -> Result<ConstraintText, ConstraintTextError> {
 }
 
 fn words(report: &UpdateReport, arguments: &Update, call: &Call) -> String {
-    let asked = |one: &Compared| match &report.asked {
-        Some(packages) if packages.contains(&one.moved.package) => "asked for".to_owned(),
+    let is_asked = |one: &Compared| report.asked.as_ref().is_some_and(|asked| asked.contains(&one.moved.package));
+    let because = |one: &Compared| match &report.asked {
+        Some(_) if is_asked(one) => "asked for".to_owned(),
         None if matches!(one.cause, Cause::Unprovoked) => "as new as can be".to_owned(),
         _ => cause_words(one),
     };
@@ -135,8 +139,9 @@ fn words(report: &UpdateReport, arguments: &Update, call: &Call) -> String {
         (true, true) => format!("Updated {}", call.show(&report.path)),
         (true, false) => format!("{} would change; nothing was written", call.show(&report.path)),
     };
+    let most = if arguments.in_full { usize::MAX } else { MOVES_TOLD };
     let mut text = match report.changed {
-        true => table(&report.comparison, &what, &asked),
+        true => table(&report.comparison, &what, &because, (&is_asked, most)),
         false => format!("{what}.\n"),
     };
     text.push_str(&edits(&report.edits));

@@ -39,7 +39,7 @@ pub(super) fn run(words: &[String], call: &Call) -> Answer {
 /// Tells what a change means; where one side is no lockfile, as in a merge that is not finished, the lines that differ.
 fn diff(path: &str, old: &str, new: &str, platform: &str) -> String {
     match compare_texts((Path::new(path), old), (Path::new(path), new), platform) {
-        Ok(comparison) => table(&comparison, &sanitise(path), &cause_words),
+        Ok(comparison) => table(&comparison, &sanitise(path), &cause_words, (&|_| false, usize::MAX)),
         Err(_) => {
             let diff = TextDiff::from_lines(old, new).unified_diff().context_radius(3).header(path, path).to_string();
             diff.split_inclusive('\n').map(|line| sanitise(line.trim_end_matches('\n')) + "\n").collect()

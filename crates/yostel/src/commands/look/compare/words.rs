@@ -16,7 +16,7 @@ const MOST_NAMED: usize = 5;
 /// Tells it on a terminal: alarms first, then what breaks, moves, comes and goes.
 pub(super) fn text(report: &CompareReport, call: &Call) -> String {
     let [old, new] = names(report, call);
-    table(&report.comparison, &format!("{old} -> {new}"), &cause_words)
+    table(&report.comparison, &format!("{old} -> {new}"), &cause_words, (&|_| false, usize::MAX))
         + &said_besides(&report.comparison)
         + &untold(report).map(note).unwrap_or_default()
 }
@@ -26,8 +26,13 @@ pub(crate) fn said_besides(comparison: &Comparison) -> String {
     besides(comparison).into_iter().map(|(role, lead, says)| below(role, lead, says)).collect()
 }
 
-/// Tells what moved.
-pub(crate) fn table(comparison: &Comparison, what: &str, because: &dyn Fn(&Compared) -> String) -> String {
+/// Tells what moved, at most so much of it, and what was asked for first.
+pub(crate) fn table(
+    comparison: &Comparison,
+    what: &str,
+    because: &dyn Fn(&Compared) -> String,
+    (is_asked, most): (&dyn Fn(&Compared) -> bool, usize),
+) -> String {
     let mut text = String::new();
     let alarms: Vec<&Compared> = comparison.moves.iter().filter(|one| is_alarm(&one.moved.kind)).collect();
     if !alarms.is_empty() {
@@ -38,17 +43,21 @@ pub(crate) fn table(comparison: &Comparison, what: &str, because: &dyn Fn(&Compa
         text.push_str(&format!("  {package} {}\n", sanitise(&versions_words(&one.moved.kind))));
     }
     text.push_str(&indented(0, format!("{what}: {}.", sums(comparison))));
-    let rows = ranked(comparison);
+    let mut rows = ranked(comparison);
+    // What was asked for comes first, however little it breaks.
+    rows.sort_by_key(|(_, one)| !is_asked(one));
     if rows.is_empty() {
         return text;
     }
     let heads = [Head::change("what"), Head::package("package"), Head::words("versions"), Head::words("because")];
     let mut columns = Columns::new(heads);
-    for (rank, one) in rows {
+    let more = rows.len().saturating_sub(most);
+    for (rank, one) in rows.into_iter().take(most) {
         let kind = &one.moved.kind;
         columns.row([rank.word().to_owned(), one.moved.package.to_string(), versions_words(kind), because(one)]);
     }
-    text + &columns.finish()
+    text.push_str(&columns.finish());
+    if more > 0 { text + &format!("  and {more} more: --in-full\n") } else { text }
 }
 
 /// Tells it as a comment in a review.
