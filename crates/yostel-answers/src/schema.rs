@@ -68,6 +68,7 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<drift::DriftAnswer>(),
         of::<report::ReportAnswer>(),
         of::<moving::UpdateAnswer>(),
+        of::<moving::CulpritAnswer>(),
         of::<moving::UndoAnswer>(),
         of::<moving::UndoListAnswer>(),
         of::<keep::CacheStatsAnswer>(),

@@ -40,6 +40,7 @@ mod baseline;
 mod bill;
 mod compare;
 mod comparison;
+mod culprit;
 mod drift;
 mod finding;
 mod graph;
@@ -60,6 +61,7 @@ pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
 pub use bill::{Bill, Needed, Part, PatchOf, Subject, bill, is_of_the_world, package_url, without_credentials};
 pub use compare::{Move, MoveKind, compare};
 pub use comparison::{Cause, Compared, Comparison, NeedChange, comparison};
+pub use culprit::{Blame, Verdict as CheckVerdict, blame};
 pub use drift::{Drift, Lag, LockedRelease, Told, years};
 pub use finding::{AuditReport, Finding, FindingGroup, FindingKind, Matter, Origins};
 pub use graph::{

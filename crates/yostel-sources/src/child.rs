@@ -19,7 +19,7 @@ const SOON: Duration = Duration::from_millis(5);
 const AFTER_ITS_END: Duration = Duration::from_secs(1);
 
 /// How a program ended.
-pub(crate) enum Ended {
+pub enum Ended {
     /// By itself.
     Exited {
         /// How.
@@ -53,11 +53,24 @@ enum Heard {
 ///
 /// # Errors
 /// When it cannot be started.
-pub(crate) fn run_within(mut command: Command, patience: &Patience) -> io::Result<Ended> {
-    command.stdout(Stdio::piped()).stderr(Stdio::piped());
+pub(crate) fn run_within(command: Command, patience: &Patience) -> io::Result<Ended> {
     // What it starts ends with it. Where there is a terminal, it stays in the foreground, or it could not ask for the
     // password of a key.
-    let own_group = !io::stderr().is_terminal();
+    run_in(command, patience, (!io::stderr().is_terminal(), false))
+}
+
+/// Like [`run_within`], for a program that asks nobody anything: whatever it started is ended with it, however it ends.
+///
+/// # Errors
+/// When it cannot be started.
+pub fn run_alone(mut command: Command, patience: &Patience) -> io::Result<Ended> {
+    command.stdin(Stdio::null());
+    run_in(command, patience, (true, true))
+}
+
+/// Runs a program, in a group of its own or not, and says whether what it left behind is ended too.
+fn run_in(mut command: Command, patience: &Patience, (own_group, ends_rest): (bool, bool)) -> io::Result<Ended> {
+    command.stdout(Stdio::piped()).stderr(Stdio::piped());
     if own_group {
         command.process_group(0);
     }
@@ -98,6 +111,9 @@ pub(crate) fn run_within(mut command: Command, patience: &Patience) -> io::Resul
         if (open == 0 || heard_nothing && last_word.elapsed() >= AFTER_ITS_END.min(patience.idle))
             && let Some(status) = child.try_wait()?
         {
+            if ends_rest {
+                end_group(&child);
+            }
             return Ok(Ended::Exited { status, stdout, stderr });
         }
         let ended = if patience.is_stopped() {
@@ -131,9 +147,16 @@ fn listen(mut stream: impl Read, wrap: Wrap, tell: &mpsc::Sender<Heard>) {
     tell.send(Heard::End).ok();
 }
 
-fn end(child: &mut Child, own_group: bool) {
-    if own_group && let Some(group) = i32::try_from(child.id()).ok().and_then(rustix::process::Pid::from_raw) {
+/// Ends everything that is in the group of a program.
+fn end_group(child: &Child) {
+    if let Some(group) = i32::try_from(child.id()).ok().and_then(rustix::process::Pid::from_raw) {
         rustix::process::kill_process_group(group, rustix::process::Signal::KILL).ok();
+    }
+}
+
+fn end(child: &mut Child, own_group: bool) {
+    if own_group {
+        end_group(child);
     }
     child.kill().ok();
     child.wait().ok();

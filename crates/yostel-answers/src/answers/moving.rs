@@ -1,4 +1,4 @@
-//! Answers of `update` and `undo`.
+//! Answers of `update`, `culprit` and `undo`.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -6,13 +6,14 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_flows::{ConstraintMove, PastChange, Restored, UndoReport, UpdateReport};
+use yostel_flows::{Blamed, ConstraintMove, CulpritReport, PastChange, Restored, UndoReport, UpdateReport};
 
 use super::Told;
 use super::advisories::{ThreatTold, UnreadAdvisoryTold};
 use super::compare::{ComparedTold, LicenceTold, licences_told};
 use super::outdated::{NewsTold, OutdatedTold};
 use super::parts::{texts, told};
+use crate::words::side_words;
 
 /// A constraint of a project that moved, or would with `--preview`.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -197,5 +198,57 @@ impl UndoListAnswer {
     /// Tells what commands changed in the project of this folder.
     pub fn of(project: &Path, changes: &[PastChange]) -> Self {
         Self { project: project.to_owned(), changes: told(changes) }
+    }
+}
+
+/// Answer of `culprit`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct CulpritAnswer {
+    /// With which lock the check passes: `now`, a file, or a revision.
+    pub good: String,
+    /// With which it fails.
+    pub bad: String,
+    /// What came of it: `moves`, `good-fails`, `bad-passes`, or `cannot-tell`.
+    pub found: &'static str,
+    /// The packages that are to blame, or one of which is when nobody can tell which.
+    pub packages: Vec<String>,
+    /// The moves that make the check fail, with those that cannot be parted from them.
+    pub moves: Vec<ComparedTold>,
+    /// What the releases say that are to blame, by package.
+    pub news: BTreeMap<String, Vec<NewsTold>>,
+    /// How many packages moved between the two locks.
+    pub between: usize,
+    /// How often the check was run.
+    pub runs: usize,
+    /// What the check said when it failed last; empty where it did not.
+    pub said: String,
+}
+
+impl Told for CulpritAnswer {
+    const COMMAND: &'static str = "culprit";
+}
+
+impl CulpritAnswer {
+    /// Tells what came of a search, and what the check said when it failed last.
+    pub fn of(report: &CulpritReport, said: &str) -> Self {
+        let (found, packages, moves) = match &report.blame {
+            Blamed::Moves { comparison, packages } => ("moves", texts(packages), told(&comparison.moves)),
+            Blamed::GoodFails => ("good-fails", Vec::new(), Vec::new()),
+            Blamed::BadPasses => ("bad-passes", Vec::new(), Vec::new()),
+            Blamed::CannotTell(packages) => ("cannot-tell", texts(packages), Vec::new()),
+        };
+        let [good, bad] = report.sides.each_ref().map(side_words);
+        Self {
+            good,
+            bad,
+            found,
+            packages,
+            moves,
+            news: report.news.iter().map(|(package, news)| (package.to_string(), told(news))).collect(),
+            between: report.moves,
+            runs: report.runs,
+            said: said.to_owned(),
+        }
     }
 }

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use jiff::Timestamp;
 use yostel_documents::{Chosen, Lockfile, Seal};
 use yostel_findings::{Advisories, Comparison, UnreadAdvisory, comparison};
 use yostel_sources::{FileAt, GitError, file_at};
@@ -11,6 +12,7 @@ use yostel_sources::{FileAt, GitError, file_at};
 use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
 use crate::error::{FlowError, LockError, ProjectError};
+use crate::look::as_of::lockfile_as_of;
 use crate::look::gather::{Sought, gather};
 use crate::project::LoadedProject;
 use crate::project::files::{LOCKFILE_NAME, MOST_LOCKFILE};
@@ -26,6 +28,8 @@ pub enum Side {
     File(PathBuf),
     /// The project's, as git has it at a revision.
     Revision(String),
+    /// What would be locked with nothing to keep and only the releases published by then.
+    AsOf(Timestamp),
 }
 
 impl Side {
@@ -62,8 +66,8 @@ pub fn compare_lockfiles(
     sides: [Side; 2],
     context: &Context<'_>,
 ) -> Result<CompareReport, FlowError> {
-    let old = lockfile_of(project, &sides[0])?;
-    let new = lockfile_of(project, &sides[1])?;
+    let old = lockfile_of(project, &sides[0], context)?;
+    let new = lockfile_of(project, &sides[1], context)?;
     let names = &from_sources(&old) | &from_sources(&new);
     let told = told_by_sources(project, &names, context.observer).and_then(|documents| {
         let sources = project.sources_and_elsewhere(None, &Keep::Nothing, context)?;
@@ -97,7 +101,7 @@ fn parsed((path, text): (&Path, &str)) -> Result<Lockfile, FlowError> {
     Lockfile::parse(text).map_err(|error| LockError::NotALockfile { path: path.to_owned(), error }.into())
 }
 
-fn lockfile_of(project: &LoadedProject, side: &Side) -> Result<Lockfile, FlowError> {
+pub(crate) fn lockfile_of(project: &LoadedProject, side: &Side, context: &Context<'_>) -> Result<Lockfile, FlowError> {
     let read = |path: &Path| match project.files.read(path, MOST_LOCKFILE) {
         Ok(text) => parsed((path, &text)),
         Err(cause) if cause.kind() == io::ErrorKind::NotFound => Err(LockError::NoLockfile(path.to_owned()).into()),
@@ -106,6 +110,7 @@ fn lockfile_of(project: &LoadedProject, side: &Side) -> Result<Lockfile, FlowErr
     match side {
         Side::Now => load_lockfile(project)?.ok_or_else(|| LockError::NoLockfile(project.lockfile_path()).into()),
         Side::File(path) => read(path),
+        Side::AsOf(day) => lockfile_as_of(project, *day, context),
         Side::Revision(revision) => {
             let found = file_at(&project.root, LOCKFILE_NAME, revision, MOST_LOCKFILE, &project.git_config());
             let name = PathBuf::from(format!("{LOCKFILE_NAME} of {revision}"));

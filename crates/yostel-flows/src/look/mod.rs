@@ -1,5 +1,6 @@
 //! Look: what is there, why, and what to think of it.
 
+pub(crate) mod as_of;
 pub(crate) mod audit;
 pub(crate) mod baseline;
 pub(crate) mod compare;

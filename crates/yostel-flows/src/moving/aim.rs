@@ -40,6 +40,24 @@ pub struct UpdateRequest {
     pub write: Write,
 }
 
+impl UpdateRequest {
+    /// Asks for everything, as far as the constraints let it.
+    pub fn of_everything(write: Write) -> Self {
+        Self {
+            packages: Vec::new(),
+            direct: false,
+            purpose: None,
+            needed_by: None,
+            source: None,
+            advisories: false,
+            edit: false,
+            alone: false,
+            as_of: None,
+            write,
+        }
+    }
+}
+
 /// What is to move, and where to.
 pub(crate) struct Aim<'a> {
     /// None when it is everything.

@@ -2,6 +2,9 @@
 
 pub(crate) mod aim;
 pub(crate) mod constraints;
+pub(crate) mod culprit;
+pub(crate) mod news;
 pub(crate) mod reach;
+pub(crate) mod scratch;
 pub(crate) mod undo;
 pub(crate) mod update;

@@ -7,10 +7,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use yostel_documents::{Lockfile, PackageDocument, PackageName};
-use yostel_findings::{
-    Advisories, Comparison, MoveKind, News, Outdated, Threat, UnreadAdvisory, comparison, news_between, outdated,
-};
+use yostel_documents::{Lockfile, PackageName};
+use yostel_findings::{Advisories, Comparison, News, Outdated, Threat, UnreadAdvisory, comparison, outdated};
 
 use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
@@ -20,6 +18,7 @@ use crate::look::gather::{Sought, gather};
 use crate::look::trials::try_all;
 use crate::moving::aim::{Aim, UpdateRequest, asked_for, demands, refuse_unaccepted};
 use crate::moving::constraints::{ConstraintMove, with_edits};
+use crate::moving::news::news_of;
 use crate::moving::reach::{out_of_advisories, proved, search};
 use crate::project::LoadedProject;
 use crate::project::read::load_lockfile;
@@ -151,21 +150,4 @@ fn nothing(path: PathBuf, lockfile: Lockfile, aim: Aim<'_>, standing: Vec<Threat
         changed: false,
         written: false,
     }
-}
-
-/// Reads what new releases say, of each package that moved up.
-fn news_of(
-    comparison: &Comparison,
-    documents: &BTreeMap<PackageName, PackageDocument>,
-) -> BTreeMap<PackageName, Vec<News>> {
-    let mut all = BTreeMap::new();
-    for one in &comparison.moves {
-        if let MoveKind::Moved { from, to, .. } = &one.moved.kind
-            && let Some(document) = documents.get(&one.moved.package)
-            && from < to
-        {
-            all.insert(one.moved.package.clone(), news_between(document, from, to));
-        }
-    }
-    all
 }

@@ -85,6 +85,11 @@ impl Proposal {
         &self.lockfile
     }
 
+    /// Returns its text.
+    pub(crate) fn text(&self) -> &str {
+        &self.text
+    }
+
     /// Returns its seal.
     pub fn seal(&self) -> Seal {
         self.seal

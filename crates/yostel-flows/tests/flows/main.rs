@@ -4,6 +4,7 @@
 #![allow(clippy::disallowed_methods, reason = "worlds are set up and looked at by hand")]
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod moving;
 mod planning;
 mod saying;
 mod sources;

@@ -64,7 +64,7 @@ impl Cache {
     }
 
     /// Forgets a project.
-    pub(super) fn forget_project(&self, project: &Path) {
+    pub fn forget_project(&self, project: &Path) {
         if let Ok(root) = self.folder() {
             root.remove(record_path(project)).ok();
         }

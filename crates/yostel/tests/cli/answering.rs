@@ -161,6 +161,7 @@ fn every_command_answers_as_its_page_says_and_fails_as_that_of_failures_does() {
     seen.push(json("console", "audit", 1));
     sandbox.write("station/advisories/s.json", ADVISORY);
     seen.push(json("console", "audit dismiss S --why x", 0));
+    seen.push(json("console", "culprit yostel.lock -- true", 2));
     for words in ["update", "undo", "undo --redo", "undo --list", "compare yostel.lock", "graph", "drift"] {
         seen.push(json("console", words, 0));
     }

@@ -7,6 +7,7 @@ mod advising;
 mod altering;
 mod answering;
 mod attacked;
+mod blaming;
 mod collisions;
 mod comparing;
 mod deciding;

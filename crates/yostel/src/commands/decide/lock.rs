@@ -90,7 +90,7 @@ pub(crate) fn moment(text: &str) -> Result<Timestamp, String> {
 }
 
 /// Reads a stretch of time.
-pub(super) fn time(text: &str) -> Result<Duration, String> {
+pub(crate) fn time(text: &str) -> Result<Duration, String> {
     let span = text.parse::<SignedDuration>().ok().and_then(|time| Duration::try_from(time).ok());
     span.ok_or_else(|| "a time is written 30s, 2m or 1h30m".to_owned())
 }

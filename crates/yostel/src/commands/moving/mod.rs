@@ -1,4 +1,5 @@
 //! Moving versions, and back.
 
+pub(super) mod culprit;
 pub(super) mod undo;
 pub(super) mod update;

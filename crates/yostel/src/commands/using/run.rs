@@ -174,7 +174,7 @@ fn summary(outcomes: &[Outcome]) -> String {
 }
 
 /// Joins what the packages offer with what the variables hold.
-pub(super) fn values(environment: &Environment) -> Vec<(String, OsString)> {
+pub(crate) fn values(environment: &Environment) -> Vec<(String, OsString)> {
     let mut values = Vec::new();
     for (variable, folders) in &environment.prepend {
         let held = std::env::var_os(variable).filter(|value| !value.is_empty());

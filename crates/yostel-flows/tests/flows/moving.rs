@@ -1,0 +1,107 @@
+//! Moving versions, judged by trying it in many worlds.
+
+use std::cell::Cell;
+use std::fs;
+
+use proptest::prelude::*;
+use yostel_documents::{Lockfile, PackageName};
+use yostel_findings::CheckVerdict;
+use yostel_flows::{Blamed, Context, Keep, LockRequest, Side, Silent, culprit_by, load_project, lock};
+use yostel_versions::Version;
+
+use crate::World;
+
+/// A world of packages that each have two releases, of which some need others to have moved too; a project that needs them
+/// all, locked to the older ones (good) and to the newer ones (bad).
+struct Moved {
+    world: World,
+    names: Vec<PackageName>,
+}
+
+impl Moved {
+    fn new(count: usize, needs: &[(usize, usize)]) -> Self {
+        let mut text = format!("console: {}\n", (0..count).map(|i| format!("p{i} *")).collect::<Vec<_>>().join(", "));
+        for i in 0..count {
+            let of = needs.iter().map(|(a, b)| (a % count, b % count)).filter(|(a, b)| *a == i && a != b);
+            let mut of: Vec<String> = of.map(|(_, b)| format!("p{b} ^2")).collect();
+            of.sort();
+            of.dedup();
+            text.push_str(&format!("p{i} 1.0.0\np{i} 2.0.0: {}\n", of.join(", ")));
+        }
+        let content = yostel_testkit::World::parse(&text);
+        let needs: Vec<String> = (0..count).map(|i| format!("p{i} = '*'")).collect();
+        let world = World::new(&[], &needs.join("\n"));
+        content.write_to(&world.path("station"));
+        for (file, take) in [("good", yostel_documents::Take::Oldest), ("bad", yostel_documents::Take::Newest)] {
+            let request = LockRequest { keep: Keep::Nothing, take: Some(take), ..LockRequest::default() };
+            let settings = world.settings();
+            let project = load_project(&world.path("console"), &settings).unwrap();
+            lock(&project, request, &Context::new(&settings, &Silent)).unwrap();
+            fs::copy(world.path("console/yostel.lock"), world.path(file)).unwrap();
+        }
+        let names = (0..count).map(|i| PackageName::parse(&format!("p{i}")).unwrap()).collect();
+        Self { world, names }
+    }
+
+    /// Finds what makes a check fail; returns the packages, and how often the check was run.
+    fn blamed(&self, fails: impl Fn(&dyn Fn(usize) -> bool) -> bool) -> (Vec<usize>, usize) {
+        let settings = self.world.settings();
+        let project = load_project(&self.world.path("console"), &settings).unwrap();
+        let runs = Cell::new(0);
+        let mut check = |lockfile: &Lockfile, _| {
+            runs.set(runs.get() + 1);
+            let is_new = |i: usize| lockfile.chosen[&self.names[i]].version != first_version(lockfile, &self.names[i]);
+            Ok(if fails(&is_new) { CheckVerdict::Fails } else { CheckVerdict::Passes })
+        };
+        let sides = ["good", "bad"].map(|file| Side::File(self.world.path(file)));
+        let report = culprit_by(&project, sides, &mut check, &Context::new(&settings, &Silent)).unwrap();
+        assert_eq!(report.runs, runs.get());
+        let Blamed::Moves { packages, .. } = report.blame else { panic!("{:?}", report.blame) };
+        let at = |name: &PackageName| self.names.iter().position(|other| other == name).unwrap();
+        let mut found: Vec<usize> = packages.iter().map(at).collect();
+        found.sort_unstable();
+        (found, runs.get())
+    }
+}
+
+fn first_version(lockfile: &Lockfile, name: &PackageName) -> Version {
+    lockfile.chosen[name].numbering.parse_version("1.0.0").unwrap()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+
+    #[test]
+    fn a_planted_culprit_is_found_in_few_runs(
+        count in 2usize..40,
+        needs in prop::collection::vec((0usize..40, 0usize..40), 0..6),
+        culprit in 0usize..40,
+    ) {
+        // Needs lead to later ones only, so nothing has to move together both ways.
+        let needs: Vec<(usize, usize)> = needs.into_iter().filter(|(a, b)| a % count < b % count).collect();
+        let (moved, culprit) = (Moved::new(count, &needs), culprit % count);
+        let (found, runs) = moved.blamed(|is_new| is_new(culprit));
+        prop_assert_eq!(found, vec![culprit]);
+        let most = 2.0 * (count as f64).log2() + 4.0;
+        prop_assert!(runs as f64 <= most, "{} runs among {}", runs, count);
+    }
+}
+
+#[test]
+fn two_moves_that_only_fail_together_are_both_found() {
+    let moved = Moved::new(25, &[]);
+    for (a, b) in [(0, 24), (3, 4), (11, 12), (7, 19)] {
+        let (found, runs) = moved.blamed(|is_new| is_new(a) && is_new(b));
+        assert_eq!(found, [a, b]);
+        assert!(runs <= 20, "{runs}");
+    }
+}
+
+#[test]
+fn moves_that_cannot_be_parted_stay_together() {
+    // Each of the two needs the other to have moved.
+    let moved = Moved::new(9, &[(4, 5), (5, 4)]);
+    let (found, _) = moved.blamed(|is_new| is_new(5));
+    assert_eq!(found.len(), 1);
+    assert!([4, 5].contains(&found[0]), "{found:?}");
+}
