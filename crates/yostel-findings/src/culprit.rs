@@ -36,14 +36,14 @@ pub enum Blame {
 /// # Errors
 /// Whatever asking returns.
 pub fn blame<E>(count: usize, ask: impl FnMut(&BTreeSet<usize>) -> Result<Verdict, E>) -> Result<Blame, E> {
-    let mut search = Search { ask, known: Vec::new() };
     let all: Vec<usize> = (0..count).collect();
+    let everything: BTreeSet<usize> = all.iter().copied().collect();
+    let mut search = Search { ask, known: Vec::new(), everything: everything.clone(), is_pointless: false };
     let mut found = match count {
         0 => BTreeSet::new(),
         _ => search.halve(&BTreeSet::new(), false, &all)?,
     };
-    if search.verdict(&found)? != Verdict::Fails {
-        let everything: BTreeSet<usize> = all.into_iter().collect();
+    if search.is_pointless || search.verdict(&found)? != Verdict::Fails {
         match search.verdict(&everything)? {
             Verdict::Passes => return Ok(Blame::PassesAfter),
             Verdict::Unknown => return Ok(Blame::CannotTell(everything)),
@@ -73,6 +73,9 @@ pub fn blame<E>(count: usize, ask: impl FnMut(&BTreeSet<usize>) -> Result<Verdic
 struct Search<A> {
     ask: A,
     known: Vec<(BTreeSet<usize>, Verdict)>,
+    everything: BTreeSet<usize>,
+    /// Whether it does not even fail with everything.
+    is_pointless: bool,
 }
 
 impl<A> Search<A> {
@@ -103,13 +106,17 @@ impl<A> Search<A> {
     where
         A: FnMut(&BTreeSet<usize>) -> Result<Verdict, E>,
     {
-        if has_grown && self.fails_as_less_does(beside)? {
+        if self.is_pointless || has_grown && self.fails_as_less_does(beside)? {
             return Ok(BTreeSet::new());
         }
         if let [one] = candidates {
             let alone = [*one].into();
-            // As a rule one is enough; then nothing more has to be asked.
-            self.fails_as_less_does(&alone)?;
+            // As a rule one is enough; then nothing more has to be asked. Else it is high time to see whether there is
+            // anything to find at all.
+            if !self.is_pointless && !self.fails_as_less_does(&alone)? {
+                let everything = self.everything.clone();
+                self.is_pointless = self.verdict(&everything)? != Verdict::Fails;
+            }
             return Ok(alone);
         }
         let (first, second) = candidates.split_at(candidates.len() / 2);
@@ -205,7 +212,9 @@ mod tests {
     #[test]
     fn where_nothing_is_to_blame_that_is_said() {
         assert_eq!(runs(9, |_| Verdict::Fails).0, Blame::FailsBefore);
-        assert_eq!(runs(9, |_| Verdict::Passes).0, Blame::PassesAfter);
+        let (blamed, runs_until_then) = runs(1000, |_| Verdict::Passes);
+        assert_eq!(blamed, Blame::PassesAfter);
+        assert!(runs_until_then <= 12, "{runs_until_then}");
         assert_eq!(runs(0, |_| Verdict::Passes).0, Blame::PassesAfter);
         assert_eq!(runs(0, |_| Verdict::Fails).0, Blame::FailsBefore);
         assert!(matches!(runs(9, |_| Verdict::Unknown).0, Blame::CannotTell(_)));

@@ -58,7 +58,7 @@ fn the_patch_that_changed_behaviour_is_found_among_25_moves_in_6_runs() {
     let told = words.stdout;
     for line in [
         "This makes the check fail (",
-        " of 25 moves):",
+        " among 25 moves):",
         "gust-model 2.2.0 -> 2.2.1",
         "round gusts up",
         "the check: it rings",

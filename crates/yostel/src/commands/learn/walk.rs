@@ -283,6 +283,12 @@ const WALK: &[Step] = &[
     there("", "yostel lock --shareable && yostel install", 0, &["path ../grip-notes -> archive", "digest sha256:"]),
     there("Who needs whom, as a picture", "yostel graph ../needs.svg", 0, &["Wrote ../needs.svg", "3 projects"]),
     there(PAST, "yostel -C ../line-watch drift", 0, &["releases", "2024-09-16", "BEHIND NOW"]),
+    there(
+        "Between two days nothing but time changed, and the alarm rings: which of the moves was it?",
+        "yostel -C ../line-watch culprit 2025-09-01 2026-09-01 -- sh -c 'test $(gust-now 147) -le 61'",
+        0,
+        &["of 6 moves: the check passes", "gust-model 2.2.0 -> 2.2.1", "round gusts up"],
+    ),
     there(PAST, "yostel -C ../line-watch report ../line-watch.html", 0, &["years behind on 2024-09-16"]),
 ];
 

@@ -68,7 +68,8 @@ pub(crate) fn run(arguments: Culprit, call: &Call) -> Result<Answer, FlowError> 
     let mut cannot_run = None;
     let mut check = |room: &CheckRoom<'_>| {
         let (verdict, said) = match run_check(&arguments, room, call) {
-            Ok(checked) => checked,
+            Ok(Some(checked)) => checked,
+            Ok(None) => return Err(FlowError::Stopped),
             Err(error) => {
                 cannot_run = Some(error);
                 return Err(FlowError::Stopped);
@@ -106,8 +107,12 @@ pub(crate) fn run(arguments: Culprit, call: &Call) -> Result<Answer, FlowError> 
     Ok(Answer::either(call, exit, Said::Result, answer, || words(&report, &last_failure, call)))
 }
 
-/// Runs a check as often as was asked for; returns what it said too.
-fn run_check(arguments: &Culprit, room: &CheckRoom<'_>, call: &Call) -> std::io::Result<(CheckVerdict, String)> {
+/// Runs a check as often as was asked for; returns what it said too, and nothing when it was told to stop.
+fn run_check(
+    arguments: &Culprit,
+    room: &CheckRoom<'_>,
+    call: &Call,
+) -> std::io::Result<Option<(CheckVerdict, String)>> {
     let patience =
         Patience { idle: arguments.time_limit, total: arguments.time_limit, stop: call.settings.patience.stop.clone() };
     let mut verdict = None;
@@ -125,13 +130,14 @@ fn run_check(arguments: &Culprit, room: &CheckRoom<'_>, call: &Call) -> std::io:
                     _ => CheckVerdict::Fails,
                 }
             }
-            Ended::Silent | Ended::TooLong | Ended::TooMuch | Ended::Stopped => CheckVerdict::Unknown,
+            Ended::Silent | Ended::TooLong | Ended::TooMuch => CheckVerdict::Unknown,
+            Ended::Stopped => return Ok(None),
         };
         if verdict.replace(now).is_some_and(|before| before != now) {
-            return Ok((CheckVerdict::Unknown, said));
+            return Ok(Some((CheckVerdict::Unknown, said)));
         }
     }
-    Ok((verdict.unwrap_or(CheckVerdict::Unknown), said))
+    Ok(Some((verdict.unwrap_or(CheckVerdict::Unknown), said)))
 }
 
 fn words(report: &CulpritReport, last_failure: &str, call: &Call) -> String {
@@ -139,7 +145,7 @@ fn words(report: &CulpritReport, last_failure: &str, call: &Call) -> String {
         Side::File(path) => call.show(path),
         other => side_words(other),
     });
-    let runs = format!("{} of the check, of {}", count(report.runs, "run"), count(report.moves, "move"));
+    let runs = format!("{} of the check among {}", count(report.runs, "run"), count(report.moves, "move"));
     match &report.blame {
         Blamed::GoodFails => {
             indented(0, format!("The check fails with {good} too, so none of the moves is to blame ({runs})."))
