@@ -59,7 +59,8 @@ pub(crate) fn run_within(command: Command, patience: &Patience) -> io::Result<En
     run_in(command, patience, (!io::stderr().is_terminal(), false))
 }
 
-/// Like [`run_within`], for a program that asks nobody anything: whatever it started is ended with it, however it ends.
+/// Runs a program that asks nobody anything, to its end or until patience is at its end: whatever it started is ended with
+/// it, however it ends.
 ///
 /// # Errors
 /// When it cannot be started.

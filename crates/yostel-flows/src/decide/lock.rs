@@ -216,8 +216,9 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
             }
         }
     };
-    if let Some(before) = &before {
-        refuse_other_needs(before, &declared, &documents, &request.keep)?;
+    // What two sides come to together, nobody wrote: who asks for what may be of neither.
+    if let Some(written) = sides.as_ref().map(|(ours, _)| ours).or(before.as_ref()) {
+        refuse_other_needs(written, &declared, &documents, &request.keep)?;
     }
     let basis = Basis {
         project,

@@ -6,7 +6,10 @@ use std::fs;
 use proptest::prelude::*;
 use yostel_documents::{Lockfile, PackageName};
 use yostel_findings::CheckVerdict;
-use yostel_flows::{Blamed, Context, Keep, LockRequest, Side, Silent, culprit_by, load_project, lock};
+use yostel_flows::{
+    Blamed, Context, Keep, LockRequest, Side, Sides, Silent, UpdateRequest, Write, culprit_by, load_project, lock,
+    update,
+};
 use yostel_versions::Version;
 
 use crate::World;
@@ -104,4 +107,84 @@ fn moves_that_cannot_be_parted_stay_together() {
     let (found, _) = moved.blamed(|is_new| is_new(5));
     assert_eq!(found.len(), 1);
     assert!([4, 5].contains(&found[0]), "{found:?}");
+}
+
+/// What a lockfile holds, in the order of names.
+fn versions(lockfile: &Lockfile) -> Vec<(PackageName, Version)> {
+    lockfile.chosen.iter().map(|(name, locked)| (name.clone(), locked.version.clone())).collect()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2_000))]
+
+    #[test]
+    fn two_branches_that_updated_are_merged_the_same_whichever_is_ours(
+        needs in prop::collection::vec((0usize..6, 0usize..3, 0usize..6, 0usize..4), 0..10),
+        ours in prop::sample::subsequence(vec![0usize, 1, 2, 3, 4, 5], 0..=3),
+        theirs in prop::sample::subsequence(vec![0usize, 1, 2, 3, 4, 5], 0..=3),
+    ) {
+        let mut text = "console: p0 *, p1 *, p2 *\n".to_owned();
+        for package in 0..6 {
+            for (at, version) in ["1.0.0", "1.1.0", "2.0.0"].into_iter().enumerate() {
+                let of = needs.iter().filter(|(a, v, b, _)| (*a, *v) == (package, at) && a != b);
+                let mut of: Vec<(usize, &str)> = of.map(|(_, _, b, accept)| (*b, ["*", "^1", "^2", ">=1.1"][*accept])).collect();
+                of.sort_unstable();
+                of.dedup_by_key(|(b, _)| *b);
+                let of: Vec<String> = of.iter().map(|(b, accept)| format!("p{b} {accept}")).collect();
+                text.push_str(&format!("p{package} {version}: {}\n", of.join(", ")));
+            }
+        }
+        let world = World::new(&[], "p0 = '*'\np1 = '*'\np2 = '*'");
+        yostel_testkit::World::parse(&text).write_to(&world.path("station"));
+        let settings = world.settings();
+        let context = Context::new(&settings, &Silent);
+        let project = || load_project(&world.path("console"), &settings).unwrap();
+        let take = Some(yostel_documents::Take::Oldest);
+        if lock(&project(), LockRequest { keep: Keep::Nothing, take, ..LockRequest::default() }, &context).is_err() {
+            return Ok(());
+        }
+        let file = world.path("console/yostel.lock");
+        let base = fs::read(&file).unwrap();
+        let is_there = |lockfile: &Lockfile, i: &usize| lockfile.chosen.contains_key(&PackageName::parse(&format!("p{i}")).unwrap());
+        let of_base = Lockfile::parse(std::str::from_utf8(&base).unwrap()).unwrap();
+        let mut sides = Vec::new();
+        for (name, side) in [("base", &[][..]), ("ours", &ours), ("theirs", &theirs)] {
+            fs::write(&file, &base).unwrap();
+            let packages = side.iter().filter(|i| is_there(&of_base, i));
+            let packages: Vec<_> = packages.map(|i| (PackageName::parse(&format!("p{i}")).unwrap(), None)).collect();
+            if !packages.is_empty() {
+                update(&project(), &UpdateRequest { packages, ..UpdateRequest::of_everything(Write::File) }, &context).unwrap();
+            }
+            fs::copy(&file, world.path(name)).unwrap();
+            sides.push(Lockfile::parse(&fs::read_to_string(&file).unwrap()).unwrap());
+        }
+        let merged = |sides: [&str; 3]| {
+            let sides = sides.map(|side| world.path(side));
+            let request = LockRequest { merge: Some(Sides::Files(sides)), write: Write::Nothing, ..LockRequest::default() };
+            versions(&lock(&project(), request, &context).unwrap().lockfile.unwrap())
+        };
+        let one = merged(["base", "ours", "theirs"]);
+        prop_assert_eq!(&one, &merged(["base", "theirs", "ours"]), "{}", text);
+        prop_assert_eq!(merged(["base", "ours", "ours"]), versions(&sides[1]));
+        // Where either side alone moved something, that is the merge; and what both have stays, if all of that goes together.
+        if sides[1] == sides[0] {
+            prop_assert_eq!(&one, &versions(&sides[2]));
+        }
+        let picked = |name: &PackageName| -> Option<&Version> {
+            let at = |side: usize| sides[side].chosen.get(name).map(|locked| &locked.version);
+            match (at(0), at(1), at(2)) {
+                (base, ours, theirs) if ours == base => theirs,
+                (base, ours, theirs) if theirs == base => ours,
+                (_, ours, theirs) => ours.max(theirs),
+            }
+        };
+        let all_as_picked = one.iter().all(|(name, version)| picked(name) == Some(version));
+        let both = sides[1].chosen.iter().filter(|(name, locked)| {
+            sides[2].chosen.get(name).is_some_and(|other| other.version == locked.version)
+        });
+        for (name, locked) in both {
+            let there = one.iter().find(|(other, _)| other == name).map(|(_, version)| version);
+            prop_assert!(there.is_none_or(|version| *version == locked.version) || !all_as_picked, "{name} in {text}");
+        }
+    }
 }

@@ -73,6 +73,7 @@ fn each_command_that_edits_is_undone_and_done_again_to_the_byte() {
     there_and_back(&sandbox, "console", "alter rig --drop");
     sandbox.write("station/advisories/s.json", ADVISORY);
     there_and_back(&sandbox, "console", "audit dismiss S --why unreached");
+    there_and_back(&sandbox, "console", "update gust 2.0.0");
     sandbox.run("console", "add valley/bell --quiet").expect(0);
     sandbox.run("console", "lock").expect(3);
     there_and_back(&sandbox, "console", "settle 1 --quiet");
@@ -80,8 +81,8 @@ fn each_command_that_edits_is_undone_and_done_again_to_the_byte() {
         serde_json::from_str(&sandbox.run("console", "--format json undo --list").expect(0).stdout).unwrap();
     let commands: Vec<&str> =
         listed["changes"].as_array().unwrap().iter().map(|c| c["change"].as_str().unwrap()).collect();
-    assert_eq!(commands.len(), 6, "{commands:?}");
-    assert!(commands[5] == "lock" && commands[0].starts_with("settle 1"), "{commands:?}");
+    assert_eq!(commands.len(), 7, "{commands:?}");
+    assert!(commands[6] == "lock" && commands[0].starts_with("settle 1"), "{commands:?}");
 }
 
 const ADVISORY: &str = r#"{"id":"S","modified":"2026-05-01T00:00:00Z","affected":[{
