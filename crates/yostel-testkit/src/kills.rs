@@ -23,8 +23,21 @@ impl fmt::Display for KillReport {
 }
 
 /// What is killed, in turn.
-const WORK: [&str; 11] =
-    ["install cold", "install warm", "prune", "lock", "load", "publish", "withdraw", "alter", "keep", "add", "settle"];
+const WORK: [&str; 13] = [
+    "install cold",
+    "install warm",
+    "prune",
+    "lock",
+    "load",
+    "publish",
+    "withdraw",
+    "alter",
+    "keep",
+    "add",
+    "undo",
+    "culprit",
+    "settle",
+];
 
 /// Kills `kills` processes of the program at work, in turn: installs, a prune, a lock, a load, a publish, a withdrawal,
 /// changes of a package, edits of a manifest. After each, what comes next must succeed, the install must have the digest
@@ -146,6 +159,15 @@ impl KillWorld {
                 ("console", "alter part1 --keep --why because".into())
             }
             "add" => ("console", "add clash ^1".into()),
+            "undo" => {
+                sandbox.run("console", "add clash ^1").expect(0);
+                ("console", "undo".into())
+            }
+            "culprit" => {
+                let lockfile = sandbox.read("console/yostel.lock");
+                sandbox.write("good.lock", lockfile);
+                ("console", "culprit ../good.lock -- true".into())
+            }
             _ => {
                 let collides = self.manifest.replace("[sources", "clash = \"^1\"\n[sources");
                 sandbox.write("console/yostel.toml", collides);

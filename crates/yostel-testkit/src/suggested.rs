@@ -84,7 +84,9 @@ pub(crate) fn try_all(root: &Path, said_to: &Command, text: &str) {
     // Where something else is in the manifest's place, there is no good way out but to remove it.
     let manifest = root.join(&folder).join("yostel.toml");
     let is_trap = manifest.symlink_metadata().is_ok() && !manifest.is_file();
-    for command in suggested(text).into_iter().filter(|_| !is_trap) {
+    // What can be undone is remembered of a folder, and the copy is another.
+    let is_undo = |command: &Vec<String>| command.first().is_some_and(|word| word == "undo");
+    for command in suggested(text).into_iter().filter(|command| !is_trap && !is_undo(command)) {
         let copy = tempfile::tempdir().unwrap();
         let copied = Command::new("cp").args(["-a", "--"]).arg(root.join(".")).arg(copy.path()).output();
         // Trees thousands of levels deep are more than that program can copy.
