@@ -143,6 +143,7 @@ fn run_check(
 fn words(report: &CulpritReport, last_failure: &str, call: &Call) -> String {
     let [good, bad] = report.sides.clone().map(|side| match &side {
         Side::File(path) => call.show(path),
+        Side::Now => "what is locked now".to_owned(),
         other => side_words(other),
     });
     let runs = format!("{} of the check among {}", count(report.runs, "run"), count(report.moves, "move"));
