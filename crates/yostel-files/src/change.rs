@@ -36,6 +36,16 @@ impl Folder {
         Ok(())
     }
 
+    /// Lets nobody but its owner into this folder.
+    ///
+    /// # Errors
+    /// When the system refuses.
+    pub fn keep_to_owner(&self) -> Result<(), FileError> {
+        let failed = FileError::when("set the permissions of", &self.path);
+        let folder = self.open_itself()?;
+        rustix::fs::fchmod(&folder, Mode::from_raw_mode(0o700)).map_err(|errno| failed(errno.into()))
+    }
+
     /// Makes a folder and those above it, as far as they are not there, and returns it.
     ///
     /// # Errors

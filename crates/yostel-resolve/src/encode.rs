@@ -151,11 +151,6 @@ impl Encoding {
         self.tables.candidates[id.index()].as_ref()?.literal(at)
     }
 
-    /// Returns the versions to keep of a package that may be chosen.
-    pub(super) fn kept(&self, id: PackageId) -> &[Lit] {
-        self.tables.candidates.get(id.index()).and_then(Option::as_ref).map_or(&[], |candidates| &candidates.kept)
-    }
-
     /// States what every release that was looked at needs.
     pub(super) fn state_all(&mut self, problem: &Problem, known: &Known) {
         let search = &mut self.solver.stating();

@@ -216,7 +216,7 @@ impl Search {
             return carried;
         }
         self.stage = match stage {
-            Stage::Any if !problem.reach.is_empty() => Stage::Reach(problem.reach.iter().rev().cloned().collect()),
+            Stage::Any if !problem.reach.is_empty() => Stage::Reach(problem.reach.keys().rev().cloned().collect()),
             Stage::Any | Stage::Reach(_) if problem.keep.is_empty() => Stage::Preferred(Layers::of(problem)),
             Stage::Any | Stage::Reach(_) => {
                 let encoding = &mut self.encoding;

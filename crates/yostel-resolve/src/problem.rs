@@ -11,8 +11,9 @@ use yostel_versions::{ConstraintText, Version};
 pub struct Problem {
     /// What the projects need; order does not matter.
     pub requirements: Vec<Requirement>,
-    /// Packages that are to be as new as can be, the first by name first, whatever else must move for that. Default: none.
-    pub reach: BTreeSet<PackageName>,
+    /// Packages that are to be as new as can be, the first by name first, whatever else must move for that; with the versions
+    /// that they are at, of which each moves along its compatible line where several may be there. Default: none.
+    pub reach: BTreeMap<PackageName, BTreeSet<Version>>,
     /// Versions to keep where possible, as a lockfile has them. A withdrawn release may be kept, never newly chosen.
     pub keep: BTreeMap<PackageName, BTreeSet<Version>>,
     /// Which releases may be chosen at all, and which are the better.

@@ -180,7 +180,7 @@ impl Resolver {
         let requirements = problem.requirements.iter().map(|requirement| (&requirement.package, &requirement.accept));
         let mut known = Known::new(requirements, reach, &problem.rules);
         // What was locked is needed again, as a rule, so it is asked for at once.
-        for name in problem.keep.keys().chain(&problem.reach) {
+        for name in problem.keep.keys().chain(problem.reach.keys()) {
             let id = known.package(name);
             known.want(id);
         }

@@ -20,7 +20,8 @@ pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
         let numbering = &world.documents[name].numbering;
         problem.rules.coexist.contains(name) && !numbering.is_same_line(&one.release.version, &other.release.version)
     };
-    let right = sets(world, beside).into_iter().filter(|set| is_right_with(problem, set, &problem.reach));
+    let anyway = problem.reach.keys().cloned().collect();
+    let right = sets(world, beside).into_iter().filter(|set| is_right_with(problem, set, &anyway));
     let best = right.max_by(|a, b| {
         let reached = |set| reached(world, problem, set);
         reached(a).cmp(&reached(b)).then_with(|| better(world, problem, a, b))
@@ -38,7 +39,7 @@ pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
 /// Tells how far a set gets with what is to be reached, package by package: the greater is the better.
 fn reached(world: &World, problem: &Problem, set: &Resolution) -> Vec<Option<usize>> {
     let mut all = Vec::new();
-    for name in &problem.reach {
+    for (name, there) in &problem.reach {
         let Some(document) = world.documents.get(name) else { continue };
         let same_line =
             |a: &Version, b: &Version| !problem.rules.coexist.contains(name) || document.numbering.is_same_line(a, b);
@@ -56,10 +57,9 @@ fn reached(world: &World, problem: &Problem, set: &Resolution) -> Vec<Option<usi
                 None => lines.push(vec![version]),
             }
         }
-        let kept =
-            |line: &Vec<&Version>| problem.keep.get(name).is_some_and(|kept| line.iter().any(|v| kept.contains(*v)));
+        let is_at = |line: &Vec<&Version>| there.iter().any(|there| same_line(there, line[0]));
         let several = lines.len() > 1;
-        for line in lines.iter().filter(|line| !several || kept(line)) {
+        for line in lines.iter().filter(|line| !several || is_at(line)) {
             let at = line.iter().position(|v| set.chosen.at(name, v).is_some());
             all.push(at.map(|at| line.len() - at));
         }

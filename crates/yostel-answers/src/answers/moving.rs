@@ -60,6 +60,8 @@ pub struct UpdateAnswer {
     pub news: BTreeMap<String, Vec<NewsTold>>,
     /// Of what was to move, what has newer releases still.
     pub stayed: Vec<OutdatedTold>,
+    /// Of what stayed, the table of the manifest that speaks of it wherever it turns up: `force` or `agreed`.
+    pub ruled: BTreeMap<String, &'static str>,
     /// Advisories that affect what is locked now and did not before.
     pub advisories_in: Vec<ThreatTold>,
     /// Advisories that affect what was locked and do not any more.
@@ -94,6 +96,7 @@ impl UpdateAnswer {
             edits: told(&report.edits),
             news: report.news.iter().map(|(package, news)| (package.to_string(), told(news))).collect(),
             stayed: report.stayed.iter().map(|one| OutdatedTold::of(one, now)).collect(),
+            ruled: report.ruled.iter().map(|(package, table)| (package.to_string(), *table)).collect(),
             advisories_in: told(&comparison.advisories_in),
             advisories_out: told(&comparison.advisories_out),
             standing: told(&report.standing),
@@ -219,6 +222,10 @@ pub struct CulpritAnswer {
     pub news: BTreeMap<String, Vec<NewsTold>>,
     /// How many packages moved between the two locks.
     pub between: usize,
+    /// How many packages differ otherwise (their place, content or patch), which was not tried.
+    pub untried: usize,
+    /// How many packages are not where the good lock has them even without any move, since what is needed now does not let them.
+    pub unlike_good: usize,
     /// How often the check was run.
     pub runs: usize,
     /// What the check said when it failed last; empty where it did not.
@@ -247,6 +254,8 @@ impl CulpritAnswer {
             moves,
             news: report.news.iter().map(|(package, news)| (package.to_string(), told(news))).collect(),
             between: report.moves,
+            untried: report.untried,
+            unlike_good: report.unlike_good,
             runs: report.runs,
             said: said.to_owned(),
         }

@@ -7,10 +7,10 @@ use yostel_documents::Lockfile;
 use yostel_resolve::{Outcome, Problem, Resolver};
 
 use crate::context::Context;
-use crate::error::{FlowError, SearchError};
+use crate::error::FlowError;
 use crate::project::LoadedProject;
 use crate::search::drive::drive;
-use crate::search::places::{places_of, rules_about};
+use crate::search::places::told;
 use crate::search::proposal::{Basis, Proposal};
 use crate::search::rules::{Keep, rules_of};
 
@@ -31,10 +31,7 @@ pub(crate) fn lockfile_as_of(
     let resolution = match drive(Resolver::new(problem), project, &sources, context.observer)?.outcome {
         Outcome::Resolved(resolution) => resolution,
         Outcome::Stopped(_) => return Err(FlowError::Stopped),
-        Outcome::Collision(collision) => {
-            let (places, rules) = (places_of(project, &collision), rules_about(project, &collision));
-            return Err(SearchError::Collision { collision, places, rules, proof: None, search: None }.into());
-        }
+        Outcome::Collision(collision) => return Err(told(project, collision).into()),
     };
     let (declared, patches, keep) = (&declared, &patches, &Keep::Nothing);
     let basis = Basis { project, declared, patches, before: None, keep, manifests: BTreeMap::new(), shareable: false };

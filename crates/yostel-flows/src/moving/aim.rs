@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use jiff::Timestamp;
 use yostel_documents::{
-    Asker, Declared, Lockfile, PackageDocument, PackageName, Purpose, Requirement, SourceName, run_purpose,
+    Asker, Declared, EditError, Lockfile, PackageDocument, PackageName, Purpose, Requirement, SourceName, run_purpose,
 };
 use yostel_versions::ConstraintText;
 
@@ -13,6 +13,7 @@ use crate::context::Context;
 use crate::decide::lock::Write;
 use crate::error::{FlowError, LockError, SearchError};
 use crate::project::LoadedProject;
+use crate::project::prepared::known_purposes;
 use crate::search::rules::Keep;
 
 /// What to update, and how.
@@ -100,6 +101,10 @@ pub(crate) fn asked_for(
     }
     if let Some(name) = &request.needed_by {
         project.project(name)?;
+    }
+    known_purposes(project, lockfile, &request.purpose)?;
+    if let Some(source) = request.source.as_ref().filter(|source| !project.manifest().sources.contains_key(*source)) {
+        return Err(EditError::NoSuchSource(source.clone()).into());
     }
     let is_asked = |need: &Requirement| {
         request.purpose.as_ref().is_none_or(|purpose| need.purpose == *purpose)

@@ -39,6 +39,10 @@ pub(crate) fn with_edits(
         return Ok((project.clone(), moves));
     }
     let moved = |package: &PackageName, before: &ConstraintText| {
+        // A version that is forced is nobody's constraint.
+        if project.manifest().force.contains_key(package) {
+            return None;
+        }
         // Of several lines a need is met by the newest that it accepts.
         let choice = resolution.chosen.get(package)?;
         let versions: Vec<&Version> =

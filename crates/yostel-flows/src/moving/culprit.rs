@@ -9,7 +9,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use yostel_documents::{Asker, Lockfile, PackageName, Requirement, Seal, run_purpose};
-use yostel_findings::{Advisories, Blame, CheckVerdict, Comparison, News, blame, comparison};
+use yostel_findings::{Advisories, Blame, CheckVerdict, Comparison, Move, MoveKind, News, blame, compare, comparison};
 use yostel_resolve::{Collision, Outcome, Problem, Resolution, Resolver};
 use yostel_sources::SourceSet;
 use yostel_versions::ConstraintText;
@@ -17,7 +17,7 @@ use yostel_versions::ConstraintText;
 use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
 use crate::decide::lock::Write;
-use crate::error::{FlowError, SearchError};
+use crate::error::FlowError;
 use crate::look::compare::{Side, lockfile_of};
 use crate::moving::aim::{Aim, UpdateRequest};
 use crate::moving::constraints::with_edits;
@@ -27,9 +27,9 @@ use crate::project::LoadedProject;
 use crate::project::files::{LOCKFILE_NAME, OpenFiles};
 use crate::project::patches::Patches;
 use crate::search::drive::drive;
-use crate::search::places::{places_of, rules_about};
+use crate::search::places::told;
 use crate::search::proposal::{Basis, Proposal};
-use crate::search::rules::{Keep, KeptVersions, rules_of, versions_of};
+use crate::search::rules::{Keep, KeptVersions, rules_of, versions_in, versions_of};
 use crate::using::environment::{Environment, environment};
 use crate::using::install::{InstallRequest, install};
 
@@ -54,6 +54,11 @@ pub struct CulpritReport {
     pub sides: [Side; 2],
     /// How many packages moved between the two.
     pub moves: usize,
+    /// How many packages differ otherwise (their place, content or patch): that is not tried.
+    pub untried: usize,
+    /// How many packages are not where the good lock has them even without any move, since what is needed now does not let
+    /// them.
+    pub unlike_good: usize,
     /// How often the check was run.
     pub runs: usize,
     /// What came of it.
@@ -125,7 +130,7 @@ fn search(
     let names: BTreeSet<&PackageName> = at_good.keys().chain(at_bad.keys()).collect();
     let moved: Vec<PackageName> =
         names.into_iter().filter(|name| at_good.get(*name) != at_bad.get(*name)).cloned().collect();
-    let sources = project.sources_and_elsewhere(Some(&bad), &Keep::Nothing, context)?;
+    let sources = project.sources_and_elsewhere(Some(&bad), &Keep::Locked, context)?;
     let patches = project.patches()?;
     let between = Between { project, patches: &patches, at_good, at_bad, moved: &moved, sources: &sources, context };
     let mut tried: BTreeMap<Seal, CheckVerdict> = BTreeMap::new();
@@ -157,7 +162,16 @@ fn search(
             Blamed::Moves { comparison, packages: named(&set) }
         }
     };
-    Ok(CulpritReport { sides, moves: moved.len(), runs: tried.len(), blame, news })
+    let is_move = |one: &Move| {
+        matches!(
+            one.kind,
+            MoveKind::Moved { .. } | MoveKind::Added { .. } | MoveKind::Dropped { .. } | MoveKind::Purposes { .. }
+        )
+    };
+    let untried = compare(Some(&good), &bad).iter().filter(|one| !is_move(one)).count();
+    let none = versions_of(between.set_with(&BTreeSet::new())?.proposal.lockfile());
+    let unlike_good = between.at_good.iter().filter(|(name, there)| none.get(*name) != Some(*there)).count();
+    Ok(CulpritReport { sides, moves: moved.len(), untried, unlike_good, runs: tried.len(), blame, news })
 }
 
 /// Where one move is to blame that others cannot be parted from, looks whether it is rather one of those, which can be made
@@ -191,15 +205,6 @@ fn narrowed(
         break;
     }
     Ok(set)
-}
-
-/// Reads the versions of a set as versions to keep.
-fn versions_in(resolution: &Resolution) -> KeptVersions {
-    let mut versions = KeptVersions::new();
-    for (name, choice) in resolution.chosen.iter() {
-        versions.entry(name.clone()).or_default().insert(choice.release.version.clone());
-    }
-    versions
 }
 
 /// What lies between two locks.
@@ -267,10 +272,7 @@ impl Between<'_> {
         };
         let resolution = match resolved(problem)? {
             Ok(resolution) => resolution,
-            Err(collision) => {
-                let (places, rules) = (places_of(project, &collision), rules_about(project, &collision));
-                return Err(SearchError::Collision { collision, places, rules, proof: None, search: None }.into());
-            }
+            Err(collision) => return Err(told(project, collision).into()),
         };
         let request = UpdateRequest::of_everything(Write::Nothing);
         let aim = Aim { packages: None, demands: Vec::new(), request: &UpdateRequest { edit: true, ..request } };

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_documents::{Asker, Declared, Lockfile, PackageDocument, PackageName, Requirement, run_purpose};
-use yostel_findings::{Affectable, Threat};
+use yostel_findings::{Affectable, Threat, UnreadAdvisory};
 use yostel_resolve::{Outcome, Problem, Resolution, Resolver};
 use yostel_sources::SourceSet;
 use yostel_versions::ConstraintText;
@@ -16,8 +16,8 @@ use crate::look::statements::sorted;
 use crate::moving::aim::{Aim, UpdateRequest};
 use crate::project::LoadedProject;
 use crate::search::drive::drive;
-use crate::search::places::{places_of, rules_about};
-use crate::search::rules::{KeptVersions, kept_versions, rules_of};
+use crate::search::places::{places_of, rules_about, told};
+use crate::search::rules::{KeptVersions, kept_versions, rules_of, versions_in, versions_of};
 
 /// A set, and what the sources told of its packages.
 pub(crate) type Found = (Resolution, BTreeMap<PackageName, PackageDocument>);
@@ -36,13 +36,10 @@ pub(crate) fn search(
         Outcome::Resolved(resolution) => Ok((resolution, driven.resolver.into_documents())),
         Outcome::Stopped(_) => Err(FlowError::Stopped),
         Outcome::Collision(collision) => {
-            let (places, rules) = (places_of(project, &collision), rules_about(project, &collision));
             let asked = aim.demands.iter().find(|demand| collision.requirements.contains(demand));
-            Err(match asked.cloned().map(Box::new) {
-                Some(asked) => SearchError::OutOfReach { asked, collision, places, rules },
-                None => SearchError::Collision { collision, places, rules, proof: None, search: None },
-            }
-            .into())
+            let Some(asked) = asked.cloned().map(Box::new) else { return Err(told(project, collision).into()) };
+            let (places, rules) = (places_of(project, &collision), rules_about(project, &collision));
+            Err(SearchError::OutOfReach { asked, collision, places, rules }.into())
         }
     }
 }
@@ -67,30 +64,39 @@ fn problem_of(
     requirements.extend(aim.demands.iter().cloned());
     let keep = match &aim.packages {
         Some(_) => kept_versions(before, declared, &aim.keep()),
-        // Nothing is kept, but nothing else may move for it: what is locked is the best guess.
-        None => BTreeMap::new(),
+        None => KeptVersions::new(),
     };
-    let reach = match &aim.packages {
-        Some(packages) if !request.alone && !request.advisories => packages.clone(),
-        _ => BTreeSet::new(),
-    };
+    let mut reach = versions_of(before);
+    let is_reached = |name: &PackageName| aim.packages.as_ref().is_some_and(|packages| packages.contains(name));
+    reach.retain(|name, _| is_reached(name) && !request.alone && !request.advisories);
     Problem { requirements, reach, keep, rules }
 }
 
-/// Finds the set that ends as many advisories as can be ended, with the fewest others moved; tells those that stand.
+/// What an update out of advisories comes to.
+pub(crate) struct WaysOut {
+    /// The set; none when nothing is affected, or nothing can be ended.
+    pub(crate) found: Option<Found>,
+    /// What was to end.
+    pub(crate) threats: Vec<Threat>,
+    /// Advisories that could not be read, so nobody knows whom they affect.
+    pub(crate) unread: Vec<UnreadAdvisory>,
+}
+
+/// Finds the set that ends as many advisories as can be ended, with the fewest others moved.
 pub(crate) fn out_of_advisories(
     aim: &mut Aim<'_>,
     (before, declared): (&Lockfile, &Declared),
     project: &LoadedProject,
     sources: &SourceSet,
     context: &Context<'_>,
-) -> Result<(Option<Found>, Vec<Threat>), FlowError> {
+) -> Result<WaysOut, FlowError> {
     let documents = told_by_sources(project, &from_sources(before), context.observer)?;
-    let (advisories, _) = gather(&Sought::on(before), &documents, (project, sources), context)?;
+    let (advisories, unread) = gather(&Sought::on(before), &documents, (project, sources), context)?;
     let mut threats = sorted(&advisories, (before, &documents), project, context)?.stand;
     threats.retain(|threat| aim.is_for(&threat.package));
     let affected: BTreeSet<PackageName> = threats.iter().map(|threat| threat.package.clone()).collect();
-    let asked = std::mem::take(&mut aim.demands);
+    let mut asked = std::mem::take(&mut aim.demands);
+    asked.retain(|demand| affected.contains(&demand.package));
     let here = Asker::Project(project.here().name().clone());
     // Out on its own line if that can be, and else on any; what no source lists cannot move.
     let ways_of = |package: &PackageName| -> Vec<Requirement> {
@@ -111,15 +117,14 @@ pub(crate) fn out_of_advisories(
     let ways: Vec<Vec<Requirement>> = affected.iter().map(ways_of).filter(|ways| !ways.is_empty()).collect();
     aim.demands = asked.iter().cloned().chain(ways.iter().map(|ways| ways[0].clone())).collect();
     aim.packages = Some(affected);
-    let mut ended: BTreeSet<PackageName> = ways.iter().map(|ways| ways[0].package.clone()).collect();
     let all_at_once =
         if ways.is_empty() { None } else { reachable(aim, (before, declared), project, sources, context)? };
     let found = match all_at_once {
         Some(found) => Some(found),
         None => {
             // So one after the other, as far as each goes with those before it.
-            let mut found = None;
-            (aim.demands, ended) = (asked, BTreeSet::new());
+            let (mut found, mut ended) = (None, BTreeSet::new());
+            aim.demands = asked;
             for way in ways.into_iter().flatten() {
                 if ended.contains(&way.package) {
                     continue;
@@ -138,8 +143,7 @@ pub(crate) fn out_of_advisories(
             found
         }
     };
-    threats.retain(|threat| !ended.contains(&threat.package));
-    Ok((found, threats))
+    Ok(WaysOut { found, threats, unread })
 }
 
 /// Like [`search`]; nothing where what is asked for cannot be had.
@@ -166,19 +170,13 @@ pub(crate) fn proved(
     request: &UpdateRequest,
     context: &Context<'_>,
 ) -> Result<Resolution, FlowError> {
-    let mut keep = KeptVersions::new();
-    for (name, choice) in found.chosen.iter() {
-        keep.entry(name.clone()).or_default().insert(choice.release.version.clone());
-    }
+    let keep = versions_in(found);
     let rules = rules_of(project, request.as_of, None, context.settings);
     let problem = Problem { requirements: declared.requirements.clone(), keep, rules, ..Problem::default() };
     let driven = drive(Resolver::new(problem), project, sources, context.observer)?;
     match driven.outcome {
         Outcome::Resolved(resolution) => Ok(resolution),
         Outcome::Stopped(_) => Err(FlowError::Stopped),
-        Outcome::Collision(collision) => {
-            let (places, rules) = (places_of(project, &collision), rules_about(project, &collision));
-            Err(SearchError::Collision { collision, places, rules, proof: None, search: None }.into())
-        }
+        Outcome::Collision(collision) => Err(told(project, collision).into()),
     }
 }

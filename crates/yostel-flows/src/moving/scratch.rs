@@ -2,6 +2,7 @@
 //! says of itself that it can be made again (CACHEDIR.TAG).
 
 use std::ffi::OsStr;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use yostel_files::{Folder, Kind};
@@ -12,11 +13,23 @@ use crate::error::FlowError;
 use crate::observer::go_on;
 use crate::project::LoadedProject;
 
-/// What folders are called that are not copied.
-const LEFT_OUT: [&str; 3] = [".yostel", ".git", "altered"];
+/// What folders are called that are not copied, wherever they are.
+const LEFT_OUT: [&str; 2] = [".yostel", ".git"];
 
-/// The file that marks a folder as one that can be made again.
-const TAG: &str = "CACHEDIR.TAG";
+/// The folder at the root with copies of packages that are open for changes: installed are those of the cache.
+const OPEN: &str = "altered";
+
+/// The file that marks a folder as one that can be made again, and how it begins (bford.info/cachedir).
+const TAG: (&str, &[u8]) = ("CACHEDIR.TAG", b"Signature: 8a477f597d28d172789f06886806bc55");
+
+/// Tells whether a folder says of itself that it can be made again.
+fn is_tagged(folder: &Folder) -> bool {
+    folder.has(TAG.0, Kind::File)
+        && folder.open_file(TAG.0).is_ok_and(|file| {
+            let mut begin = Vec::new();
+            file.take(TAG.1.len() as u64).read_to_end(&mut begin).is_ok() && begin == TAG.1
+        })
+}
 
 /// A copy of a project; it goes when this is dropped, and with the next process where this one is killed.
 pub(crate) struct Scratch {
@@ -39,7 +52,8 @@ impl Scratch {
         root.walk_into(is_copied, |here, at, entries| -> Result<(), FlowError> {
             go_on(context.observer)?;
             let is_below = |folder: &PathBuf| at.starts_with(folder);
-            if !at.as_os_str().is_empty() && (left_out.iter().any(is_below) || here.has(TAG, Kind::File)) {
+            if !at.as_os_str().is_empty() && (left_out.iter().any(is_below) || at == Path::new(OPEN) || is_tagged(here))
+            {
                 left_out.push(at.to_owned());
                 return Ok(());
             }

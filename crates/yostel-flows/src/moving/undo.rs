@@ -7,7 +7,7 @@ use std::path::{Component, Path, PathBuf};
 
 use jiff::Timestamp;
 use yostel_documents::{EntryKind, FilePatch, Patch, TreeFile};
-use yostel_store::{Changed, Content, JournalEntry};
+use yostel_store::{ChangedFile, FileContent, STATE_FOLDER};
 
 use crate::context::Context;
 use crate::decide::lock::Write;
@@ -67,18 +67,16 @@ pub struct PastChange {
 }
 
 /// Lists what commands changed in the project here or above, the last one first, with the project's folder.
-///
-/// # Errors
-/// None so far.
-pub fn past_changes(folder: &Path, context: &Context<'_>) -> Result<(PathBuf, Vec<PastChange>), FlowError> {
-    let (root, journal) = journal_of(folder, context);
-    let past = journal.into_iter().rev().map(|entry| PastChange {
+pub fn past_changes(folder: &Path, context: &Context<'_>) -> (PathBuf, Vec<PastChange>) {
+    let root = root_of(folder, context);
+    let past = context.cache.journal(&root).into_iter().rev().map(|entry| PastChange {
         at: entry.at.parse().ok(),
-        undone: entry.undone,
+        undone: entry.is_undone(),
         files: entry.files.into_keys().collect(),
         command: entry.command,
     });
-    Ok((root, past.collect()))
+    let past = past.collect();
+    (root, past)
 }
 
 /// Undoes what the last command changed that is not undone yet; all of it or nothing.
@@ -86,21 +84,19 @@ pub fn past_changes(folder: &Path, context: &Context<'_>) -> Result<(PathBuf, Ve
 /// # Errors
 /// `Nothing`, `EditedSince`, `Foreign`, and what cannot be read or written.
 pub fn undo(folder: &Path, request: UndoRequest, context: &Context<'_>) -> Result<UndoReport, FlowError> {
-    let (root, _) = journal_of(folder, context);
+    let root = root_of(folder, context);
     let _held = hold_files(&root, context)?;
-    let journal = context.cache.journal(&root);
-    let candidates: Vec<&JournalEntry> = journal.iter().filter(|entry| entry.undone == request.again).collect();
-    let entry = if request.again { candidates.first() } else { candidates.last() };
-    let Some(entry) = entry.copied() else { return Err(UndoError::Nothing { again: request.again }.into()) };
+    let (entry, more) = context.cache.journal_next(&root, request.again);
+    let Some(mut entry) = entry else { return Err(UndoError::Nothing { again: request.again }.into()) };
     let mut edited = Vec::new();
     let mut steps = Vec::new();
     for (path, changed) in &entry.files {
-        if !is_within(path) {
-            return Err(UndoError::Foreign { command: entry.command.clone(), path: path.clone() }.into());
-        }
-        let Changed { before, after } = changed;
+        let foreign = || UndoError::Foreign { command: entry.command.clone(), path: path.clone() };
+        let ChangedFile { before, after } = changed;
         let (from, to) = if request.again { (before, after) } else { (after, before) };
-        let (from, to) = (bytes_of(from), bytes_of(to));
+        let (Some(from), Some(to), true) = (bytes_of(from), bytes_of(to), is_within(path)) else {
+            return Err(foreign().into());
+        };
         let now = content_of(&root, path)?;
         let restored = match (now == to, now == from, &to) {
             (true, ..) => Restored::AsItWas,
@@ -120,46 +116,49 @@ pub fn undo(folder: &Path, request: UndoRequest, context: &Context<'_>) -> Resul
     if request.write == Write::File {
         // The lockfile last, as when it was written; what was there before it was is not needed any more.
         let (lockfile, others): (Vec<_>, Vec<_>) = steps.iter().partition(|(path, ..)| path == LOCKFILE_NAME);
+        let all = others.into_iter().chain(lockfile).filter(|(_, restored, _)| *restored != Restored::AsItWas);
+        let files: Vec<_> = all.map(|(path, _, to)| (path.as_str(), to.as_deref())).collect();
         let mut writing = Writing::again(&root, context);
-        for (path, _, to) in
-            others.into_iter().chain(lockfile).filter(|(_, restored, _)| *restored != Restored::AsItWas)
-        {
-            writing.put(path, to.as_deref())?;
-        }
-        let mut entry = entry.clone();
-        entry.undone = !request.again;
-        let noted = context.cache.write_journal(&mut entry);
+        writing.put_all(&files)?;
+        let noted = context.cache.mark_undone(&mut entry, !request.again);
         writing.unless_done(noted.map_err(FlowError::from))?;
     }
     Ok(UndoReport {
         root,
-        command: entry.command.clone(),
         at: entry.at.parse().ok(),
+        command: entry.command,
         files: steps.into_iter().map(|(path, restored, _)| (path, restored)).collect(),
-        more: candidates.len() - 1,
+        more,
         written: request.write == Write::File,
     })
 }
 
-/// Finds the project here or above, and what commands changed in it. Where its manifest cannot be read, or was undone
-/// itself, the nearest folder that is remembered counts.
-fn journal_of(folder: &Path, context: &Context<'_>) -> (PathBuf, Vec<JournalEntry>) {
+/// Finds the project here or above. Where its manifest cannot be read, or was undone itself, the nearest folder of which
+/// something is remembered counts.
+fn root_of(folder: &Path, context: &Context<'_>) -> PathBuf {
     if let Ok(project) = load_manifests(folder, context.settings) {
-        let journal = context.cache.journal(&project.root);
-        return (project.root, journal);
+        return project.root;
     }
-    let above = folder.ancestors().map(|above| (above.to_owned(), context.cache.journal(above)));
-    above.into_iter().find(|(_, journal)| !journal.is_empty()).unwrap_or_else(|| (folder.to_owned(), Vec::new()))
+    let is_remembered = |above: &&Path| !context.cache.journal(above).is_empty();
+    folder.ancestors().find(is_remembered).unwrap_or(folder).to_owned()
 }
 
-/// Tells whether a path stays within the project's folder.
+/// Tells whether a path is one that commands write: within the project's folder, and nothing that version control or an
+/// install keeps.
 fn is_within(path: &str) -> bool {
-    let mut parts = Path::new(path).components();
-    !path.is_empty() && parts.all(|part| matches!(part, Component::Normal(_)))
+    let is_ours = |part: Component<'_>| match part {
+        Component::Normal(name) => name != ".git" && name != STATE_FOLDER,
+        _ => false,
+    };
+    !path.is_empty() && Path::new(path).components().all(is_ours)
 }
 
-fn bytes_of(content: &Option<Content>) -> Option<Vec<u8>> {
-    content.as_ref().and_then(Content::bytes)
+/// Reads what a file held, if it was there; nothing when that is damaged.
+fn bytes_of(content: &Option<FileContent>) -> Option<Option<Vec<u8>>> {
+    match content {
+        None => Some(None),
+        Some(content) => content.bytes().map(Some),
+    }
 }
 
 /// Writes what differs as a unified diff; nothing where that cannot be told.

@@ -15,11 +15,12 @@ use crate::context::Context;
 use crate::decide::lock::Write;
 use crate::error::{FlowError, LockError};
 use crate::look::gather::{Sought, gather};
+use crate::look::statements::sorted;
 use crate::look::trials::try_all;
 use crate::moving::aim::{Aim, UpdateRequest, asked_for, demands, refuse_unaccepted};
 use crate::moving::constraints::{ConstraintMove, with_edits};
 use crate::moving::news::news_of;
-use crate::moving::reach::{out_of_advisories, proved, search};
+use crate::moving::reach::{WaysOut, out_of_advisories, proved, search};
 use crate::project::LoadedProject;
 use crate::project::read::load_lockfile;
 use crate::search::proposal::{Basis, Proposal};
@@ -41,6 +42,8 @@ pub struct UpdateReport {
     pub news: BTreeMap<PackageName, Vec<News>>,
     /// Of what was to move, what has newer releases still, and who is in the way.
     pub stayed: Vec<Outdated>,
+    /// Of what stayed, what the manifest says of it wherever it turns up: `force` or `agreed`.
+    pub ruled: BTreeMap<PackageName, &'static str>,
     /// Advisories that were to end and could not.
     pub standing: Vec<Threat>,
     /// Advisories that could not be read.
@@ -69,23 +72,16 @@ pub fn update(
     refuse_unaccepted(project, &before, &declared, request, context)?;
     aim.demands.extend(demands(project, request));
     let sources = project.sources_and_elsewhere(Some(&before), &aim.keep(), context)?;
-    let mut standing = Vec::new();
-    let found = match request.advisories {
-        true => {
-            let (found, left) = out_of_advisories(&mut aim, (&before, &declared), project, &sources, context)?;
-            standing = left;
-            found
+    let WaysOut { found, threats, unread } = match request.advisories {
+        true => out_of_advisories(&mut aim, (&before, &declared), project, &sources, context)?,
+        false => {
+            let found = Some(search(&aim, (&before, &declared), project, &sources, context)?);
+            WaysOut { found, threats: Vec::new(), unread: Vec::new() }
         }
-        false => Some(search(&aim, (&before, &declared), project, &sources, context)?),
     };
-    let (resolution, mut documents, edited, edits) = match found {
-        Some((resolution, documents)) => {
-            let (edited, edits) = with_edits(project, &aim, &resolution)?;
-            (resolution, documents, edited, edits)
-        }
-        // Nothing is to be done; what is locked is told as it is.
-        None => return Ok(nothing(path, before, aim, standing)),
-    };
+    // Where nothing is to be done, what is locked is told as it is.
+    let Some((resolution, mut documents)) = found else { return Ok(nothing(path, before, aim, threats, unread)) };
+    let (edited, edits) = with_edits(project, &aim, &resolution)?;
     let edited_declared = edited.declared_with(&patches);
     let resolution = match edits.is_empty() && aim.demands.is_empty() {
         true => resolution,
@@ -115,6 +111,9 @@ pub fn update(
     let comparison = comparison(&before, &after, &documents, &advisories, &context.settings.platform);
     let mut stayed = outdated(&after, &documents);
     stayed.retain(|one| aim.is_for(&one.package) && !request.advisories);
+    // Of several versions side by side another may be affected still: what ended is looked at.
+    let mut standing = sorted(&advisories, (&after, &documents), &edited, context)?.stand;
+    standing.retain(|now| threats.iter().any(|threat| threat.id == now.id && threat.package == now.package));
     try_all(&mut stayed, &after, &edited, &sources, context)?;
     if written {
         proposal.apply(&edited, context)?;
@@ -126,6 +125,7 @@ pub fn update(
         news: news_of(&comparison, &documents),
         comparison,
         edits,
+        ruled: ruled(&stayed, &edited),
         stayed,
         standing,
         unread,
@@ -134,8 +134,28 @@ pub fn update(
     })
 }
 
+/// Finds what the manifest says of packages wherever they turn up.
+fn ruled(stayed: &[Outdated], project: &LoadedProject) -> BTreeMap<PackageName, &'static str> {
+    let manifest = project.manifest();
+    let rule = |one: &Outdated| match (
+        manifest.force.contains_key(&one.package),
+        manifest.agreed.contains_key(&one.package),
+    ) {
+        (true, _) => Some((one.package.clone(), "force")),
+        (_, true) => Some((one.package.clone(), "agreed")),
+        _ => None,
+    };
+    stayed.iter().filter_map(rule).collect()
+}
+
 /// Tells of an update that has nothing to do.
-fn nothing(path: PathBuf, lockfile: Lockfile, aim: Aim<'_>, standing: Vec<Threat>) -> UpdateReport {
+fn nothing(
+    path: PathBuf,
+    lockfile: Lockfile,
+    aim: Aim<'_>,
+    standing: Vec<Threat>,
+    unread: Vec<UnreadAdvisory>,
+) -> UpdateReport {
     let nobody = (BTreeMap::new(), Advisories::default());
     UpdateReport {
         path,
@@ -145,8 +165,9 @@ fn nothing(path: PathBuf, lockfile: Lockfile, aim: Aim<'_>, standing: Vec<Threat
         edits: Vec::new(),
         news: BTreeMap::new(),
         stayed: Vec::new(),
+        ruled: BTreeMap::new(),
         standing,
-        unread: Vec::new(),
+        unread,
         changed: false,
         written: false,
     }

@@ -14,6 +14,7 @@ use crate::error::{FlowError, ProjectError};
 use crate::observer::{Event, go_on, waiting};
 use crate::project::LoadedProject;
 use crate::project::files::{LOCKFILE_NAME, MANIFEST_NAME, MOST_LOCKFILE, STATEMENTS_NAME, read_text};
+use crate::project::journal::Change;
 
 /// Manifests by their path relative to the root, before and after an edit.
 pub(crate) type Texts = BTreeMap<String, (String, String)>;
@@ -58,32 +59,44 @@ impl<'w> Writing<'w> {
     /// # Errors
     /// When it cannot be read, since it could not be put back then, or cannot be written.
     pub(crate) fn put(&mut self, path: &str, content: Option<&[u8]>) -> Result<(), FlowError> {
-        let put = self.try_put(path, content);
+        self.put_all(&[(path, content)])
+    }
+
+    /// Writes files, or removes them, in this order: all of them or none.
+    ///
+    /// # Errors
+    /// As [`Self::put`].
+    pub(crate) fn put_all(&mut self, files: &[(&str, Option<&[u8]>)]) -> Result<(), FlowError> {
+        let put = self.try_put_all(files);
         if put.is_err() {
             self.put_back()?;
         }
         put
     }
 
-    fn try_put(&mut self, path: &str, content: Option<&[u8]>) -> Result<(), FlowError> {
-        let before = content_of(self.root, path)?;
-        self.context.observer.notice(Event::Write(kind_of(path)));
-        self.note(path, before.as_deref(), content);
-        match put(self.root, path, content) {
-            Ok(()) => self.before.push((path.to_owned(), before)),
-            // It is as it was, since files are written whole or not at all.
-            Err(error) => {
-                self.note(path, None, before.as_deref());
+    fn try_put_all(&mut self, files: &[(&str, Option<&[u8]>)]) -> Result<(), FlowError> {
+        let before = files.iter().map(|(path, _)| content_of(self.root, path));
+        let before = before.collect::<Result<Vec<Option<Vec<u8>>>, FlowError>>()?;
+        let all = files.iter().zip(&before);
+        let all: Vec<_> = all.map(|((path, after), before)| (*path, before.as_deref(), *after)).collect();
+        self.note(&all);
+        for (at, ((path, content), before)) in files.iter().zip(&before).enumerate() {
+            self.context.observer.notice(Event::Write(OwnFile::of(path).word()));
+            if let Err(error) = put(self.root, path, *content) {
+                // From here on everything is as it was, since a file is written whole or not at all.
+                let left: Vec<_> = all[at..].iter().map(|(path, before, _)| (*path, None, *before)).collect();
+                self.note(&left);
                 return Err(error);
             }
+            self.before.push(((*path).to_owned(), before.clone()));
         }
         Ok(())
     }
 
-    fn note(&self, path: &str, before: Option<&[u8]>, after: Option<&[u8]>) {
+    fn note(&self, files: &[Change<'_>]) {
         let Context { settings, cache, observer } = self.context;
         if self.is_news
-            && let Err(error) = settings.journal.note(self.root, path, (before, after), (cache, settings.now))
+            && let Err(error) = settings.journal.note(self.root, files, (cache, settings.now))
         {
             observer.notice(Event::NotRemembered(error.to_string()));
         }
@@ -94,7 +107,7 @@ impl<'w> Writing<'w> {
         let mut failed = Ok(());
         while let Some((path, before)) = self.before.pop() {
             match put(self.root, &path, before.as_deref()) {
-                Ok(()) => self.note(&path, None, before.as_deref()),
+                Ok(()) => self.note(&[(&path, None, before.as_deref())]),
                 Err(error) => failed = Err(error),
             }
         }
@@ -110,20 +123,29 @@ impl<'w> Writing<'w> {
     }
 }
 
-/// Says which of a project's own files a path is of, for those who look on.
-fn kind_of(path: &str) -> &'static str {
-    match path.rsplit('/').next() {
-        Some(MANIFEST_NAME) => MANIFEST_NAME,
-        Some(LOCKFILE_NAME) => LOCKFILE_NAME,
-        Some(STATEMENTS_NAME) => STATEMENTS_NAME,
-        _ => "the patch",
-    }
+/// Which of a project's own files it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum OwnFile {
+    /// One with a name that is always the same, in a folder that its user chose, which may be reached through a link.
+    Named(&'static str),
+    /// A patch, whose folders are made here.
+    Patch,
 }
 
-/// Tells whether a file's folder is one that its user chose, and may be reached through a link. Folders of patches are made
-/// here.
-fn is_in_users_folder(path: &str) -> bool {
-    kind_of(path) != "the patch"
+impl OwnFile {
+    fn of(path: &str) -> Self {
+        let name = path.rsplit('/').next();
+        let named = [MANIFEST_NAME, LOCKFILE_NAME, STATEMENTS_NAME].into_iter().find(|named| name == Some(named));
+        named.map_or(Self::Patch, Self::Named)
+    }
+
+    /// Says what it is, for those who look on.
+    fn word(self) -> &'static str {
+        match self {
+            Self::Named(name) => name,
+            Self::Patch => "the patch",
+        }
+    }
 }
 
 /// Reads one of a project's own files; nothing when it is not there.
@@ -131,7 +153,7 @@ fn is_in_users_folder(path: &str) -> bool {
 /// # Errors
 /// When it is there and cannot be read.
 pub(crate) fn content_of(root: &Path, path: &str) -> Result<Option<Vec<u8>>, FlowError> {
-    if !is_in_users_folder(path) {
+    if OwnFile::of(path) == OwnFile::Patch {
         return match Folder::open(root)?.read(path, MOST_LOCKFILE) {
             Err(error) if error.is_not_found() => Ok(None),
             read => Ok(Some(read?)),
@@ -148,7 +170,7 @@ fn put(root: &Path, path: &str, content: Option<&[u8]>) -> Result<(), FlowError>
     let below = Path::new(path);
     let parent = below.parent().filter(|folder| !folder.as_os_str().is_empty());
     match content {
-        Some(content) if is_in_users_folder(path) => Ok(write_atomically(&root.join(path), content)?),
+        Some(content) if OwnFile::of(path) != OwnFile::Patch => Ok(write_atomically(&root.join(path), content)?),
         Some(content) => {
             let root = Folder::open(root)?;
             if let Some(folder) = parent {
@@ -160,7 +182,7 @@ fn put(root: &Path, path: &str, content: Option<&[u8]>) -> Result<(), FlowError>
             let root = Folder::open(root)?;
             root.remove_file(path)?;
             // Only empty folders go: those of the last patch.
-            let mut above = parent.filter(|_| !is_in_users_folder(path));
+            let mut above = parent.filter(|_| OwnFile::of(path) == OwnFile::Patch);
             while let Some(folder) = above.filter(|folder| root.remove_if_empty(folder)) {
                 above = folder.parent().filter(|folder| !folder.as_os_str().is_empty());
             }
@@ -197,14 +219,10 @@ pub(crate) fn write_with_lockfile(
             return Err(ProjectError::ChangedMeanwhile(path).into());
         }
     }
-    let mut writing = Writing::at(&project.root, context);
-    for (file, (_, after)) in texts {
-        writing.put(file, Some(after.as_bytes()))?;
-    }
-    match lockfile {
-        Some(text) => writing.put(LOCKFILE_NAME, Some(text.as_bytes())),
-        None => Ok(()),
-    }
+    let manifests = texts.iter().map(|(file, (_, after))| (file.as_str(), Some(after.as_bytes())));
+    let lockfile = lockfile.map(|text| (LOCKFILE_NAME, Some(text.as_bytes())));
+    let files: Vec<_> = manifests.chain(lockfile).collect();
+    Writing::at(&project.root, context).put_all(&files)
 }
 
 /// Writes edits of needs into the texts of manifests, by their path relative to the root; those that are not among the texts

@@ -5,13 +5,19 @@ use std::collections::BTreeSet;
 use yostel_documents::{PackageName, place_of_key};
 use yostel_resolve::Collision;
 
-use crate::error::{RequirementPlace, RulePlace};
+use crate::error::{RequirementPlace, RulePlace, SearchError};
 use crate::project::{LoadedProject, line_of};
 
 /// Finds where in the manifests the needs of a collision are, and those of the ones beside it.
 pub(crate) fn places_of(project: &LoadedProject, collision: &Collision) -> Vec<RequirementPlace> {
     let all = std::iter::once(collision).chain(&collision.others);
     all.flat_map(|collision| &collision.requirements).filter_map(|requirement| project.place_of(requirement)).collect()
+}
+
+/// Tells a collision, with where in the manifests what made it is.
+pub(crate) fn told(project: &LoadedProject, collision: Box<Collision>) -> SearchError {
+    let (places, rules) = (places_of(project, &collision), rules_about(project, &collision));
+    SearchError::Collision { collision, places, rules, proof: None, search: None }
 }
 
 /// Finds what the manifest says, wherever they turn up, about the packages of a collision, and what it says of all.

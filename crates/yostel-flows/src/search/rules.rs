@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
 use yostel_documents::{Declared, Lockfile, PackageName, Take};
-use yostel_resolve::{MinimumAge, Rules};
+use yostel_resolve::{MinimumAge, Resolution, Rules};
 use yostel_versions::Version;
 
 use crate::context::Settings;
@@ -70,4 +70,13 @@ pub(crate) fn versions_of(lockfile: &Lockfile) -> KeptVersions {
         kept.entry(name.clone()).or_default().insert(locked.version.clone());
     }
     kept
+}
+
+/// Reads the versions of a set as versions to keep.
+pub(crate) fn versions_in(resolution: &Resolution) -> KeptVersions {
+    let mut versions = KeptVersions::new();
+    for (name, choice) in resolution.chosen.iter() {
+        versions.entry(name.clone()).or_default().insert(choice.release.version.clone());
+    }
+    versions
 }

@@ -19,10 +19,12 @@ impl Search {
     ) -> Result<(), Halt> {
         while let Some(name) = names.last() {
             let mut lines = self.lines(name, problem, known);
-            if lines.len() > 1 {
-                // Each version that is there moves along its own line.
-                let kept = self.encoding.kept(known.package(name));
-                lines.retain(|line| line.iter().any(|(_, literal)| kept.contains(literal)));
+            if let Some(document) = known.document(name).filter(|_| lines.len() > 1) {
+                let is_at = |at: u32| {
+                    let version = &document.releases[at as usize].version;
+                    problem.reach[name].iter().any(|there| document.numbering.is_same_line(there, version))
+                };
+                lines.retain(|line| line.first().is_some_and(|(at, _)| is_at(*at)));
             }
             for line in lines {
                 self.first_of(&line, problem, known)?;

@@ -7,8 +7,14 @@ use yostel_testkit::any::{any_coexist, any_keep, any_overrides, any_world};
 use yostel_testkit::{World, brute_force};
 
 fn reaching(world: &World, keep: &[&str], reach: &[&str]) -> Problem {
-    let reach = reach.iter().map(|name| PackageName::parse(name).unwrap()).collect();
-    Problem { reach, ..world.problem(keep) }
+    let mut problem = world.problem(keep);
+    for name in reach {
+        let name = PackageName::parse(name).unwrap();
+        // What is to be reached is not kept.
+        let there = problem.keep.remove(&name).unwrap_or_default();
+        problem.reach.insert(name, there);
+    }
+    problem
 }
 
 fn told(set: &Resolution) -> Vec<String> {
@@ -46,6 +52,17 @@ fn who_is_in_the_way_moves_too() {
 fn what_is_in_no_set_is_passed_over() {
     let text = "console: a ^1\na 1.0.0\nb 1.0.0: a ^2";
     assert_eq!(found(text, &["a 1.0.0"], &["b", "z"]), ["a 1.0.0"]);
+}
+
+#[test]
+fn of_several_lines_each_moves_along_its_own() {
+    let text = "console: a ^1, b *\na 1.0.0\na 1.1.0: c *\na 2.0.0\na 2.1.0: c *\nb 1.0.0: a ^2\nc 1.0.0\nc 2.0.0";
+    let world = World::parse(text);
+    let keep = ["a 1.0.0", "a 2.0.0", "b 1.0.0"];
+    let mut problem = reaching(&world, &keep, &["a"]);
+    problem.rules.coexist.insert(PackageName::parse("a").unwrap());
+    let Ok(Outcome::Resolved(set)) = world.resolve_with(problem, |answers| answers) else { panic!() };
+    assert_eq!(told(&set), ["a 1.1.0", "a 2.1.0", "b 1.0.0", "c 2.0.0"]);
 }
 
 proptest! {

@@ -31,7 +31,7 @@ use yostel_files::{Disk, FileError, Folder, Kind};
 
 pub use advisories::Spoken;
 pub use health::{CacheProblem, CacheReport, CacheStats};
-pub use journal::{Changed, Content, JournalEntry};
+pub use journal::{ChangedFile, FileContent, JournalEntry};
 pub use kit::{Carried, KitError, Loaded};
 pub use notes::{CacheEntry, Note};
 pub use prune::{PruneRule, Pruned};

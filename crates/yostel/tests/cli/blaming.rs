@@ -62,13 +62,13 @@ fn the_patch_that_changed_behaviour_is_found_among_25_moves_in_6_runs() {
         "gust-model 2.2.0 -> 2.2.1",
         "round gusts up",
         "the check: it rings",
-        "next: yostel update gust-model 2.2.0, to hold it back",
+        "next: yostel update gust-model 2.2.0 --edit, to hold it back",
     ] {
         assert!(told.contains(line), "{line} in {told}");
     }
     assert!(words.stderr.contains("of 25 moves: the check fails"), "{}", words.stderr);
     // What is suggested works, and nothing of all this is left.
-    sandbox.run("world/console", "update gust-model 2.2.0").expect(0);
+    sandbox.run("world/console", "update gust-model 2.2.0 --edit").expect(0);
     assert!(!sandbox.path("world/console/.yostel").exists());
     assert!(!sandbox.path("cache/aside").exists());
     assert_eq!(fs::read_dir(sandbox.path("cache/projects")).unwrap().count(), 0, "no copy is remembered");
@@ -129,10 +129,12 @@ fn a_check_works_on_a_copy_and_what_it_leaves_running_ends_with_it() {
     let sandbox = three_moved();
     sandbox.write("console/data/table", "1\n");
     sandbox.write("console/cached/CACHEDIR.TAG", "Signature: 8a477f597d28d172789f06886806bc55\n");
+    sandbox.write("console/named-so/CACHEDIR.TAG", "no signature\n");
+    sandbox.write("console/source/altered/mine", "1\n");
     std::os::unix::fs::symlink("data/table", sandbox.path("console/link")).unwrap();
     let mark = sandbox.path("mark").display().to_string();
     let script = format!(
-        "test -L link && test -f data/table && test ! -e cached && rm -rf data && echo >> yostel.toml || exit 125\n\
+        "test -L link && test -f data/table && test -d named-so && test -f source/altered/mine && test ! -e cached && rm -rf data && echo >> yostel.toml || exit 125\n\
          (sleep 3; touch {mark}) >/dev/null 2>&1 &\ntest $(at lamp) = 1.0.0"
     );
     let before = sandbox.read("console/yostel.toml");
@@ -141,6 +143,19 @@ fn a_check_works_on_a_copy_and_what_it_leaves_running_ends_with_it() {
     assert!(sandbox.path("console/data/table").exists());
     std::thread::sleep(Duration::from_secs(4));
     assert!(!sandbox.path("mark").exists(), "what a check leaves running is ended");
+}
+
+#[test]
+fn what_is_not_tried_and_what_no_longer_fits_is_said() {
+    let sandbox = three_moved();
+    // Needed since, so the good lock is not enough any more.
+    publish(&sandbox, "rope 1.0.0", "lamp = '^1.1'", &[("share/version", "1.0.0")]);
+    sandbox.run("console", "add rope --install").expect(0);
+    let told = found(&sandbox, "../good.lock", "test $(at bell) = 1.0.0", 0);
+    assert_eq!((&told["packages"], &told["unlike-good"]), (&serde_json::json!(["bell"]), &1.into()), "{told}");
+    let check = sandbox.path("check").display().to_string();
+    let told = sandbox.run("console", &format!("culprit ../good.lock -- {check}")).expect(0).stdout;
+    assert!(told.contains("1 package cannot be where GOOD has them, with what is needed now"), "{told}");
 }
 
 #[test]

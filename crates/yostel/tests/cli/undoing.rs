@@ -205,12 +205,19 @@ fn a_forged_journal_writes_nothing_outside_the_project() {
     let folder = fs::read_dir(sandbox.path("cache/journal")).unwrap().next().unwrap().unwrap().path();
     let file = fs::read_dir(&folder).unwrap().next().unwrap().unwrap().path();
     let honest = fs::read_to_string(&file).unwrap();
-    for path in ["../secret", "/etc/motd", "a/../../secret", "patches/../../secret"] {
+    for path in
+        ["../secret", "/etc/motd", "a/../../secret", "patches/../../secret", ".git/hooks/pre-commit", ".yostel/x"]
+    {
         fs::write(&file, honest.replace("\"yostel.toml\"", &format!("\"{path}\""))).unwrap();
         let refused = sandbox.run("console", "undo");
         assert_eq!(refused.status, 4, "{path}: {}", refused.stderr);
         assert_eq!(sandbox.read("secret"), "mine");
     }
+    // What was damaged is not taken for a file that was not there.
+    let manifest = sandbox.read("console/yostel.toml");
+    fs::write(&file, honest.replacen("{\"text\":", "{\"hex\":", 1)).unwrap();
+    assert_eq!(sandbox.run("console", "undo").status, 4);
+    assert_eq!(sandbox.read("console/yostel.toml"), manifest);
     // A link in its place leads nowhere.
     fs::write(&file, honest.replace("\"yostel.toml\"", "\"patches/secret\"")).unwrap();
     std::os::unix::fs::symlink(sandbox.path(""), sandbox.path("console/patches")).unwrap();

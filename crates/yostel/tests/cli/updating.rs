@@ -162,7 +162,9 @@ fn what_all_agreed_on_moves_where_it_is_written() {
     assert_eq!(packages("--for test"), ["lamp", "mast", "wire"]);
     assert_eq!(packages("--for test --direct"), ["lamp", "mast"]);
     assert_eq!(packages("--from station"), ["lamp", "mast", "wire"]);
-    assert_eq!(packages("--from valley"), [""; 0]);
+    sandbox.run("all", "update --from valley").expect(2).says(&["yostel.toml has no source named valley"]);
+    sandbox.run("all", "update --for tset").expect(2).says(&["tset"]);
+    sandbox.run("all", "update --alone").expect(2).says(&["name the packages that are to move"]);
     sandbox.run("all", "update --needed-by three").expect(2).says(&["there is no project three here"]);
 }
 
@@ -215,7 +217,46 @@ fn a_day_a_withdrawn_release_and_one_that_is_forced() {
     sandbox.write("console/yostel.toml", format!("{manifest}\n{forced}"));
     sandbox.run("console", "lock").expect(0);
     let told = sandbox.run("console", "update wire").expect(0).stdout;
-    assert!(told.contains("stay as they are"), "{told}");
+    assert!(told.contains("stay as they are") && told.contains("wire stays at 1.0.0"), "{told}");
+    assert!(told.contains("[force] keeps it there"), "{told}");
+    // A forced version is nobody's constraint: needs that do not accept it stay as they are.
+    let manifest = sandbox.read("console/yostel.toml").replace("lamp = \"*\"", "lamp = \"*\"\nwire = \"^2\"");
+    sandbox.write("console/yostel.toml", &manifest);
+    sandbox.run("console", "lock").expect(0);
+    sandbox.run("console", "update --edit").expect(0);
+    let after = sandbox.read("console/yostel.toml");
+    assert!(after.contains("wire = \"^2\""), "{after}");
+}
+
+#[test]
+fn of_lines_side_by_side_each_moves_and_what_stays_affected_is_told() {
+    let sandbox = sandbox();
+    for version in ["1.0.0", "1.1.0", "2.0.0", "2.1.0"] {
+        publish(&sandbox, &format!("frame {version}"), "", &[("share/a", version)]);
+    }
+    publish(&sandbox, "old 1.0.0", "frame = '^1'", &[]);
+    publish(&sandbox, "new 1.0.0", "frame = '^2'", &[]);
+    let text = "[project]\nname = \"console\"\n[needs.run]\nold = \"*\"\nnew = \"*\"\n\
+                [policy]\ncoexist = [\"frame\"]\n[sources.station]\nfolder = \"../station\"\n";
+    sandbox.write("console/yostel.toml", text);
+    sandbox.run("console", "lock --take oldest").expect(0);
+    let lockfile = sandbox.read("console/yostel.lock");
+    let to = |answer: &Value| -> Vec<String> {
+        answer["moves"].as_array().unwrap().iter().map(|one| one["to"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(to(&json(&sandbox, "update frame")), ["1.1.0", "2.1.0"]);
+    sandbox.write("console/yostel.lock", lockfile);
+    // The newer line is not affected, and the older has no way out: that is said, and not that it ended.
+    let advisory = r#"{"id":"F","modified":"2026-05-01T00:00:00Z","affected":[{"package":{"ecosystem":"station","name":"frame"},
+        "ranges":[{"type":"SEMVER","events":[{"introduced":"0"},{"fixed":"2.0.0"}]}]}]}"#;
+    sandbox.write("station/advisories/F.json", advisory);
+    let answer = json(&sandbox, "update --advisories");
+    assert_eq!(answer["standing"][0]["id"], "F", "{answer}");
+    // What cannot be read may affect anything.
+    sandbox.write("station/advisories/F.json", "{");
+    let told = sandbox.run("console", "update --advisories").expect(0).stdout;
+    assert!(told.contains("No advisory that can be read affects what is locked."), "{told}");
+    assert!(told.contains("1 advisory file cannot be read"), "{told}");
 }
 
 #[test]

@@ -147,7 +147,7 @@ fn words(report: &CulpritReport, last_failure: &str, call: &Call) -> String {
         other => side_words(other),
     });
     let runs = format!("{} of the check among {}", count(report.runs, "run"), count(report.moves, "move"));
-    match &report.blame {
+    let text = match &report.blame {
         Blamed::GoodFails => {
             indented(0, format!("The check fails with {good} too, so none of the moves is to blame ({runs})."))
                 + &last_words(last_failure)
@@ -158,7 +158,9 @@ fn words(report: &CulpritReport, last_failure: &str, call: &Call) -> String {
         Blamed::CannotTell(packages) => {
             let names: Vec<String> = packages.iter().map(ToString::to_string).collect();
             indented(0, format!("It is one of {}, and nobody can tell which ({runs}).", join(&names)))
-                + &note("sets in between were not told apart: the check says now this and now that, or does not end")
+                + &note(
+                    "a check cannot tell that ends with 125, takes too long, says too much, or says now this and now that",
+                )
         }
         Blamed::Moves { comparison, packages } => {
             let is_blamed = |package| packages.contains(package);
@@ -186,7 +188,22 @@ fn words(report: &CulpritReport, last_failure: &str, call: &Call) -> String {
             }
             text + &last_words(last_failure) + &hold_back(comparison, packages)
         }
+    };
+    text + &apart(report)
+}
+
+/// Tells what else is otherwise than with the locks that were compared.
+fn apart(report: &CulpritReport) -> String {
+    let mut text = String::new();
+    if report.unlike_good > 0 {
+        let packages = count(report.unlike_good, "package");
+        text.push_str(&note(format!("{packages} cannot be where GOOD has them, with what is needed now")));
     }
+    if report.untried > 0 {
+        let packages = count(report.untried, "package");
+        text.push_str(&note(format!("{packages} with another place, content or patch: that was not tried")));
+    }
+    text
 }
 
 /// Tells what a failing check said last.
@@ -203,6 +220,6 @@ fn hold_back(comparison: &Comparison, packages: &std::collections::BTreeSet<yost
         _ => None,
     });
     moved
-        .map(|(package, from)| next_step(format!("yostel update {package} {from}, to hold it back")))
+        .map(|(package, from)| next_step(format!("yostel update {package} {from} --edit, to hold it back")))
         .unwrap_or_default()
 }

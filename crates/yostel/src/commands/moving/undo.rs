@@ -38,7 +38,7 @@ pub(crate) struct Undo {
 
 pub(crate) fn run(arguments: Undo, call: &Call) -> Result<Answer, FlowError> {
     if arguments.list {
-        let (project, changes) = past_changes(&call.folder, &call.context())?;
+        let (project, changes) = past_changes(&call.folder, &call.context());
         let words = || listed(&changes, arguments.in_full, call);
         return Ok(Answer::either(call, Exit::Fine, Said::Result, || UndoListAnswer::of(&project, &changes), words));
     }

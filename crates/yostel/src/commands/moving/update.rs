@@ -19,7 +19,7 @@ use crate::commands::look::compare::words::{said_besides, table};
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::{GoOn, Said, package_name, pairs, said, word};
-use crate::render::{Columns, Head, Role, count, indented, join_first, next_step, note, paint};
+use crate::render::{Columns, Head, Role, count, indented, join_first, next_steps, note, paint};
 
 /// How many moves are told without --in-full.
 const MOVES_TOLD: usize = 20;
@@ -95,6 +95,11 @@ pub(crate) fn run(arguments: Update, call: &Call) -> Result<Answer, FlowError> {
             Err(error) => return refuse(bad_constraint(&error, Some(&package))),
         }
     }
+    let is_narrowed = arguments.direct || arguments.purpose.is_some() || arguments.needed_by.is_some();
+    if arguments.alone && packages.is_empty() && !is_narrowed && arguments.from.is_none() && !arguments.advisories {
+        let headline = "--alone without anything that is to move: nothing would stay beside it";
+        return refuse(Diagnostic::new(Code::Usage, headline, "name the packages that are to move"));
+    }
     let request = UpdateRequest {
         packages,
         direct: arguments.direct,
@@ -132,7 +137,7 @@ fn words(report: &UpdateReport, arguments: &Update, call: &Call) -> String {
         _ => cause_words(one),
     };
     if report.asked.as_ref().is_some_and(|packages| packages.is_empty()) && !report.changed {
-        return none_asked(report, arguments) + &standing(report);
+        return none_asked(report, arguments) + &standing(report) + &unread(report);
     }
     let what = match (report.changed, report.written) {
         (false, _) => format!("{} stay as they are", count(report.packages, "locked package")),
@@ -151,12 +156,9 @@ fn words(report: &UpdateReport, arguments: &Update, call: &Call) -> String {
     text.push_str(&said_besides(&report.comparison));
     text.push_str(&stayed(report, arguments));
     text.push_str(&standing(report));
-    if !report.unread.is_empty() {
-        let unread = count(report.unread.len(), "advisory file");
-        text.push_str(&note(format!("{unread} cannot be read: yostel audit advisories")));
-    }
+    text.push_str(&unread(report));
     match (report.changed, report.written, arguments.go_on.install) {
-        (true, true, false) => text + &next_step("yostel install, or yostel undo"),
+        (true, true, false) => text + &next_steps(["yostel install", "yostel undo, to take it back"]),
         _ => text,
     }
 }
@@ -164,9 +166,20 @@ fn words(report: &UpdateReport, arguments: &Update, call: &Call) -> String {
 /// Tells that nothing that is locked was asked for.
 fn none_asked(report: &UpdateReport, arguments: &Update) -> String {
     match arguments.advisories {
-        true if report.standing.is_empty() => "No advisory affects what is locked.\n".to_owned(),
+        true if report.standing.is_empty() && report.unread.is_empty() => {
+            "No advisory affects what is locked.\n".to_owned()
+        }
+        true if report.standing.is_empty() => "No advisory that can be read affects what is locked.\n".to_owned(),
         true => "Nothing moved.\n".to_owned(),
         false => format!("None of the {} was asked for.\n", count(report.packages, "locked package")),
+    }
+}
+
+/// Tells how many advisories could not be read.
+fn unread(report: &UpdateReport) -> String {
+    match report.unread.len() {
+        0 => String::new(),
+        unread => note(format!("{} cannot be read: yostel audit advisories", count(unread, "advisory file"))),
     }
 }
 
@@ -202,7 +215,7 @@ fn stayed(report: &UpdateReport, arguments: &Update) -> String {
     let most = if arguments.in_full { usize::MAX } else { TOLD };
     let mut text = String::new();
     for one in report.stayed.iter().take(most) {
-        text.push_str(&note(why_stayed(one)));
+        text.push_str(&note(why_stayed(one, report.ruled.get(&one.package).copied(), arguments.edit)));
     }
     if report.stayed.len() > most {
         text.push_str(&note(format!("{} with --in-full", count(report.stayed.len() - most, "more package"))));
@@ -210,7 +223,7 @@ fn stayed(report: &UpdateReport, arguments: &Update) -> String {
     text
 }
 
-fn why_stayed(one: &Outdated) -> String {
+fn why_stayed(one: &Outdated, ruled: Option<&str>, edit: bool) -> String {
     let Outdated { package, locked, newest, .. } = one;
     let line = if one.crosses_line { ", not compatible" } else { "" };
     let there = format!("{package} stays at {locked}; the newest is {newest}{line}");
@@ -221,8 +234,9 @@ fn why_stayed(one: &Outdated) -> String {
         true => String::new(),
     };
     let lead = if who.is_empty() { there } else { format!("{there}: {who}") };
-    match &one.tried {
-        Some(Trial::Free { edits, others }) => {
+    match (&one.tried, ruled) {
+        (_, Some("force")) => format!("{lead}. [force] keeps it there"),
+        (Some(Trial::Free { edits, others }), _) => {
             let edit = if edits.is_empty() { "" } else { " --edit" };
             let with = match others {
                 0 => "moves nothing else".to_owned(),
@@ -230,8 +244,13 @@ fn why_stayed(one: &Outdated) -> String {
             };
             format!("{lead}. yostel update {package}{edit} gets it, and {with}")
         }
-        Some(Trial::Blocked) => format!("{lead}. No edit here lets it in"),
-        None => lead,
+        // What is agreed was not touched when it was tried.
+        (Some(Trial::Blocked), Some(_)) if edit => lead,
+        (Some(Trial::Blocked), Some(_)) => {
+            format!("{lead}. [agreed] binds it: yostel update {package} --edit --preview tries to move that too")
+        }
+        (Some(Trial::Blocked), None) => format!("{lead}. It cannot be had now, whatever is needed of it here"),
+        (None, _) => lead,
     }
 }
 
