@@ -134,6 +134,56 @@ impl Folder {
         Ok(())
     }
 
+    /// Copies what is in this folder and below it into another one: files, which their owner may read and write there, and
+    /// links as they are. Whether a folder is copied is asked before it is opened, with the folder that it is in and its path
+    /// from here.
+    ///
+    /// # Errors
+    /// When something cannot be read or written, and what `enters` returns.
+    pub fn copy_into<E: From<FileError>>(
+        &self,
+        to: &Self,
+        mut enters: impl FnMut(&Self, &Path) -> Result<bool, E>,
+    ) -> Result<(), E> {
+        let (mut from, mut into) = (Descent::from(self.clone()), Descent::from(to.clone()));
+        let mut path = PathBuf::new();
+        let mut open = vec![folders_of(&self.copy_files_into(to)?)];
+        while let Some(names) = open.last_mut() {
+            let (Some(here), Some(there)) = (from.here(), into.here()) else { break };
+            if let Some(name) = names.pop() {
+                path.push(&name);
+                if !enters(here, &path)? {
+                    path.pop();
+                    continue;
+                }
+                there.make_folder(&name)?;
+                from.enter(&name)?;
+                into.enter(&name)?;
+                let (Some(here), Some(there)) = (from.here(), into.here()) else { break };
+                open.push(folders_of(&here.copy_files_into(there)?));
+            } else {
+                open.pop();
+                path.pop();
+                from.leave()?;
+                into.leave()?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Copies the files and links in the folder itself; returns all that is in it.
+    fn copy_files_into(&self, to: &Self) -> Result<Vec<Entry>, FileError> {
+        let entries = self.entries()?;
+        for Entry { name, kind, .. } in &entries {
+            match kind {
+                Kind::File => drop(self.copy(name, to, name, self.meta(name)?.mode & 0o777 | 0o600)?),
+                Kind::Link => to.symlink(self.read_link(name)?, name)?,
+                _ => {}
+            }
+        }
+        Ok(entries)
+    }
+
     /// Lists the files below, by path.
     ///
     /// # Errors

@@ -104,7 +104,7 @@ fn only_where_two_names_cannot_be_exchanged_is_what_was_there_set_aside() {
 }
 
 #[test]
-fn a_tree_deeper_than_open_files_and_longer_than_a_path_is_walked_and_removed_in_order() {
+fn a_tree_deeper_than_open_files_and_longer_than_a_path_is_walked_copied_and_removed_in_order() {
     let world = tempfile::tempdir().unwrap();
     let root = Folder::open(world.path()).unwrap();
     let mut at = root.make_folder("d").unwrap();
@@ -114,7 +114,7 @@ fn a_tree_deeper_than_open_files_and_longer_than_a_path_is_walked_and_removed_in
         at = Folder { handle: Arc::new(handle.unwrap()), ..at };
     }
     at.write_loosely("file", "text").unwrap();
-    for name in ["d/c", "d/d/a/a", "d/d/z", "d/e"] {
+    for name in ["d/c", "d/d/a/a", "d/z", "d/e"] {
         root.make_folders(name).unwrap();
     }
     let mut seen = Vec::new();
@@ -128,6 +128,16 @@ fn a_tree_deeper_than_open_files_and_longer_than_a_path_is_walked_and_removed_in
     let bottom = PathBuf::from(vec!["d"; 2101].join("/"));
     assert_eq!(root.read_text(bottom.join("file"), 9).unwrap(), "text");
     assert!(root.read_text(bottom.join("file"), 3).unwrap_err().cause.to_string().contains("longer than 3 bytes"));
+    symlink("../d", world.path().join("d/link")).unwrap();
+    let copy = tempfile::tempdir().unwrap();
+    let to = Folder::open(copy.path()).unwrap();
+    root.folder("d").unwrap().copy_into(&to, |_, at| Ok::<_, FileError>(at != Path::new("z"))).unwrap();
+    let without_top = PathBuf::from(vec!["d"; 2100].join("/"));
+    assert_eq!(to.read_text(without_top.join("file"), 9).unwrap(), "text");
+    assert_eq!(to.read_link("link").unwrap(), Path::new("../d"));
+    let copied: Vec<_> = to.entries().unwrap().into_iter().map(|entry| entry.name).collect();
+    assert_eq!(copied, ["c", "d", "e", "link"], "all but what was not accepted, of what is in d");
     root.remove("d").unwrap();
+    to.remove("d").unwrap();
     assert!(root.entries().unwrap().is_empty());
 }

@@ -23,9 +23,10 @@ const OPEN: &str = "altered";
 const TAG: (&str, &[u8]) = ("CACHEDIR.TAG", b"Signature: 8a477f597d28d172789f06886806bc55");
 
 /// Tells whether a folder says of itself that it can be made again.
-fn is_tagged(folder: &Folder) -> bool {
-    folder.has(TAG.0, Kind::File)
-        && folder.open_file(TAG.0).is_ok_and(|file| {
+fn is_tagged(above: &Folder, name: &OsStr) -> bool {
+    let tag = Path::new(name).join(TAG.0);
+    above.has(&tag, Kind::File)
+        && above.open_file(&tag).is_ok_and(|file| {
             let mut begin = Vec::new();
             file.take(TAG.1.len() as u64).read_to_end(&mut begin).is_ok() && begin == TAG.1
         })
@@ -46,30 +47,11 @@ impl Scratch {
         let made = context.cache.work_folder()?;
         let copy = made.folder().make_folder("project")?;
         let folder = copy.path().to_owned();
-        let root = Folder::open(&project.root)?;
-        let is_copied = |name: &OsStr| !LEFT_OUT.iter().any(|left_out| name == *left_out);
-        let mut left_out: Vec<PathBuf> = Vec::new();
-        root.walk_into(is_copied, |here, at, entries| -> Result<(), FlowError> {
+        Folder::open(&project.root)?.copy_into(&copy, |above, at| -> Result<bool, FlowError> {
             go_on(context.observer)?;
-            let is_below = |folder: &PathBuf| at.starts_with(folder);
-            if !at.as_os_str().is_empty() && (left_out.iter().any(is_below) || at == Path::new(OPEN) || is_tagged(here))
-            {
-                left_out.push(at.to_owned());
-                return Ok(());
-            }
-            let to = if at.as_os_str().is_empty() { copy.clone() } else { copy.make_folders(at)? };
-            for entry in entries {
-                let name = &entry.name;
-                match entry.kind {
-                    Kind::File => {
-                        let mode = here.meta(name)?.mode & 0o777;
-                        here.copy(name, &to, name, mode | 0o600)?;
-                    }
-                    Kind::Link => to.symlink(here.read_link(name)?, name)?,
-                    _ => {}
-                }
-            }
-            Ok(())
+            let name = at.file_name().unwrap_or_default();
+            let is_left_out = LEFT_OUT.iter().any(|left_out| name == *left_out) || at == Path::new(OPEN);
+            Ok(!is_left_out && !is_tagged(above, name))
         })?;
         Ok(Self { _made: made, folder })
     }
