@@ -54,6 +54,7 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<using::VerifyAnswer>(),
         of::<using::VerifyLockAnswer>(),
         of::<using::RunEachAnswer>(),
+        of::<using::RunChecksAnswer>(),
         of::<using::EnvAnswer>(),
         of::<using::WhereAnswer>(),
         of::<using::AlterAnswer>(),

@@ -170,7 +170,7 @@ impl Call {
 const MOST_TYPED: usize = 400;
 
 /// Returns what was typed after the program's name.
-fn typed_command() -> String {
+pub(crate) fn typed_command() -> String {
     let words: Vec<String> = std::env::args_os().skip(1).map(|word| shell_word(&word.to_string_lossy())).collect();
     words.join(" ").chars().take(MOST_TYPED).collect()
 }

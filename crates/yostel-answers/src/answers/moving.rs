@@ -6,13 +6,15 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_flows::{Blamed, ConstraintMove, CulpritReport, PastChange, Restored, UndoReport, UpdateReport};
+use yostel_findings::CheckVerdict;
+use yostel_flows::{Blamed, ConstraintMove, CulpritReport, PastChange, Restored, Tested, UndoReport, UpdateReport};
 
 use super::Told;
 use super::advisories::{ThreatTold, UnreadAdvisoryTold};
 use super::compare::{ComparedTold, LicenceTold, licences_told};
 use super::outdated::{NewsTold, OutdatedTold};
 use super::parts::{texts, told};
+use super::using::CheckedTold;
 use crate::words::side_words;
 
 /// A constraint of a project that moved, or would with `--preview`.
@@ -74,10 +76,34 @@ pub struct UpdateAnswer {
     pub new_licences: Vec<LicenceTold>,
     /// How many more bytes are to be fetched for this machine's platform; less than nothing when it is less.
     pub bytes: i64,
+    /// What the checks came to; null without `--tested`, and where nothing moved.
+    pub tested: Option<TestedTold>,
     /// Whether anything changed, or would with `--preview`.
     pub changed: bool,
     /// Whether it was written.
     pub written: bool,
+}
+
+/// What trying an update came to.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct TestedTold {
+    /// The checks that its moves reach, in the order in which they were run.
+    pub checks: Vec<CheckedTold>,
+    /// How many others there are, which were not run.
+    pub unreached: usize,
+    /// The moves that make the first check fail that passes without the update; null without `--culprit`, and where there is
+    /// no such check.
+    pub culprit: Option<CulpritAnswer>,
+}
+
+impl From<&Tested> for TestedTold {
+    fn from(tested: &Tested) -> Self {
+        let said = |culprit: &CulpritReport| {
+            let failed = tested.checks.iter().find(|checked| checked.ran.verdict == CheckVerdict::Fails);
+            CulpritAnswer::of(culprit, failed.map_or("", |checked| &checked.ran.said))
+        };
+        Self { checks: told(&tested.checks), unreached: tested.unreached, culprit: tested.culprit.as_ref().map(said) }
+    }
 }
 
 impl Told for UpdateAnswer {
@@ -103,6 +129,7 @@ impl UpdateAnswer {
             unread_advisories: told(&report.unread),
             new_licences: licences_told(comparison),
             bytes: comparison.bytes,
+            tested: report.tested.as_ref().map(TestedTold::from),
             changed: report.changed,
             written: report.written,
         }

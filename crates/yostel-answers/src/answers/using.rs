@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::PackageName;
-use yostel_flows::{Changes, Dropped, Environment, InstallReport, Kept, LockCheck, Opened, VerifyReport};
+use yostel_findings::CheckVerdict;
+use yostel_flows::{Changes, Checked, Dropped, Environment, InstallReport, Kept, LockCheck, Opened, VerifyReport};
 use yostel_store::TreeDifference;
 use yostel_versions::Version;
 
@@ -219,6 +220,53 @@ pub struct RunTold {
     pub status: Option<u8>,
     /// How long it took, in seconds; null where it was not run.
     pub seconds: Option<f64>,
+}
+
+/// Answer of `run --checks`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RunChecksAnswer {
+    /// The checks, in the order in which they were run.
+    pub checks: Vec<CheckedTold>,
+}
+
+impl Told for RunChecksAnswer {
+    const COMMAND: &'static str = "run checks";
+}
+
+/// What became of a check.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CheckedTold {
+    /// Its name.
+    pub check: String,
+    /// The project in which it was run.
+    pub project: String,
+    /// What it says: `passes`, `fails`, or `cannot-tell`.
+    pub verdict: &'static str,
+    /// How long it took, in seconds.
+    pub seconds: f64,
+    /// What it printed.
+    pub said: String,
+    /// What it says of what is locked now, where that was asked since it did not pass with an update; else null.
+    pub before: Option<&'static str>,
+}
+
+impl From<&Checked> for CheckedTold {
+    fn from(checked: &Checked) -> Self {
+        let Checked { check, ran, before } = checked;
+        let word = |verdict: &CheckVerdict| match verdict {
+            CheckVerdict::Passes => "passes",
+            CheckVerdict::Fails => "fails",
+            CheckVerdict::Unknown => "cannot-tell",
+        };
+        Self {
+            check: check.name.to_string(),
+            project: check.project.to_string(),
+            verdict: word(&ran.verdict),
+            seconds: ran.took.as_secs_f64(),
+            said: ran.said.clone(),
+            before: before.as_ref().map(word),
+        }
+    }
 }
 
 /// Answer of `env`.

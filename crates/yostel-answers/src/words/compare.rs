@@ -11,6 +11,7 @@ pub fn side_words(side: &Side) -> String {
         Side::Now => "now".to_owned(),
         Side::File(path) => path.display().to_string(),
         Side::Revision(revision) => revision.clone(),
+        Side::Unwritten(_) => "the update".to_owned(),
         Side::AsOf(day) => format!("releases as of {}", super::texts::day(*day)),
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Place, Suggestion};
-use yostel_documents::{EditError, PackageName, Purpose, nearest};
+use yostel_documents::{EditError, PackageName, Purpose, Word, nearest};
 use yostel_flows::{NotAltered, PathProblem, ProjectError};
 
 use super::manifest::{of_manifest, of_workspace};
@@ -28,6 +28,24 @@ pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diag
                 |near| format!("{near} exists, if that is the one"),
             );
             tell(Code::NoSuchProject, headline, next).note(format!("the projects are {}", join(&known)))
+        }
+        ProjectError::NoChecks(path) => {
+            let headline = format!("no manifest of this project has a check: {}", view.show(path));
+            let example = "write one into yostel.toml:\n[checks.smoke]\nrun = \"make test\"";
+            tell(Code::NoChecks, headline, example)
+        }
+        ProjectError::NoSuchCheck { name, known } => {
+            let near = nearest(name.as_str(), known.iter().map(Word::as_str));
+            let known: Vec<String> = known.iter().map(ToString::to_string).collect();
+            let next = near
+                .map_or_else(|| "name one that exists".to_owned(), |near| format!("{near} exists, if that is the one"));
+            tell(Code::NoSuchCheck, headline, next).note(format!("the checks are {}", join(&known)))
+        }
+        ProjectError::CheckNowhere { check, pattern } => {
+            let next = format!("correct `in` below [checks.{check}]: it takes names of projects, or LEVEL/*");
+            let headline =
+                format!("the check {check} is to run in `{pattern}`, and no project of this workspace is called that");
+            tell(Code::CheckNowhere, headline, next)
         }
         ProjectError::Path { package, problem: PathProblem::NoFolder, .. } => {
             tell(Code::Path, headline, format!("name a folder that exists as the `path` of {package}"))

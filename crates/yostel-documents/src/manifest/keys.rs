@@ -19,6 +19,8 @@ enum Shape {
     Named(&'static str, &'static Shape),
     /// A text, or else a table with the keys of this name.
     TextOrTable(&'static str),
+    /// A text, or else a list of texts.
+    TextOrList,
 }
 
 /// A key of a table; `*` in the table's name stands for a name that its author chooses.
@@ -101,6 +103,12 @@ const KEYS: &[Key] = &[
         "alter",
         Shape::Named(NAME, &Shape::Table("alter.*")),
         "Packages that are changed here, by a patch that all get",
+    ),
+    key(
+        "",
+        "checks",
+        Shape::Named(WORD, &Shape::Table("checks.*")),
+        "Commands that tell whether it still works, by names of its own",
     ),
     must(
         "workspace",
@@ -235,6 +243,15 @@ const KEYS: &[Key] = &[
     must("licence-exceptions.*", "licence", Shape::Text, "The SPDX expression that the package has"),
     must("licence-exceptions.*", "why", Shape::Text, "Why"),
     key("licence-exceptions.*", "until", Shape::Matching(DAY), "The last day on which it counts"),
+    must("checks.*", "run", Shape::TextOrList, "A line for the shell, or a program and its arguments"),
+    key("checks.*", "time-limit", Shape::Text, "How long it may take, like 30s, 2m or 1h30m; 10m when left out"),
+    key("checks.*", "for", Shape::List(WORD), "Purposes whose packages it finds; all when left out"),
+    key(
+        "checks.*",
+        "in",
+        Shape::List(PATTERN),
+        "Projects of the workspace in which it runs; this one when left out. At the root only",
+    ),
     must("alter.*", "patch", Shape::Matching(INSIDE), "A unified diff in the project, relative to the manifest"),
     must("alter.*", "why", Shape::Text, "Why"),
 ];
@@ -296,6 +313,9 @@ fn shape_schema(shape: &Shape) -> Map<String, Value> {
         Shape::Named(pattern, of) => json!({
             "type": "object", "propertyNames": { "pattern": pattern }, "additionalProperties": shape_schema(of),
         }),
+        Shape::TextOrList => {
+            json!({ "oneOf": [{ "type": "string" }, { "type": "array", "items": { "type": "string" }, "minItems": 1 }] })
+        }
         Shape::TextOrTable(table) => json!({ "oneOf": [{ "type": "string" }, reference(table)] }),
     };
     match value {

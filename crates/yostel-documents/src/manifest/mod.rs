@@ -1,5 +1,6 @@
 //! The manifest: what a project or package is, needs and offers. Carries out docs/formats.md §2.
 
+mod checks;
 mod edit;
 mod edit_rules;
 mod identity;
@@ -14,6 +15,7 @@ use std::ops::Range;
 
 use jiff::civil::Date;
 
+pub use checks::{Check, CheckCommand};
 pub use edit::{EditError, NeedEdit, NeedForm, add_alter, add_need, new_manifest, remove_alter, remove_need};
 pub use edit_rules::{
     VersionTable, add_agreed, add_coexist, add_shared_role, add_source, add_swap, add_version, remove_coexist,
@@ -22,7 +24,7 @@ pub use edit_rules::{
 pub use identity::Identity;
 pub use keys::manifest_schema;
 pub use parse::{ManifestProblem, ManifestProblemKind, ManifestReading};
-pub use parse::{days_of, place_of_key};
+pub use parse::{days_of, place_of_key, time_of};
 
 use crate::licence::AllowedLicence;
 use crate::name::{PackageName, Purpose, SourceName, Word};
@@ -60,6 +62,8 @@ pub struct Manifest {
     pub admit: BTreeMap<PackageName, Admit>,
     /// Licences of single packages that are not allowed otherwise.
     pub licence_exceptions: BTreeMap<PackageName, LicenceException>,
+    /// Commands that tell whether it still works, by the names that they have here.
+    pub checks: BTreeMap<Word, Check>,
 }
 
 /// The `[workspace]` table.

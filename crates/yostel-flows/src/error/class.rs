@@ -60,6 +60,9 @@ fn of_project(error: &ProjectError) -> FlowClass {
         ProjectError::Read { .. } => FlowClass::Machine,
         ProjectError::NoProject(_)
         | ProjectError::NoBaseline(_)
+        | ProjectError::NoChecks(_)
+        | ProjectError::NoSuchCheck { .. }
+        | ProjectError::CheckNowhere { .. }
         | ProjectError::Baseline { .. }
         | ProjectError::NotOurs(_)
         | ProjectError::Statements { .. }

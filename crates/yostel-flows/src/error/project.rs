@@ -4,7 +4,7 @@ use std::io;
 use std::ops::Range;
 use std::path::PathBuf;
 
-use yostel_documents::{BaselineError, EditError, ManifestProblem, PackageName, Purpose};
+use yostel_documents::{BaselineError, EditError, ManifestProblem, PackageName, Purpose, Word};
 use yostel_versions::{ConstraintText, Version};
 
 /// Why a project cannot be read, or its manifest not be written.
@@ -75,7 +75,26 @@ pub enum ProjectError {
         /// What this is.
         found: Version,
     },
-    /// A manifest was changed by somebody else while it was edited.
+    /// No manifest of the project has a check.
+    #[error("{} has no [checks]", .0.display())]
+    NoChecks(PathBuf),
+    /// There is no check of this name.
+    #[error("there is no check named {name}")]
+    NoSuchCheck {
+        /// The name.
+        name: Word,
+        /// The names that there are.
+        known: Vec<Word>,
+    },
+    /// A check is to be run in a project that the workspace does not have.
+    #[error("the check {check} is to run in `{pattern}`, and no project is called that")]
+    CheckNowhere {
+        /// The check.
+        check: Word,
+        /// What is said of the project's name.
+        pattern: String,
+    },
+    /// A manifest or the lockfile was changed by somebody else while it was worked on.
     #[error("{} was changed meanwhile", .0.display())]
     ChangedMeanwhile(PathBuf),
     /// A project would need itself.

@@ -30,6 +30,8 @@ pub enum Side {
     Revision(String),
     /// What would be locked with nothing to keep and only the releases published by then.
     AsOf(Timestamp),
+    /// One that is not written.
+    Unwritten(Box<Lockfile>),
 }
 
 impl Side {
@@ -110,6 +112,7 @@ pub(crate) fn lockfile_of(project: &LoadedProject, side: &Side, context: &Contex
     match side {
         Side::Now => load_lockfile(project)?.ok_or_else(|| LockError::NoLockfile(project.lockfile_path()).into()),
         Side::File(path) => read(path),
+        Side::Unwritten(lockfile) => Ok((**lockfile).clone()),
         Side::AsOf(day) => lockfile_as_of(project, *day, context),
         Side::Revision(revision) => {
             let found = file_at(&project.root, LOCKFILE_NAME, revision, MOST_LOCKFILE, &project.git_config());

@@ -5,8 +5,6 @@
 //! of the project, and the check is run there.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
-use std::sync::Arc;
 
 use yostel_documents::{Asker, Lockfile, PackageName, Requirement, Seal, run_purpose};
 use yostel_findings::{Advisories, Blame, CheckVerdict, Comparison, Move, MoveKind, News, blame, compare, comparison};
@@ -22,30 +20,19 @@ use crate::look::compare::{Side, lockfile_of};
 use crate::moving::aim::{Aim, UpdateRequest};
 use crate::moving::constraints::with_edits;
 use crate::moving::news::news_of;
-use crate::moving::scratch::Scratch;
+use crate::moving::scratch::CheckRoom;
 use crate::project::LoadedProject;
-use crate::project::files::{LOCKFILE_NAME, OpenFiles};
 use crate::project::patches::Patches;
 use crate::search::drive::drive;
 use crate::search::places::told;
 use crate::search::proposal::{Basis, Proposal};
 use crate::search::rules::{Keep, KeptVersions, rules_of, versions_in, versions_of};
-use crate::using::environment::{Environment, environment};
-use crate::using::install::{InstallRequest, install};
+
+/// What judges a set in a copy of the project; it is told too how many of the moves were made, and how many there are.
+pub type CheckInRoom<'c> = dyn FnMut(&CheckRoom<'_>, (usize, usize)) -> Result<CheckVerdict, FlowError> + 'c;
 
 /// What judges a set; it is told too how many of the moves were made, and how many there are.
 pub type CheckOf<'c, T> = dyn FnMut(&T, (usize, usize)) -> Result<CheckVerdict, FlowError> + 'c;
-
-/// Where a check is run.
-#[derive(Debug)]
-pub struct CheckRoom<'r> {
-    /// The folder of the project that is worked on, in the copy.
-    pub folder: &'r Path,
-    /// What its packages make of the environment.
-    pub environment: &'r Environment,
-    /// How many of the moves were made, and how many there are.
-    pub moved: (usize, usize),
-}
 
 /// What a search for a culprit came to.
 #[derive(Debug)]
@@ -92,10 +79,12 @@ pub enum Blamed {
 pub fn culprit(
     project: &LoadedProject,
     sides: [Side; 2],
-    check: &mut dyn FnMut(&CheckRoom<'_>) -> Result<CheckVerdict, FlowError>,
+    check: &mut CheckInRoom<'_>,
     context: &Context<'_>,
 ) -> Result<CulpritReport, FlowError> {
-    let mut in_copy = |tried: &TriedSet, moved| in_copy(project, tried, moved, check, context);
+    let mut in_copy = |TriedSet { edited, proposal }: &TriedSet, moved| {
+        check(&CheckRoom::with(edited, proposal.text(), context)?, moved)
+    };
     search(project, sides, &mut in_copy, context)
 }
 
@@ -290,27 +279,4 @@ impl Between<'_> {
         let proposal = Proposal::of(&resolution, &basis, context)?;
         Ok(TriedSet { edited, proposal })
     }
-}
-
-/// Installs a set into a copy of the project and runs the check there.
-fn in_copy(
-    project: &LoadedProject,
-    TriedSet { edited, proposal }: &TriedSet,
-    moved: (usize, usize),
-    check: &mut dyn FnMut(&CheckRoom<'_>) -> Result<CheckVerdict, FlowError>,
-    context: &Context<'_>,
-) -> Result<CheckVerdict, FlowError> {
-    let scratch = Scratch::of(project, context)?;
-    scratch.write(LOCKFILE_NAME, proposal.text())?;
-    // What is installed goes by the manifests as they are edited, which nobody wrote anywhere.
-    let texts = BTreeMap::from([(project.lockfile_path(), proposal.text().to_owned())]);
-    let there = LoadedProject { files: Arc::new(OpenFiles { texts }), ..edited.clone() };
-    let there = there.installed_in(scratch.folder().to_owned());
-    install(&there, &InstallRequest::default(), context)?;
-    let environment = environment(&there, context)?;
-    let folder = scratch.folder().join(&there.here().folder);
-    let verdict = check(&CheckRoom { folder: &folder, environment: &environment, moved });
-    // The cache remembers what is installed where; this goes with the copy.
-    context.cache.forget_project(scratch.folder());
-    verdict
 }

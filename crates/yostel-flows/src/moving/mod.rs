@@ -6,5 +6,6 @@ pub(crate) mod culprit;
 pub(crate) mod news;
 pub(crate) mod reach;
 pub(crate) mod scratch;
+pub(crate) mod tested;
 pub(crate) mod undo;
 pub(crate) mod update;

@@ -1,10 +1,13 @@
-//! A copy of a project in which a set is tried: its files, but for what is installed, what version control keeps, and what
-//! says of itself that it can be made again (CACHEDIR.TAG).
+//! A copy of a project in which a set is installed and tried: its files, but for what is installed, what version control
+//! keeps, and what says of itself that it can be made again (CACHEDIR.TAG).
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsStr;
 use std::io::Read;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
+use yostel_documents::{PackageName, Purpose};
 use yostel_files::{Folder, Kind};
 use yostel_store::WorkFolder;
 
@@ -12,6 +15,9 @@ use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::go_on;
 use crate::project::LoadedProject;
+use crate::project::files::{LOCKFILE_NAME, OpenFiles};
+use crate::using::environment::{Environment, environment_for};
+use crate::using::install::{InstallRequest, install};
 
 /// What folders are called that are not copied, wherever they are.
 const LEFT_OUT: [&str; 2] = [".yostel", ".git"];
@@ -32,8 +38,70 @@ fn is_tagged(above: &Folder, name: &OsStr) -> bool {
         })
 }
 
+/// Where a command is run that tells whether a set works.
+#[derive(Debug)]
+pub struct CheckPlace {
+    /// The folder.
+    pub folder: PathBuf,
+    /// What the packages make of the environment.
+    pub environment: Environment,
+}
+
+/// A copy of a project in which a set is installed. It goes when this is dropped.
+pub struct CheckRoom<'r> {
+    there: LoadedProject,
+    scratch: Scratch,
+    context: &'r Context<'r>,
+}
+
+impl<'r> CheckRoom<'r> {
+    /// Copies a project, with its manifests as they are edited and another lockfile, and installs that.
+    ///
+    /// # Errors
+    /// Those of copying and installing.
+    pub(crate) fn with(edited: &LoadedProject, lockfile: &str, context: &'r Context<'r>) -> Result<Self, FlowError> {
+        let scratch = Scratch::of(edited, context)?;
+        scratch.write(LOCKFILE_NAME, lockfile)?;
+        for file in edited.projects() {
+            scratch.write(&file.manifest_path(), &file.text)?;
+        }
+        // What is needed, and from where, is as it is seen from the project itself.
+        let texts = BTreeMap::from([(edited.lockfile_path(), lockfile.to_owned())]);
+        let there = LoadedProject { files: Arc::new(OpenFiles { texts }), ..edited.clone() };
+        let there = there.installed_in(scratch.folder().to_owned());
+        let room = Self { there, scratch, context };
+        install(&room.there, &InstallRequest::default(), context)?;
+        Ok(room)
+    }
+
+    /// Returns where a command of the project that is worked on is run.
+    ///
+    /// # Errors
+    /// As composing its environment.
+    pub fn place(&self) -> Result<CheckPlace, FlowError> {
+        self.place_in(self.there.here().name(), &BTreeSet::new())
+    }
+
+    /// Returns where a command of this project is run that finds the packages of these purposes, or of all.
+    ///
+    /// # Errors
+    /// As composing its environment; `NoSuchProject`.
+    pub fn place_in(&self, project: &PackageName, purposes: &BTreeSet<Purpose>) -> Result<CheckPlace, FlowError> {
+        let there = self.there.clone().at_project(project)?;
+        let environment = environment_for(&there, purposes, self.context)?;
+        Ok(CheckPlace { folder: self.scratch.folder().join(&there.here().folder), environment })
+    }
+}
+
+impl Drop for CheckRoom<'_> {
+    fn drop(&mut self) {
+        // The cache remembers what is installed where; this goes with the copy.
+        self.context.cache.forget_project(self.scratch.folder());
+    }
+}
+
 /// A copy of a project; it goes when this is dropped, and with the next process where this one is killed.
-pub(crate) struct Scratch {
+struct Scratch {
     _made: WorkFolder,
     folder: PathBuf,
 }
@@ -43,7 +111,7 @@ impl Scratch {
     ///
     /// # Errors
     /// When one cannot be read, or the cache's folder not be written; `Stopped`.
-    pub(crate) fn of(project: &LoadedProject, context: &Context<'_>) -> Result<Self, FlowError> {
+    fn of(project: &LoadedProject, context: &Context<'_>) -> Result<Self, FlowError> {
         let made = context.cache.work_folder()?;
         let copy = made.folder().make_folder("project")?;
         let folder = copy.path().to_owned();
@@ -60,12 +128,12 @@ impl Scratch {
     ///
     /// # Errors
     /// When it cannot be written.
-    pub(crate) fn write(&self, name: &str, text: &str) -> Result<(), FlowError> {
+    fn write(&self, name: &str, text: &str) -> Result<(), FlowError> {
         Ok(Folder::open(&self.folder)?.write_atomically(name, text.as_bytes())?)
     }
 
     /// Returns the copy's folder.
-    pub(crate) fn folder(&self) -> &Path {
+    fn folder(&self) -> &Path {
         &self.folder
     }
 }

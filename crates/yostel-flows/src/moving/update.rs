@@ -7,8 +7,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use yostel_documents::{Lockfile, PackageName};
+use yostel_documents::{Declared, Lockfile, PackageName};
 use yostel_findings::{Advisories, Comparison, News, Outdated, Threat, UnreadAdvisory, comparison, outdated};
+
+use yostel_resolve::Resolution;
+use yostel_sources::SourceSet;
 
 use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
@@ -21,9 +24,12 @@ use crate::moving::aim::{Aim, UpdateRequest, asked_for, demands, refuse_unaccept
 use crate::moving::constraints::{ConstraintMove, with_edits};
 use crate::moving::news::news_of;
 use crate::moving::reach::{WaysOut, out_of_advisories, proved, search};
+use crate::moving::tested::{Tested, Tester, Trial, try_out};
 use crate::project::LoadedProject;
+use crate::project::patches::Patches;
 use crate::project::read::load_lockfile;
 use crate::search::proposal::{Basis, Proposal};
+use crate::using::checks::checks_of;
 
 /// What updating came to.
 #[derive(Debug)]
@@ -48,6 +54,8 @@ pub struct UpdateReport {
     pub standing: Vec<Threat>,
     /// Advisories that could not be read.
     pub unread: Vec<UnreadAdvisory>,
+    /// What the checks came to, where it was tried.
+    pub tested: Option<Tested>,
     /// Whether files changed, or would.
     pub changed: bool,
     /// Whether they were written.
@@ -64,6 +72,25 @@ pub fn update(
     request: &UpdateRequest,
     context: &Context<'_>,
 ) -> Result<UpdateReport, FlowError> {
+    update_tested(project, request, None, context)
+}
+
+/// Like [`update`]; where there is somebody who runs checks, the update is tried in a copy first, and nothing is written
+/// unless the checks pass that its moves reach.
+///
+/// # Errors
+/// As there; and `NoChecks`, `CheckNowhere`, `ChangedMeanwhile`, those of copying and installing, and what running a check
+/// returns.
+pub fn update_tested(
+    project: &LoadedProject,
+    request: &UpdateRequest,
+    tester: Option<Tester<'_, '_>>,
+    context: &Context<'_>,
+) -> Result<UpdateReport, FlowError> {
+    if tester.is_some() {
+        // Before anything is asked for.
+        checks_of(project, &[])?;
+    }
     let path = project.lockfile_path();
     let before = load_lockfile(project)?.ok_or_else(|| LockError::NoLockfile(path.clone()))?;
     let patches = project.patches()?;
@@ -81,27 +108,9 @@ pub fn update(
     };
     // Where nothing is to be done, what is locked is told as it is.
     let Some((resolution, mut documents)) = found else { return Ok(nothing(path, before, aim, threats, unread)) };
-    let (edited, edits) = with_edits(project, &aim, &resolution)?;
-    let edited_declared = edited.declared_with(&patches);
-    let resolution = match edits.is_empty() && aim.demands.is_empty() {
-        true => resolution,
-        false => proved(&resolution, &edited, &edited_declared, &sources, request, context)?,
-    };
-    let keep = aim.keep();
-    let texts = edited.projects().zip(project.projects()).filter(|(after, before)| after.text != before.text);
-    let texts = texts.map(|(after, before)| (before.manifest_path(), (before.text.clone(), after.text.clone())));
-    let basis = Basis {
-        project: &edited,
-        declared: &edited_declared,
-        patches: &patches,
-        before: Some(&before),
-        keep: &keep,
-        manifests: texts.collect(),
-        shareable: false,
-    };
-    let proposal = Proposal::of(&resolution, &basis, context)?;
+    let Moved { edited, declared: edited_declared, edits, proposal } =
+        moved(&resolution, &aim, (project, &before, &patches), &sources, context)?;
     let changed = proposal.changes_lockfile() || !proposal.manifests().is_empty();
-    let written = changed && request.write == Write::File;
     let after = proposal.lockfile().clone();
     let missing = &(&from_sources(&before) | &from_sources(&after)) - &documents.keys().cloned().collect();
     documents.extend(told_by_sources(project, &missing, context.observer)?);
@@ -115,6 +124,16 @@ pub fn update(
     let mut standing = sorted(&advisories, (&after, &documents), &edited, context)?.stand;
     standing.retain(|now| threats.iter().any(|threat| threat.id == now.id && threat.package == now.package));
     try_all(&mut stayed, &after, &edited, &sources, context)?;
+    let moved = comparison.moves.iter().map(|one| &one.moved.package).collect();
+    let tested = match tester.filter(|_| changed) {
+        Some(tester) => {
+            let (before, after, text) = ((&before, &declared), (&after, &edited_declared), proposal.text());
+            let trial = Trial { project, before, edited: &edited, after, text, moved };
+            Some(try_out(&trial, tester, context)?)
+        }
+        None => None,
+    };
+    let written = changed && request.write == Write::File && tested.as_ref().is_none_or(Tested::passes);
     if written {
         proposal.apply(&edited, context)?;
     }
@@ -129,9 +148,49 @@ pub fn update(
         stayed,
         standing,
         unread,
+        tested,
         changed,
         written,
     })
+}
+
+/// A set that was found, as it would be written.
+struct Moved {
+    /// The project, with its constraints moved.
+    edited: LoadedProject,
+    declared: Declared,
+    edits: Vec<ConstraintMove>,
+    proposal: Proposal,
+}
+
+/// Moves constraints where that is wanted, and makes of what the manifests say then what is to be written.
+fn moved(
+    found: &Resolution,
+    aim: &Aim<'_>,
+    (project, before, patches): (&LoadedProject, &Lockfile, &Patches),
+    sources: &SourceSet,
+    context: &Context<'_>,
+) -> Result<Moved, FlowError> {
+    let (edited, edits) = with_edits(project, aim, found)?;
+    let declared = edited.declared_with(patches);
+    let again = match edits.is_empty() && aim.demands.is_empty() {
+        true => None,
+        false => Some(proved(found, &edited, &declared, sources, aim.request, context)?),
+    };
+    let keep = aim.keep();
+    let texts = edited.projects().zip(project.projects()).filter(|(after, before)| after.text != before.text);
+    let texts = texts.map(|(after, before)| (before.manifest_path(), (before.text.clone(), after.text.clone())));
+    let basis = Basis {
+        project: &edited,
+        declared: &declared,
+        patches,
+        before: Some(before),
+        keep: &keep,
+        manifests: texts.collect(),
+        shareable: false,
+    };
+    let proposal = Proposal::of(again.as_ref().unwrap_or(found), &basis, context)?;
+    Ok(Moved { edited, declared, edits, proposal })
 }
 
 /// Finds what the manifest says of packages wherever they turn up.
@@ -168,6 +227,7 @@ fn nothing(
         ruled: BTreeMap::new(),
         standing,
         unread,
+        tested: None,
         changed: false,
         written: false,
     }

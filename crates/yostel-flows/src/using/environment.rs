@@ -35,11 +35,24 @@ pub struct Environment {
 /// # Errors
 /// `NotInstalled` when the lockfile's packages are not (all) there, `Variable`, `Separator`, and as loading the lockfile.
 pub fn environment(project: &LoadedProject, context: &Context<'_>) -> Result<Environment, FlowError> {
+    environment_for(project, &BTreeSet::new(), context)
+}
+
+/// Like [`environment`], with what is needed for these purposes alone; for all of them when there are none.
+///
+/// # Errors
+/// As there.
+pub fn environment_for(
+    project: &LoadedProject,
+    purposes: &BTreeSet<Purpose>,
+    context: &Context<'_>,
+) -> Result<Environment, FlowError> {
     let prepared = project.prepare_to_look(context.observer)?;
     let CurrentInstall { target, selection, prepared, plan, .. } = project.installed(prepared, context)?;
     let Prepared { lockfile, declared, .. } = prepared;
     let mut requirements = declared.bound_requirements();
     requirements.retain(|requirement| requirement.asker.name() == project.here().name());
+    requirements.retain(|requirement| purposes.is_empty() || purposes.contains(&requirement.purpose));
     // What was left out of the install on purpose is not missed.
     let taken = |purpose: &Purpose| selection.purposes.is_empty() || selection.purposes.contains(purpose);
     requirements.retain(|requirement| taken(&requirement.purpose) && requirement.accept.covers(&selection.platform));

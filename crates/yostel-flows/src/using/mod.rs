@@ -1,6 +1,7 @@
 //! Use: what is installed, and what runs with it.
 
 pub(crate) mod alter;
+pub(crate) mod checks;
 pub(crate) mod environment;
 pub(crate) mod install;
 pub(crate) mod order;

@@ -104,6 +104,48 @@ fn a_document_that_says_more_or_less_than_its_page_is_noticed() {
     assert!(!judge(&|document| document["command"] = "list".into()));
 }
 
+/// Commands that end well one after the other, each with the folder in which it runs.
+const IN_ORDER: &[(&str, &str)] = &[
+    ("", "registry create other"),
+    ("", "registry list station"),
+    ("console", "add hoist ^1"),
+    ("console", "add hoist --agreed"),
+    ("console", "remove hoist"),
+    ("console", "add hoist --path ../made/hoist-1.0.0"),
+    ("console", "remove hoist"),
+    ("console", "agree"),
+    ("console", "sources"),
+    ("console", "sources add spare ../spare"),
+    ("console", "sources remove spare"),
+    ("console", "settle"),
+    ("console", "lock"),
+    ("console", "lock"),
+    ("console", "install"),
+    ("console", "install"),
+    ("console", "verify"),
+    ("console", "verify --lock"),
+    ("console", "list"),
+    ("console", "tree"),
+    ("console", "explain unit"),
+    ("console", "explain unit --instead 2.0.0"),
+    ("console", "explain unit --releases"),
+    ("console", "env"),
+    ("console", "where unit"),
+    ("console", "run --each -- true"),
+    ("console", "cache stats"),
+    ("console", "cache list"),
+    ("console", "cache verify"),
+    ("console", "cache prune --unused-for 1d --preview"),
+    ("console", "cache save kit.tar"),
+    ("console", "cache load kit.tar"),
+    ("console", "alter unit"),
+    ("console", "alter unit --show"),
+    ("console", "alter unit --drop"),
+    ("made/hoist-1.0.0", "publish --preview --to ../../station"),
+    ("made/hoist-1.0.0", "publish --to ../../station"),
+    ("made", "withdraw hoist 1.0.0 --from ../station --why x"),
+];
+
 #[test]
 fn every_command_answers_as_its_page_says_and_fails_as_that_of_failures_does() {
     let sandbox = small_world();
@@ -116,53 +158,26 @@ fn every_command_answers_as_its_page_says_and_fails_as_that_of_failures_does() {
         document["command"].as_str().unwrap_or("failure").to_owned()
     };
     let mut seen: Vec<String> = Vec::new();
-    for (folder, words) in [
-        ("", "registry create other"),
-        ("", "registry list station"),
-        ("console", "add hoist ^1"),
-        ("console", "add hoist --agreed"),
-        ("console", "remove hoist"),
-        ("console", "add hoist --path ../made/hoist-1.0.0"),
-        ("console", "remove hoist"),
-        ("console", "agree"),
-        ("console", "sources"),
-        ("console", "sources add spare ../spare"),
-        ("console", "sources remove spare"),
-        ("console", "settle"),
-        ("console", "lock"),
-        ("console", "lock"),
-        ("console", "install"),
-        ("console", "install"),
-        ("console", "verify"),
-        ("console", "verify --lock"),
-        ("console", "list"),
-        ("console", "tree"),
-        ("console", "explain unit"),
-        ("console", "explain unit --instead 2.0.0"),
-        ("console", "explain unit --releases"),
-        ("console", "env"),
-        ("console", "where unit"),
-        ("console", "run --each -- true"),
-        ("console", "cache stats"),
-        ("console", "cache list"),
-        ("console", "cache verify"),
-        ("console", "cache prune --unused-for 1d --preview"),
-        ("console", "cache save kit.tar"),
-        ("console", "cache load kit.tar"),
-        ("console", "alter unit"),
-        ("console", "alter unit --show"),
-        ("console", "alter unit --drop"),
-        ("made/hoist-1.0.0", "publish --preview --to ../../station"),
-        ("made/hoist-1.0.0", "publish --to ../../station"),
-        ("made", "withdraw hoist 1.0.0 --from ../station --why x"),
-    ] {
+    for (folder, words) in IN_ORDER {
         seen.push(json(folder, words, 0));
     }
     seen.push(json("console", "audit", 1));
     sandbox.write("station/advisories/s.json", ADVISORY);
     seen.push(json("console", "audit dismiss S --why x", 0));
     seen.push(json("console", "culprit yostel.lock -- true", 2));
-    for words in ["update", "undo", "undo --redo", "undo --list", "compare yostel.lock", "graph", "drift"] {
+    sandbox.run("console", "install").expect(0);
+    let manifest = sandbox.read("console/yostel.toml");
+    sandbox.write("console/yostel.toml", format!("{manifest}[checks.fine]\nrun = \"true\"\n"));
+    for words in [
+        "run --checks",
+        "update --tested",
+        "undo",
+        "undo --redo",
+        "undo --list",
+        "compare yostel.lock",
+        "graph",
+        "drift",
+    ] {
         seen.push(json("console", words, 0));
     }
     seen.push(json("console", "audit --under .", 1));

@@ -1,6 +1,7 @@
 //! From text to a manifest, or to all that is wrong with it. Each table is read key by key against the list of keys it
 //! may have, so that a key nobody knows is never passed over.
 
+mod checks;
 mod elsewhere;
 mod overriding;
 mod policy;
@@ -15,6 +16,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::keys::keys_of;
 use super::{Manifest, NamePattern, Need, Policy, SourceDeclaration};
+pub use checks::time_of;
 pub use policy::days_of;
 pub use problem::{ManifestProblem, ManifestProblemKind};
 
@@ -166,6 +168,7 @@ impl<'t> Reader<'t> {
                 alter.insert(name, change);
             }
         }
+        let checks = self.checks(root, outer.is_some());
         let project = project?;
         let manifest = Manifest {
             project,
@@ -180,6 +183,7 @@ impl<'t> Reader<'t> {
             swap,
             admit,
             licence_exceptions,
+            checks,
         };
         self.check_places(&manifest);
         Some(manifest)

@@ -139,6 +139,7 @@ fn table_words(table: &str) -> String {
         "force.*" => "a forced version".into(),
         "admit.*" => "an admitted release".into(),
         "swap.*" => "a swap".into(),
+        "checks.*" => "a check".into(),
         name => format!("[{name}]"),
     }
 }

@@ -4,11 +4,11 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use clap::{Args, ValueEnum};
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use yostel_answers::answers::decide::LockAnswer;
 use yostel_answers::words::{Viewpoint, doubt_words, notice_words};
 use yostel_answers::{Code, Diagnostic, Suggestion};
-use yostel_documents::Take;
+use yostel_documents::{Take, time_of};
 use yostel_findings::{BothMoved, Move, MoveKind};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchError, SearchReport, Sides, Standing, Write, lock};
 use yostel_resolve::Overridden;
@@ -91,8 +91,7 @@ pub(crate) fn moment(text: &str) -> Result<Timestamp, String> {
 
 /// Reads a stretch of time.
 pub(crate) fn time(text: &str) -> Result<Duration, String> {
-    let span = text.parse::<SignedDuration>().ok().and_then(|time| Duration::try_from(time).ok());
-    span.ok_or_else(|| "a time is written 30s, 2m or 1h30m".to_owned())
+    time_of(text).ok_or_else(|| "a time is written 30s, 2m or 1h30m".to_owned())
 }
 
 pub(crate) fn run(arguments: Lock, call: &Call) -> Result<Answer, FlowError> {

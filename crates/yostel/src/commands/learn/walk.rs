@@ -289,6 +289,12 @@ const WALK: &[Step] = &[
         0,
         &["of 6 moves: the check passes", "gust-model 2.2.0 -> 2.2.1", "round gusts up"],
     ),
+    there(
+        "Or a check stands in the manifest, and an update that does not pass it is not written",
+        "printf '[checks.gusts]\\nrun = \"test $(gust-now 147) -le 61\"\\n' >> ../line-watch/yostel.toml && yostel -C ../line-watch update gust-model --tested",
+        1,
+        &["gusts", "fails; passes without the update", "nothing was written"],
+    ),
     there(PAST, "yostel -C ../line-watch report ../line-watch.html", 0, &["years behind on 2024-09-16"]),
 ];
 

@@ -1,32 +1,26 @@
 //! `culprit`: find which of the moves between two locks makes a check fail.
 
 use std::ffi::OsString;
-use std::process::Command;
 use std::time::Duration;
 
 use clap::Args;
 use yostel_answers::answers::moving::CulpritAnswer;
 use yostel_answers::words::{cause_words, day, side_words, versions_words};
-use yostel_answers::{Code, Diagnostic};
+use yostel_documents::Word;
 use yostel_findings::{CheckVerdict, Comparison, MoveKind};
-use yostel_flows::{Blamed, CheckRoom, CulpritReport, Ended, FlowError, Patience, Side, culprit, run_alone};
+use yostel_flows::{Blamed, CheckIn, CheckRoom, CulpritReport, FlowError, Ran, Side, checks_here, culprit};
 
-use crate::answer::{Answer, Said, failure_of};
+use crate::answer::{Answer, Said};
 use crate::call::Call;
 use crate::commands::decide::lock::{moment, time};
-use crate::commands::using::run::values;
+use crate::commands::using::checking::{Runner, last_words, verb};
 use crate::exit::Exit;
-use crate::render::{Role, below, count, indented, join, next_step, note, note_at_once, paint, tell};
+use crate::options::word;
+use crate::render::{Role, count, indented, join, next_step, note, paint};
 use crate::sanitise::sanitise;
 
-/// Lines of what a failing check said last that are told.
-const LAST_LINES: usize = 10;
-
-/// How long a check may take when nobody says.
-const LONGEST: &str = "10m";
-
-/// The status with which a check says that it cannot tell.
-const CANNOT_TELL: i32 = 125;
+/// How long a command may take when nobody says.
+const LONGEST: Duration = Duration::from_secs(600);
 
 /// Find which of the moves between two locks makes a check fail
 ///
@@ -48,12 +42,16 @@ pub(crate) struct Culprit {
     #[arg(long, value_name = "TIMES", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=100))]
     repeat: u32,
 
-    /// How long a check may take (like 30s or 2m)
-    #[arg(long, value_name = "TIME", default_value = LONGEST, value_parser = time)]
-    time_limit: Duration,
+    /// How long a check may take (like 30s or 2m); 10m, or as its manifest says, when not given
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    time_limit: Option<Duration>,
+
+    /// The check of this name, as the manifests have it; may be repeated. All of them when there is no command either
+    #[arg(long = "check", value_name = "NAME", value_parser = word, conflicts_with = "command")]
+    checks: Vec<Word>,
 
     /// The check and its arguments, after --
-    #[arg(required = true, last = true, value_name = "COMMAND")]
+    #[arg(last = true, value_name = "COMMAND")]
     command: Vec<OsString>,
 }
 
@@ -64,39 +62,20 @@ pub(crate) fn run(arguments: Culprit, call: &Call) -> Result<Answer, FlowError> 
         _ => Side::of(typed, &call.folder),
     };
     let sides = [side(&arguments.good), arguments.bad.as_ref().map_or(Side::Now, side)];
+    let declared = if arguments.command.is_empty() { checks_here(&project, &arguments.checks)? } else { Vec::new() };
     let mut last_failure = String::new();
-    let mut cannot_run = None;
-    let mut check = |room: &CheckRoom<'_>| {
-        let (verdict, said) = match run_check(&arguments, room, call) {
-            Ok(Some(checked)) => checked,
-            Ok(None) => return Err(FlowError::Stopped),
-            Err(error) => {
-                cannot_run = Some(error);
-                return Err(FlowError::Stopped);
-            }
-        };
-        if verdict == CheckVerdict::Fails {
-            last_failure = said;
+    let mut runner = Runner::of(call);
+    let mut check = |room: &CheckRoom<'_>, (some, all): (usize, usize)| {
+        let ran = repeated(arguments.repeat, || run_all(&mut runner, &arguments, &declared, room))?;
+        runner.tell(format!("with {some} of {}: the check {}", count(all, "move"), verb(ran.verdict)));
+        if ran.verdict == CheckVerdict::Fails {
+            last_failure = ran.said;
         }
-        let (some, all) = room.moved;
-        let told = match verdict {
-            CheckVerdict::Passes => "passes",
-            CheckVerdict::Fails => "fails",
-            CheckVerdict::Unknown => "cannot tell",
-        };
-        if !call.quiet && !call.json() {
-            tell(&note_at_once(format!("with {some} of {}: the check {told}", count(all, "move"))));
-        }
-        Ok(verdict)
+        Ok(ran.verdict)
     };
     let report = match culprit(&project, sides, &mut check, &call.context()) {
-        Err(FlowError::Stopped) if let Some(error) = cannot_run => {
-            let program = arguments.command[0].to_string_lossy().into_owned();
-            let headline = format!("the check `{program}` cannot be run: {error}");
-            let next = "name a program that is there, or a script by its path";
-            return Ok(failure_of(&[Diagnostic::new(Code::CannotRun, headline, next)], Exit::Usage, call.format));
-        }
-        report => report?,
+        Err(error) => return runner.failure().ok_or(error),
+        Ok(report) => report,
     };
     let exit = match &report.blame {
         Blamed::Moves { .. } => Exit::Fine,
@@ -107,40 +86,44 @@ pub(crate) fn run(arguments: Culprit, call: &Call) -> Result<Answer, FlowError> 
     Ok(Answer::either(call, exit, Said::Result, answer, || words(&report, &last_failure, call)))
 }
 
-/// Runs a check as often as was asked for; returns what it said too, and nothing when it was told to stop.
-fn run_check(
+/// Runs the command, or the checks one after the other up to the first that fails. Of these it cannot be told where one that
+/// did not fail could not tell.
+fn run_all(
+    runner: &mut Runner<'_>,
     arguments: &Culprit,
+    declared: &[CheckIn],
     room: &CheckRoom<'_>,
-    call: &Call,
-) -> std::io::Result<Option<(CheckVerdict, String)>> {
-    let patience =
-        Patience { idle: arguments.time_limit, total: arguments.time_limit, stop: call.settings.patience.stop.clone() };
-    let mut verdict = None;
-    let mut said = String::new();
-    for _ in 0..arguments.repeat {
-        let (program, rest) = arguments.command.split_first().expect("clap asks for at least one");
-        let mut command = Command::new(program);
-        command.args(rest).current_dir(room.folder).envs(values(room.environment));
-        let now = match run_alone(command, &patience)? {
-            Ended::Exited { status, stdout, stderr } => {
-                said = format!("{}{}", String::from_utf8_lossy(&stdout), String::from_utf8_lossy(&stderr));
-                match status.code() {
-                    Some(0) => CheckVerdict::Passes,
-                    Some(CANNOT_TELL) => CheckVerdict::Unknown,
-                    _ => CheckVerdict::Fails,
-                }
-            }
-            Ended::Silent | Ended::TooLong | Ended::TooMuch => CheckVerdict::Unknown,
-            Ended::Stopped => return Ok(None),
-        };
-        if verdict.replace(now).is_some_and(|before| before != now) {
-            return Ok(Some((CheckVerdict::Unknown, said)));
+) -> Result<Ran, FlowError> {
+    if declared.is_empty() {
+        return runner.run(&arguments.command, &room.place()?, arguments.time_limit.unwrap_or(LONGEST));
+    }
+    let mut all = Ran { verdict: CheckVerdict::Passes, took: Duration::ZERO, said: String::new() };
+    for CheckIn { project, check, .. } in declared {
+        let words: Vec<OsString> = check.run.words().into_iter().map(OsString::from).collect();
+        let place = room.place_in(project, &check.purposes)?;
+        let ran = runner.run(&words, &place, arguments.time_limit.unwrap_or(check.time_limit))?;
+        match ran.verdict {
+            CheckVerdict::Fails => return Ok(ran),
+            CheckVerdict::Unknown => all = ran,
+            CheckVerdict::Passes => {}
         }
     }
-    Ok(Some((verdict.unwrap_or(CheckVerdict::Unknown), said)))
+    Ok(all)
 }
 
-fn words(report: &CulpritReport, last_failure: &str, call: &Call) -> String {
+/// Runs something as often as was asked for; what does not always say the same cannot tell.
+fn repeated(times: u32, mut run: impl FnMut() -> Result<Ran, FlowError>) -> Result<Ran, FlowError> {
+    let first = run()?;
+    for _ in 1..times {
+        let next = run()?;
+        if next.verdict != first.verdict {
+            return Ok(Ran { verdict: CheckVerdict::Unknown, ..next });
+        }
+    }
+    Ok(first)
+}
+
+pub(crate) fn words(report: &CulpritReport, last_failure: &str, call: &Call) -> String {
     let [good, bad] = report.sides.clone().map(|side| match &side {
         Side::File(path) => call.show(path),
         Side::Now => "what is locked now".to_owned(),
@@ -204,13 +187,6 @@ fn apart(report: &CulpritReport) -> String {
         text.push_str(&note(format!("{packages} with another place, content or patch: that was not tried")));
     }
     text
-}
-
-/// Tells what a failing check said last.
-fn last_words(said: &str) -> String {
-    let lines: Vec<&str> = said.lines().filter(|line| !line.trim().is_empty()).collect();
-    let last = &lines[lines.len().saturating_sub(LAST_LINES)..];
-    last.iter().map(|line| below(Role::Quiet, "the check:", sanitise(line))).collect()
 }
 
 /// Says what holds back what is to blame.

@@ -8,18 +8,23 @@ use yostel_answers::answers::moving::UpdateAnswer;
 use yostel_answers::words::{bad_constraint, cause_words, day};
 use yostel_answers::{Code, Diagnostic};
 use yostel_documents::{PackageName, Purpose, SourceName};
-use yostel_findings::{Cause, Compared, News, Outdated, Trial};
-use yostel_flows::{ConstraintMove, FlowError, UpdateReport, UpdateRequest, Write, update};
+use yostel_findings::{Cause, CheckVerdict, Compared, News, Outdated, Trial};
+use yostel_flows::{
+    CheckIn, CheckPlace, Checked, ConstraintMove, FlowError, Tested, Tester, UpdateReport, UpdateRequest, Write,
+    update_tested,
+};
 use yostel_versions::{ConstraintText, ConstraintTextError};
 
 use crate::answer::{Answer, Said as SaidOf, failure, failure_of};
-use crate::call::Call;
+use crate::call::{Call, typed_command};
 use crate::commands::decide::lock::moment;
 use crate::commands::look::compare::words::{said_besides, table};
+use crate::commands::moving::culprit::words as culprit_words;
+use crate::commands::using::checking::{Runner, results};
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::{GoOn, Said, package_name, pairs, said, word};
-use crate::render::{Columns, Head, Role, count, indented, join_first, next_steps, note, paint};
+use crate::render::{Columns, Head, Role, count, indented, join_first, next_step, next_steps, note, paint};
 
 /// How many moves are told without --in-full.
 const MOVES_TOLD: usize = 20;
@@ -70,6 +75,14 @@ pub(crate) struct Update {
     #[arg(long, value_name = "DATE", value_parser = moment)]
     as_of: Option<Timestamp>,
 
+    /// Try it in a copy first: write nothing unless the checks pass that it reaches ([checks] in the manifests)
+    #[arg(long)]
+    tested: bool,
+
+    /// With --tested, find which of the moves makes a check fail
+    #[arg(long, requires = "tested")]
+    culprit: bool,
+
     /// Only show what would move
     #[arg(long, conflicts_with = "install")]
     preview: bool,
@@ -112,13 +125,22 @@ pub(crate) fn run(arguments: Update, call: &Call) -> Result<Answer, FlowError> {
         as_of: arguments.as_of,
         write: if arguments.preview { Write::Nothing } else { Write::File },
     };
-    let report = update(&call.project()?, &request, &call.context())?;
+    let mut runner = Runner::of(call);
+    let mut run = |check: &CheckIn, place: &CheckPlace, with| runner.run_check(check, place, Some(with));
+    let tester = arguments.tested.then_some(Tester { run: &mut run, culprit: arguments.culprit });
+    let report = match update_tested(&call.project()?, &request, tester, &call.context()) {
+        Ok(report) => report,
+        Err(error) => return runner.failure().ok_or(error),
+    };
     let words = || words(&report, &arguments, call);
+    let answer = || UpdateAnswer::of(&report, call.settings.now);
+    if !report.tested.as_ref().is_none_or(Tested::passes) {
+        return Ok(Answer::either(call, Exit::Findings, SaidOf::Result, answer, words));
+    }
     let installed = match go_on_to_install(arguments.go_on, call) {
         Ok(installed) => installed,
         Err(error) => return Ok(failure(&error, call).after(call, words)),
     };
-    let answer = || UpdateAnswer::of(&report, call.settings.now);
     let said = SaidOf::previewing(arguments.preview);
     Ok(Answer::either(call, Exit::Fine, said, answer, || words() + &words_after(installed.as_ref())))
 }
@@ -157,9 +179,48 @@ fn words(report: &UpdateReport, arguments: &Update, call: &Call) -> String {
     text.push_str(&stayed(report, arguments));
     text.push_str(&standing(report));
     text.push_str(&unread(report));
+    if let Some(tested) = &report.tested {
+        text.push_str(&checks(tested, arguments, call));
+    }
     match (report.changed, report.written, arguments.go_on.install) {
         (true, true, false) => text + &next_steps(["yostel install", "yostel undo, to take it back"]),
         _ => text,
+    }
+}
+
+/// Tells what the checks came to.
+fn checks(tested: &Tested, arguments: &Update, call: &Call) -> String {
+    let others = |text: String| match tested.unreached {
+        0 => text,
+        unreached => {
+            text + &note(format!("{} not run: nothing that moves is in its reach", count(unreached, "more check")))
+        }
+    };
+    if tested.checks.is_empty() {
+        return note("no check has anything in its reach that moves, so none was run");
+    }
+    let text = others(results(&tested.checks));
+    let failed = tested.checks.iter().filter(|checked| !checked.passes()).count();
+    if failed == 0 {
+        return text;
+    }
+    let which = match tested.checks.len() {
+        1 => "1 check".to_owned(),
+        all => format!("{failed} of {}", count(all, "check")),
+    };
+    let text = text + &format!("{which} did not pass, so nothing was written.\n");
+    if let Some(found) = &tested.culprit {
+        // What it said last stands above.
+        return text + &culprit_words(found, "", call);
+    }
+    let is_of_moves =
+        |checked: &Checked| checked.ran.verdict == CheckVerdict::Fails && checked.before == Some(CheckVerdict::Passes);
+    match tested.checks.iter().any(is_of_moves) {
+        true if !arguments.culprit => {
+            text + &next_step(format!("yostel {} --culprit, to find which move does it", typed_command()))
+        }
+        true => text,
+        false => text + &note("the update is not what they fail for: they do not pass without it either"),
     }
 }
 

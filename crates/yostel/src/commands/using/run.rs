@@ -7,14 +7,19 @@ use std::process::{Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
 
 use clap::Args;
-use yostel_answers::answers::using::{RunEachAnswer, RunTold};
+use yostel_answers::answers::using::{CheckedTold, RunChecksAnswer, RunEachAnswer, RunTold};
 use yostel_answers::{Code, Diagnostic, Suggestion};
-use yostel_documents::PackageName;
-use yostel_flows::{Environment, FlowError, LoadedProject, Observer, environment, in_order_of_needs};
+use yostel_documents::{PackageName, Word};
+use yostel_flows::{
+    CheckPlace, Checked, Environment, FlowError, LoadedProject, Observer, checks_here, environment, environment_for,
+    in_order_of_needs,
+};
 
 use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
+use crate::commands::using::checking::{Runner, results};
+use crate::commands::using::env::values;
 use crate::exit::Exit;
 use crate::render::{Columns, Head, Role, count, note_at_once, paint, tell};
 
@@ -29,17 +34,29 @@ pub(crate) struct Run {
     #[arg(long, conflicts_with = "project")]
     each: bool,
 
+    /// Run the checks of the manifests in place of a command: all of them, or those that are named
+    #[arg(long, conflicts_with_all = ["each", "go_on"])]
+    checks: bool,
+
     /// With --each, go on where one fails
     #[arg(long, requires = "each")]
     go_on: bool,
 
     /// The command and its arguments, after --
-    #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true, value_name = "COMMAND")]
+    #[arg(
+        required_unless_present = "checks",
+        trailing_var_arg = true,
+        allow_hyphen_values = true,
+        value_name = "COMMAND"
+    )]
     command: Vec<OsString>,
 }
 
 pub(crate) fn run(arguments: Run, call: &Call) -> Result<Answer, FlowError> {
     let project = call.project()?;
+    if arguments.checks {
+        return checks(&arguments.command, project, call);
+    }
     if arguments.each {
         return each(&arguments, project, call);
     }
@@ -54,6 +71,40 @@ pub(crate) fn run(arguments: Run, call: &Call) -> Result<Answer, FlowError> {
     let error = command.exec();
     let beside = project.is_workspace() && project.here().name() == project.top.name();
     Ok(cannot_run(&arguments.command[0], &error, beside, call))
+}
+
+/// Runs checks of the manifests with what is installed.
+fn checks(names: &[OsString], project: LoadedProject, call: &Call) -> Result<Answer, FlowError> {
+    let mut words = Vec::new();
+    for name in names {
+        match Word::parse(&name.to_string_lossy()) {
+            Ok(word) => words.push(word),
+            Err(error) => {
+                let next = "name checks as the manifests have them, below [checks]";
+                let diagnostic = Diagnostic::new(Code::Name, error.to_string(), next);
+                return Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
+            }
+        }
+    }
+    let mut runner = Runner::of(call);
+    let mut checked = Vec::new();
+    for check in checks_here(&project, &words)? {
+        let there = project.clone().at_project(&check.project)?;
+        let environment = environment_for(&there, &check.check.purposes, &call.context())?;
+        let place = CheckPlace { folder: there.folder_of(there.here()), environment };
+        match runner.run_check(&check, &place, None) {
+            Ok(ran) => checked.push(Checked { check, ran, before: None }),
+            Err(error) => return runner.failure().ok_or(error),
+        }
+    }
+    let passed = checked.iter().filter(|checked| checked.passes()).count();
+    let exit = if passed == checked.len() { Exit::Fine } else { Exit::Findings };
+    let total = || match passed == checked.len() {
+        true => format!("{} passed.\n", count(passed, "check")),
+        false => format!("{} of {} did not pass.\n", checked.len() - passed, count(checked.len(), "check")),
+    };
+    let answer = || RunChecksAnswer { checks: checked.iter().map(CheckedTold::from).collect() };
+    Ok(Answer::done(call, exit, answer, || results(&checked) + &total()))
 }
 
 /// Tells which programs of packages come before programs of this machine that have the same name.
@@ -171,18 +222,4 @@ fn summary(outcomes: &[Outcome]) -> String {
         total.push_str(&format!(", {left} not run (--go-on would)"));
     }
     columns.finish() + &total + ".\n"
-}
-
-/// Joins what the packages offer with what the variables hold.
-pub(crate) fn values(environment: &Environment) -> Vec<(String, OsString)> {
-    let mut values = Vec::new();
-    for (variable, folders) in &environment.prepend {
-        let held = std::env::var_os(variable).filter(|value| !value.is_empty());
-        let held = held.iter().flat_map(std::env::split_paths);
-        // A folder whose path holds the separator cannot be said; our own never do, an inherited one stays whole.
-        if let Ok(joined) = std::env::join_paths(folders.iter().cloned().chain(held)) {
-            values.push((variable.clone(), joined));
-        }
-    }
-    values
 }
