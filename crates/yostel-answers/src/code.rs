@@ -56,6 +56,7 @@ codes! {
     Internal = "internal",
     JournalForged = "journal-forged",
     Kit = "kit",
+    ListUnreadable = "list-unreadable",
     LockfileBroken = "lockfile-broken",
     LockfileChanged = "lockfile-changed",
     LockfileDisputed = "lockfile-disputed",

@@ -8,8 +8,8 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use crate::answers::{
-    ANSWER_FORMAT, Told, audit, compare, decide, declare, dismiss, drift, graph, keep, look, moving, report, share,
-    sources, under, using,
+    ANSWER_FORMAT, Told, audit, compare, decide, declare, dismiss, drift, graph, import, keep, look, moving, report,
+    share, sources, under, using,
 };
 use crate::diagnostic::Diagnostic;
 
@@ -70,6 +70,7 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<report::ReportAnswer>(),
         of::<moving::UpdateAnswer>(),
         of::<moving::CulpritAnswer>(),
+        of::<import::ImportAnswer>(),
         of::<moving::UndoAnswer>(),
         of::<moving::UndoListAnswer>(),
         of::<keep::CacheStatsAnswer>(),

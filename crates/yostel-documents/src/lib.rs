@@ -8,6 +8,7 @@ mod baseline;
 mod chosen;
 mod declared;
 mod digest;
+mod inventory;
 mod json;
 mod layout;
 mod licence;
@@ -32,6 +33,7 @@ pub use baseline::{BASELINE_FORMAT, Baseline, BaselineError, Known};
 pub use chosen::{AtVersion, Chosen, Numbered};
 pub use declared::{Declared, LocalPackage};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, RecordDigest, Seal, Sha256, TreeDigest, to_hex};
+pub use inventory::{DirectNeed, Inventory, InventoryError, InventoryForm, Listed, MOST_INVENTORY, read_names};
 pub use layout::{
     DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, archive_file, archive_files,
     document_file, package_of_document,

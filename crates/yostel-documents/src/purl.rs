@@ -54,6 +54,21 @@ impl PackageUrl {
         self.version.as_deref()
     }
 
+    /// Returns its type, like `generic` or `deb`.
+    pub fn kind(&self) -> &str {
+        &self.kind
+    }
+
+    /// Returns namespace and name, parted by `/`.
+    pub fn name(&self) -> String {
+        self.name.join("/")
+    }
+
+    /// Decodes a part of a package URL.
+    pub(crate) fn decode(text: &str) -> Result<String, &'static str> {
+        decoded(text)
+    }
+
     /// Returns which package it is, whatever the version.
     pub fn package(&self) -> Self {
         Self { version: None, ..self.clone() }

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use yostel_documents::{
     Artifact, Asker, Declared, Lockfile, Origin, PackageDocument, PackageName, Purpose, Seal, TreeDigest, url_part,
 };
-use yostel_versions::Version;
+use yostel_versions::{ConstraintText, Version};
 
 use crate::needs::{asker_of, needs_by_asker};
 
@@ -45,8 +45,8 @@ pub struct Needed {
     pub package: PackageName,
     /// The locked version.
     pub version: Version,
-    /// What for.
-    pub purposes: BTreeSet<Purpose>,
+    /// What for, and which versions will do.
+    pub purposes: BTreeMap<Purpose, ConstraintText>,
 }
 
 /// A locked package.
@@ -97,9 +97,10 @@ pub fn bill(
 ) -> Bill {
     let needs = needs_by_asker(lockfile, declared);
     let needs_of = |asker: &Asker| -> Vec<Needed> {
-        let mut purposes: BTreeMap<(&PackageName, &Version), BTreeSet<Purpose>> = BTreeMap::new();
+        let mut purposes: BTreeMap<(&PackageName, &Version), BTreeMap<Purpose, ConstraintText>> = BTreeMap::new();
         for need in needs.get(asker).into_iter().flatten() {
-            purposes.entry((&need.package, &need.version)).or_default().insert(need.purpose.clone());
+            let of_package = purposes.entry((&need.package, &need.version)).or_default();
+            of_package.insert(need.purpose.clone(), need.accept.clone());
         }
         let needed = purposes.into_iter().map(|((package, version), purposes)| Needed {
             package: package.clone(),

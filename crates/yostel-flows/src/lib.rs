@@ -85,6 +85,10 @@ pub use look::upward::{AskerNode, Upward, upward};
 pub use moving::aim::UpdateRequest;
 pub use moving::constraints::ConstraintMove;
 pub use moving::culprit::{Blamed, CheckInRoom, CheckOf, CulpritReport, culprit, culprit_by};
+pub use moving::import::intake::Names;
+pub use moving::import::take::{
+    ConstraintStyle, ImportReport, ImportRequest, NotKept, WhyNotKept, begin_project, import,
+};
 pub use moving::scratch::{CheckPlace, CheckRoom};
 pub use moving::tested::{Checked, Ran, RunCheck, Tested, Tester, With};
 pub use moving::undo::{PastChange, Restored, UndoReport, UndoRequest, past_changes, undo};

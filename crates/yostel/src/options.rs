@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
-use yostel_documents::{NameError, PackageName, Word};
+use yostel_documents::{NameError, PackageName, SourceName, Word};
 use yostel_versions::ConstraintText;
 
 /// What every command takes.
@@ -114,6 +114,13 @@ fn apart(text: &str) -> Option<(PackageName, ConstraintText)> {
 /// Reads a purpose or source name from the command line.
 pub(crate) fn word(text: &str) -> Result<Word, String> {
     Word::parse(text).map_err(with_suggestion)
+}
+
+/// Reads a source and the folder of its registry.
+pub(crate) fn source_in(text: &str) -> Result<(SourceName, String), String> {
+    let parts = text.split_once('=').filter(|(_, folder)| !folder.is_empty());
+    let (name, folder) = parts.ok_or("a source is given as NAME=FOLDER, like station=../station")?;
+    Ok((word(name)?, folder.to_owned()))
 }
 
 fn with_suggestion(error: NameError) -> String {

@@ -12,6 +12,7 @@ pub mod dismiss;
 pub mod drift;
 pub mod findings;
 pub mod graph;
+pub mod import;
 pub mod keep;
 pub mod look;
 pub mod moving;

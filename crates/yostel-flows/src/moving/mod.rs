@@ -3,6 +3,7 @@
 pub(crate) mod aim;
 pub(crate) mod constraints;
 pub(crate) mod culprit;
+pub(crate) mod import;
 pub(crate) mod news;
 pub(crate) mod reach;
 pub(crate) mod scratch;

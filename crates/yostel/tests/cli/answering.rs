@@ -180,6 +180,8 @@ fn every_command_answers_as_its_page_says_and_fails_as_that_of_failures_does() {
     ] {
         seen.push(json("console", words, 0));
     }
+    sandbox.write("console/list.csv", "name,version\nunit,1.0.0\nnone,1\n");
+    seen.push(json("console", "import list.csv --preview", 0));
     seen.push(json("console", "audit --under .", 1));
     seen.push(json("console", "report", 0));
     seen.push(json("console", "graph needs.svg --since yostel.lock --fold leaves", 0));

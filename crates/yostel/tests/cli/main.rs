@@ -25,6 +25,7 @@ mod foreseeing;
 mod giving;
 mod guide;
 mod hostile;
+mod importing;
 mod installing;
 mod keeping;
 mod levels;

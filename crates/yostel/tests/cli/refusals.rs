@@ -80,6 +80,7 @@ const REFUSALS: &[(&str, &str)] = &[
     ),
     ("journal-forged", "fine add unit; sed -i 's/\"yostel.toml\"/\"..\\/x\"/' ../cache/journal/*/*; refuse undo"),
     ("kit", "echo none > ../kit.tar; refuse cache load ../kit.tar"),
+    ("list-unreadable", "echo '<bom/>' > list; refuse import list"),
     ("lockfile-broken", "fine lock; sed -i 's/^name = \"unit\"/name = \"Unit\"/' yostel.lock; seal; refuse install"),
     ("lockfile-changed", "fine lock; sed -i 's/2.1.0/2.0.0/' yostel.lock; refuse install"),
     (

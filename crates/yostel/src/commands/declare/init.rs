@@ -2,14 +2,14 @@
 
 use clap::Args;
 use yostel_answers::answers::declare::InitAnswer;
-use yostel_documents::{NameError, PackageName};
+use yostel_documents::{NameError, PackageName, SourceName};
 use yostel_flows::{FlowError, InitRequest, SourceDoubt, init};
 
 use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
 use crate::exit::Exit;
-use crate::options::{package_name, word};
+use crate::options::{package_name, source_in, word};
 use crate::render::{join, next_step, note};
 use yostel_answers::words::{bad_name, shell_word};
 
@@ -21,8 +21,8 @@ pub(crate) struct Init {
     name: Option<PackageName>,
 
     /// Name a source in the manifest: a word, and the registry's folder
-    #[arg(long, value_name = "NAME=FOLDER")]
-    source: Option<String>,
+    #[arg(long, value_name = "NAME=FOLDER", value_parser = source_in)]
+    source: Option<(SourceName, String)>,
 }
 
 pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
@@ -41,18 +41,7 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
             }
         }
     };
-    let source = match arguments.source.as_deref().map(|text| text.split_once('=').unwrap_or((text, ""))) {
-        None => None,
-        Some((source, folder)) => match word(source) {
-            Ok(source) if !folder.is_empty() => Some((source, folder.to_owned())),
-            _ => {
-                let suggestion = Some("station".to_owned());
-                let reason = "a source is given as NAME=FOLDER, like station=../station";
-                return refuse(&NameError { name: arguments.source.unwrap_or_default(), reason, suggestion });
-            }
-        },
-    };
-    let request = InitRequest { name, source };
+    let request = InitRequest { name, source: arguments.source };
     let report = init(&call.folder, &request, &call.context())?;
     Ok(Answer::done(
         call,

@@ -68,7 +68,19 @@ fn subject(subject: &Subject, kind: &str) -> Value {
     if let Some(licence) = &subject.licence {
         component["licenses"] = licences(licence);
     }
+    let needs = subject.needs.iter().flat_map(|needed| {
+        let one = |(purpose, accept)| property("need", format!("{purpose} {} {accept}", needed.package));
+        needed.purposes.iter().map(one)
+    });
+    let needs: Vec<Value> = needs.collect();
+    if !needs.is_empty() {
+        component["properties"] = needs.into();
+    }
     component
+}
+
+fn property(name: &str, value: String) -> Value {
+    json!({ "name": format!("yostel:{name}"), "value": value })
 }
 
 fn component(part: &Part) -> Value {
@@ -108,7 +120,6 @@ fn component(part: &Part) -> Value {
     if !references.is_empty() {
         component["externalReferences"] = references.into();
     }
-    let property = |name: &str, value: String| json!({ "name": format!("yostel:{name}"), "value": value });
     let mut properties = vec![property("from", super::from_words(&part.from))];
     properties.extend(part.purposes.iter().map(|purpose: &Purpose| property("purpose", purpose.to_string())));
     properties.extend(

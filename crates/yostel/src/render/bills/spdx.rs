@@ -18,7 +18,13 @@ pub(crate) fn document(bill: &Bill) -> String {
     let mut relations: Vec<Value> =
         subjects().map(|subject| relation("SPDXRef-DOCUMENT", "DESCRIBES", &ids.subject(subject))).collect();
     for subject in subjects() {
-        relations.extend(subject.needs.iter().map(|needed| needs(&ids.subject(subject), needed, &ids)));
+        let needs_of_subject = |needed: &Needed| {
+            let mut relation = needs(&ids.subject(subject), needed, &ids);
+            let lines = needed.purposes.iter().map(|(purpose, accept)| format!("for {purpose}: {accept}"));
+            relation["comment"] = lines.collect::<Vec<String>>().join("\n").into();
+            relation
+        };
+        relations.extend(subject.needs.iter().map(needs_of_subject));
     }
     for part in &bill.parts {
         let id = ids.part(&part.package, part.version.as_str());
@@ -89,7 +95,7 @@ fn relation(from: &str, kind: &str, to: &str) -> Value {
 /// What is needed to build or to test alone is told from the side of what is needed (SPDX 2.3, clause 11.1).
 fn needs(of: &str, needed: &Needed, ids: &Ids) -> Value {
     let id = ids.part(&needed.package, needed.version.as_str());
-    let purposes: Vec<&str> = needed.purposes.iter().map(|purpose| purpose.as_str()).collect();
+    let purposes: Vec<&str> = needed.purposes.keys().map(|purpose| purpose.as_str()).collect();
     match purposes[..] {
         ["build"] => relation(&id, "BUILD_DEPENDENCY_OF", of),
         ["test"] => relation(&id, "TEST_DEPENDENCY_OF", of),
