@@ -8,8 +8,8 @@ use std::io::Cursor;
 use std::path::{Component, Path};
 
 use yostel_documents::{
-    About, Dismissal, Identity, Listing, Lockfile, Manifest, OpenVex, PackageDocument, PackageName, PackageUrl, Patch,
-    TreeFile,
+    About, Dismissal, Identity, Inventory, InventoryForm, Listing, Lockfile, Manifest, OpenVex, PackageDocument,
+    PackageName, PackageUrl, Patch, TreeFile,
 };
 use yostel_sources::CommitFile;
 use yostel_store::{Cache, UnpackConfig, unpack};
@@ -112,6 +112,20 @@ pub fn statements(data: &[u8]) {
     let read = OpenVex::parse(&vex.to_text()).expect("what was read is written so that it can be read");
     assert_eq!(read.statements, vex.statements);
     assert!(vex.take_back("A-1", Some("pkg:generic/b@1"), now) > 0);
+}
+
+/// Reads a list of what another project uses, and how it is called here.
+pub fn inventory(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    yostel_documents::read_names(text).ok();
+    for form in [None, Some(InventoryForm::Urls), Some(InventoryForm::Csv)] {
+        let Ok(inventory) = Inventory::parse(text, form) else { continue };
+        let parts = inventory.parts.len();
+        let relations = inventory.relations.iter().flat_map(|(from, to)| std::iter::once(from).chain(to));
+        let direct = inventory.direct.iter().flatten().map(|need| &need.part);
+        assert!(relations.chain(direct).all(|part| *part < parts), "something is needed that is not listed");
+        assert!(inventory.parts.iter().all(|part| !part.name.is_empty()));
+    }
 }
 
 /// Reads a constraint and, as lines, versions; binds and asks it.
@@ -217,13 +231,14 @@ fn has_files(folder: &Path) -> bool {
 pub type Target = (&'static str, fn(&[u8]));
 
 /// The kinds of input.
-pub const TARGETS: [Target; 12] = [
+pub const TARGETS: [Target; 13] = [
     ("manifest", manifest),
     ("lockfile", lockfile),
     ("document", document),
     ("head", head),
     ("advisory", advisory),
     ("statements", statements),
+    ("inventory", inventory),
     ("constraint", constraint),
     ("patch", patch),
     ("listing", listing),
