@@ -45,6 +45,7 @@ mod drift;
 mod finding;
 mod graph;
 mod merge;
+mod merge_needs;
 mod needs;
 mod remedy;
 mod spot;
@@ -68,5 +69,6 @@ pub use graph::{
     Change, Folding, Graph, GraphEdge, GraphNode, Layout, Left, Mark, NodeKind, Rect, folded, graph, lay_out,
 };
 pub use merge::{BothMoved, Merged, merge};
+pub use merge_needs::{BothAsk, MergedNeeds, NeedKey, merge_needs};
 pub use remedy::{Remedy, TextEdit};
 pub use spot::Spot;

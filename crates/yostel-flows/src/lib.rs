@@ -51,11 +51,13 @@ mod using;
 pub use content::trust::{LockCheck, check_lock};
 pub use context::{Context, Settings, current_platform};
 pub use decide::doubts::Doubt;
+pub use decide::for_git::{merge_lockfiles_for_git, merge_manifests_for_git};
 pub use decide::lock::{LockReport, LockRequest, Write, lock};
 pub use decide::merge::Sides;
 pub use decide::settle::{SettleRequest, Settlement, Settlements, settle};
 pub use declare::add::{AddReport, AddRequest, AddedElsewhere, TakeFrom, add, add_elsewhere};
 pub use declare::agree::{AgreeReport, agree};
+pub use declare::git::{GitReport, prepare_git};
 pub use declare::init::{InitReport, InitRequest, init};
 pub use declare::remove::{RemoveReport, remove};
 pub use declare::sources::{

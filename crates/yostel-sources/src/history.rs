@@ -1,6 +1,6 @@
 //! A file as it was at an earlier time, read from the objects of the repository that a folder is in.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use crate::git::{GitConfig, GitError, Output, run, unreachable_by};
@@ -143,6 +143,56 @@ pub fn file_of(folder: &Path, revision: &Revision, most: u64, config: &GitConfig
         true => Ok(Some(text.stdout).filter(|text| text.len() as u64 <= most)),
         false => Err(unreachable_by(&address, &text)),
     }
+}
+
+/// Merges three files line by line, as git does: the one that both sides began with, ours, theirs. Returns the text, and whether
+/// both changed the same lines, which are marked in it then.
+///
+/// # Errors
+/// `NoProgram`, `OutOfTime`, `Stopped`; `Unreachable` when one cannot be read.
+pub fn merge_texts(folder: &Path, files: &[PathBuf; 3], config: &GitConfig) -> Result<(String, bool), GitError> {
+    let address = folder.to_string_lossy();
+    let [base, ours, theirs] = files;
+    let mut command = config.git(None);
+    command.current_dir(folder).args(["merge-file", "-p", "-L", "ours", "-L", "both began with", "-L", "theirs", "--"]);
+    let output = run(command_with(command, [ours, base, theirs]), &address, &config.patience)?;
+    // The status is how many such places there are; everything above is an error.
+    match (output.status.code(), String::from_utf8(output.stdout.clone())) {
+        (Some(0), Ok(text)) => Ok((text, false)),
+        (Some(1..=127), Ok(text)) => Ok((text, true)),
+        _ => Err(unreachable_by(&address, &output)),
+    }
+}
+
+fn command_with(mut command: Command, files: [&PathBuf; 3]) -> Command {
+    command.args(files);
+    command
+}
+
+/// Sets a value in the configuration of the repository that a folder is in; returns the one that was there.
+///
+/// # Errors
+/// `NoProgram`, `OutOfTime`, `Stopped`; `Unreachable` when the folder is in no repository, or its configuration cannot be written.
+pub fn configure(folder: &Path, key: &str, value: &str, config: &GitConfig) -> Result<Option<String>, GitError> {
+    let address = folder.to_string_lossy();
+    let ask = |arguments: &[&str]| {
+        let mut command = config.git(None);
+        command.current_dir(folder).args(["config", "--local"]).args(arguments);
+        run(command, &address, &config.patience)
+    };
+    let before = ask(&["--get", key])?;
+    // 1 says that there is none.
+    if !matches!(before.status.code(), Some(0 | 1)) {
+        return Err(unreachable_by(&address, &before));
+    }
+    let before = String::from_utf8_lossy(&before.stdout).trim_end_matches('\n').to_owned();
+    if before != value {
+        let set = ask(&[key, value])?;
+        if !set.status.success() {
+            return Err(unreachable_by(&address, &set));
+        }
+    }
+    Ok((!before.is_empty()).then_some(before))
 }
 
 /// Reads the three texts of a file whose merge is not finished: the one that both sides began with, ours, theirs; nothing

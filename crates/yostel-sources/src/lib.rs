@@ -42,7 +42,7 @@ pub use dump::{AdvisoryReader, FileStamp, read_dump};
 pub use error::{SourceError, SourceErrorKind};
 pub use folder::FolderSource;
 pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit};
-pub use history::{FileAt, FileHistory, Revision, file_at, file_of, history_of, unmerged};
+pub use history::{FileAt, FileHistory, Revision, configure, file_at, file_of, history_of, merge_texts, unmerged};
 pub use patience::Patience;
 pub use set::{SetAnswer, SourceSet};
 

@@ -5,7 +5,9 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{Elsewhere, NeedForm, PackageName, Purpose};
-use yostel_flows::{AddReport, AddedElsewhere, AgreeReport, InitReport, InstallReport, LockReport, RemoveReport};
+use yostel_flows::{
+    AddReport, AddedElsewhere, AgreeReport, GitReport, InitReport, InstallReport, LockReport, RemoveReport,
+};
 use yostel_versions::ConstraintText;
 
 use super::Told;
@@ -26,16 +28,56 @@ pub struct InitAnswer {
     pub source_doubt: Option<&'static str>,
     /// Registries nearby, as paths from the folder, when no source is named.
     pub registries_nearby: Vec<String>,
+    /// What git was told, with `--git`.
+    pub git: Option<GitTold>,
+}
+
+/// What git was told.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct GitTold {
+    /// The file with attributes.
+    pub attributes: PathBuf,
+    /// The lines that it got.
+    pub lines: Vec<String>,
+    /// The settings of this clone that changed.
+    pub settings: Vec<SettingTold>,
+}
+
+/// A setting of git's.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SettingTold {
+    /// Its name.
+    pub key: String,
+    /// Its value.
+    pub value: String,
+    /// What it was; null where it had none.
+    pub before: Option<String>,
+}
+
+impl From<&GitReport> for GitTold {
+    fn from(report: &GitReport) -> Self {
+        let setting = |(key, value, before): &(&'static str, &'static str, Option<String>)| SettingTold {
+            key: (*key).to_owned(),
+            value: (*value).to_owned(),
+            before: before.clone(),
+        };
+        Self {
+            attributes: report.attributes.clone(),
+            lines: report.lines.clone(),
+            settings: report.settings.iter().map(setting).collect(),
+        }
+    }
 }
 
 impl InitAnswer {
-    /// Tells of a manifest that was started.
-    pub fn of(report: &InitReport, project: &PackageName) -> Self {
+    /// Tells of a manifest that was started, and of what git was told.
+    pub fn of(report: &InitReport, project: &PackageName, git: Option<&GitReport>) -> Self {
         Self {
             manifest: report.path.clone(),
             project: project.to_string(),
             source_doubt: report.doubt.map(doubt),
             registries_nearby: report.nearby.clone(),
+            git: git.map(GitTold::from),
         }
     }
 }

@@ -2,15 +2,33 @@
 
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Place, Suggestion};
+use yostel_findings::BothAsk;
 use yostel_flows::LockError;
 
 use super::content::of_republished;
 use super::dispute::of_disputes;
 use super::manifest::{of_lockfile, of_stale};
-use super::{Viewpoint, internal, join, tell};
+use super::{TOLD, Viewpoint, internal, join, tell};
+
+/// Tells which needs both sides of a merge changed.
+fn of_both(both: &[BothAsk], headline: String) -> Diagnostic {
+    let next = Suggestion::run("yostel lock --merge", "once the manifests say what both need together");
+    let told = tell(Code::BothAsk, headline, next);
+    let accepts = |accept: &Option<_>| match accept {
+        Some(accept) => format!("{accept}"),
+        None => "no more".to_owned(),
+    };
+    let one = |both: &BothAsk| {
+        let (project, purpose, package) = &both.need;
+        let (ours, theirs) = (accepts(&both.ours), accepts(&both.theirs));
+        format!("{project} needs {package} for {purpose}: ours {ours}, theirs {theirs}")
+    };
+    both.iter().take(TOLD).map(one).fold(told, Diagnostic::note)
+}
 
 /// Tells why a lockfile cannot be used, or not be written.
 pub(super) fn of_lock(error: &LockError, view: &Viewpoint<'_>) -> Diagnostic {
+    // Long: an arm per error, so that a new error does not compile until it has its words.
     let headline = error.to_string();
     match error {
         LockError::NoLockfile(path) => tell(
@@ -58,6 +76,7 @@ pub(super) fn of_lock(error: &LockError, view: &Viewpoint<'_>) -> Diagnostic {
             let told = tell(Code::NothingToMerge, headline, Suggestion::run(files, "with the three lockfiles"));
             said.iter().fold(told, |told, said| told.note(said.clone()))
         }
+        LockError::BothAsk(both) => of_both(both, headline),
         LockError::NotALockfile { path, error } => {
             let headline = format!("{} is no lockfile that can be read: {error}", view.show(path));
             tell(Code::NotALockfile, headline, "name a lockfile as yostel lock writes it")

@@ -34,6 +34,10 @@ pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diag
             let example = "write one into yostel.toml:\n[checks.smoke]\nrun = \"make test\"";
             tell(Code::NoChecks, headline, example)
         }
+        ProjectError::NotInGit { folder, said } => {
+            let headline = format!("{} is in no repository of git's that can be set up", view.show(folder));
+            tell(Code::NotInGit, headline, Suggestion::run("git init", "to begin one")).note(said.clone())
+        }
         ProjectError::NoSuchCheck { name, known } => {
             let near = nearest(name.as_str(), known.iter().map(Word::as_str));
             let known: Vec<String> = known.iter().map(ToString::to_string).collect();

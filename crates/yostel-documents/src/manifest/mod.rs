@@ -5,6 +5,7 @@ mod edit;
 mod edit_rules;
 mod identity;
 mod keys;
+mod merge;
 mod parse;
 #[cfg(test)]
 mod tests;
@@ -23,6 +24,7 @@ pub use edit_rules::{
 };
 pub use identity::Identity;
 pub use keys::manifest_schema;
+pub use merge::merge_manifests;
 pub use parse::{ManifestProblem, ManifestProblemKind, ManifestReading};
 pub use parse::{days_of, place_of_key, time_of};
 

@@ -313,6 +313,47 @@ fn agreeing_and_deviating_are_written_where_they_belong_and_read_back() {
     assert!(Manifest::parse(&back).unwrap().needs[&word("run")][&rope].why.is_none());
 }
 
+proptest! {
+    /// Each side changes, adds and removes some of six needs and list entries of what both began with.
+    #[test]
+    fn merging_takes_what_one_side_changed_and_does_not_care_which_is_ours(
+        base in proptest::collection::vec(0..3_u8, 6),
+        ours in proptest::collection::vec(0..5_u8, 6),
+        theirs in proptest::collection::vec(0..5_u8, 6),
+    ) {
+        // 0 is nothing; 3 and 4 are as before.
+        let text = |side: &[u8]| {
+            let of = |at: usize| if side[at] < 3 { side[at] } else { base[at] };
+            let needs = (0..4).filter(|at| of(*at) > 0).map(|at| format!("part-{at} = \"^{}\" # {at}\n", of(at)));
+            let roles = (4..6).filter(|at| of(*at) > 0).map(|at| format!("\"role-{at}\""));
+            let (needs, roles) = (needs.collect::<String>(), roles.collect::<Vec<_>>().join(", "));
+            format!("[project]\nname = \"a\"\n[needs.run]\n{needs}[policy]\nshare-roles = [{roles}]\n")
+        };
+        let (base_text, ours_text, theirs_text) = (text(&base), text(&ours), text(&theirs));
+        let of = |side: &[u8], at: usize| if side[at] < 3 { side[at] } else { base[at] };
+        let clash = |at: usize| {
+            let (was, here, there) = (base[at], of(&ours, at), of(&theirs, at));
+            here != was && there != was && here != there
+        };
+        let one = merge_manifests(&base_text, &ours_text, &theirs_text);
+        let other = merge_manifests(&base_text, &theirs_text, &ours_text);
+        if (0..4).any(clash) {
+            let keys: Vec<String> = (0..4).filter(|at| clash(*at)).map(|at| format!("needs.run.part-{at}")).collect();
+            prop_assert_eq!(one.map_err(|mut keys| { keys.sort(); keys }), Err(keys.clone()));
+            prop_assert_eq!(other.map_err(|mut keys| { keys.sort(); keys }), Err(keys));
+        } else {
+            let (one, other) = (one.unwrap(), other.unwrap());
+            let (one_read, other_read) = (Manifest::parse(&one).unwrap(), Manifest::parse(&other).unwrap());
+            prop_assert_eq!(one_read.requirements(), other_read.requirements());
+            prop_assert_eq!(&one_read.policy.share_roles, &other_read.policy.share_roles);
+            for (at, was) in base.iter().enumerate().take(4) {
+                let merged = if of(&ours, at) == *was { of(&theirs, at) } else { of(&ours, at) };
+                prop_assert_eq!(one.contains(&format!("part-{at} = \"^{merged}\" # {at}")), merged > 0, "{}", one);
+            }
+        }
+    }
+}
+
 #[test]
 fn a_numbering_has_no_keys_but_its_own() {
     let text = "[project]\nname = 'console'\nnumbering = { order = 'words', befor = ['rc'] }\n";

@@ -17,7 +17,7 @@ use yostel_versions::Version;
 use crate::content::trust::disputes_with;
 use crate::context::Context;
 use crate::decide::doubts::{Doubt, doubts};
-use crate::decide::merge::{Sides, merged};
+use crate::decide::merge::{Sides, read_sides};
 use crate::error::{FlowError, LockError, SearchError, SearchReport, Standing};
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
@@ -164,9 +164,12 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     {
         return Ok(LockReport::nothing_new(path, packages, seal));
     }
-    let sides = request.merge.as_ref().map(|sides| merged(project, sides)).transpose()?;
+    let sides = request.merge.as_ref().map(|sides| read_sides(project, sides)).transpose()?;
     let (before, sides) = match (sides, &request.keep) {
-        (Some((Merged { lockfile, both }, ours)), _) => (Some(lockfile), Some((ours, both))),
+        (Some(read), _) => {
+            let Merged { lockfile, both } = read.merged;
+            (Some(lockfile), Some((read.ours, both)))
+        }
         (None, keep) => match (load_lockfile(project), keep) {
             (Err(FlowError::Lock(LockError::Lockfile { .. })), Keep::Nothing) => (None, None),
             (before, _) => (before?, None),

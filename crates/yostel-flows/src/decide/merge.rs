@@ -19,11 +19,20 @@ pub enum Sides {
     Files([PathBuf; 3]),
 }
 
-/// Reads both sides and joins them; also returns ours.
+/// The lockfiles of two sides, and what of them is to be kept.
+pub(crate) struct ReadSides {
+    pub(crate) merged: Merged,
+    /// The one that both began with, where there is one.
+    pub(crate) base: Option<Lockfile>,
+    pub(crate) ours: Lockfile,
+    pub(crate) theirs: Lockfile,
+}
+
+/// Reads both sides and joins them.
 ///
 /// # Errors
 /// `NothingToMerge`, `Stopped`, `Read`, `Lockfile`.
-pub(crate) fn merged(project: &LoadedProject, sides: &Sides) -> Result<(Merged, Lockfile), FlowError> {
+pub(crate) fn read_sides(project: &LoadedProject, sides: &Sides) -> Result<ReadSides, FlowError> {
     let [base, ours, theirs] = match sides {
         Sides::Git => {
             let nothing = |said: Option<String>| LockError::NothingToMerge { said };
@@ -53,5 +62,5 @@ pub(crate) fn merged(project: &LoadedProject, sides: &Sides) -> Result<(Merged, 
     let base = if base.1.trim().is_empty() { None } else { Some(parse(base)?) };
     let (ours, theirs) = (parse(ours)?, parse(theirs)?);
     let coexist = &project.manifest().policy.coexist;
-    Ok((merge(base.as_ref(), &ours, &theirs, coexist), ours))
+    Ok(ReadSides { merged: merge(base.as_ref(), &ours, &theirs, coexist), base, ours, theirs })
 }

@@ -61,6 +61,7 @@ fn of_project(error: &ProjectError) -> FlowClass {
         ProjectError::NoProject(_)
         | ProjectError::NoBaseline(_)
         | ProjectError::NoChecks(_)
+        | ProjectError::NotInGit { .. }
         | ProjectError::NoSuchCheck { .. }
         | ProjectError::CheckNowhere { .. }
         | ProjectError::Baseline { .. }
@@ -91,6 +92,7 @@ fn of_lock(error: &LockError) -> FlowClass {
         | LockError::UnknownSource { .. }
         | LockError::NotShareable(_)
         | LockError::NothingToMerge { .. }
+        | LockError::BothAsk(_)
         | LockError::NotALockfile { .. }
         | LockError::NoSuchRevision { .. }
         | LockError::NothingToCompare { .. }

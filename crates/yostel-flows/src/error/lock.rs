@@ -4,6 +4,7 @@ use std::ops::Range;
 use std::path::PathBuf;
 
 use yostel_documents::{Artifact, Difference, Dispute, Lockfile, LockfileError, Origin, PackageName, nearest};
+use yostel_findings::BothAsk;
 use yostel_store::{Cache, FileChange};
 use yostel_versions::{ConstraintText, Version};
 
@@ -31,6 +32,9 @@ pub enum LockError {
         /// What git said, when it failed.
         said: Option<String>,
     },
+    /// Both sides of a merge changed a need, each to something else.
+    #[error("both sides changed what is needed")]
+    BothAsk(Vec<BothAsk>),
     /// What was named to compare with is no lockfile.
     #[error("{} is no lockfile: {error}", path.display())]
     NotALockfile {

@@ -94,6 +94,14 @@ pub enum ProjectError {
         /// What is said of the project's name.
         pattern: String,
     },
+    /// A folder is in no repository of git's, or git cannot be told anything there.
+    #[error("{} is in no repository of git's that can be set up", folder.display())]
+    NotInGit {
+        /// The folder.
+        folder: PathBuf,
+        /// What git said.
+        said: String,
+    },
     /// A manifest or the lockfile was changed by somebody else while it was worked on.
     #[error("{} was changed meanwhile", .0.display())]
     ChangedMeanwhile(PathBuf),

@@ -5,8 +5,10 @@
 //! that the next command cannot read.
 
 use std::collections::BTreeMap;
+use std::path::Path;
 
 use yostel_documents::{Declared, Dispute, Disputed, Lockfile, Origin, PackageName, Seal};
+use yostel_files::write_atomically;
 use yostel_findings::{Move, MoveKind, compare};
 use yostel_resolve::Resolution;
 
@@ -119,6 +121,14 @@ impl Proposal {
     /// afterwards.
     pub fn manifests(&self) -> &BTreeMap<String, (String, String)> {
         &self.manifests
+    }
+
+    /// Writes the lockfile into a file that somebody else puts in its place: git, for whom a merge is made.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub(crate) fn write_to(&self, path: &Path) -> Result<(), FlowError> {
+        Ok(write_atomically(path, self.text.as_bytes())?)
     }
 
     /// Writes the manifests, then the lockfile.

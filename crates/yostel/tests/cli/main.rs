@@ -8,6 +8,7 @@ mod altering;
 mod answering;
 mod attacked;
 mod blaming;
+mod branches;
 mod checking;
 mod collisions;
 mod comparing;

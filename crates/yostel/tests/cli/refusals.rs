@@ -52,6 +52,11 @@ const REFUSALS: &[(&str, &str)] = &[
     ("bad-patience", "YOSTEL_IDLE_SECONDS=never refuse list"),
     ("baseline", "fine lock; echo 'format = 2' > known.toml; refuse audit --baseline known.toml"),
     ("baseline-missing", "fine lock; refuse audit --baseline known.toml"),
+    (
+        "both-ask",
+        "fine lock; cp yostel.lock base; sed -i 's/^gust = .*/gust = \"=2.0.0\"/' yostel.toml; fine lock; cp yostel.lock ours
+         sed -i 's/^gust = .*/gust = \"=2.1.0\"/' yostel.toml; fine lock; refuse lock --for-git base ours yostel.lock yostel.lock",
+    ),
     ("cannot-read", "printf '\\377' > yostel.toml; refuse lock"),
     ("cannot-run", "fine lock; fine install; refuse run -- none-such"),
     ("cannot-write", "fine lock; touch .yostel; refuse install"),
@@ -149,6 +154,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("not-altered", "fine lock; fine install; refuse alter gust --keep --why so"),
     ("not-dismissed", "fine lock; refuse audit dismiss STAR-1 --take-back"),
     ("not-in-cache", "fine lock; refuse install --offline"),
+    ("not-in-git", "export GIT_CEILING_DIRECTORIES=/; refuse init --git"),
     ("not-installed", "fine lock; refuse run -- true"),
     ("nothing-to-compare", "fine lock; GIT_CEILING_DIRECTORIES=/ refuse compare"),
     ("nothing-to-merge", "fine lock; refuse lock --merge"),

@@ -69,6 +69,10 @@ pub(crate) struct Lock {
     #[arg(long, num_args = 0..=3, value_names = ["BASE", "OURS", "THEIRS"], conflicts_with_all = ["fresh", "as_of", "take"])]
     merge: Option<Vec<PathBuf>>,
 
+    /// Merge for git, which calls this with the file that both sides began with, ours, theirs, and its path (yostel init --git)
+    #[arg(long, num_args = 4, value_names = ["BASE", "OURS", "THEIRS", "PATH"], conflicts_with_all = ["fresh", "as_of", "take", "merge", "preview", "install"])]
+    for_git: Vec<PathBuf>,
+
     /// Tell what the search did, and how long each part took
     #[arg(long)]
     stats: bool,
@@ -95,6 +99,9 @@ pub(crate) fn time(text: &str) -> Result<Duration, String> {
 }
 
 pub(crate) fn run(arguments: Lock, call: &Call) -> Result<Answer, FlowError> {
+    if let [base, ours, theirs, path] = &arguments.for_git[..] {
+        return super::for_git::run([base, ours, theirs].map(|file| call.folder.join(file)), path, call);
+    }
     let project = call.project()?;
     let merge = match arguments.merge.as_deref() {
         None => None,

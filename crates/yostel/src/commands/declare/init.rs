@@ -3,7 +3,10 @@
 use clap::Args;
 use yostel_answers::answers::declare::InitAnswer;
 use yostel_documents::{NameError, PackageName, SourceName};
-use yostel_flows::{FlowError, InitRequest, SourceDoubt, init};
+use yostel_flows::{
+    FlowError, GitReport, InitReport, InitRequest, LoadedProject, MANIFEST_NAME, ProjectError, SourceDoubt, init,
+    prepare_git,
+};
 
 use crate::answer::Answer;
 use crate::answer::failure_of;
@@ -14,6 +17,8 @@ use crate::render::{join, next_step, note};
 use yostel_answers::words::{bad_name, shell_word};
 
 /// Write a first manifest into this folder
+///
+/// With --git, also tells git how to merge and compare manifests and lockfiles; where there is a manifest already, only that.
 #[derive(Debug, Args)]
 pub(crate) struct Init {
     /// The project's name; the folder's name when left out
@@ -23,9 +28,21 @@ pub(crate) struct Init {
     /// Name a source in the manifest: a word, and the registry's folder
     #[arg(long, value_name = "NAME=FOLDER", value_parser = source_in)]
     source: Option<(SourceName, String)>,
+
+    /// Let git merge and compare manifests and lockfiles: lines in .gitattributes, and settings of this clone
+    #[arg(long)]
+    git: bool,
 }
 
 pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
+    if arguments.git && arguments.name.is_none() && arguments.source.is_none() {
+        // What is there already needs no first manifest.
+        match call.manifests() {
+            Ok(project) => return only_git(&project, call),
+            Err(FlowError::Project(ProjectError::NoProject(_))) => {}
+            Err(error) => return Err(error),
+        }
+    }
     let refuse = |error: &NameError| Ok(failure_of(&[bad_name(error)], Exit::Usage, call.format));
     let name = match arguments.name {
         Some(name) => name,
@@ -43,10 +60,11 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
     };
     let request = InitRequest { name, source: arguments.source };
     let report = init(&call.folder, &request, &call.context())?;
+    let git = arguments.git.then(|| prepare_git(&call.folder, &call.context())).transpose()?;
     Ok(Answer::done(
         call,
         Exit::Fine,
-        || InitAnswer::of(&report, &request.name),
+        || InitAnswer::of(&report, &request.name, git.as_ref()),
         || {
             let folder = request.source.as_ref().map(|(_, folder)| shell_word(folder)).unwrap_or_default();
             let doubt = match report.doubt {
@@ -73,9 +91,33 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
                 },
             };
             let shown = call.show(&report.path);
-            format!("Wrote {shown} for {}.\n{doubt}{}", request.name, next_step(next))
+            let git = git.as_ref().map(|git| git_words(git, call)).unwrap_or_default();
+            format!("Wrote {shown} for {}.\n{git}{doubt}{}", request.name, next_step(next))
         },
     ))
+}
+
+/// Tells git about a project that is there already.
+fn only_git(project: &LoadedProject, call: &Call) -> Result<Answer, FlowError> {
+    let git = prepare_git(&project.root, &call.context())?;
+    let report = InitReport { path: project.root.join(MANIFEST_NAME), doubt: None, nearby: Vec::new() };
+    let answer = || InitAnswer::of(&report, project.top.name(), Some(&git));
+    Ok(Answer::done(call, Exit::Fine, answer, || git_words(&git, call)))
+}
+
+fn git_words(git: &GitReport, call: &Call) -> String {
+    if git.lines.is_empty() && git.settings.is_empty() {
+        return "Git merges and compares manifests and lockfiles already.\n".to_owned();
+    }
+    let mut text = "Git merges and compares manifests and lockfiles from now on.\n".to_owned();
+    for line in &git.lines {
+        text.push_str(&note(format!("{} has `{line}` now; commit it", call.show(&git.attributes))));
+    }
+    for (key, value, before) in &git.settings {
+        let before = before.as_ref().map(|before| format!("; it was `{before}`")).unwrap_or_default();
+        text.push_str(&note(format!("{key} is `{value}` in this clone{before}")));
+    }
+    text
 }
 
 /// Names a source like its folder, where that makes a name.
