@@ -8,8 +8,8 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use crate::answers::{
-    ANSWER_FORMAT, Told, audit, compare, decide, declare, dismiss, drift, graph, import, keep, look, moving, report,
-    share, sources, under, using,
+    ANSWER_FORMAT, Told, audit, compare, decide, declare, dismiss, drift, graph, import, keep, look, moving, proposals,
+    report, share, sources, under, using,
 };
 use crate::diagnostic::Diagnostic;
 
@@ -71,6 +71,10 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<moving::UpdateAnswer>(),
         of::<moving::CulpritAnswer>(),
         of::<import::ImportAnswer>(),
+        of::<proposals::ProposeAnswer>(),
+        of::<proposals::ProposalsAnswer>(),
+        of::<proposals::ProposalAnswer>(),
+        of::<proposals::DecidedAnswer>(),
         of::<moving::UndoAnswer>(),
         of::<moving::UndoListAnswer>(),
         of::<keep::CacheStatsAnswer>(),

@@ -20,6 +20,7 @@ mod numbering;
 mod openvex;
 mod origin;
 mod overrides;
+mod proposal_record;
 mod purl;
 mod release;
 mod requirement;
@@ -44,17 +45,18 @@ pub use lockfile::{
     LockfileError, LockfileHeader, Reached,
 };
 pub use manifest::{
-    Admit, AlsoAudit, Alter, Check, CheckCommand, EditError, Force, Identity, LicenceException, Manifest,
-    ManifestProblem, ManifestProblemKind, ManifestReading, NamePattern, Need, NeedEdit, NeedForm, Policy, Project,
-    SourceDeclaration, Swap, Take, VersionTable, Workspace, WorkspaceEntry, add_agreed, add_alter, add_coexist,
-    add_need, add_shared_role, add_source, add_swap, add_version, days_of, manifest_schema, merge_manifests,
-    new_manifest, place_of_key, remove_alter, remove_coexist, remove_need, remove_platform, remove_rule, remove_source,
-    time_of,
+    AT_ONCE, Admit, AlsoAudit, Alter, Check, CheckCommand, EditError, Force, Hours, Identity, LeftOut,
+    LicenceException, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading, NamePattern, Need, NeedEdit,
+    NeedForm, Policy, Project, Proposals, SourceDeclaration, Swap, Take, VersionTable, Workspace, WorkspaceEntry,
+    add_agreed, add_alter, add_coexist, add_need, add_shared_role, add_source, add_swap, add_version, days_of,
+    manifest_schema, merge_manifests, new_manifest, place_of_key, remove_alter, remove_coexist, remove_need,
+    remove_platform, remove_rule, remove_source, time_of,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest, run_purpose};
 pub use openvex::{Dismissal, MOST_OPENVEX, OpenVex, VEX_JUSTIFICATIONS, VexProduct, VexStatement, VexStatus};
 pub use origin::{Elsewhere, GitAt, GitPlace, Origin};
 pub use overrides::Overrides;
+pub use proposal_record::ProposalRecord;
 pub use purl::{PackageUrl, url_part};
 pub use release::{
     ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Statement, TakenBack,

@@ -47,6 +47,7 @@ mod graph;
 mod merge;
 mod merge_needs;
 mod needs;
+mod proposals;
 mod remedy;
 mod spot;
 mod ways;
@@ -70,5 +71,6 @@ pub use graph::{
 };
 pub use merge::{BothMoved, Merged, merge};
 pub use merge_needs::{BothAsk, MergedNeeds, NeedKey, merge_needs};
+pub use proposals::{Candidate, ProposalLimits, ProposalState, ProposalStep, Proposed, proposal_steps};
 pub use remedy::{Remedy, TextEdit};
 pub use spot::Spot;

@@ -65,8 +65,8 @@ pub use declare::sources::{
 };
 pub use error::{
     ChangeError, ContentError, FlowClass, FlowError, ForeignProblem, InstallError, LockError, NotAltered, PatchProblem,
-    PathProblem, ProjectError, Republished, RequirementPlace, RulePlace, SearchError, SearchReport, Seen, Standing,
-    UndoError, WorkspaceProblem,
+    PathProblem, ProjectError, ProposalError, Republished, RequirementPlace, RulePlace, SearchError, SearchReport,
+    Seen, Standing, UndoError, WorkspaceProblem,
 };
 pub use keep::cache::{cache_stats, list_cache, prune_cache, verify_cache};
 pub use keep::kit::{SaveRequest, SavedKit, load_kit, save_kit};
@@ -91,6 +91,8 @@ pub use moving::import::intake::Names;
 pub use moving::import::take::{
     ConstraintStyle, ImportReport, ImportRequest, NotKept, WhyNotKept, begin_project, import,
 };
+pub use moving::propose::decide::{Decision, decide, proposals};
+pub use moving::propose::run::{Describe, Draft, ProposeReport, ProposeRequest, Stepped, WhyLeft, propose};
 pub use moving::scratch::{CheckPlace, CheckRoom};
 pub use moving::tested::{Checked, Ran, RunCheck, Tested, Tester, With};
 pub use moving::undo::{PastChange, Restored, UndoReport, UndoRequest, past_changes, undo};

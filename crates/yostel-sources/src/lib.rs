@@ -15,6 +15,7 @@
 
 mod ancestry;
 mod archive;
+mod branches;
 mod child;
 mod commit;
 mod dump;
@@ -36,6 +37,7 @@ use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName};
 
 pub use ancestry::{AncestryAsked, ancestry_of};
 pub use archive::{ArchiveError, open_archive};
+pub use branches::{RefChange, Repository};
 pub use child::{Ended, run_alone};
 pub use commit::{CommitFault, CommitFile};
 pub use dump::{AdvisoryReader, FileStamp, read_dump};

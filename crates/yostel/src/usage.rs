@@ -89,12 +89,17 @@ pub(crate) fn of_format(arguments: &Arguments) -> Option<Diagnostic> {
         CommandTyped::Audit(_) => arguments.options.format != Format::Csv,
         CommandTyped::Drift(_) => only(&[Format::Text, Format::Json, Format::Csv]),
         CommandTyped::Compare(_) => only(&[Format::Text, Format::Json, Format::Markdown]),
+        CommandTyped::Proposals(ref proposals) if proposals.shows() => {
+            only(&[Format::Text, Format::Json, Format::Markdown])
+        }
         _ => only(&[Format::Text, Format::Json]),
     };
     let headline = match arguments.options.format {
         _ if dismisses => "`yostel audit dismiss` does not answer in this format".to_owned(),
         _ if many => "`yostel audit --under` does not answer in this format".to_owned(),
-        Format::Markdown => "only `yostel audit` and `yostel compare` answer in this format".to_owned(),
+        Format::Markdown => {
+            "only `yostel audit`, `yostel compare` and `yostel proposals show` answer in this format".to_owned()
+        }
         Format::Csv => "only `yostel drift` answers in this format".to_owned(),
         _ => "only `yostel audit` answers in this format".to_owned(),
     };

@@ -18,6 +18,7 @@ pub mod look;
 pub mod moving;
 pub mod outdated;
 pub mod parts;
+pub mod proposals;
 pub mod releases;
 pub mod report;
 pub mod share;

@@ -16,6 +16,7 @@ mod notice;
 mod patch;
 mod place;
 mod project;
+mod proposal;
 mod search;
 mod story;
 mod summary;
@@ -47,6 +48,7 @@ pub use notice::{notice_mark, notice_words};
 use patch::of_change;
 use place::{of_registry, of_store};
 use project::of_project;
+use proposal::of_proposal;
 use search::of_search;
 pub use story::{Telling, story};
 pub use summary::summary;
@@ -100,6 +102,7 @@ pub fn diagnostics_of(error: &FlowError, view: &Viewpoint<'_>) -> Vec<Diagnostic
         FlowError::Install(error) => vec![of_install(error)],
         FlowError::Change(error) => vec![of_change(error, view)],
         FlowError::Undo(error) => vec![of_undo(error)],
+        FlowError::Proposal(error) => vec![of_proposal(error)],
         FlowError::Registry(error) => vec![of_registry(error, view)],
         FlowError::Store(error) => vec![of_store(error)],
         FlowError::Stopped => vec![stopped()],

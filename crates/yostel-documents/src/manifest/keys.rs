@@ -11,6 +11,7 @@ enum Shape {
     /// One of these texts.
     OneOf(&'static [&'static str]),
     Number,
+    Boolean,
     /// A list of texts that match this regular expression.
     List(&'static str),
     /// A table with the keys of this name.
@@ -53,6 +54,8 @@ const fn must(table: &'static str, key: &'static str, shape: Shape, says: &'stat
     Key { table, key, shape, must: true, says }
 }
 
+const NOT_PATTERN: &str = "^!?[a-z0-9]([a-z0-9._-]*[a-z0-9])?(/[a-z0-9]([a-z0-9._-]*[a-z0-9])?)*(/\\*)?$";
+const HOURS: &str = "^[a-z,-]+ [0-9]{2}:[0-9]{2}-[0-9]{2}:[0-9]{2}$";
 const COMMIT: &str = "^([0-9a-f]{40}|[0-9a-f]{64})$";
 const DIGEST: &str = "^sha256:[0-9a-f]{64}$";
 const FOLDERS: &str = "^!?[^/!][^\\\\]*$";
@@ -110,6 +113,7 @@ const KEYS: &[Key] = &[
         Shape::Named(WORD, &Shape::Table("checks.*")),
         "Commands that tell whether it still works, by names of its own",
     ),
+    key("", "proposals", Shape::Table("proposals"), "Which updates `propose` makes branches of, and when"),
     must(
         "workspace",
         "projects",
@@ -252,6 +256,48 @@ const KEYS: &[Key] = &[
         Shape::List(PATTERN),
         "Projects of the workspace in which it runs; this one when left out. At the root only",
     ),
+    key(
+        "proposals",
+        "when",
+        Shape::List(HOURS),
+        "Days and hours in which proposals are made, like mon-fri 06:00-09:00",
+    ),
+    key("proposals", "time-zone", Shape::Text, "Where these hours are, like Europe/Zurich; UTC when left out"),
+    key("proposals", "at-once", Shape::Number, "How many may be open; 5 when left out"),
+    key(
+        "proposals",
+        "packages",
+        Shape::List(NOT_PATTERN),
+        "Names, or `level/*`, that are proposed, and with `!` before them, that are not; all when left out",
+    ),
+    key(
+        "proposals",
+        "together",
+        Shape::Named(WORD, &Shape::List(PATTERN)),
+        "Packages that are proposed together, by names of your own",
+    ),
+    key("proposals", "tell", Shape::List("^.{1,200}$"), "Who is named in each proposal"),
+    key(
+        "proposals",
+        "minimum-age",
+        Shape::Matching(AGE),
+        "How long a release must have been published before it is proposed",
+    ),
+    key("proposals", "edit", Shape::Boolean, "Whether constraints of the projects' own move too; false when left out"),
+    key(
+        "proposals",
+        "unasked",
+        Shape::List(PATTERN),
+        "Packages whose proposals are taken at once, where they cross no line, bring no licence or advisory in, and checks passed",
+    ),
+    key(
+        "proposals",
+        "left-out",
+        Shape::Named(NAME, &Shape::Table("proposals.left-out.*")),
+        "Packages that are not proposed for a while",
+    ),
+    must("proposals.left-out.*", "why", Shape::Text, "Why"),
+    key("proposals.left-out.*", "until", Shape::Matching(DAY), "The last day on which it counts"),
     must("alter.*", "patch", Shape::Matching(INSIDE), "A unified diff in the project, relative to the manifest"),
     must("alter.*", "why", Shape::Text, "Why"),
 ];
@@ -307,6 +353,7 @@ fn shape_schema(shape: &Shape) -> Map<String, Value> {
         Shape::Text => json!({ "type": "string" }),
         Shape::Matching(pattern) => json!({ "type": "string", "pattern": pattern }),
         Shape::OneOf(words) => json!({ "enum": words }),
+        Shape::Boolean => json!({ "type": "boolean" }),
         Shape::Number => json!({ "type": "integer", "minimum": 0 }),
         Shape::List(pattern) => json!({ "type": "array", "items": { "type": "string", "pattern": pattern } }),
         Shape::Table(table) => reference(table),

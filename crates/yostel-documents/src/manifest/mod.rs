@@ -7,6 +7,7 @@ mod identity;
 mod keys;
 mod merge;
 mod parse;
+mod proposals;
 #[cfg(test)]
 mod tests;
 
@@ -27,6 +28,7 @@ pub use keys::manifest_schema;
 pub use merge::merge_manifests;
 pub use parse::{ManifestProblem, ManifestProblemKind, ManifestReading};
 pub use parse::{days_of, place_of_key, time_of};
+pub use proposals::{AT_ONCE, Hours, LeftOut, Proposals};
 
 use crate::licence::AllowedLicence;
 use crate::name::{PackageName, Purpose, SourceName, Word};
@@ -66,6 +68,8 @@ pub struct Manifest {
     pub licence_exceptions: BTreeMap<PackageName, LicenceException>,
     /// Commands that tell whether it still works, by the names that they have here.
     pub checks: BTreeMap<Word, Check>,
+    /// Which updates are proposed, where the manifest says something of that.
+    pub proposals: Option<Proposals>,
 }
 
 /// The `[workspace]` table.

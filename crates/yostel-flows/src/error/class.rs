@@ -46,6 +46,7 @@ impl FlowError {
             Self::Change(error) => of_change(error),
             Self::Undo(UndoError::Foreign { .. }) => FlowClass::Integrity,
             Self::Undo(UndoError::Nothing { .. } | UndoError::EditedSince { .. }) => FlowClass::Usage,
+            Self::Proposal(_) => FlowClass::Usage,
             Self::Registry(RegistryError::Store(_)) | Self::Store(_) => FlowClass::Machine,
             Self::Registry(RegistryError::AlreadyPublished { .. }) => FlowClass::Integrity,
             Self::Registry(_) => FlowClass::Usage,

@@ -7,6 +7,7 @@ mod content;
 mod install;
 mod lock;
 mod project;
+mod proposal;
 mod search;
 mod undo;
 
@@ -16,6 +17,7 @@ pub use content::{ContentError, ForeignProblem};
 pub use install::InstallError;
 pub use lock::{LockError, Republished, Seen};
 pub use project::{PathProblem, ProjectError, WorkspaceProblem};
+pub use proposal::ProposalError;
 pub use search::{RequirementPlace, RulePlace, SearchError, SearchReport, Standing};
 pub use undo::UndoError;
 
@@ -48,6 +50,9 @@ pub enum FlowError {
     /// Nothing is undone.
     #[error(transparent)]
     Undo(#[from] UndoError),
+    /// Nothing can be proposed, or a proposal not be decided.
+    #[error(transparent)]
+    Proposal(#[from] ProposalError),
     /// A registry failed.
     #[error(transparent)]
     Registry(#[from] RegistryError),

@@ -37,6 +37,8 @@ pub struct UpdateRequest {
     pub alone: bool,
     /// Only releases published by then; what stays is exempt.
     pub as_of: Option<Timestamp>,
+    /// Whether to find out what stayed behind its newest release could have.
+    pub tries_what_stayed: bool,
     /// Whether to write.
     pub write: Write,
 }
@@ -54,6 +56,7 @@ impl UpdateRequest {
             edit: false,
             alone: false,
             as_of: None,
+            tries_what_stayed: true,
             write,
         }
     }

@@ -5,6 +5,7 @@ pub(crate) mod constraints;
 pub(crate) mod culprit;
 pub(crate) mod import;
 pub(crate) mod news;
+pub(crate) mod propose;
 pub(crate) mod reach;
 pub(crate) mod scratch;
 pub(crate) mod tested;

@@ -26,6 +26,7 @@ use crate::moving::news::news_of;
 use crate::moving::reach::{WaysOut, out_of_advisories, proved, search};
 use crate::moving::tested::{Tested, Tester, Trial, try_out};
 use crate::project::LoadedProject;
+use crate::project::files::LOCKFILE_NAME;
 use crate::project::patches::Patches;
 use crate::project::read::load_lockfile;
 use crate::search::proposal::{Basis, Proposal};
@@ -54,6 +55,8 @@ pub struct UpdateReport {
     pub standing: Vec<Threat>,
     /// Advisories that could not be read.
     pub unread: Vec<UnreadAdvisory>,
+    /// The files that change, by their paths relative to the root, as they would be.
+    pub files: BTreeMap<String, String>,
     /// What the checks came to, where it was tried.
     pub tested: Option<Tested>,
     /// Whether files changed, or would.
@@ -123,7 +126,9 @@ pub fn update_tested(
     // Of several versions side by side another may be affected still: what ended is looked at.
     let mut standing = sorted(&advisories, (&after, &documents), &edited, context)?.stand;
     standing.retain(|now| threats.iter().any(|threat| threat.id == now.id && threat.package == now.package));
-    try_all(&mut stayed, &after, &edited, &sources, context)?;
+    if request.tries_what_stayed {
+        try_all(&mut stayed, &after, &edited, &sources, context)?;
+    }
     let moved = comparison.moves.iter().map(|one| &one.moved.package).collect();
     let tested = match tester.filter(|_| changed) {
         Some(tester) => {
@@ -137,8 +142,14 @@ pub fn update_tested(
     if written {
         proposal.apply(&edited, context)?;
     }
+    let mut files: BTreeMap<String, String> =
+        proposal.manifests().iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
+    if proposal.changes_lockfile() {
+        files.insert(LOCKFILE_NAME.to_owned(), proposal.text().to_owned());
+    }
     Ok(UpdateReport {
         path,
+        files,
         packages: after.chosen.len(),
         asked: aim.packages,
         news: news_of(&comparison, &documents),
@@ -227,6 +238,7 @@ fn nothing(
         ruled: BTreeMap::new(),
         standing,
         unread,
+        files: BTreeMap::new(),
         tested: None,
         changed: false,
         written: false,

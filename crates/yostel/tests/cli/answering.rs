@@ -168,7 +168,14 @@ fn every_command_answers_as_its_page_says_and_fails_as_that_of_failures_does() {
     sandbox.run("console", "install").expect(0);
     let manifest = sandbox.read("console/yostel.toml");
     sandbox.write("console/yostel.toml", format!("{manifest}[checks.fine]\nrun = \"true\"\n"));
+    let git = "git init -q && git config user.name t && git config user.email t@t.example && git add yostel.* && git commit -qm a";
+    sandbox.finish(&mut sandbox.shell("console", git)).expect(0);
+    publish(&sandbox, "unit 1.2.0", "", &[]);
     for words in [
+        "propose unit",
+        "proposals list",
+        "proposals show unit",
+        "proposals decline unit",
         "run --checks",
         "update --tested",
         "undo",
@@ -187,6 +194,7 @@ fn every_command_answers_as_its_page_says_and_fails_as_that_of_failures_does() {
     seen.push(json("console", "graph needs.svg --since yostel.lock --fold leaves", 0));
     std::fs::create_dir_all(sandbox.path("fresh")).unwrap();
     seen.push(json("fresh", "init fresh", 0));
+    sandbox.run("console", "install").expect(0);
     for (folder, words, status) in [
         ("", "lock", 2),
         ("", "flow", 2),

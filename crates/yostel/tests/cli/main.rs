@@ -41,6 +41,7 @@ mod noticing;
 mod overriding;
 mod pages;
 mod pipelines;
+mod proposing;
 mod refusals;
 mod refusing;
 mod reporting;

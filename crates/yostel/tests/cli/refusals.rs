@@ -131,6 +131,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
          need 'far = \"*\"'; sed -i 's|^name|platforms = [\"linux/arm64\"]\\n&|' yostel.toml; fine lock
          refuse install --platform darwin/arm64",
     ),
+    ("no-branch", "fine lock; git init -q; refuse propose"),
     ("no-cache-folder", "unset YOSTEL_CACHE HOME XDG_CACHE_HOME; refuse list"),
     ("no-checks", "fine lock; refuse update --tested"),
     ("no-folder", "refuse -C none-such list"),
@@ -142,6 +143,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("no-such-check", "say '[checks.smoke]' 'run = \"true\"'; fine lock; fine install; refuse run --checks smok"),
     ("no-such-need", "refuse remove unit"),
     ("no-such-project", "say '[workspace]' 'projects = []'; fine lock; refuse install --needed-by other"),
+    ("no-such-proposal", "fine lock; git init -q; refuse proposals show gust"),
     ("no-such-registry", "refuse publish --to none-such"),
     ("no-such-revision", "fine lock; git init -q; refuse compare nope"),
     ("no-such-source", "refuse sources remove other"),
@@ -154,6 +156,17 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("not-altered", "fine lock; fine install; refuse alter gust --keep --why so"),
     ("not-dismissed", "fine lock; refuse audit dismiss STAR-1 --take-back"),
     ("not-in-cache", "fine lock; refuse install --offline"),
+    ("not-committed", "fine lock; git init -q; git config user.name t; git config user.email t@t.example; git add yostel.toml yostel.lock; git commit -qm base; echo >> yostel.toml; refuse propose"),
+    (
+        "not-merged",
+        "fine lock --take oldest; git init -q; git config user.name t; git config user.email t@t.example; git add yostel.toml yostel.lock; git commit -qm base
+         fine propose gust; git checkout -qb other; refuse proposals accept gust",
+    ),
+    (
+        "not-open",
+        "fine lock --take oldest; git init -q; git config user.name t; git config user.email t@t.example; git add yostel.toml yostel.lock; git commit -qm base
+         fine propose gust; fine proposals decline gust; refuse proposals decline gust",
+    ),
     ("not-in-git", "export GIT_CEILING_DIRECTORIES=/; refuse init --git"),
     ("not-installed", "fine lock; refuse run -- true"),
     ("nothing-to-compare", "fine lock; GIT_CEILING_DIRECTORIES=/ refuse compare"),
@@ -192,6 +205,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("patch-syntax", "patched 'no patch'; refuse lock"),
     ("patch-unreadable", "patched; rm patches/gust.patch; refuse lock"),
     ("path", "need 'kept = { path = \"../kept\" }'; refuse lock"),
+    ("proposal-git", "fine lock; export GIT_CEILING_DIRECTORIES=/; refuse propose"),
     ("registry-broken", "echo none > ../station/releases/gust.json; refuse -C ../made/gust-2.1.0 publish --to ../../station"),
     (
         "registry-later-format",

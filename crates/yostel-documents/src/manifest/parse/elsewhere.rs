@@ -172,7 +172,7 @@ impl Reader<'_> {
 }
 
 /// What is said once for all projects of a workspace.
-const ONLY_IN_ROOT: [(&str, Option<&str>); 10] = [
+const ONLY_IN_ROOT: [(&str, Option<&str>); 11] = [
     ("workspace", None),
     ("sources", None),
     ("policy", None),
@@ -182,5 +182,6 @@ const ONLY_IN_ROOT: [(&str, Option<&str>); 10] = [
     ("admit", None),
     ("licence-exceptions", None),
     ("alter", None),
+    ("proposals", None),
     ("project", Some("platforms")),
 ];

@@ -7,6 +7,7 @@ mod overriding;
 mod policy;
 mod problem;
 mod project;
+mod proposals;
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -169,6 +170,7 @@ impl<'t> Reader<'t> {
             }
         }
         let checks = self.checks(root, outer.is_some());
+        let proposals = self.proposals(root);
         let project = project?;
         let manifest = Manifest {
             project,
@@ -184,6 +186,7 @@ impl<'t> Reader<'t> {
             admit,
             licence_exceptions,
             checks,
+            proposals,
         };
         self.check_places(&manifest);
         Some(manifest)

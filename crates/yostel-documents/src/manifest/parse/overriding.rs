@@ -183,7 +183,7 @@ impl Reader<'_> {
     }
 
     /// Reads a day, as TOML writes one.
-    fn until(&mut self, table: &Table<'_>) -> Option<Date> {
+    pub(super) fn until(&mut self, table: &Table<'_>) -> Option<Date> {
         let value = table.get("until")?;
         let text = match value.get_ref() {
             DeValue::Datetime(date) => date.to_string(),

@@ -9,7 +9,7 @@ use crate::name::{PackageName, Word};
 use crate::release::{Offers, check_offered_path, check_variable};
 
 /// Reads `7 days` or `2 weeks`.
-fn days(text: &str) -> Option<u32> {
+pub(super) fn days(text: &str) -> Option<u32> {
     let (number, unit) = text.split_once(' ')?;
     let number: u32 = number.parse().ok()?;
     match unit {

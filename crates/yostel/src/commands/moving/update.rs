@@ -123,6 +123,7 @@ pub(crate) fn run(arguments: Update, call: &Call) -> Result<Answer, FlowError> {
         edit: arguments.edit,
         alone: arguments.alone,
         as_of: arguments.as_of,
+        tries_what_stayed: true,
         write: if arguments.preview { Write::Nothing } else { Write::File },
     };
     let mut runner = Runner::of(call);

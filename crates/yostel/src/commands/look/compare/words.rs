@@ -62,9 +62,18 @@ pub(crate) fn table(
 
 /// Tells it as a comment in a review.
 pub(super) fn markdown(report: &CompareReport, call: &Call) -> String {
-    let comparison = &report.comparison;
     let [old, new] = names(report, call);
     let mut text = format!("## Lockfile: {} → {}\n\n", escaped(&old), escaped(&new));
+    text.push_str(&markdown_of(&report.comparison));
+    if let Some(untold) = untold(report) {
+        text.push_str(&format!("\n{}.\n", escaped(&untold)));
+    }
+    text
+}
+
+/// Writes what moved in Markdown.
+pub(crate) fn markdown_of(comparison: &Comparison) -> String {
+    let mut text = String::new();
     for one in comparison.moves.iter().filter(|one| is_alarm(&one.moved.kind)) {
         let (package, what) = (escaped(one.moved.package.as_str()), escaped(&versions_words(&one.moved.kind)));
         text.push_str(&format!("**Alarm: {package} {what}. Find out why before this goes in.**\n\n"));
@@ -86,9 +95,6 @@ pub(super) fn markdown(report: &CompareReport, call: &Call) -> String {
     }
     for (_, lead, says) in besides {
         text.push_str(&format!("- {lead} {}\n", escaped(&says)));
-    }
-    if let Some(untold) = untold(report) {
-        text.push_str(&format!("\n{}.\n", escaped(&untold)));
     }
     text
 }

@@ -1,0 +1,137 @@
+//! Where proposals are kept: here, branches and records in references of the repository's own.
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::path::Path;
+
+use yostel_documents::ProposalRecord;
+use yostel_files::{Folder, Hold, lock};
+use yostel_sources::{GitConfig, GitError, RefChange, Repository};
+
+use crate::context::Context;
+use crate::error::{FlowError, ProposalError};
+use crate::observer::{Event, waiting};
+
+/// Where branches of proposals are.
+const BRANCHES: &str = "refs/heads/proposals/";
+
+/// Where their records are.
+const RECORDS: &str = "refs/yostel/proposals/";
+
+/// What keeps proposals. A server that people look at in a browser would be another.
+pub(crate) trait Host {
+    /// Lists what is remembered, by name, each with where its branch is now; nothing where it has none.
+    fn records(&self) -> Result<BTreeMap<String, Kept>, FlowError>;
+
+    /// Returns the commit of a branch of that name that is there, whoever made it.
+    fn branch_of(&self, name: &str) -> Result<Option<String>, FlowError>;
+
+    /// Opens a proposal, or makes it anew: branch and record change together.
+    fn publish(&self, record: &ProposalRecord, before: Option<&Kept>) -> Result<(), FlowError>;
+
+    /// Notes what became of a proposal; its branch goes.
+    fn settle(&self, record: &ProposalRecord, before: &Kept) -> Result<(), FlowError>;
+}
+
+/// A proposal that is remembered.
+#[derive(Debug, Clone)]
+pub(crate) struct Kept {
+    pub(crate) record: ProposalRecord,
+    /// The object of the record.
+    object: String,
+    /// Where its branch is.
+    pub(crate) branch: Option<String>,
+}
+
+impl Kept {
+    /// Tells whether somebody else committed to its branch.
+    pub(crate) fn is_changed_by_others(&self) -> bool {
+        self.branch.as_ref().is_some_and(|branch| *branch != self.record.commit)
+    }
+}
+
+/// The repository itself.
+pub(crate) struct LocalHost<'h> {
+    pub(crate) repository: Repository,
+    work: &'h Folder,
+    /// Nobody else proposes or decides meanwhile.
+    _held: Option<File>,
+}
+
+/// Makes an error of git's one of proposals.
+pub(crate) fn git(error: GitError) -> FlowError {
+    match error {
+        GitError::Stopped(_) => FlowError::Stopped,
+        error => ProposalError::Git(error).into(),
+    }
+}
+
+/// Returns the name of a proposal's branch.
+pub(crate) fn branch_named(name: &str) -> String {
+    format!("proposals/{name}")
+}
+
+impl<'h> LocalHost<'h> {
+    /// Opens the repository that a folder is in, and waits until nobody else proposes in it. `work` is for what is needed
+    /// meanwhile.
+    pub(crate) fn open(folder: &Path, work: &'h Folder, context: &Context<'_>) -> Result<Self, FlowError> {
+        let config = GitConfig { patience: context.settings.patience.clone(), ..GitConfig::default() };
+        let repository = Repository::of(folder, &config).map_err(git)?;
+        let common = repository.common_folder();
+        let held = File::open(common).ok();
+        if let Some(folder) = &held {
+            lock(folder, Hold::Alone, common, waiting(context.observer, Event::Wait)).ok();
+        }
+        crate::observer::go_on(context.observer)?;
+        Ok(Self { repository, work, _held: held })
+    }
+
+    fn change(&self, changes: &[RefChange]) -> Result<(), FlowError> {
+        self.repository.change(changes, self.work).map_err(git)
+    }
+
+    fn written(&self, record: &ProposalRecord) -> Result<String, FlowError> {
+        self.repository.write_blob(record.to_text().as_bytes(), self.work).map_err(git)
+    }
+}
+
+impl Host for LocalHost<'_> {
+    fn records(&self) -> Result<BTreeMap<String, Kept>, FlowError> {
+        let branches: BTreeMap<String, String> =
+            self.repository.references(BRANCHES).map_err(git)?.into_iter().collect();
+        let mut records = BTreeMap::new();
+        for (reference, object) in self.repository.references(RECORDS).map_err(git)? {
+            let text = self.repository.blob(&object).map_err(git)?;
+            // What somebody else put there is nothing of ours.
+            let Some(record) = std::str::from_utf8(&text).ok().and_then(ProposalRecord::parse) else { continue };
+            if reference != format!("{RECORDS}{}", record.name) {
+                continue;
+            }
+            let branch = branches.get(&format!("{BRANCHES}{}", record.name)).cloned();
+            records.insert(record.name.clone(), Kept { record, object, branch });
+        }
+        Ok(records)
+    }
+
+    fn branch_of(&self, name: &str) -> Result<Option<String>, FlowError> {
+        self.repository.object(&format!("{BRANCHES}{name}")).map_err(git)
+    }
+
+    fn publish(&self, record: &ProposalRecord, before: Option<&Kept>) -> Result<(), FlowError> {
+        let object = self.written(record)?;
+        let branch = before.and_then(|before| before.branch.clone());
+        self.change(&[
+            (format!("{BRANCHES}{}", record.name), Some(record.commit.clone()), branch),
+            (format!("{RECORDS}{}", record.name), Some(object), before.map(|before| before.object.clone())),
+        ])
+    }
+
+    fn settle(&self, record: &ProposalRecord, before: &Kept) -> Result<(), FlowError> {
+        let object = self.written(record)?;
+        let mut changes = vec![(format!("{RECORDS}{}", record.name), Some(object), Some(before.object.clone()))];
+        if let Some(branch) = &before.branch {
+            changes.push((format!("{BRANCHES}{}", record.name), None, Some(branch.clone())));
+        }
+        self.change(&changes)
+    }
+}

@@ -1,0 +1,109 @@
+//! What could be proposed: for each package that could move, or group of them, an update that is not written.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use jiff::SignedDuration;
+use yostel_documents::{PackageName, Proposals, Seal};
+use yostel_findings::{Candidate, MoveKind};
+
+use crate::context::Context;
+use crate::decide::lock::Write;
+use crate::error::FlowError;
+use crate::moving::aim::UpdateRequest;
+use crate::moving::update::{UpdateReport, update};
+use crate::project::LoadedProject;
+
+/// An update that could be proposed.
+#[derive(Debug)]
+pub(crate) struct Plan {
+    pub(crate) candidate: Candidate,
+    pub(crate) request: UpdateRequest,
+    pub(crate) report: UpdateReport,
+}
+
+/// Finds what could be proposed: what ends an advisory first, then groups, then what a project needs itself, each by name. What
+/// moves with one of those is no proposal of its own.
+///
+/// # Errors
+/// As updating.
+pub(crate) fn plans(
+    project: &LoadedProject,
+    proposals: &Proposals,
+    only: &[PackageName],
+    context: &Context<'_>,
+) -> Result<Vec<Plan>, FlowError> {
+    let today = proposals.today(context.settings.now);
+    let all = update(project, &request(proposals, Vec::new(), context), context)?;
+    let moved = all.comparison.moves.iter().filter(|one| matches!(one.moved.kind, MoveKind::Moved { .. }));
+    let mut packages: BTreeSet<PackageName> = moved.map(|one| one.moved.package.clone()).collect();
+    packages.retain(|package| proposals.proposes(package, today));
+    packages.retain(|package| only.is_empty() || only.contains(package));
+    let mut groups: BTreeMap<String, BTreeSet<PackageName>> = BTreeMap::new();
+    let mut alone: Vec<BTreeSet<PackageName>> = Vec::new();
+    let direct: BTreeSet<PackageName> = project.requirements().into_iter().map(|need| need.package).collect();
+    // What is needed directly takes what came along with it.
+    let (first, then): (Vec<PackageName>, Vec<PackageName>) =
+        packages.into_iter().partition(|package| direct.contains(package));
+    for package in first.into_iter().chain(then) {
+        match proposals.group_of(&package) {
+            Some(group) => drop(groups.entry(group.to_string()).or_default().insert(package)),
+            None => alone.push([package].into()),
+        }
+    }
+    let named = groups.into_iter().map(|(name, packages)| (Some(name), packages));
+    let mut plans: Vec<Plan> = Vec::new();
+    for (name, packages) in named.chain(alone.into_iter().map(|packages| (None, packages))) {
+        let request = request(proposals, packages.iter().cloned().collect(), context);
+        let report = update(project, &request, context)?;
+        let targets = targets(&report, &packages);
+        let is_covered = |plan: &Plan| {
+            let there = |(package, version): (&String, &String)| plan.report_moves(package) == Some(version.clone());
+            !targets.is_empty() && targets.iter().all(there)
+        };
+        if !report.changed || targets.is_empty() || name.is_none() && plans.iter().any(is_covered) {
+            continue;
+        }
+        let name = name.unwrap_or_else(|| packages.iter().map(|package| package.as_str().replace('/', "--")).collect());
+        let digest = digest_of(&report.files);
+        let is_urgent = !report.comparison.advisories_out.is_empty();
+        plans.push(Plan { candidate: Candidate { name, targets, digest, is_urgent }, request, report });
+    }
+    plans.sort_by_key(|plan| !plan.candidate.is_urgent);
+    Ok(plans)
+}
+
+impl Plan {
+    fn report_moves(&self, package: &str) -> Option<String> {
+        self.report.comparison.moves.iter().find_map(|one| match &one.moved.kind {
+            MoveKind::Moved { to, .. } if one.moved.package.as_str() == package => Some(to.to_string()),
+            _ => None,
+        })
+    }
+}
+
+fn request(proposals: &Proposals, packages: Vec<PackageName>, context: &Context<'_>) -> UpdateRequest {
+    let old_enough = proposals.minimum_age_days.map(|days| SignedDuration::from_hours(24 * i64::from(days)));
+    let as_of = old_enough.and_then(|age| context.settings.now.checked_sub(age).ok());
+    let packages = packages.into_iter().map(|package| (package, None)).collect();
+    let all = UpdateRequest::of_everything(Write::Nothing);
+    UpdateRequest { packages, edit: proposals.edit, as_of, tries_what_stayed: false, ..all }
+}
+
+/// Returns where packages of a plan's own would be.
+fn targets(report: &UpdateReport, packages: &BTreeSet<PackageName>) -> BTreeMap<String, String> {
+    let moves = report.comparison.moves.iter().filter(|one| packages.contains(&one.moved.package));
+    let target = |one: &yostel_findings::Compared| match &one.moved.kind {
+        MoveKind::Moved { to, .. } => Some((one.moved.package.to_string(), to.to_string())),
+        _ => None,
+    };
+    moves.filter_map(target).collect()
+}
+
+/// Returns a digest of files.
+fn digest_of(files: &BTreeMap<String, String>) -> String {
+    let mut bytes = Vec::new();
+    for (file, text) in files {
+        bytes.extend(format!("{} {} {}\n", file.len(), file, text.len()).bytes().chain(text.bytes()));
+    }
+    Seal::of(&bytes).to_string()
+}
