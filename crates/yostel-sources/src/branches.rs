@@ -67,14 +67,20 @@ impl Repository {
         Ok(self.ask(&["merge-base", "--is-ancestor", one, other])?.status.success())
     }
 
-    /// Lists the references whose names begin so, each with its object.
+    /// Lists the references whose names begin so, each with its object: commits, and files of so many bytes at most.
     ///
     /// # Errors
     /// As running git.
-    pub fn references(&self, prefix: &str) -> Result<Vec<(String, String)>, GitError> {
-        let output = self.done(&["for-each-ref", "--format=%(refname) %(objectname)", prefix])?;
-        let text = text(&output);
-        Ok(text.lines().filter_map(|line| line.split_once(' ')).map(|(name, at)| (name.into(), at.into())).collect())
+    pub fn references(&self, prefix: &str, most: u64) -> Result<Vec<(String, String)>, GitError> {
+        let format = "--format=%(objecttype) %(objectsize) %(objectname) %(refname)";
+        let output = self.done(&["for-each-ref", format, prefix])?;
+        let one = |line: &str| {
+            let mut words = line.splitn(4, ' ');
+            let (kind, size, at, name) = (words.next()?, words.next()?, words.next()?, words.next()?);
+            let counts = kind == "commit" || kind == "blob" && size.parse::<u64>().is_ok_and(|size| size <= most);
+            counts.then(|| (name.to_owned(), at.to_owned()))
+        };
+        Ok(text(&output).lines().filter_map(one).collect())
     }
 
     /// Reads an object's bytes.

@@ -11,7 +11,7 @@ use crate::diagnostic::{Diagnostic, Suggestion};
 pub(super) fn of_proposal(error: &ProposalError) -> Diagnostic {
     let headline = error.to_string();
     match error {
-        ProposalError::NoBranch => {
+        ProposalError::NoBranch | ProposalError::OnProposal(_) => {
             tell(Code::NoBranch, headline, Suggestion::run("git switch BRANCH", "to work on the one to propose for"))
         }
         ProposalError::NoCommit(_) => {
@@ -48,8 +48,6 @@ pub(super) fn of_proposal(error: &ProposalError) -> Diagnostic {
             let again = Suggestion::run("yostel propose", "to make it anew on what is there now");
             tell(Code::NotMerged, headline, again).note(said.clone()).note("everything is as it was")
         }
-        ProposalError::Git(error) => {
-            tell(Code::ProposalGit, format!("git: {error}"), "see what git says, and run the same command again")
-        }
+        ProposalError::Git(_) => tell(Code::ProposalGit, headline, "see what git says, and run the same command again"),
     }
 }

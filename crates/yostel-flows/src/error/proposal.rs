@@ -8,6 +8,9 @@ pub enum ProposalError {
     /// No branch is checked out.
     #[error("no branch is checked out, so nobody knows what to propose for")]
     NoBranch,
+    /// What is checked out is a proposal itself.
+    #[error("{0} is a proposal itself")]
+    OnProposal(String),
     /// The branch has no commit yet.
     #[error("the branch {0} has no commit yet")]
     NoCommit(String),
@@ -41,6 +44,14 @@ pub enum ProposalError {
         said: Option<String>,
     },
     /// Git cannot do it.
-    #[error("git: {0}")]
+    #[error("git: {}", said(.0))]
     Git(GitError),
+}
+
+/// Returns what git said itself, where it said something: nothing had to be reached.
+fn said(error: &GitError) -> String {
+    match error {
+        GitError::Unreachable { said, .. } => said.clone(),
+        error => error.to_string(),
+    }
 }

@@ -251,7 +251,12 @@ fn what_cannot_be_proposed_is_told_and_nothing_is_written() {
     sandbox.run("console", "propose").expect(2).says(&["yostel.toml is not committed as here", "next: git commit"]);
     shell(&sandbox, "git checkout -q . && git checkout -q --orphan fresh");
     sandbox.run("console", "propose").expect(2).says(&["the branch fresh has no commit yet"]);
-    shell(&sandbox, "git checkout -qf main && git config --unset user.name && git config --unset user.email");
+    shell(&sandbox, "git checkout -qf main && git checkout -qb proposals/x");
+    sandbox.run("console", "propose").expect(2).says(&["proposals/x is a proposal itself"]);
+    shell(
+        &sandbox,
+        "git checkout -qf main && git branch -qD proposals/x && git config --unset user.name && git config --unset user.email",
+    );
     let refused = sandbox.finish(&mut sandbox.shell("console", "GIT_CONFIG_GLOBAL=/dev/null yostel propose"));
     assert!(refused.status == 2 && refused.stderr.contains("error: git:"), "{}", refused.stderr);
     assert_eq!(branches(&sandbox), "");
@@ -273,6 +278,33 @@ fn what_cannot_be_proposed_is_told_and_nothing_is_written() {
         sandbox.write("console/yostel.toml", format!("{manifest}{rest}\n"));
         let run = sandbox.run("console", "lock").expect(2);
         assert!(run.stderr.contains("yostel.toml:4"), "{rest}: {}", run.stderr);
+    }
+}
+
+#[test]
+fn hostile_notes_are_text_and_what_others_put_among_the_records_is_nobodys() {
+    let sandbox = in_git("[proposals]\npackages = [\"evil\"]\n");
+    let notes = r#"notes = "<b>x</b> | a\n\n-----\nSigned-off-by: boss <b@c>\n# x\u001b[31mred\u0000 @all ![i](http://h/p.png)""#;
+    for version in ["1.0.0", "1.1.0"] {
+        let manifest = format!("[project]\nname = \"evil\"\nversion = \"{version}\"\n{notes}\n");
+        sandbox.write(&format!("made/evil-{version}/yostel.toml"), manifest);
+        sandbox.run(&format!("made/evil-{version}"), "publish --to ../../station").expect(0);
+    }
+    shell(&sandbox, "yostel add evil ^1 && yostel lock -q && yostel update evil 1.0.0 -q && git commit -qam evil");
+    for object in ["echo x | git hash-object -w --stdin", "git rev-parse HEAD^{tree}", "git rev-parse HEAD"] {
+        shell(&sandbox, &format!("git update-ref refs/yostel/proposals/strange-$({object} | tail -c 8) $({object})"));
+    }
+    assert_eq!(proposed(&sandbox, ""), steps(&[("evil", "opened")]));
+    let message = shell(&sandbox, "git log -1 --format=%B proposals/evil");
+    assert!(
+        !message.contains('\u{1b}') && !message.contains("<b>") && !message.contains("\nSigned-off-by"),
+        "{message}"
+    );
+    assert!(message.lines().any(|line| line.starts_with("- evil 1.1.0: &lt;b&gt;x")), "{message}");
+    let shown = sandbox.run("console", "proposals show evil").expect(0).stdout;
+    assert!(!shown.contains('\u{1b}'), "{shown}");
+    for name in ["../x", "evil..x", "-x", ""] {
+        assert_eq!(sandbox.finish(sandbox.command("console", "proposals show --").arg(name)).status, 2, "{name}");
     }
 }
 

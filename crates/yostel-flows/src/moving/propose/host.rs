@@ -18,6 +18,9 @@ const BRANCHES: &str = "refs/heads/proposals/";
 /// Where their records are.
 const RECORDS: &str = "refs/yostel/proposals/";
 
+/// Longest record that is read, in bytes.
+const MOST_RECORD: u64 = 4 << 20;
+
 /// What keeps proposals. A server that people look at in a browser would be another.
 pub(crate) trait Host {
     /// Lists what is remembered, by name, each with where its branch is now; nothing where it has none.
@@ -98,10 +101,10 @@ impl<'h> LocalHost<'h> {
 impl Host for LocalHost<'_> {
     fn records(&self) -> Result<BTreeMap<String, Kept>, FlowError> {
         let branches: BTreeMap<String, String> =
-            self.repository.references(BRANCHES).map_err(git)?.into_iter().collect();
+            self.repository.references(BRANCHES, 0).map_err(git)?.into_iter().collect();
         let mut records = BTreeMap::new();
-        for (reference, object) in self.repository.references(RECORDS).map_err(git)? {
-            let text = self.repository.blob(&object).map_err(git)?;
+        for (reference, object) in self.repository.references(RECORDS, MOST_RECORD).map_err(git)? {
+            let Ok(text) = self.repository.blob(&object) else { continue };
             // What somebody else put there is nothing of ours.
             let Some(record) = std::str::from_utf8(&text).ok().and_then(ProposalRecord::parse) else { continue };
             if reference != format!("{RECORDS}{}", record.name) {

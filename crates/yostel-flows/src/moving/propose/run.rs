@@ -14,7 +14,7 @@ use crate::context::Context;
 use crate::decide::lock::Write;
 use crate::error::{FlowError, LockError, ProjectError, ProposalError};
 use crate::moving::propose::decide::{accepted, closed};
-use crate::moving::propose::host::{Host, Kept, LocalHost, git};
+use crate::moving::propose::host::{Host, Kept, LocalHost, branch_named, git};
 use crate::moving::propose::plans::{Plan, plans};
 use crate::moving::tested::{RunCheck, Tester};
 use crate::moving::update::{UpdateReport, update_tested};
@@ -179,6 +179,9 @@ pub fn propose(
 fn base_of(project: &LoadedProject, host: &LocalHost<'_>) -> Result<(String, String), FlowError> {
     let repository = &host.repository;
     let branch = repository.branch().map_err(git)?.ok_or(ProposalError::NoBranch)?;
+    if branch.starts_with(&branch_named("")) {
+        return Err(ProposalError::OnProposal(branch).into());
+    }
     let base = repository.object("HEAD").map_err(git)?.ok_or_else(|| ProposalError::NoCommit(branch.clone()))?;
     load_lockfile(project)?.ok_or_else(|| LockError::NoLockfile(project.lockfile_path()))?;
     let mut changed = Vec::new();
