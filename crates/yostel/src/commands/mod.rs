@@ -73,7 +73,7 @@ pub(crate) fn grouped_help() -> String {
         for (i, name) in names.iter().enumerate() {
             let about = command.find_subcommand(name).and_then(|c| c.get_about()).map(ToString::to_string);
             let lead = if i == 0 { group } else { "" };
-            text.push_str(&format!("  {lead:<9}{name:<10}{}\n", about.unwrap_or_default()));
+            text.push_str(&format!("  {lead:<9}{name:<11}{}\n", about.unwrap_or_default()));
         }
     }
     text

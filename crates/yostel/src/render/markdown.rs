@@ -2,7 +2,7 @@
 
 use yostel_answers::answers::findings::FindingTold;
 
-use super::count;
+use super::{Columns, Head, count, indented};
 use crate::sanitise::sanitise;
 
 /// Writes what lets the audit fail first, then what does not, and counts what is known.
@@ -60,4 +60,98 @@ pub(crate) fn escaped(text: &str) -> String {
     }
     // What looks like an address becomes a link in some places.
     escaped.replace("://", ":<!-- -->//").replace("www.", "www<!-- -->.")
+}
+
+/// Takes back what [`escaped`] did, and takes bold for plain.
+fn plain(text: &str) -> String {
+    let mut plain = String::with_capacity(text.len());
+    let mut rest = text.trim();
+    while let Some(c) = rest.chars().next() {
+        let entities = [("<!-- -->", ""), ("**", ""), ("&lt;", "<"), ("&gt;", ">"), ("&amp;", "&")];
+        match entities.iter().find(|(escape, _)| rest.starts_with(escape)) {
+            Some((escape, says)) => {
+                plain.push_str(says);
+                rest = &rest[escape.len()..];
+            }
+            None => {
+                let skipped = if c == '\\' { &rest[1..] } else { rest };
+                let Some(c) = skipped.chars().next() else { break };
+                plain.push(c);
+                rest = &skipped[c.len_utf8()..];
+            }
+        }
+    }
+    plain
+}
+
+/// Takes a row of a table apart.
+fn cells(line: &str) -> Vec<String> {
+    let (mut cells, mut cell, mut is_escaped) = (Vec::new(), String::new(), false);
+    for c in line.trim().trim_start_matches('|').chars() {
+        if c == '|' && !is_escaped {
+            cells.push(plain(&cell));
+            cell.clear();
+        } else {
+            cell.push(c);
+        }
+        is_escaped = c == '\\' && !is_escaped;
+    }
+    cells
+}
+
+/// The titles of columns in what this program writes.
+const TITLES: [&str; 12] = [
+    "what",
+    "package",
+    "versions",
+    "because",
+    "line",
+    "published",
+    "needed by",
+    "files that differ",
+    "check",
+    "project",
+    "result",
+    "time",
+];
+
+/// Writes for a terminal what this program wrote as Markdown: tables as tables, and the rest as the text that it is.
+pub(crate) fn for_terminal(markdown: &str) -> String {
+    let mut text = String::new();
+    let mut table: Vec<Vec<String>> = Vec::new();
+    for line in markdown.lines().chain([""]) {
+        if line.starts_with('|') {
+            table.push(cells(line));
+            continue;
+        }
+        if let [heads, _, rows @ ..] = &table[..] {
+            let known = |head: &String| TITLES.iter().find(|title| **title == head.as_str()).copied().unwrap_or("");
+            let heads: Vec<Head> = heads.iter().map(|head| Head::words(known(head))).collect();
+            let width = heads.len();
+            let mut columns = Columns::new(heads);
+            for row in rows {
+                columns.row((0..width).map(|at| row.get(at).cloned().unwrap_or_default()));
+            }
+            text.push_str(&columns.finish());
+        }
+        table.clear();
+        // What is indented is said by a check.
+        match line.strip_prefix("    ") {
+            Some(said) => text.push_str(&format!("    {}\n", sanitise(said))),
+            None => text.push_str(&indented(0, plain(line))),
+        }
+    }
+    text.trim_end().to_owned() + "\n"
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_escaped_is_taken_back_and_cells_end_where_they_end() {
+        let odd = "a|b \\| <b>*x*</b> @you https://h & \\";
+        assert_eq!(plain(&escaped(odd)), odd);
+        assert_eq!(cells(&format!("| {} | **c** |", escaped(odd))), [odd, "c"]);
+    }
 }

@@ -10,6 +10,7 @@ use crate::answer::{Answer, Said};
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::Format;
+use crate::render::markdown::for_terminal;
 use crate::render::{Columns, Head, count, next_step, next_steps, note};
 use crate::sanitise::sanitise;
 
@@ -133,9 +134,7 @@ fn show(record: &ProposalRecord) -> String {
         text.push_str(&note(format!("why: {why}")));
     }
     text.push('\n');
-    for line in record.summary.lines() {
-        text.push_str(&format!("{}\n", sanitise(line)));
-    }
+    text.push_str(&for_terminal(&record.summary));
     match record.is_open() {
         true => {
             let name = &record.name;
