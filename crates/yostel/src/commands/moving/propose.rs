@@ -27,14 +27,14 @@ const MOST_LINES: usize = 20;
 ///
 /// For every package that could move, or group of them, a branch proposals/NAME with a commit, on the branch that is checked out;
 /// the working tree is not touched. The checks of the manifests are run for each. Run again, by a timer say, it does only what is
-/// left to do. What [proposals] in the manifest says is kept to.
+/// left to do. What the manifest says below `[proposals]` is kept to.
 #[derive(Debug, Args)]
 pub(crate) struct Propose {
     /// Only these packages
     #[arg(value_name = "PACKAGE", value_parser = needed_package)]
     packages: Vec<PackageName>,
 
-    /// Whatever the hours are in which [proposals] has them made
+    /// At any time, whatever the manifest says
     #[arg(long)]
     any_time: bool,
 

@@ -75,7 +75,7 @@ pub(crate) struct Update {
     #[arg(long, value_name = "DATE", value_parser = moment)]
     as_of: Option<Timestamp>,
 
-    /// Try it in a copy first: write nothing unless the checks pass that it reaches ([checks] in the manifests)
+    /// Try it in a copy first: write nothing unless the checks of the manifests pass that it reaches
     #[arg(long)]
     tested: bool,
 
