@@ -46,11 +46,11 @@ pub use lockfile::{
 };
 pub use manifest::{
     AT_ONCE, Admit, AlsoAudit, Alter, Check, CheckCommand, EditError, Force, Hours, Identity, LeftOut,
-    LicenceException, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading, NamePattern, Need, NeedEdit,
-    NeedForm, Policy, Project, Proposals, SourceDeclaration, Swap, Take, VersionTable, Workspace, WorkspaceEntry,
-    add_agreed, add_alter, add_coexist, add_need, add_shared_role, add_source, add_swap, add_version, days_of,
-    manifest_schema, merge_manifests, new_manifest, place_of_key, remove_alter, remove_coexist, remove_need,
-    remove_platform, remove_rule, remove_source, time_of,
+    LicenceException, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading, MentionOf, MentionPattern,
+    MentionedIn, NamePattern, Need, NeedEdit, NeedForm, Policy, Project, Proposals, SourceDeclaration, Swap, Take,
+    VersionTable, Workspace, WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need, add_shared_role, add_source,
+    add_swap, add_version, days_of, manifest_schema, merge_manifests, new_manifest, place_of_key, remove_alter,
+    remove_coexist, remove_need, remove_platform, remove_rule, remove_source, time_of, with_values,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest, run_purpose};
 pub use openvex::{Dismissal, MOST_OPENVEX, OpenVex, VEX_JUSTIFICATIONS, VexProduct, VexStatement, VexStatus};

@@ -133,6 +133,8 @@ pub enum FindingKind {
     Unused,
     /// A locked release is younger than the policy permits.
     TooYoung,
+    /// A file that mentions a package does not say what is locked.
+    StrayMention,
 }
 
 /// What a finding is about, in full.
@@ -293,6 +295,7 @@ impl Matter<'_> {
                 ConcernKind::OnlyHere { .. } => FindingKind::OnlyHere,
                 ConcernKind::Unused { .. } => FindingKind::Unused,
                 ConcernKind::TooYoung { .. } => FindingKind::TooYoung,
+                ConcernKind::StrayMention { .. } => FindingKind::StrayMention,
             },
         }
     }
@@ -325,7 +328,8 @@ impl Matter<'_> {
             Self::Concern(concern) => {
                 let need = concern.need.as_ref().map(|need| format!(":{}:{}", need.asker.name(), need.purpose));
                 let version = concern.version.as_ref().filter(|_| need.is_none()).map(|version| format!("@{version}"));
-                format!("{kind}:{}{}{}", concern.package, version.unwrap_or_default(), need.unwrap_or_default())
+                let file = concern.about.file().map(|file| format!(":{file}")).unwrap_or_default();
+                format!("{kind}:{}{}{}{file}", concern.package, version.unwrap_or_default(), need.unwrap_or_default())
             }
             Self::DueRule(upkeep) => {
                 let need = upkeep.need.as_ref().map(|(project, purpose)| format!(":{project}:{purpose}"));
@@ -372,7 +376,7 @@ impl FindingGroup {
 
 impl FindingKind {
     /// All of them.
-    pub const ALL: [Self; 20] = [
+    pub const ALL: [Self; 21] = [
         Self::Alarm,
         Self::Advisory,
         Self::UnreadAdvisory,
@@ -393,6 +397,7 @@ impl FindingKind {
         Self::OnlyHere,
         Self::Unused,
         Self::TooYoung,
+        Self::StrayMention,
     ];
 
     /// Returns its word.
@@ -418,6 +423,7 @@ impl FindingKind {
             Self::OnlyHere => ConcernKind::WORDS[2],
             Self::Unused => ConcernKind::WORDS[3],
             Self::TooYoung => ConcernKind::WORDS[4],
+            Self::StrayMention => ConcernKind::WORDS[5],
         }
     }
 
@@ -432,9 +438,13 @@ impl FindingKind {
             Self::SameContent | Self::SeveralVersions | Self::SharedRole | Self::SimilarContent | Self::SimilarName => {
                 Some(FindingGroup::Duplicates)
             }
-            Self::DueRule | Self::Unbounded | Self::LowerBound | Self::OnlyHere | Self::Unused | Self::TooYoung => {
-                Some(FindingGroup::Upkeep)
-            }
+            Self::DueRule
+            | Self::Unbounded
+            | Self::LowerBound
+            | Self::OnlyHere
+            | Self::Unused
+            | Self::TooYoung
+            | Self::StrayMention => Some(FindingGroup::Upkeep),
         }
     }
 }

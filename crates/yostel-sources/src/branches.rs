@@ -136,7 +136,11 @@ impl Repository {
         for (file, bytes) in files {
             let blob = self.write_blob(bytes, work)?;
             let path = format!("{}{file}", self.prefix);
-            with_index(&["update-index", "--add", "--cacheinfo", &format!("100644,{blob},{path}")])?;
+            // A program stays one.
+            let listed =
+                text(&with_index(&["ls-files", "--stage", "--full-name", "--", &format!(":(top,literal){path}")])?);
+            let mode = listed.split(' ').next().filter(|mode| mode.len() == 6).unwrap_or("100644").to_owned();
+            with_index(&["update-index", "--add", "--cacheinfo", &format!("{mode},{blob},{path}")])?;
         }
         let tree = text(&with_index(&["write-tree"])?);
         work.write_atomically("message", message.as_bytes()).map_err(unwritten)?;

@@ -49,6 +49,8 @@ pub struct LockAnswer {
     pub unused_patches: Vec<String>,
     /// What `--as-of` or `--take` would move if what is locked were not kept.
     pub held: Vec<MoveTold>,
+    /// Other files of the project that mention what is locked, and change with it.
+    pub followed: Vec<String>,
     /// What the search did; null when there was nothing to search for.
     pub search: Option<SearchTold>,
     /// With `--merge`, packages that both sides moved, each to another version; `moves` are against ours then.
@@ -194,6 +196,7 @@ impl From<&LockReport> for LockAnswer {
             overridden: told(&report.overridden),
             only_here: texts(report.only_here.iter().map(|(package, _)| package)),
             unused_patches: texts(&report.unused_patches),
+            followed: report.followed.clone(),
             held: told(&report.held),
             search: report.search.as_ref().map(SearchTold::from),
             install: None,

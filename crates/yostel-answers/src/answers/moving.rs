@@ -76,6 +76,8 @@ pub struct UpdateAnswer {
     pub new_licences: Vec<LicenceTold>,
     /// How many more bytes are to be fetched for this machine's platform; less than nothing when it is less.
     pub bytes: i64,
+    /// Other files of the project that mention what is locked, and change with it.
+    pub followed: Vec<String>,
     /// What the checks came to; null without `--tested`, and where nothing moved.
     pub tested: Option<TestedTold>,
     /// Whether anything changed, or would with `--preview`.
@@ -129,6 +131,7 @@ impl UpdateAnswer {
             unread_advisories: told(&report.unread),
             new_licences: licences_told(comparison),
             bytes: comparison.bytes,
+            followed: report.followed.clone(),
             tested: report.tested.as_ref().map(TestedTold::from),
             changed: report.changed,
             written: report.written,

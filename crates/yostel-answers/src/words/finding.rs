@@ -93,6 +93,17 @@ pub fn concern_words(concern: &Concern) -> String {
             let texts = texts.iter().map(|text| format!("`{text}`"));
             format!("no file mentions {package}: none has {}", join_first(texts, MOST_NAMES))
         }
+        ConcernKind::StrayMention { file, says, should } => match (&says[..], should) {
+            ([], _) => format!("{file} does not mention {package} as [mentions] says"),
+            (says, should) => {
+                let says = says.iter().map(|(line, says)| format!("{says} in line {line}"));
+                let should = match should {
+                    Some(should) => format!("{should} is locked"),
+                    None => "one cannot tell what is locked of several".to_owned(),
+                };
+                format!("{file} says of {package} {}; {should}", join_first(says, MOST_NAMES))
+            }
+        },
         ConcernKind::TooYoung { days, least } => {
             let version = concern.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
             let ago = count(usize::try_from(*days).unwrap_or_default(), "day");
@@ -258,6 +269,7 @@ pub fn kind_words(kind: FindingKind) -> &'static str {
         FindingKind::LowerBound => "No set has the oldest release that a need accepts",
         FindingKind::OnlyHere => "A package comes from where only this machine can get it",
         FindingKind::Unused => "No file of the project mentions a package that it needs",
+        FindingKind::StrayMention => "A file that mentions a package does not say what is locked",
         FindingKind::TooYoung => "A locked release is younger than the policy permits",
     }
 }

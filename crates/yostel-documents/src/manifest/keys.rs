@@ -22,6 +22,8 @@ enum Shape {
     TextOrTable(&'static str),
     /// A text, or else a list of texts.
     TextOrList,
+    /// A text, a list of texts, or a table with the keys of this name.
+    TextsOrTable(&'static str),
 }
 
 /// A key of a table; `*` in the table's name stands for a name that its author chooses.
@@ -112,6 +114,12 @@ const KEYS: &[Key] = &[
         "checks",
         Shape::Named(WORD, &Shape::Table("checks.*")),
         "Commands that tell whether it still works, by names of its own",
+    ),
+    key(
+        "",
+        "mentions",
+        Shape::Named(NAME, &Shape::Named(INSIDE, &Shape::TextsOrTable("mentions.*.*"))),
+        "Other files that mention packages, and follow what is locked: by package and file, texts in which `…` is the version",
     ),
     key("", "proposals", Shape::Table("proposals"), "Which updates `propose` makes branches of, and when"),
     must(
@@ -298,6 +306,14 @@ const KEYS: &[Key] = &[
     ),
     must("proposals.left-out.*", "why", Shape::Text, "Why"),
     key("proposals.left-out.*", "until", Shape::Matching(DAY), "The last day on which it counts"),
+    key("mentions.*.*", "version", Shape::TextOrList, "Texts in which `…` is the version"),
+    key(
+        "mentions.*.*",
+        "digest",
+        Shape::TextOrList,
+        "Texts in which `…` is the digest of the archive, in hexadecimal digits",
+    ),
+    key("mentions.*.*", "commit", Shape::TextOrList, "Texts in which `…` is the commit"),
     must("alter.*", "patch", Shape::Matching(INSIDE), "A unified diff in the project, relative to the manifest"),
     must("alter.*", "why", Shape::Text, "Why"),
 ];
@@ -362,6 +378,10 @@ fn shape_schema(shape: &Shape) -> Map<String, Value> {
         }),
         Shape::TextOrList => {
             json!({ "oneOf": [{ "type": "string" }, { "type": "array", "items": { "type": "string" }, "minItems": 1 }] })
+        }
+        Shape::TextsOrTable(table) => {
+            let texts = json!({ "type": "array", "items": { "type": "string" } });
+            json!({ "oneOf": [{ "type": "string" }, texts, reference(table)] })
         }
         Shape::TextOrTable(table) => json!({ "oneOf": [{ "type": "string" }, reference(table)] }),
     };

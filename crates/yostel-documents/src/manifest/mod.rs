@@ -5,6 +5,7 @@ mod edit;
 mod edit_rules;
 mod identity;
 mod keys;
+mod mentions;
 mod merge;
 mod parse;
 mod proposals;
@@ -25,6 +26,7 @@ pub use edit_rules::{
 };
 pub use identity::Identity;
 pub use keys::manifest_schema;
+pub use mentions::{MentionOf, MentionPattern, MentionedIn, with_values};
 pub use merge::merge_manifests;
 pub use parse::{ManifestProblem, ManifestProblemKind, ManifestReading};
 pub use parse::{days_of, place_of_key, time_of};
@@ -68,6 +70,8 @@ pub struct Manifest {
     pub licence_exceptions: BTreeMap<PackageName, LicenceException>,
     /// Commands that tell whether it still works, by the names that they have here.
     pub checks: BTreeMap<Word, Check>,
+    /// Other files that mention packages, and follow what is locked.
+    pub mentions: BTreeMap<PackageName, Vec<MentionedIn>>,
     /// Which updates are proposed, where the manifest says something of that.
     pub proposals: Option<Proposals>,
 }

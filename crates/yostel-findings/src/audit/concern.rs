@@ -51,6 +51,15 @@ pub enum ConcernKind {
         /// The texts that one of them should have.
         texts: Vec<String>,
     },
+    /// A file that mentions it does not say what is locked.
+    StrayMention {
+        /// The file, relative to the root.
+        file: String,
+        /// What it says, each in its line; nothing where it does not mention it.
+        says: Vec<(usize, String)>,
+        /// What it should say; nothing where one cannot tell.
+        should: Option<String>,
+    },
     /// It is younger than what is newly chosen may be.
     TooYoung {
         /// How many days ago it was published.
@@ -62,7 +71,15 @@ pub enum ConcernKind {
 
 impl ConcernKind {
     /// All words, in the order of the variants.
-    pub const WORDS: [&str; 5] = ["unbounded", "lower-bound", "only-here", "unused", "too-young"];
+    pub const WORDS: [&str; 6] = ["unbounded", "lower-bound", "only-here", "unused", "too-young", "stray-mention"];
+
+    /// Returns the file that it is about, where it is about one.
+    pub fn file(&self) -> Option<&str> {
+        match self {
+            Self::StrayMention { file, .. } => Some(file),
+            _ => None,
+        }
+    }
 
     /// Returns its word.
     pub fn word(&self) -> &'static str {
@@ -72,6 +89,7 @@ impl ConcernKind {
             Self::OnlyHere { .. } => Self::WORDS[2],
             Self::Unused { .. } => Self::WORDS[3],
             Self::TooYoung { .. } => Self::WORDS[4],
+            Self::StrayMention { .. } => Self::WORDS[5],
         }
     }
 }

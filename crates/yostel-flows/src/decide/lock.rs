@@ -21,6 +21,7 @@ use crate::decide::merge::{Sides, read_sides};
 use crate::error::{FlowError, LockError, SearchError, SearchReport, Standing};
 use crate::observer::{Event, Observer};
 use crate::project::LoadedProject;
+use crate::project::mentions::has_mentions;
 use crate::project::read::{load_lockfile, lockfile_header};
 use crate::search::drive::{Driven, drive_within, watched};
 use crate::search::fresh::fresh;
@@ -112,6 +113,8 @@ pub struct LockReport {
     pub gone: Vec<(PackageName, Version)>,
     /// What would move by `as_of` or `take` if nothing were kept; nothing where neither was asked for.
     pub held: Vec<Move>,
+    /// Other files of the project that mention what is locked, and change with it.
+    pub followed: Vec<String>,
     /// When two sides were merged: packages that both moved, each to another version. `moves` are against ours then.
     pub both_moved: Option<Vec<BothMoved>>,
 }
@@ -138,6 +141,7 @@ impl LockReport {
             notices: Vec::new(),
             left: Vec::new(),
             held: Vec::new(),
+            followed: Vec::new(),
             both_moved: None,
         }
     }
@@ -157,6 +161,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     let asks_for_others = request.keep == Keep::Locked && (request.as_of.is_some() || request.take.is_some());
     if request.keep == Keep::Locked
         && request.merge.is_none()
+        && !has_mentions(project)
         && !(request.shareable || asks_for_others)
         && let Some(LockfileHeader { seal, declarations: locked, packages, sources }) = lockfile_header(project)
         && locked == declared.seal()
@@ -234,7 +239,8 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     };
     let proposal = Proposal::of(&resolution, &basis, context)?;
     // What two sides left in its place is never what comes of them.
-    let changed = proposal.changes_lockfile() || sides.is_some();
+    let followed = proposal.followed().to_vec();
+    let changed = proposal.changes_lockfile() || sides.is_some() || !followed.is_empty();
     let written = changed && request.write == Write::File;
     if written {
         proposal.apply(project, context)?;
@@ -267,6 +273,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
         search,
         gone,
         held,
+        followed,
         both_moved,
         for_here: match declared.platforms.is_empty() {
             true => !doubts.iter().any(|doubt| matches!(doubt, Doubt::NotForHere { .. })),

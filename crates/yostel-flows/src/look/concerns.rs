@@ -6,7 +6,7 @@ use std::path::Path;
 
 use yostel_documents::{AlsoAudit, Lockfile, PackageDocument, PackageName, Requirement, Take};
 use yostel_files::{Folder, Kind};
-use yostel_findings::{Concern, ConcernKind, Places, lower_bounds, only_here, too_young, unbounded};
+use yostel_findings::{Concern, ConcernKind, Places, Spot, lower_bounds, only_here, too_young, unbounded};
 use yostel_resolve::Problem;
 use yostel_sources::SourceSet;
 
@@ -14,6 +14,7 @@ use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::{Observer, go_on};
 use crate::project::files::{LOCKFILE_NAME, MANIFEST_NAME};
+use crate::project::mentions::{Stray, following};
 use crate::project::{LoadedProject, spot_of};
 use crate::search::fresh::fresh;
 use crate::search::rules::rules_of;
@@ -60,6 +61,7 @@ pub(crate) fn concerns(
         };
         all.extend(too_young(lockfile, documents, least, context.settings.now, is_admitted));
     }
+    all.extend(stray_mentions(project, lockfile)?);
     // What binds a package wherever it turns up is not a need's to change.
     let overrides = project.overrides();
     let is_bound = |package: &PackageName| {
@@ -70,10 +72,31 @@ pub(crate) fn concerns(
     for concern in all.iter_mut().filter(|concern| is_bound(&concern.package)) {
         match &mut concern.about {
             ConcernKind::Unbounded { bounded: edit } | ConcernKind::LowerBound { raised: edit, .. } => *edit = None,
-            ConcernKind::OnlyHere { .. } | ConcernKind::Unused { .. } | ConcernKind::TooYoung { .. } => {}
+            ConcernKind::OnlyHere { .. }
+            | ConcernKind::Unused { .. }
+            | ConcernKind::TooYoung { .. }
+            | ConcernKind::StrayMention { .. } => {}
         }
     }
     Ok(all)
+}
+
+/// Finds files that mention packages and do not say what is locked: one finding a file and package.
+fn stray_mentions(project: &LoadedProject, lockfile: &Lockfile) -> Result<Vec<Concern>, FlowError> {
+    let (_, strays) = following(project, lockfile)?;
+    let mut all: BTreeMap<_, Vec<(usize, String)>> = BTreeMap::new();
+    for Stray { package, file, line, says, should } in strays {
+        let of_file = all.entry((file, package, should)).or_default();
+        of_file.extend(line.zip(says));
+    }
+    let mut concerns = Vec::new();
+    for ((file, package, should), says) in all {
+        let line = says.first().map_or(1, |(line, _)| *line);
+        let place = Some(Spot { file: file.clone(), line, column: 1 });
+        let about = ConcernKind::StrayMention { file, says, should };
+        concerns.push(Concern { package, version: None, need: None, place, about });
+    }
+    Ok(concerns)
 }
 
 fn places(project: &LoadedProject) -> Places {

@@ -76,6 +76,11 @@ fn remedy_of(
             ConcernKind::Unused { .. } => needs.push(RequirementEdit::Drop { requirement: need.clone() }),
             _ => return Ok(None),
         },
+        Matter::Concern(Concern { about: ConcernKind::StrayMention { says, should: Some(_), .. }, .. })
+            if !says.is_empty() =>
+        {
+            return Ok(Some(Remedy { edits: Vec::new(), commands: vec!["yostel lock".to_owned()] }));
+        }
         Matter::Concern(_)
         | Matter::Alarm(_)
         | Matter::Advisory(_)

@@ -55,6 +55,8 @@ pub struct UpdateReport {
     pub standing: Vec<Threat>,
     /// Advisories that could not be read.
     pub unread: Vec<UnreadAdvisory>,
+    /// Other files of the project that mention what is locked, and change with it.
+    pub followed: Vec<String>,
     /// The files that change, by their paths relative to the root, as they would be.
     pub files: BTreeMap<String, String>,
     /// What the checks came to, where it was tried.
@@ -142,14 +144,10 @@ pub fn update_tested(
     if written {
         proposal.apply(&edited, context)?;
     }
-    let mut files: BTreeMap<String, String> =
-        proposal.manifests().iter().map(|(file, (_, after))| (file.clone(), after.clone())).collect();
-    if proposal.changes_lockfile() {
-        files.insert(LOCKFILE_NAME.to_owned(), proposal.text().to_owned());
-    }
     Ok(UpdateReport {
         path,
-        files,
+        files: files_of(&proposal),
+        followed: proposal.followed().to_vec(),
         packages: after.chosen.len(),
         asked: aim.packages,
         news: news_of(&comparison, &documents),
@@ -163,6 +161,13 @@ pub fn update_tested(
         changed,
         written,
     })
+}
+
+/// Lists the files that a proposal changes, as they would be.
+fn files_of(proposal: &Proposal) -> BTreeMap<String, String> {
+    let others = proposal.manifests().iter().map(|(file, (_, after))| (file.clone(), after.clone()));
+    let lockfile = proposal.changes_lockfile().then(|| (LOCKFILE_NAME.to_owned(), proposal.text().to_owned()));
+    others.chain(lockfile).collect()
 }
 
 /// A set that was found, as it would be written.
@@ -239,6 +244,7 @@ fn nothing(
         standing,
         unread,
         files: BTreeMap::new(),
+        followed: Vec::new(),
         tested: None,
         changed: false,
         written: false,

@@ -2,6 +2,7 @@
 
 pub(crate) mod files;
 pub(crate) mod journal;
+pub(crate) mod mentions;
 pub(crate) mod patches;
 pub(crate) mod places;
 pub(crate) mod prepared;

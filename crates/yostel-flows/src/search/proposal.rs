@@ -17,6 +17,7 @@ use crate::content::republished::all_republished;
 use crate::context::Context;
 use crate::error::{FlowError, LockError};
 use crate::project::LoadedProject;
+use crate::project::mentions::following;
 use crate::project::patches::Patches;
 use crate::project::write::{Texts, write_with_lockfile};
 use crate::search::rules::Keep;
@@ -26,6 +27,8 @@ use crate::search::rules::Keep;
 pub struct Proposal {
     /// The manifests that change with it.
     manifests: Texts,
+    /// The files among these that are no manifests, and follow what is locked.
+    followed: Vec<String>,
     lockfile: Lockfile,
     text: String,
     seal: Seal,
@@ -79,7 +82,11 @@ impl Proposal {
         }
         let moves = compare(basis.before, &lockfile);
         let changed = basis.before != Some(&lockfile);
-        Ok(Self { manifests: basis.manifests.clone(), lockfile, text, seal, moves, changed })
+        // What mentions packages elsewhere follows in the same step.
+        let (mut manifests, _) = following(basis.project, &lockfile)?;
+        let followed = manifests.keys().cloned().collect();
+        manifests.extend(basis.manifests.clone());
+        Ok(Self { manifests, followed, lockfile, text, seal, moves, changed })
     }
 
     /// Returns the lockfile.
@@ -117,7 +124,12 @@ impl Proposal {
         (self.lockfile, self.moves)
     }
 
-    /// Returns the manifests that change with it, each by its path relative to the root, with its text before and
+    /// Lists the other files of the project that change with it, since they mention what is locked.
+    pub fn followed(&self) -> &[String] {
+        &self.followed
+    }
+
+    /// Returns the manifests, and other files, that change with it, each by its path relative to the root, with its text before and
     /// afterwards.
     pub fn manifests(&self) -> &BTreeMap<String, (String, String)> {
         &self.manifests

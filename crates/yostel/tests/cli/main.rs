@@ -36,6 +36,7 @@ mod locking;
 mod looking;
 mod machines;
 mod many;
+mod mentioning;
 mod merging;
 mod noticing;
 mod overriding;

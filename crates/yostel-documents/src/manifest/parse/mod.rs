@@ -3,6 +3,7 @@
 
 mod checks;
 mod elsewhere;
+mod mentions;
 mod overriding;
 mod policy;
 mod problem;
@@ -171,6 +172,7 @@ impl<'t> Reader<'t> {
         }
         let checks = self.checks(root, outer.is_some());
         let proposals = self.proposals(root);
+        let mentions = self.mentions(root);
         let project = project?;
         let manifest = Manifest {
             project,
@@ -187,6 +189,7 @@ impl<'t> Reader<'t> {
             licence_exceptions,
             checks,
             proposals,
+            mentions,
         };
         self.check_places(&manifest);
         Some(manifest)

@@ -140,6 +140,7 @@ fn table_words(table: &str) -> String {
         "admit.*" => "an admitted release".into(),
         "swap.*" => "a swap".into(),
         "checks.*" => "a check".into(),
+        "mentions.*.*" => "a file that mentions a package".into(),
         "proposals.left-out.*" => "a package that is left out".into(),
         name => format!("[{name}]"),
     }

@@ -19,7 +19,7 @@ use crate::moving::propose::plans::{Plan, plans};
 use crate::moving::tested::{RunCheck, Tester};
 use crate::moving::update::{UpdateReport, update_tested};
 use crate::project::LoadedProject;
-use crate::project::files::{LOCKFILE_NAME, MOST_LOCKFILE};
+use crate::project::files::{LOCKFILE_NAME, MOST_LOCKFILE, read_text};
 use crate::project::read::load_lockfile;
 use crate::using::checks::checks_of;
 
@@ -277,6 +277,7 @@ impl Maker<'_> {
             files: self.files(report)?,
             tell: &proposals.tell,
         };
+        self.refuse_uncommitted(&report.followed, base)?;
         let (subject, summary) = describe(&draft);
         let files: Vec<(String, Vec<u8>)> =
             report.files.iter().map(|(file, text)| (file.clone(), text.clone().into_bytes())).collect();
@@ -299,6 +300,18 @@ impl Maker<'_> {
         };
         let may_be_taken = record.checks == "passed" && self.nothing_speaks_against(plan, report);
         Ok((record, may_be_taken))
+    }
+
+    /// Refuses to propose on files that are not as they were committed.
+    fn refuse_uncommitted(&self, files: &[String], base: &str) -> Result<(), FlowError> {
+        for file in files {
+            let path = self.project.root.join(file);
+            let here = read_text(&*self.project.files, &path)?;
+            if self.host.repository.file(base, file).map_err(git)?.as_deref() != Some(here.as_bytes()) {
+                return Err(ProposalError::NotCommitted(vec![file.clone()]).into());
+            }
+        }
+        Ok(())
     }
 
     /// Tells whether an update is one that is taken without being asked: as long as it moves nothing else than may be.

@@ -158,6 +158,12 @@ fn no_set(error: SearchError, arguments: &Lock, started: Instant, call: &Call) -
     failure.after(call, || stats(search.as_deref(), took))
 }
 
+/// Tells which other files follow.
+pub(crate) fn follows(files: &[String], written: bool) -> String {
+    let verb = if written { "follows" } else { "would follow" };
+    files.iter().map(|file| note(format!("{file} {verb}: it mentions what is locked"))).collect()
+}
+
 /// Tells a lock that followed another command.
 pub(crate) fn words_after_edit(report: &LockReport, call: &Call) -> String {
     let arguments = Lock { go_on: GoOn { install: true }, ..Lock::default() };
@@ -175,6 +181,8 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
         format!("{} would be locked in {shown}; nothing was written.\n", packages)
     } else if report.moves.is_empty() && report.packages == 0 {
         format!("{shown} is written; no package is needed yet.\n")
+    } else if report.moves.is_empty() && !report.followed.is_empty() {
+        format!("{packages} locked in {shown}; no version changed.\n")
     } else if report.moves.is_empty() {
         format!("{packages} locked in {shown}; no version changed, only the record of what the manifest asks for.\n")
     } else {
@@ -212,6 +220,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
     for (package, from) in &report.only_here {
         text.push_str(&note(format!("{package} comes from {from}: nobody else can install from this lockfile")));
     }
+    text.push_str(&follows(&report.followed, report.written));
     for package in &report.unused_patches {
         text.push_str(&note(format!("[alter] names {package}, which nothing needs: yostel alter {package} --drop")));
     }

@@ -17,7 +17,7 @@ use yostel_versions::{ConstraintText, ConstraintTextError};
 
 use crate::answer::{Answer, Said as SaidOf, failure, failure_of};
 use crate::call::{Call, typed_command};
-use crate::commands::decide::lock::moment;
+use crate::commands::decide::lock::{follows, moment};
 use crate::commands::look::compare::words::{said_besides, table};
 use crate::commands::moving::culprit::words as culprit_words;
 use crate::commands::using::checking::{Runner, results};
@@ -177,6 +177,7 @@ fn words(report: &UpdateReport, arguments: &Update, call: &Call) -> String {
         text.push_str(&news(&report.news));
     }
     text.push_str(&said_besides(&report.comparison));
+    text.push_str(&follows(&report.followed, report.written));
     text.push_str(&stayed(report, arguments));
     text.push_str(&standing(report));
     text.push_str(&unread(report));
