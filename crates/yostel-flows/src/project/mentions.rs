@@ -73,12 +73,15 @@ pub(crate) fn following(project: &LoadedProject, lockfile: &Lockfile) -> Result<
                 if found.is_empty() {
                     strays.push(stray(None, None));
                 }
+                let (mut line, mut counted) = (1, 0);
                 for at in found {
                     let says = &text[at.clone()];
                     if should.as_deref() == Some(says) {
                         continue;
                     }
-                    let line = text[..at.start].matches('\n').count() + 1;
+                    // Counted on from the last one: there may be very many.
+                    line += text[counted..at.start].matches('\n').count();
+                    counted = at.start;
                     strays.push(stray(Some(line), Some(says)));
                     if let Some(should) = &should {
                         places.push((at, should.clone()));
