@@ -56,7 +56,7 @@ pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, ne
 pub use openvex::{Dismissal, MOST_OPENVEX, OpenVex, VEX_JUSTIFICATIONS, VexProduct, VexStatement, VexStatus};
 pub use origin::{Elsewhere, GitAt, GitPlace, Origin};
 pub use overrides::Overrides;
-pub use proposal_record::ProposalRecord;
+pub use proposal_record::{ProposalRecord, proposal_path};
 pub use purl::{PackageUrl, url_part};
 pub use release::{
     ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Statement, TakenBack,

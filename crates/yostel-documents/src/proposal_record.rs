@@ -5,6 +5,26 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use crate::name::PackageName;
+
+/// Returns how a proposal is called in references of git's: levels as everywhere, so that a name is never a level of another, and
+/// what git does not take in other words (git-check-ref-format(1)).
+///
+/// # Examples
+/// ```
+/// use yostel_documents::proposal_path;
+/// assert_eq!(proposal_path("valley/mast"), "valley_/mast");
+/// assert_eq!(proposal_path("a..b/c.lock"), "a.%2eb_/c%2elock");
+/// ```
+pub fn proposal_path(name: &str) -> String {
+    let path = PackageName::parse(name).map_or_else(|_| name.to_owned(), |name| name.to_path());
+    let part = |part: &str| {
+        let part = part.replace("..", ".%2e");
+        part.strip_suffix(".lock").map_or(part.clone(), |rest| format!("{rest}%2elock"))
+    };
+    path.split('/').map(part).collect::<Vec<String>>().join("/")
+}
+
 /// The format number that this version writes and reads.
 const FORMAT: u32 = 1;
 
@@ -14,7 +34,7 @@ const FORMAT: u32 = 1;
 pub struct ProposalRecord {
     /// The format's number.
     pub format: u32,
-    /// Its name: that of a package (with `--` for `/`) or of a group.
+    /// Its name: that of a package or of a group.
     pub name: String,
     /// `open`, `accepted`, `declined` or `closed`.
     pub state: String,
@@ -80,6 +100,11 @@ impl ProposalRecord {
     /// Writes the record.
     pub fn to_text(&self) -> String {
         serde_json::to_string_pretty(self).expect("texts and maps with text keys serialise") + "\n"
+    }
+
+    /// Returns the name of its branch.
+    pub fn branch(&self) -> String {
+        format!("proposals/{}", proposal_path(&self.name))
     }
 
     /// Tells whether somebody has yet to decide.

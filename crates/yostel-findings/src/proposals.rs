@@ -58,7 +58,7 @@ pub enum ProposalStep {
     WaitForHours,
     /// It waits until fewer are open.
     WaitForRoom,
-    /// It was declined, and nothing newer is there.
+    /// It was declined, and there is nothing newer.
     StayDeclined,
 }
 

@@ -18,6 +18,17 @@ pub struct Repository {
     config: GitConfig,
 }
 
+/// A reference of a repository.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reference {
+    /// Its name, from `refs/` on.
+    pub name: String,
+    /// The object that it refers to.
+    pub object: String,
+    /// Whether a working tree has it checked out.
+    pub is_checked_out: bool,
+}
+
 /// A reference that is to change: its name, what it is to be (nothing, when it is to go), and what it must be now (nothing, when it
 /// must not be there).
 pub type RefChange = (String, Option<String>, Option<String>);
@@ -67,18 +78,19 @@ impl Repository {
         Ok(self.ask(&["merge-base", "--is-ancestor", one, other])?.status.success())
     }
 
-    /// Lists the references whose names begin so, each with its object: commits, and files of so many bytes at most.
+    /// Lists the references whose names begin so: commits, and files of so many bytes at most.
     ///
     /// # Errors
     /// As running git.
-    pub fn references(&self, prefix: &str, most: u64) -> Result<Vec<(String, String)>, GitError> {
-        let format = "--format=%(objecttype) %(objectsize) %(objectname) %(refname)";
+    pub fn references(&self, prefix: &str, most: u64) -> Result<Vec<Reference>, GitError> {
+        let format = "--format=%(objecttype) %(objectsize) %(objectname) %(refname) %(worktreepath)";
         let output = self.done(&["for-each-ref", format, prefix])?;
         let one = |line: &str| {
-            let mut words = line.splitn(4, ' ');
+            let mut words = line.splitn(5, ' ');
             let (kind, size, at, name) = (words.next()?, words.next()?, words.next()?, words.next()?);
             let counts = kind == "commit" || kind == "blob" && size.parse::<u64>().is_ok_and(|size| size <= most);
-            counts.then(|| (name.to_owned(), at.to_owned()))
+            let is_checked_out = words.next().is_some_and(|path| !path.is_empty());
+            counts.then(|| Reference { name: name.to_owned(), object: at.to_owned(), is_checked_out })
         };
         Ok(text(&output).lines().filter_map(one).collect())
     }
@@ -169,18 +181,35 @@ impl Repository {
         self.checked(command).map(drop)
     }
 
-    /// Merges a branch into the one that is checked out, with its working tree: git refuses where that would write over something.
+    /// Merges a commit into the branch that is checked out, with its working tree: git refuses where that would write over something.
     ///
     /// # Errors
-    /// As running git; `Unreachable` when it cannot be merged, and everything is then as it was.
-    pub fn merge(&self, branch: &str, message: &str) -> Result<(), GitError> {
-        // What is merged here is what was looked at: no program that the repository names has a say, but its merge driver.
-        let merged = self.ask(&["merge", "--no-ff", "--quiet", "-m", message, branch])?;
-        if merged.status.success() {
-            return Ok(());
+    /// As running git; `Unreachable` when it cannot be merged, or something else is being merged or picked, or could not be put
+    /// back as it was. Everything is then as it was.
+    pub fn merge(&self, commit: &str, message: &str) -> Result<(), GitError> {
+        let refuse = |said: &str| {
+            Err(GitError::Unreachable { address: self.folder.to_string_lossy().into(), said: said.into() })
+        };
+        for unfinished in ["MERGE_HEAD", "CHERRY_PICK_HEAD", "REVERT_HEAD"] {
+            if self.object(unfinished)?.is_some() {
+                return refuse("a merge, pick or revert is not finished");
+            }
         }
-        let error = unreachable_by(&self.folder.to_string_lossy(), &merged);
-        self.ask(&["merge", "--abort"])?;
+        // Where both sides moved, they may collide; what is not committed is not put back by whoever gives that up.
+        if !self.is_ancestor("HEAD", commit)?
+            && !text(&self.done(&["status", "--porcelain", "--untracked-files=no"])?).is_empty()
+        {
+            return refuse("something is not committed, and both sides moved");
+        }
+        let merged = self.ask(&["merge", "--no-ff", "--quiet", "-m", message, commit]);
+        let error = match merged {
+            Ok(merged) if merged.status.success() => return Ok(()),
+            Ok(merged) => unreachable_by(&self.folder.to_string_lossy(), &merged),
+            Err(error) => error,
+        };
+        if self.object("MERGE_HEAD")?.is_some() {
+            self.ask(&["merge", "--abort"])?;
+        }
         Err(error)
     }
 

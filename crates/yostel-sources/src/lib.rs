@@ -37,7 +37,7 @@ use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName};
 
 pub use ancestry::{AncestryAsked, ancestry_of};
 pub use archive::{ArchiveError, open_archive};
-pub use branches::{RefChange, Repository};
+pub use branches::{RefChange, Reference, Repository};
 pub use child::{Ended, run_alone};
 pub use commit::{CommitFault, CommitFile};
 pub use dump::{AdvisoryReader, FileStamp, read_dump};

@@ -26,7 +26,7 @@ pub struct ImportAnswer {
     pub kept: Vec<ReleaseTold>,
     /// What is not, and why.
     pub others: Vec<NotKeptTold>,
-    /// What is locked and not listed.
+    /// What is locked now, and neither listed nor locked before.
     pub added: Vec<ReleaseTold>,
     /// What is locked at the listed version, with archives of other digests than the list has.
     pub differs: Vec<ReleaseTold>,

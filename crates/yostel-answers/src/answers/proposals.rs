@@ -50,7 +50,7 @@ impl From<&ProposalRecord> for ProposalTold {
         Self {
             name: record.name.clone(),
             state: record.state.clone(),
-            branch: format!("proposals/{}", record.name),
+            branch: record.branch(),
             base_branch: record.base_branch.clone(),
             base: record.base.clone(),
             commit: record.commit.clone(),
@@ -74,7 +74,7 @@ pub struct SteppedTold {
     pub name: String,
     /// `opened`, `redone`, `kept`, `closed`, `waits-for-hours`, `waits-for-room`, `stays-declined`, or `left`.
     pub step: &'static str,
-    /// Why it was left as it is: `changed-by-others` or `branch-there`; else null.
+    /// Why it was left as it is: `changed-by-others`, `checked-out` or `branch-there`; else null.
     pub left: Option<&'static str>,
     /// Whether it was taken without being asked.
     pub taken: bool,
@@ -96,6 +96,7 @@ impl From<&Stepped> for SteppedTold {
         };
         let left = stepped.left.map(|why| match why {
             WhyLeft::ChangedByOthers => "changed-by-others",
+            WhyLeft::CheckedOut => "checked-out",
             WhyLeft::BranchThere => "branch-there",
         });
         let proposal = stepped.record.as_ref().map(ProposalTold::from);

@@ -43,7 +43,7 @@ pub(super) fn of_project(error: &ProjectError, view: &Viewpoint<'_>) -> Vec<Diag
             let known: Vec<String> = known.iter().map(ToString::to_string).collect();
             let next = near
                 .map_or_else(|| "name one that exists".to_owned(), |near| format!("{near} exists, if that is the one"));
-            tell(Code::NoSuchCheck, headline, next).note(format!("the checks are {}", join(&known)))
+            tell(Code::NoSuchCheck, headline, next).note(format!("the manifests have {}", join(&known)))
         }
         ProjectError::CheckNowhere { check, pattern } => {
             let next = format!("correct `in` below [checks.{check}]: it takes names of projects, or LEVEL/*");

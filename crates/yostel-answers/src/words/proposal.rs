@@ -40,12 +40,16 @@ pub(super) fn of_proposal(error: &ProposalError) -> Diagnostic {
         ProposalError::NotOpen { .. } => {
             tell(Code::NotOpen, headline, Suggestion::run("yostel proposals list", "to see those that are open"))
         }
+        ProposalError::CheckedOut(_) => {
+            let next = Suggestion::run("git switch BRANCH", "there first: it goes when it is declined");
+            tell(Code::NotMerged, headline, next).note("nothing was changed")
+        }
         ProposalError::NotMerged { branch, said: None, .. } => {
             let switch = Suggestion::run(format!("git switch {branch}"), "and accept it again");
             tell(Code::NotMerged, headline, switch).note(format!("{branch} is not what is checked out here"))
         }
         ProposalError::NotMerged { said: Some(said), .. } => {
-            let again = Suggestion::run("yostel propose", "to make it anew on what is there now");
+            let again = Suggestion::run("yostel propose", "to make it anew, once what git says is put right");
             tell(Code::NotMerged, headline, again).note(said.clone()).note("everything is as it was")
         }
         ProposalError::Git(_) => tell(Code::ProposalGit, headline, "see what git says, and run the same command again"),

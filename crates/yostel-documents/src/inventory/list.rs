@@ -54,7 +54,8 @@ impl Columns {
         }
         match (columns.name, columns.url) {
             (None, None) => {
-                let says = "its first line names the columns: `name` or `purl`, and `version`; `purpose` may be there";
+                let says =
+                    "its first line has to name the columns: `name` or `purl`, and `version`; `purpose` may be there";
                 Err(InventoryError::at(1, says))
             }
             _ => Ok(columns),
@@ -113,7 +114,7 @@ pub fn read_names(text: &str) -> Result<BTreeMap<String, Option<PackageName>>, I
     let header = reader.headers().map_err(unreadable)?;
     let column = |name: &str| header.iter().position(|title| title.trim().eq_ignore_ascii_case(name));
     let (Some(listed), Some(package)) = (column("listed"), column("package")) else {
-        return Err(InventoryError::at(1, "its first line names the columns: `listed,package`"));
+        return Err(InventoryError::at(1, "its first line has to name the columns: `listed,package`"));
     };
     let mut names = BTreeMap::new();
     for record in reader.records() {

@@ -141,10 +141,11 @@ impl Proposals {
         (self.packages.is_empty() || covers(&self.packages)) && !covers(&self.but) && !is_left_out
     }
 
-    /// Returns what a package is proposed together with.
+    /// Returns what a package is proposed together with; one that is called like a group is of that group.
     pub fn group_of(&self, package: &PackageName) -> Option<&Word> {
+        let named = self.together.keys().find(|name| name.as_str() == package.as_str());
         let covers = |patterns: &&Vec<NamePattern>| patterns.iter().any(|pattern| pattern.covers(package));
-        self.together.iter().find(|(_, patterns)| covers(patterns)).map(|(name, _)| name)
+        named.or_else(|| self.together.iter().find(|(_, patterns)| covers(patterns)).map(|(name, _)| name))
     }
 
     /// Tells whether proposals of a package may be taken without being asked.

@@ -4,6 +4,7 @@
 use std::path::{Path, PathBuf};
 
 use yostel_documents::{Declared, Manifest, merge_manifests};
+use yostel_files::write_atomically;
 use yostel_findings::{BothMoved, Merged, MergedNeeds, merge_needs};
 use yostel_resolve::{Outcome, Problem, Resolver};
 use yostel_sources::{GitConfig, GitError, merge_texts};
@@ -12,7 +13,7 @@ use crate::context::Context;
 use crate::decide::merge::{ReadSides, Sides, read_sides};
 use crate::error::{FlowError, LockError, ProjectError};
 use crate::project::LoadedProject;
-use crate::project::files::{MOST_MANIFEST, read_text};
+use crate::project::files::MOST_MANIFEST;
 use crate::search::drive::drive;
 use crate::search::places::told;
 use crate::search::proposal::{Basis, Proposal};
@@ -72,8 +73,10 @@ pub fn merge_manifests_for_git(
     context: &Context<'_>,
 ) -> Result<Option<Vec<String>>, FlowError> {
     let [base, ours, theirs] = &files;
-    let read = |path: &PathBuf| context.settings.files.read(path, MOST_MANIFEST);
-    let read = |path: &PathBuf| read(path).map_err(|cause| ProjectError::Read { path: path.clone(), cause });
+    let read = |path: &PathBuf| {
+        let text = context.settings.files.read(path, MOST_MANIFEST);
+        text.map_err(|cause| ProjectError::Read { path: path.clone(), cause })
+    };
     let texts = [read(base)?, read(ours)?, read(theirs)?];
     let config = GitConfig { patience: context.settings.patience.clone(), ..GitConfig::default() };
     let by_lines = merge_texts(folder, &files, &config).map_err(|error| match error {
@@ -88,8 +91,6 @@ pub fn merge_manifests_for_git(
             Err(keys) => (text, Some(keys)),
         },
     };
-    yostel_files::write_atomically(ours, text.as_bytes())?;
-    // It is read back by git and by whoever is next.
-    read_text(&*context.settings.files, ours)?;
+    write_atomically(ours, text.as_bytes())?;
     Ok(both)
 }

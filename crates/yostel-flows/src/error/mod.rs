@@ -18,6 +18,7 @@ pub use install::InstallError;
 pub use lock::{LockError, Republished, Seen};
 pub use project::{PathProblem, ProjectError, WorkspaceProblem};
 pub use proposal::ProposalError;
+pub(crate) use proposal::said;
 pub use search::{RequirementPlace, RulePlace, SearchError, SearchReport, Standing};
 pub use undo::UndoError;
 

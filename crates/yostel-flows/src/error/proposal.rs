@@ -33,6 +33,9 @@ pub enum ProposalError {
         /// What became of it.
         state: String,
     },
+    /// A branch is checked out that is to go.
+    #[error("the branch {0} is checked out")]
+    CheckedOut(String),
     /// It cannot be merged into the branch that it is for.
     #[error("the proposal {name} cannot be merged into {branch}")]
     NotMerged {
@@ -49,7 +52,7 @@ pub enum ProposalError {
 }
 
 /// Returns what git said itself, where it said something: nothing had to be reached.
-fn said(error: &GitError) -> String {
+pub(crate) fn said(error: &GitError) -> String {
     match error {
         GitError::Unreachable { said, .. } => said.clone(),
         error => error.to_string(),

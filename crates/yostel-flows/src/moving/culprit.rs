@@ -83,7 +83,7 @@ pub fn culprit(
     context: &Context<'_>,
 ) -> Result<CulpritReport, FlowError> {
     let mut in_copy = |TriedSet { edited, proposal }: &TriedSet, moved| {
-        check(&CheckRoom::with(edited, proposal.text(), context)?, moved)
+        check(&CheckRoom::with(edited, proposal.text(), &proposal.followed_texts(), context)?, moved)
     };
     search(project, sides, &mut in_copy, context)
 }

@@ -14,8 +14,8 @@ use yostel_store::WorkFolder;
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::go_on;
-use crate::project::LoadedProject;
 use crate::project::files::{LOCKFILE_NAME, OpenFiles};
+use crate::project::{LoadedProject, ProjectFile};
 use crate::using::environment::{Environment, environment_for};
 use crate::using::install::{InstallRequest, install};
 
@@ -55,15 +55,21 @@ pub struct CheckRoom<'r> {
 }
 
 impl<'r> CheckRoom<'r> {
-    /// Copies a project, with its manifests as they are edited and another lockfile, and installs that.
+    /// Copies a project, with its manifests as they are edited, another lockfile and what follows that, and installs it.
     ///
     /// # Errors
     /// Those of copying and installing.
-    pub(crate) fn with(edited: &LoadedProject, lockfile: &str, context: &'r Context<'r>) -> Result<Self, FlowError> {
+    pub(crate) fn with(
+        edited: &LoadedProject,
+        lockfile: &str,
+        followed: &BTreeMap<String, String>,
+        context: &'r Context<'r>,
+    ) -> Result<Self, FlowError> {
         let scratch = Scratch::of(edited, context)?;
-        scratch.write(LOCKFILE_NAME, lockfile)?;
-        for file in edited.projects() {
-            scratch.write(&file.manifest_path(), &file.text)?;
+        let manifests = edited.projects().map(|file| (file.manifest_path(), file.text.as_str()));
+        let followed = followed.iter().map(|(file, text)| (file.clone(), text.as_str()));
+        for (file, text) in manifests.chain(followed).chain([(LOCKFILE_NAME.to_owned(), lockfile)]) {
+            scratch.write(&file, text)?;
         }
         // What is needed, and from where, is as it is seen from the project itself.
         let texts = BTreeMap::from([(edited.lockfile_path(), lockfile.to_owned())]);
@@ -100,6 +106,29 @@ impl Drop for CheckRoom<'_> {
     }
 }
 
+/// Copies a folder, but for what is left out.
+fn copy_files(from: &Folder, to: &Folder, context: &Context<'_>) -> Result<(), FlowError> {
+    from.copy_into(to, |above, at| -> Result<bool, FlowError> {
+        go_on(context.observer)?;
+        let name = at.file_name().unwrap_or_default();
+        let is_left_out = LEFT_OUT.iter().any(|left_out| name == *left_out) || at == Path::new(OPEN);
+        Ok(!is_left_out && !is_tagged(above, name))
+    })
+}
+
+/// Copies the folder of a workspace's project where that is reached through a link, which the copy would leave.
+fn copy_behind_link(copy: &Folder, project: &ProjectFile, root: &Path, context: &Context<'_>) -> Result<(), FlowError> {
+    let folder = Path::new(&project.folder);
+    let mut parts: Vec<&Path> = folder.ancestors().filter(|part| !part.as_os_str().is_empty()).collect();
+    parts.reverse();
+    if let Some(link) = parts.into_iter().find(|part| copy.has(part, Kind::Link)) {
+        copy.remove(link)?;
+    } else if copy.has(folder, Kind::Folder) {
+        return Ok(());
+    }
+    copy_files(&Folder::open(&root.join(folder))?, &copy.make_folders(folder)?, context)
+}
+
 /// A copy of a project; it goes when this is dropped, and with the next process where this one is killed.
 struct Scratch {
     _made: WorkFolder,
@@ -115,12 +144,11 @@ impl Scratch {
         let made = context.cache.work_folder()?;
         let copy = made.folder().make_folder("project")?;
         let folder = copy.path().to_owned();
-        Folder::open(&project.root)?.copy_into(&copy, |above, at| -> Result<bool, FlowError> {
-            go_on(context.observer)?;
-            let name = at.file_name().unwrap_or_default();
-            let is_left_out = LEFT_OUT.iter().any(|left_out| name == *left_out) || at == Path::new(OPEN);
-            Ok(!is_left_out && !is_tagged(above, name))
-        })?;
+        copy_files(&Folder::open(&project.root)?, &copy, context)?;
+        let root = &project.root;
+        for project in &project.below {
+            copy_behind_link(&copy, project, root, context)?;
+        }
         Ok(Self { _made: made, folder })
     }
 

@@ -1,6 +1,6 @@
 //! Trying an update before it is written: the checks of the projects that its moves reach are run in a copy.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use yostel_documents::{Declared, Lockfile, PackageName};
@@ -95,6 +95,8 @@ pub(crate) struct Trial<'t> {
     pub(crate) after: (&'t Lockfile, &'t Declared),
     /// The lockfile as it would be written.
     pub(crate) text: &'t str,
+    /// Other files that follow it.
+    pub(crate) followed: BTreeMap<String, String>,
     /// The packages that are otherwise.
     pub(crate) moved: BTreeSet<&'t PackageName>,
 }
@@ -117,7 +119,7 @@ pub(crate) fn try_out(trial: &Trial<'_>, tester: Tester<'_, '_>, context: &Conte
     let mut run_in = |check: &CheckIn, room: &CheckRoom<'_>, with| {
         run(check, &room.place_in(&check.project, &check.check.purposes)?, with)
     };
-    let room = CheckRoom::with(trial.edited, trial.text, context)?;
+    let room = CheckRoom::with(trial.edited, trial.text, &trial.followed, context)?;
     for check in reached {
         let ran = run_in(&check, &room, With::Update)?;
         tested.checks.push(Checked { check, ran, before: None });
@@ -125,7 +127,7 @@ pub(crate) fn try_out(trial: &Trial<'_>, tester: Tester<'_, '_>, context: &Conte
     drop(room);
     if !tested.passes() {
         // Whether it is for the update at all.
-        let room = CheckRoom::with(trial.project, &trial.before.0.sealed().0, context)?;
+        let room = CheckRoom::with(trial.project, &trial.before.0.sealed().0, &BTreeMap::new(), context)?;
         for checked in tested.checks.iter_mut().filter(|checked| !checked.passes()) {
             checked.before = Some(run_in(&checked.check, &room, With::Now)?.verdict);
         }

@@ -135,7 +135,8 @@ pub fn update_tested(
     let tested = match tester.filter(|_| changed) {
         Some(tester) => {
             let (before, after, text) = ((&before, &declared), (&after, &edited_declared), proposal.text());
-            let trial = Trial { project, before, edited: &edited, after, text, moved };
+            let followed = proposal.followed_texts();
+            let trial = Trial { project, before, edited: &edited, after, text, followed, moved };
             Some(try_out(&trial, tester, context)?)
         }
         None => None,

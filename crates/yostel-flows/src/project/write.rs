@@ -128,22 +128,22 @@ impl<'w> Writing<'w> {
 enum OwnFile {
     /// One with a name that is always the same, in a folder that its user chose, which may be reached through a link.
     Named(&'static str),
-    /// A patch, whose folders are made here.
-    Patch,
+    /// Another one inside the project, like a patch, whose folders are made here.
+    Inside,
 }
 
 impl OwnFile {
     fn of(path: &str) -> Self {
         let name = path.rsplit('/').next();
         let named = [MANIFEST_NAME, LOCKFILE_NAME, STATEMENTS_NAME].into_iter().find(|named| name == Some(named));
-        named.map_or(Self::Patch, Self::Named)
+        named.map_or(Self::Inside, Self::Named)
     }
 
     /// Says what it is, for those who look on.
     fn word(self) -> &'static str {
         match self {
             Self::Named(name) => name,
-            Self::Patch => "the patch",
+            Self::Inside => "a file of the project",
         }
     }
 }
@@ -153,7 +153,7 @@ impl OwnFile {
 /// # Errors
 /// When it is there and cannot be read.
 pub(crate) fn content_of(root: &Path, path: &str) -> Result<Option<Vec<u8>>, FlowError> {
-    if OwnFile::of(path) == OwnFile::Patch {
+    if OwnFile::of(path) == OwnFile::Inside {
         return match Folder::open(root)?.read(path, MOST_LOCKFILE) {
             Err(error) if error.is_not_found() => Ok(None),
             read => Ok(Some(read?)),
@@ -170,7 +170,7 @@ fn put(root: &Path, path: &str, content: Option<&[u8]>) -> Result<(), FlowError>
     let below = Path::new(path);
     let parent = below.parent().filter(|folder| !folder.as_os_str().is_empty());
     match content {
-        Some(content) if OwnFile::of(path) != OwnFile::Patch => Ok(write_atomically(&root.join(path), content)?),
+        Some(content) if OwnFile::of(path) != OwnFile::Inside => Ok(write_atomically(&root.join(path), content)?),
         Some(content) => {
             let root = Folder::open(root)?;
             if let Some(folder) = parent {
@@ -182,7 +182,7 @@ fn put(root: &Path, path: &str, content: Option<&[u8]>) -> Result<(), FlowError>
             let root = Folder::open(root)?;
             root.remove_file(path)?;
             // Only empty folders go: those of the last patch.
-            let mut above = parent.filter(|_| OwnFile::of(path) == OwnFile::Patch);
+            let mut above = parent.filter(|_| OwnFile::of(path) == OwnFile::Inside);
             while let Some(folder) = above.filter(|folder| root.remove_if_empty(folder)) {
                 above = folder.parent().filter(|folder| !folder.as_os_str().is_empty());
             }

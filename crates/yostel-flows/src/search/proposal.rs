@@ -129,6 +129,12 @@ impl Proposal {
         &self.followed
     }
 
+    /// Returns these with their texts as they would be.
+    pub(crate) fn followed_texts(&self) -> BTreeMap<String, String> {
+        let text = |file: &String| Some((file.clone(), self.manifests.get(file)?.1.clone()));
+        self.followed.iter().filter_map(text).collect()
+    }
+
     /// Returns the manifests, and other files, that change with it, each by its path relative to the root, with its text before and
     /// afterwards.
     pub fn manifests(&self) -> &BTreeMap<String, (String, String)> {

@@ -62,7 +62,7 @@ fn the_patch_that_changed_behaviour_is_found_among_25_moves_in_6_runs() {
         "gust-model 2.2.0 -> 2.2.1",
         "round gusts up",
         "the check: it rings",
-        "next: yostel update gust-model 2.2.0 --edit, to hold it back",
+        "next: yostel update gust-model 2.2.0 --edit, to go back to that",
     ] {
         assert!(told.contains(line), "{line} in {told}");
     }

@@ -3,6 +3,7 @@
 //! and a project that was edited while its checks ran, and is written over.
 
 use std::fs;
+use std::os::unix::fs::symlink;
 use std::time::{Duration, Instant};
 
 use serde_json::Value;
@@ -60,6 +61,13 @@ fn an_update_is_written_only_when_the_checks_pass_that_it_reaches() {
     let parts = ["1 of 2 checks did not pass, so nothing was written", "the check: it rings"];
     tells(&words, &[parts[0], parts[1], "next: yostel update --tested --culprit"]);
     assert_eq!(sandbox.picture("console"), before, "the project is not touched");
+    // What is suggested ends the matter: without that release, the rest goes through.
+    let next = sandbox.run("console", "update --tested --culprit").expect(1).stdout;
+    tells(&next, &["next: yostel add bell '^1, !=1.1.0', to leave that release out"]);
+    let manifest = sandbox.read("console/yostel.toml");
+    sandbox.finish(&mut sandbox.shell("console", "yostel add bell '^1, !=1.1.0'")).expect(0);
+    assert_eq!(told(&sandbox, "update --tested --preview", 0)["tested"]["checks"][0]["verdict"], "passes");
+    sandbox.write("console/yostel.toml", manifest);
     // What none of the bell's checks sees goes through, and theirs is not run.
     let passed = told(&sandbox, "update lamp --tested", 0);
     assert_eq!((&passed["written"], &passed["tested"]["unreached"]), (&true.into(), &1.into()));
@@ -81,7 +89,7 @@ fn what_failed_before_is_told_apart_and_what_never_ends_is_ended() {
             "fails; fails without the update",
             "cannot tell; cannot tell without the update",
             "2 of 2 checks did not pass",
-            "the update is not what they fail for",
+            "the update is not to blame",
         ],
     );
     assert!(!run.stdout.contains("--culprit"), "{}", run.stdout);
@@ -184,4 +192,28 @@ fn what_is_wrong_with_a_check_is_told_with_its_place() {
     let sandbox = with_checks("\n[checks.gone]\nrun = [\"none-such-program\"]\n");
     let run = sandbox.run("console", "update --tested").expect(2);
     run.says(&["the check `none-such-program` cannot be run"]);
+}
+
+#[test]
+fn projects_behind_links_are_copied_and_what_mentions_a_package_follows_in_the_copy() {
+    let sandbox = with_checks("");
+    let linked = "[project]\nname = \"horn\"\n[needs.run]\nbell = \"^1\"\n\
+                  [checks.own]\nrun = \"test -f data && grep -q $(bell) note\"\n[mentions.bell]\nnote = \"bell …\"\n";
+    sandbox.write("console/horn/yostel.toml", linked);
+    let manifest = "[project]\nname = \"console\"\n[workspace]\nprojects = [\"horn\", \"libs/lamp\"]\n[sources.station]\nfolder = \"../station\"\n";
+    sandbox.write("console/yostel.toml", manifest);
+    sandbox.write("console/horn/data", "x");
+    sandbox.write("console/horn/note", "bell 1.0.0\n");
+    let lamp =
+        "[project]\nname = \"lamps\"\n[needs.run]\nlamp = \"^1\"\n[checks.seen]\nrun = \"test -f data && lamp\"\n";
+    sandbox.write("outside/lamp/yostel.toml", lamp);
+    sandbox.write("outside/lamp/data", "x");
+    symlink("../outside", sandbox.path("console/libs")).unwrap();
+    sandbox.run("console", "lock --fresh --take oldest").expect(0);
+    let tested = told(&sandbox, "update --tested", 0);
+    let verdicts: Vec<_> =
+        tested["tested"]["checks"].as_array().unwrap().iter().map(|one| one["verdict"].as_str().unwrap()).collect();
+    assert_eq!(verdicts, ["passes", "passes"]);
+    assert_eq!(sandbox.read("console/horn/note"), "bell 1.1.0\n");
+    assert!(!sandbox.path("outside/lamp/.yostel").exists());
 }

@@ -197,7 +197,7 @@ fn a_list_that_cannot_be_read_is_told_with_its_line_and_nothing_is_written() {
         ("<bom/>", "it is XML"),
         ("SPDXVersion: SPDX-2.3\n", "tags and values"),
         ("pkg:generic/a\npkg:b\n", ":2"),
-        ("a,b\n1,2\n", "its first line names the columns"),
+        ("a,b\n1,2\n", "its first line has to name the columns"),
         ("name,version,name\n", "two columns are called `name`"),
         ("name,version\n,1\n", "it names no package"),
         ("name,version,purpose\na,1,B b\n", ":2"),

@@ -63,11 +63,11 @@ fn each_update_is_a_branch_with_a_commit_and_nothing_else_is_touched() {
         "[checks.bell]\nrun = \"test $(bell) = 1.0.0 || { echo it rings; exit 1; }\"\n[proposals]\ntell = [\"anna@a.example\"]\n",
     );
     let before = sandbox.picture("console");
-    let opened = steps(&[("bell", "opened"), ("gust", "opened"), ("lamp", "opened"), ("valley--mast", "opened")]);
+    let opened = steps(&[("bell", "opened"), ("gust", "opened"), ("lamp", "opened"), ("valley/mast", "opened")]);
     assert_eq!(proposed(&sandbox, "--preview"), opened);
     assert_eq!(branches(&sandbox), "");
     assert_eq!(proposed(&sandbox, ""), opened);
-    assert_eq!(branches(&sandbox), "proposals/bell proposals/gust proposals/lamp proposals/valley--mast");
+    assert_eq!(branches(&sandbox), "proposals/bell proposals/gust proposals/lamp proposals/valley_/mast");
     let after = sandbox.picture("console");
     let outside_git =
         |picture: &[String]| picture.iter().filter(|line| !line.contains(".git/")).cloned().collect::<Vec<_>>();
@@ -105,10 +105,10 @@ fn limits_hours_groups_and_what_is_left_out_are_kept_to() {
                 ("bell", "opened"),
                 ("gust", "waits-for-room"),
                 ("lamp", "waits-for-room"),
-                ("valley--mast", "waits-for-room"),
+                ("valley/mast", "waits-for-room"),
             ],
         ),
-        ("packages = [\"bell\", \"valley/*\"]", vec![("bell", "opened"), ("valley--mast", "opened")]),
+        ("packages = [\"bell\", \"valley/*\"]", vec![("bell", "opened"), ("valley/mast", "opened")]),
         ("packages = [\"!bell\", \"!valley/*\"]", vec![("gust", "opened"), ("lamp", "opened")]),
         (
             "together = { wires = [\"bell\", \"valley/*\"] }\npackages = [\"!gust\"]",
@@ -122,6 +122,8 @@ fn limits_hours_groups_and_what_is_left_out_are_kept_to() {
             "packages = [\"bell\"]\nwhen = [\"mon 16:00-16:20\"]\ntime-zone = \"Europe/Zurich\"",
             vec![("bell", "opened")],
         ),
+        ("packages = [\"bell\"]\nminimum-age = \"1 day\"", vec![]),
+        ("packages = [\"bell\"]\nminimum-age = \"4000000000 days\"", vec![]),
         ("packages = [\"bell\"]\nwhen = [\"mon 16:00-16:20\"]", vec![("bell", "waits-for-hours")]),
         (
             "packages = [\"bell\"]\nwhen = [\"sun 22:00-16:20\"]\ntime-zone = \"Europe/Zurich\"",
@@ -134,7 +136,8 @@ fn limits_hours_groups_and_what_is_left_out_are_kept_to() {
     ] {
         let sandbox = in_git(&format!("[proposals]\n{rest}\n"));
         assert_eq!(proposed(&sandbox, ""), steps(&expected), "{rest}");
-        let opened = expected.iter().filter(|(_, step)| *step == "opened").map(|(name, _)| format!("proposals/{name}"));
+        let opened = expected.iter().filter(|(_, step)| *step == "opened");
+        let opened = opened.map(|(name, _)| format!("proposals/{}", name.replace('/', "_/")));
         let mut opened: Vec<String> = opened.collect();
         opened.sort();
         assert_eq!(branches(&sandbox), opened.join(" "), "{rest}");
@@ -202,10 +205,13 @@ fn what_is_newer_takes_the_place_of_what_was_open_and_what_was_declined_stays_aw
 fn a_proposal_is_accepted_by_merging_it_and_the_others_are_made_anew_on_that() {
     let sandbox = in_git("[proposals]\npackages = [\"bell\", \"gust\"]\n");
     proposed(&sandbox, "");
+    // A tag of that name is another matter.
+    shell(&sandbox, "git commit -q --allow-empty -m other && git tag proposals/bell && git reset -q --hard HEAD~1");
     let told = shell(&sandbox, "yostel proposals accept bell");
     assert!(told.starts_with("Merged Update bell to 1.1.0 into main.\n"), "{told}");
     assert!(sandbox.read("console/yostel.lock").contains("version = \"1.1.0\""), "the working tree has it");
     assert_eq!(shell(&sandbox, "git status --porcelain"), "");
+    assert!(!shell(&sandbox, "git log --format=%s").contains("other"));
     assert_eq!(proposed(&sandbox, ""), steps(&[("gust", "redone")]));
     sandbox.run("console", "proposals accept gust").expect(0);
     sandbox.run("console", "verify --lock").expect(0);
@@ -309,6 +315,75 @@ fn hostile_notes_are_text_and_what_others_put_among_the_records_is_nobodys() {
 }
 
 #[test]
+fn what_somebody_works_on_is_not_touched() {
+    let sandbox = in_git("[proposals]\npackages = [\"bell\", \"gust\"]\n");
+    proposed(&sandbox, "");
+    // A merge of the user's own stays as far as it is.
+    sandbox.write("console/f", "a");
+    shell(&sandbox, "git add f && git commit -qm f && git checkout -qb side && echo b > f && git commit -qam b");
+    shell(&sandbox, "git checkout -q main && echo c > f && git commit -qam c; git merge side || true");
+    sandbox.write("console/f", "resolved");
+    let refused = sandbox.run("console", "proposals accept bell").expect(2);
+    refused.says(&["cannot be merged into main", "a merge, pick or revert is not finished", "everything is as it was"]);
+    assert_eq!(sandbox.read("console/f"), "resolved");
+    assert!(sandbox.path("console/.git/MERGE_HEAD").exists());
+    // Nor is anything risked that is not committed, where both sides moved.
+    shell(&sandbox, "git merge --abort && echo mine > f");
+    sandbox
+        .run("console", "proposals accept bell")
+        .expect(2)
+        .says(&["something is not committed, and both sides moved"]);
+    assert_eq!(sandbox.read("console/f"), "mine\n");
+    shell(&sandbox, "git checkout -q f");
+    // A branch that is checked out is neither moved nor removed under whoever works on it.
+    shell(&sandbox, "git worktree add -q ../tree proposals/bell");
+    publish(&sandbox, "bell 1.2.0", "", &[("a", "a")]);
+    assert_eq!(proposed(&sandbox, ""), steps(&[("bell", "left"), ("gust", "redone")]));
+    sandbox.run("console", "proposals decline bell").expect(2).says(&["the branch proposals/bell is checked out"]);
+    shell(&sandbox, "git -C ../tree status --porcelain | wc -l | grep -x '0'");
+    shell(&sandbox, "git worktree remove ../tree");
+    // What somebody committed to one that is declined is still there.
+    shell(
+        &sandbox,
+        "git switch -q proposals/gust && echo x > x && git add x && git commit -qm mine && git switch -q main",
+    );
+    sandbox.run("console", "proposals decline gust").expect(0);
+    assert_eq!(shell(&sandbox, "git log -1 --format=%s proposals/gust"), "mine\n");
+}
+
+#[test]
+fn names_that_git_does_not_take_and_groups_called_like_packages_are_told_apart() {
+    let sandbox = in_git("[proposals]\npackages = [\"!gust\", \"!lamp\"]\ntogether = { bell = [\"bell/*\"] }\n");
+    for name in ["a", "a/b", "a--b", "c.lock", "d..e", "bell/rope"] {
+        for version in ["1.0.0", "1.1.0"] {
+            publish(&sandbox, &format!("{name} {version}"), "", &[("a", version)]);
+        }
+        shell(&sandbox, &format!("yostel add {name} ^1 --quiet"));
+    }
+    shell(&sandbox, "yostel lock -q --fresh --take oldest && git commit -qam more");
+    let names = ["bell", "a", "a--b", "a/b", "c.lock", "d..e", "valley/mast"];
+    assert_eq!(
+        proposed(&sandbox, ""),
+        steps(&names.map(|name| (name, "opened"))[..5])
+            .into_iter()
+            .chain(steps(&[("d..e", "waits-for-room"), ("valley/mast", "waits-for-room"),]))
+            .collect::<Vec<_>>()
+    );
+    assert_eq!(branches(&sandbox), "proposals/a proposals/a--b proposals/a_/b proposals/bell proposals/c%2elock");
+    assert!(shell(&sandbox, "git log -1 --format=%s proposals/bell").contains("Update bell: 2 packages"));
+    // Of a group, all is proposed or nothing, whoever was named.
+    let told = proposed(&sandbox, "bell/rope");
+    assert_eq!(told, steps(&[("bell", "kept")]));
+    shell(&sandbox, "yostel proposals show a/b && yostel proposals accept c.lock && yostel proposals decline a/b");
+    assert_eq!(proposed(&sandbox, "--any-time").iter().filter(|(_, step)| step == "opened").count(), 2);
+    sandbox.run("console", "propose nobody").expect(2).says(&["nobody"]);
+    let manifest = sandbox.read("console/yostel.toml") + "[checks.a]\nrun = \"true\"\nin = [\"other\"]\n";
+    sandbox.write("console/yostel.toml", manifest);
+    shell(&sandbox, "git commit -qam checks");
+    sandbox.run("console", "propose --any-time").expect(2).says(&["the check a is to run in `other`"]);
+}
+
+#[test]
 fn killed_at_any_moment_and_run_again_or_twice_at_once_it_comes_to_the_same() {
     let sandbox = in_git("[checks.fine]\nrun = \"true\"\n");
     for round in 0..25_u64 {
@@ -329,7 +404,7 @@ fn killed_at_any_moment_and_run_again_or_twice_at_once_it_comes_to_the_same() {
         .map(|_| sandbox.command("console", "propose").stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap())
         .collect();
     assert!(twice.iter_mut().all(|child| child.wait().unwrap().success()));
-    assert_eq!(branches(&sandbox), "proposals/bell proposals/gust proposals/lamp proposals/valley--mast");
+    assert_eq!(branches(&sandbox), "proposals/bell proposals/gust proposals/lamp proposals/valley_/mast");
     assert!(proposed(&sandbox, "").iter().all(|(_, step)| step == "kept"));
     assert_eq!(shell(&sandbox, "git status --porcelain"), "");
 }

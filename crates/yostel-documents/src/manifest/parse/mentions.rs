@@ -19,7 +19,7 @@ impl Reader<'_> {
             let mut files = Vec::new();
             for (file, value) in table {
                 let patterns = self.mention_patterns(value);
-                let is_ours = |part: &str| [".git", ".yostel", "yostel.toml", "yostel.lock"].contains(&part);
+                let is_ours = |part: &str| part.starts_with("yostel.") || [".git", ".yostel"].contains(&part);
                 if check_offered_path(file.get_ref()).is_err() || file.get_ref().split('/').any(is_ours) {
                     let reason = "it is another file of the project, by its path from here, with `/`";
                     let kind =

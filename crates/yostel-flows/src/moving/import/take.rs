@@ -82,7 +82,7 @@ pub struct ImportReport {
     pub kept: BTreeSet<(PackageName, Version)>,
     /// The listed packages that are not, in the order of the list.
     pub others: Vec<NotKept>,
-    /// What is locked and not listed.
+    /// What is locked now, and neither listed nor locked before.
     pub added: BTreeSet<(PackageName, Version)>,
     /// What is locked at the listed version, with archives of other digests than the list has.
     pub differs: BTreeSet<(PackageName, Version)>,
@@ -183,7 +183,7 @@ pub fn import(
         declared: &edited_declared,
         patches: &patches,
         before: before.as_ref(),
-        keep: &Keep::Nothing,
+        keep: &Keep::Locked,
         manifests,
         shareable: false,
     };
@@ -192,7 +192,8 @@ pub fn import(
     let (kept, others) = fates(inventory, &taken, lockfile);
     let listed: BTreeSet<&PackageName> = taken.understood.values().map(|known| &known.package).collect();
     let locked = lockfile.chosen.iter().map(|(package, locked)| (package.clone(), locked.version.clone()));
-    let added = locked.filter(|(package, _)| !listed.contains(package)).collect();
+    let was_there = |package: &PackageName| before.as_ref().is_some_and(|before| before.chosen.contains_key(package));
+    let added = locked.filter(|(package, _)| !listed.contains(package) && !was_there(package)).collect();
     let here = edited.here().name();
     let mut now = edited.requirements();
     let taken_over: BTreeSet<&PackageName> = needs.iter().map(|need| &need.package).collect();

@@ -5,8 +5,8 @@ use std::path::Path;
 use yostel_documents::ProposalRecord;
 
 use crate::context::Context;
-use crate::error::{FlowError, ProposalError};
-use crate::moving::propose::host::{Host, Kept, LocalHost, branch_named, git};
+use crate::error::{FlowError, ProposalError, said};
+use crate::moving::propose::host::{Host, Kept, LocalHost, git};
 
 /// What somebody decides.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,10 +27,10 @@ pub fn proposals(folder: &Path, context: &Context<'_>) -> Result<Vec<ProposalRec
     Ok(host.records()?.into_values().map(|kept| kept.record).collect())
 }
 
-/// Takes a proposal, or declines it; its branch goes.
+/// Takes a proposal, or declines it; its branch goes, unless somebody committed to what is declined.
 ///
 /// # Errors
-/// `NoSuch`, `NotOpen`, `NotMerged`, `ProposalError::Git`. Everything is then as it was.
+/// `NoSuch`, `NotOpen`, `CheckedOut`, `NotMerged`, `ProposalError::Git`. Everything is then as it was.
 pub fn decide(
     folder: &Path,
     name: &str,
@@ -49,6 +49,9 @@ pub fn decide(
     if !kept.record.is_open() {
         return Err(ProposalError::NotOpen { name: name.to_owned(), state: kept.record.state }.into());
     }
+    if decision == Decision::Decline && kept.is_checked_out {
+        return Err(ProposalError::CheckedOut(kept.record.branch()).into());
+    }
     match decision {
         Decision::Accept => accepted(&host, &kept, why.unwrap_or_default(), context),
         Decision::Decline => closed(&host, &kept, "declined", why.unwrap_or_default(), context),
@@ -65,14 +68,14 @@ pub(crate) fn accepted(
     let ProposalRecord { name, base_branch: branch, subject, .. } = &kept.record;
     let not_merged = |said| ProposalError::NotMerged { name: name.clone(), branch: branch.clone(), said };
     let here = host.repository.branch().map_err(git)?;
-    if here.as_ref() != Some(branch) || kept.branch.is_none() {
+    let Some(tip) = kept.branch.as_ref().filter(|_| here.as_ref() == Some(branch)) else {
         return Err(not_merged(None).into());
-    }
+    };
     let message = format!("{subject}\n\nThe proposal {name} was accepted.\n");
-    match host.repository.merge(&branch_named(name), &message) {
+    match host.repository.merge(tip, &message) {
         Ok(()) => closed(host, kept, "accepted", why, context),
         Err(yostel_sources::GitError::Stopped(_)) => Err(FlowError::Stopped),
-        Err(error) => Err(not_merged(Some(error.to_string())).into()),
+        Err(error) => Err(not_merged(Some(said(&error))).into()),
     }
 }
 

@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 use std::fs::File;
 use std::path::Path;
 
-use yostel_documents::ProposalRecord;
+use yostel_documents::{ProposalRecord, proposal_path};
 use yostel_files::{Folder, Hold, lock};
-use yostel_sources::{GitConfig, GitError, RefChange, Repository};
+use yostel_sources::{GitConfig, GitError, RefChange, Reference, Repository};
 
 use crate::context::Context;
 use crate::error::{FlowError, ProposalError};
@@ -21,6 +21,16 @@ const RECORDS: &str = "refs/yostel/proposals/";
 /// Longest record that is read, in bytes.
 const MOST_RECORD: u64 = 4 << 20;
 
+/// Returns the branch of a proposal.
+fn branch_of(name: &str) -> String {
+    format!("{BRANCHES}{}", proposal_path(name))
+}
+
+/// Returns the reference of a proposal's record.
+fn record_of(name: &str) -> String {
+    format!("{RECORDS}{}", proposal_path(name))
+}
+
 /// What keeps proposals. A server that people look at in a browser would be another.
 pub(crate) trait Host {
     /// Lists what is remembered, by name, each with where its branch is now; nothing where it has none.
@@ -32,7 +42,7 @@ pub(crate) trait Host {
     /// Opens a proposal, or makes it anew: branch and record change together.
     fn publish(&self, record: &ProposalRecord, before: Option<&Kept>) -> Result<(), FlowError>;
 
-    /// Notes what became of a proposal; its branch goes.
+    /// Notes what became of a proposal; its branch goes, unless somebody works on it.
     fn settle(&self, record: &ProposalRecord, before: &Kept) -> Result<(), FlowError>;
 }
 
@@ -44,6 +54,8 @@ pub(crate) struct Kept {
     object: String,
     /// Where its branch is.
     pub(crate) branch: Option<String>,
+    /// Whether a working tree has its branch checked out.
+    pub(crate) is_checked_out: bool,
 }
 
 impl Kept {
@@ -67,11 +79,6 @@ pub(crate) fn git(error: GitError) -> FlowError {
         GitError::Stopped(_) => FlowError::Stopped,
         error => ProposalError::Git(error).into(),
     }
-}
-
-/// Returns the name of a proposal's branch.
-pub(crate) fn branch_named(name: &str) -> String {
-    format!("proposals/{name}")
 }
 
 impl<'h> LocalHost<'h> {
@@ -100,40 +107,46 @@ impl<'h> LocalHost<'h> {
 
 impl Host for LocalHost<'_> {
     fn records(&self) -> Result<BTreeMap<String, Kept>, FlowError> {
-        let branches: BTreeMap<String, String> =
-            self.repository.references(BRANCHES, 0).map_err(git)?.into_iter().collect();
+        let branches = self.repository.references(BRANCHES, 0).map_err(git)?.into_iter();
+        let mut branches: BTreeMap<String, Reference> = branches.map(|one| (one.name.clone(), one)).collect();
         let mut records = BTreeMap::new();
-        for (reference, object) in self.repository.references(RECORDS, MOST_RECORD).map_err(git)? {
+        for Reference { name: reference, object, .. } in
+            self.repository.references(RECORDS, MOST_RECORD).map_err(git)?
+        {
             let Ok(text) = self.repository.blob(&object) else { continue };
             // What somebody else put there is nothing of ours.
             let Some(record) = std::str::from_utf8(&text).ok().and_then(ProposalRecord::parse) else { continue };
-            if reference != format!("{RECORDS}{}", record.name) {
+            if reference != record_of(&record.name) {
                 continue;
             }
-            let branch = branches.get(&format!("{BRANCHES}{}", record.name)).cloned();
-            records.insert(record.name.clone(), Kept { record, object, branch });
+            let branch = branches.remove(&branch_of(&record.name));
+            let is_checked_out = branch.as_ref().is_some_and(|branch| branch.is_checked_out);
+            let branch = branch.map(|branch| branch.object);
+            records.insert(record.name.clone(), Kept { record, object, branch, is_checked_out });
         }
         Ok(records)
     }
 
     fn branch_of(&self, name: &str) -> Result<Option<String>, FlowError> {
-        self.repository.object(&format!("{BRANCHES}{name}")).map_err(git)
+        self.repository.object(&branch_of(name)).map_err(git)
     }
 
     fn publish(&self, record: &ProposalRecord, before: Option<&Kept>) -> Result<(), FlowError> {
         let object = self.written(record)?;
         let branch = before.and_then(|before| before.branch.clone());
         self.change(&[
-            (format!("{BRANCHES}{}", record.name), Some(record.commit.clone()), branch),
-            (format!("{RECORDS}{}", record.name), Some(object), before.map(|before| before.object.clone())),
+            (branch_of(&record.name), Some(record.commit.clone()), branch),
+            (record_of(&record.name), Some(object), before.map(|before| before.object.clone())),
         ])
     }
 
     fn settle(&self, record: &ProposalRecord, before: &Kept) -> Result<(), FlowError> {
         let object = self.written(record)?;
-        let mut changes = vec![(format!("{RECORDS}{}", record.name), Some(object), Some(before.object.clone()))];
-        if let Some(branch) = &before.branch {
-            changes.push((format!("{BRANCHES}{}", record.name), None, Some(branch.clone())));
+        let mut changes = vec![(record_of(&record.name), Some(object), Some(before.object.clone()))];
+        // What somebody else committed to it would be lost with it, unless it was merged.
+        let is_theirs = before.is_checked_out || before.is_changed_by_others() && record.state != "accepted";
+        if let Some(branch) = before.branch.as_ref().filter(|_| !is_theirs) {
+            changes.push((branch_of(&record.name), None, Some(branch.clone())));
         }
         self.change(&changes)
     }

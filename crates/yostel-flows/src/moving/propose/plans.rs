@@ -2,16 +2,17 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use jiff::SignedDuration;
+use jiff::{SignedDuration, Timestamp};
 use yostel_documents::{PackageName, Proposals, Seal};
 use yostel_findings::{Candidate, MoveKind};
 
 use crate::context::Context;
 use crate::decide::lock::Write;
-use crate::error::FlowError;
+use crate::error::{FlowError, LockError};
 use crate::moving::aim::UpdateRequest;
 use crate::moving::update::{UpdateReport, update};
 use crate::project::LoadedProject;
+use crate::project::read::load_lockfile;
 
 /// An update that could be proposed.
 #[derive(Debug)]
@@ -25,7 +26,7 @@ pub(crate) struct Plan {
 /// moves with one of those is no proposal of its own.
 ///
 /// # Errors
-/// As updating.
+/// `NotLocked`, and as updating.
 pub(crate) fn plans(
     project: &LoadedProject,
     proposals: &Proposals,
@@ -33,11 +34,21 @@ pub(crate) fn plans(
     context: &Context<'_>,
 ) -> Result<Vec<Plan>, FlowError> {
     let today = proposals.today(context.settings.now);
+    if let Some(lockfile) = load_lockfile(project)?
+        && let Some(package) = only.iter().find(|package| !lockfile.chosen.contains_key(package))
+    {
+        return Err(LockError::not_locked(package, &lockfile).into());
+    }
     let all = update(project, &request(proposals, Vec::new(), context), context)?;
     let moved = all.comparison.moves.iter().filter(|one| matches!(one.moved.kind, MoveKind::Moved { .. }));
     let mut packages: BTreeSet<PackageName> = moved.map(|one| one.moved.package.clone()).collect();
     packages.retain(|package| proposals.proposes(package, today));
-    packages.retain(|package| only.is_empty() || only.contains(package));
+    // Of a group, all is proposed or nothing.
+    let is_asked = |package: &PackageName| {
+        let group = proposals.group_of(package);
+        only.iter().any(|one| one == package || group.is_some() && proposals.group_of(one) == group)
+    };
+    packages.retain(|package| only.is_empty() || is_asked(package));
     let mut groups: BTreeMap<String, BTreeSet<PackageName>> = BTreeMap::new();
     let mut alone: Vec<BTreeSet<PackageName>> = Vec::new();
     let direct: BTreeSet<PackageName> = project.requirements().into_iter().map(|need| need.package).collect();
@@ -63,7 +74,7 @@ pub(crate) fn plans(
         if !report.changed || targets.is_empty() || name.is_none() && plans.iter().any(is_covered) {
             continue;
         }
-        let name = name.unwrap_or_else(|| packages.iter().map(|package| package.as_str().replace('/', "--")).collect());
+        let name = name.unwrap_or_else(|| packages.iter().map(PackageName::to_string).collect());
         let digest = digest_of(&report.files);
         let is_urgent = !report.comparison.advisories_out.is_empty();
         plans.push(Plan { candidate: Candidate { name, targets, digest, is_urgent }, request, report });
@@ -83,7 +94,8 @@ impl Plan {
 
 fn request(proposals: &Proposals, packages: Vec<PackageName>, context: &Context<'_>) -> UpdateRequest {
     let old_enough = proposals.minimum_age_days.map(|days| SignedDuration::from_hours(24 * i64::from(days)));
-    let as_of = old_enough.and_then(|age| context.settings.now.checked_sub(age).ok());
+    // Older than all time, nothing is.
+    let as_of = old_enough.map(|age| context.settings.now.checked_sub(age).unwrap_or(Timestamp::MIN));
     let packages = packages.into_iter().map(|package| (package, None)).collect();
     let all = UpdateRequest::of_everything(Write::Nothing);
     UpdateRequest { packages, edit: proposals.edit, as_of, tries_what_stayed: false, ..all }

@@ -14,7 +14,7 @@ use crate::context::Context;
 use crate::decide::lock::Write;
 use crate::error::{FlowError, LockError, ProjectError, ProposalError};
 use crate::moving::propose::decide::{accepted, closed};
-use crate::moving::propose::host::{Host, Kept, LocalHost, branch_named, git};
+use crate::moving::propose::host::{Host, Kept, LocalHost, git};
 use crate::moving::propose::plans::{Plan, plans};
 use crate::moving::tested::{RunCheck, Tester};
 use crate::moving::update::{UpdateReport, update_tested};
@@ -76,7 +76,9 @@ pub struct Stepped {
 pub enum WhyLeft {
     /// Somebody committed to its branch.
     ChangedByOthers,
-    /// A branch of that name is there that nobody proposed.
+    /// Its branch is checked out.
+    CheckedOut,
+    /// A branch of its name is there.
     BranchThere,
 }
 
@@ -134,8 +136,11 @@ pub fn propose(
         let record = kept.map(|kept| kept.record.clone());
         let mut stepped = Stepped { name: name.clone(), targets, step, record, left: None, taken: false };
         let is_work = matches!(step, ProposalStep::Open | ProposalStep::Redo | ProposalStep::Close);
-        if is_work && kept.is_some_and(|kept| kept.record.is_open() && kept.is_changed_by_others()) {
+        let open = kept.filter(|kept| is_work && kept.record.is_open());
+        if open.is_some_and(Kept::is_changed_by_others) {
             stepped.left = Some(WhyLeft::ChangedByOthers);
+        } else if open.is_some_and(|kept| kept.is_checked_out) {
+            stepped.left = Some(WhyLeft::CheckedOut);
         } else if step == ProposalStep::Open && host.branch_of(&name)?.is_some() {
             stepped.left = Some(WhyLeft::BranchThere);
         } else if request.write == Write::File {
@@ -161,7 +166,8 @@ pub fn propose(
                     }
                 }
                 (ProposalStep::Close, _, Some(kept)) => {
-                    stepped.record = Some(closed(&host, kept, "closed", "nothing is left of it to do", context)?);
+                    stepped.record =
+                        Some(closed(&host, kept, "closed", "nothing of it is to be proposed any more", context)?);
                 }
                 _ => {}
             }
@@ -179,7 +185,7 @@ pub fn propose(
 fn base_of(project: &LoadedProject, host: &LocalHost<'_>) -> Result<(String, String), FlowError> {
     let repository = &host.repository;
     let branch = repository.branch().map_err(git)?.ok_or(ProposalError::NoBranch)?;
-    if branch.starts_with(&branch_named("")) {
+    if branch.starts_with("proposals/") {
         return Err(ProposalError::OnProposal(branch).into());
     }
     let base = repository.object("HEAD").map_err(git)?.ok_or_else(|| ProposalError::NoCommit(branch.clone()))?;
@@ -259,13 +265,13 @@ impl Maker<'_> {
         describe: &Describe<'_>,
     ) -> Result<(ProposalRecord, bool), FlowError> {
         let Self { project, proposals, host, work, context } = self;
-        let has_checks = checks_of(project, &[]).is_ok();
-        let tested = match has_checks {
-            true => {
+        let tested = match checks_of(project, &[]) {
+            Ok(_) => {
                 let tester = Tester { run, culprit: false };
                 Some(update_tested(project, &plan.request, Some(tester), context)?)
             }
-            false => None,
+            Err(FlowError::Project(ProjectError::NoChecks(_))) => None,
+            Err(error) => return Err(error),
         };
         let report = tested.as_ref().unwrap_or(&plan.report);
         let name = plan.candidate.name.as_str();
@@ -314,7 +320,7 @@ impl Maker<'_> {
         Ok(())
     }
 
-    /// Tells whether an update is one that is taken without being asked: as long as it moves nothing else than may be.
+    /// Tells whether an update is one that is taken without being asked.
     fn nothing_speaks_against(&self, plan: &Plan, report: &UpdateReport) -> bool {
         let comparison = &report.comparison;
         let is_unasked =

@@ -6,9 +6,11 @@ use std::time::Duration;
 use clap::Args;
 use yostel_answers::answers::moving::CulpritAnswer;
 use yostel_answers::words::{cause_words, day, side_words, versions_words};
-use yostel_documents::Word;
-use yostel_findings::{CheckVerdict, Comparison, MoveKind};
+use yostel_documents::{PackageName, Word};
+use yostel_findings::{CheckVerdict, MoveKind};
 use yostel_flows::{Blamed, CheckIn, CheckRoom, CulpritReport, FlowError, Ran, Side, checks_here, culprit};
+
+use yostel_versions::Version;
 
 use crate::answer::{Answer, Said};
 use crate::call::Call;
@@ -83,7 +85,8 @@ pub(crate) fn run(arguments: Culprit, call: &Call) -> Result<Answer, FlowError> 
         Blamed::GoodFails | Blamed::BadPasses => Exit::Usage,
     };
     let answer = || CulpritAnswer::of(&report, &last_failure);
-    Ok(Answer::either(call, exit, Said::Result, answer, || words(&report, &last_failure, call)))
+    let next = || hold_back(&report.blame).map(next_step).unwrap_or_default();
+    Ok(Answer::either(call, exit, Said::Result, answer, || words(&report, &last_failure, call) + &next()))
 }
 
 /// Runs the command, or the checks one after the other up to the first that fails. Of these it cannot be told where one that
@@ -169,7 +172,7 @@ pub(crate) fn words(report: &CulpritReport, last_failure: &str, call: &Call) -> 
                 let because = if because.is_empty() { because } else { format!(": {because}") };
                 text.push_str(&note(sanitise(&format!("{says}{because}"))));
             }
-            text + &last_words(last_failure) + &hold_back(comparison, packages)
+            text + &last_words(last_failure)
         }
     };
     text + &apart(report)
@@ -189,13 +192,19 @@ fn apart(report: &CulpritReport) -> String {
     text
 }
 
-/// Says what holds back what is to blame.
-fn hold_back(comparison: &Comparison, packages: &std::collections::BTreeSet<yostel_documents::PackageName>) -> String {
-    let moved = comparison.moves.iter().find_map(|one| match &one.moved.kind {
-        MoveKind::Moved { from, .. } if packages.contains(&one.moved.package) => Some((&one.moved.package, from)),
+/// Returns a package that is to blame and was there before, with its versions before and with the moves.
+pub(crate) fn blamed(blame: &Blamed) -> Option<(&PackageName, &Version, &Version)> {
+    let Blamed::Moves { comparison, packages } = blame else { return None };
+    comparison.moves.iter().find_map(|one| match &one.moved.kind {
+        MoveKind::Moved { from, to, .. } if packages.contains(&one.moved.package) => {
+            Some((&one.moved.package, from, to))
+        }
         _ => None,
-    });
-    moved
-        .map(|(package, from)| next_step(format!("yostel update {package} {from} --edit, to hold it back")))
-        .unwrap_or_default()
+    })
+}
+
+/// Says what goes back behind what is to blame.
+fn hold_back(blame: &Blamed) -> Option<String> {
+    let (package, from, _) = blamed(blame)?;
+    Some(format!("yostel update {package} {from} --edit, to go back to that"))
 }

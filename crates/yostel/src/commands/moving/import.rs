@@ -211,7 +211,10 @@ fn name_for(inventory: &Inventory, folder: &Path) -> Option<PackageName> {
 fn words(report: &ImportReport, arguments: &Import) -> String {
     let most = if arguments.in_full { usize::MAX } else { TOLD };
     let kept = report.listed - report.others.len();
-    let list = shell_word(&arguments.file.to_string_lossy());
+    let list = match arguments.file.to_str() {
+        Some("-") => "the list".to_owned(),
+        _ => shell_word(&arguments.file.to_string_lossy()),
+    };
     let what = match report.written {
         true => format!("Took over {kept} of {} as listed in {list}", count(report.listed, "package")),
         false => {

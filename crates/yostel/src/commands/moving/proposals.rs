@@ -97,7 +97,7 @@ fn decided(
             let says = format!("Merged {} into {}.\n", sanitise(&record.subject), record.base_branch);
             says + &next_steps(["yostel install", "yostel propose, to make the others anew on that"])
         }
-        Decision::Decline => format!("Declined {name}: it comes again when something newer is there.\n"),
+        Decision::Decline => format!("Declined {name}: it comes back when there is something newer.\n"),
     };
     Ok(Answer::done(call, Exit::Fine, || DecidedAnswer::of(&record), words))
 }
@@ -123,7 +123,7 @@ fn list(records: &[ProposalRecord], all: bool) -> String {
 
 fn show(record: &ProposalRecord) -> String {
     let mut text = format!("{}\n", sanitise(&record.subject));
-    let branch = format!("the branch proposals/{}, for {}", record.name, record.base_branch);
+    let branch = format!("the branch {}, for {}", record.branch(), record.base_branch);
     let state = match (&record.state[..], record.decided) {
         ("open", _) => format!("open since {}: {branch}", day(record.opened)),
         (state, Some(at)) => format!("{state} on {}", day(at)),

@@ -185,18 +185,19 @@ fn words(report: &ProposeReport) -> String {
 fn is(stepped: &Stepped, written: bool) -> String {
     let word = match (stepped.left, stepped.step) {
         (Some(WhyLeft::ChangedByOthers), _) => "left as it is: somebody committed to its branch",
-        (Some(WhyLeft::BranchThere), _) => "left out: its branch is there, and nobody proposed it",
+        (Some(WhyLeft::CheckedOut), _) => "left as it is: its branch is checked out",
+        (Some(WhyLeft::BranchThere), _) => "left out: a branch of its name is there already",
         (None, _) if stepped.taken => "accepted, since nothing spoke against it",
         (None, ProposalStep::Open) if written => "opened",
         (None, ProposalStep::Open) => "would be opened",
         (None, ProposalStep::Redo) if written => "made anew",
         (None, ProposalStep::Redo) => "would be made anew",
         (None, ProposalStep::Keep) => "open",
-        (None, ProposalStep::Close) if written => "closed: nothing is left of it to do",
-        (None, ProposalStep::Close) => "would be closed: nothing is left of it to do",
+        (None, ProposalStep::Close) if written => "closed: nothing of it is to be proposed any more",
+        (None, ProposalStep::Close) => "would be closed: nothing of it is to be proposed any more",
         (None, ProposalStep::WaitForHours) => "waits for the hours of [proposals]",
-        (None, ProposalStep::WaitForRoom) => "waits: so many are open already",
-        (None, ProposalStep::StayDeclined) => "was declined, and nothing newer is there",
+        (None, ProposalStep::WaitForRoom) => "waits: as many are open as may be",
+        (None, ProposalStep::StayDeclined) => "was declined, and there is nothing newer",
     };
     word.to_owned()
 }

@@ -5,21 +5,21 @@ use std::collections::BTreeMap;
 use clap::Args;
 use jiff::Timestamp;
 use yostel_answers::answers::moving::UpdateAnswer;
-use yostel_answers::words::{bad_constraint, cause_words, day};
+use yostel_answers::words::{bad_constraint, cause_words, day, shell_word};
 use yostel_answers::{Code, Diagnostic};
-use yostel_documents::{PackageName, Purpose, SourceName};
+use yostel_documents::{PackageName, Purpose, SourceName, run_purpose};
 use yostel_findings::{Cause, CheckVerdict, Compared, News, Outdated, Trial};
 use yostel_flows::{
-    CheckIn, CheckPlace, Checked, ConstraintMove, FlowError, Tested, Tester, UpdateReport, UpdateRequest, Write,
-    update_tested,
+    CheckIn, CheckPlace, Checked, ConstraintMove, FlowError, LoadedProject, Tested, Tester, UpdateReport,
+    UpdateRequest, Write, update_tested,
 };
-use yostel_versions::{ConstraintText, ConstraintTextError};
+use yostel_versions::{ConstraintText, ConstraintTextError, Version};
 
 use crate::answer::{Answer, Said as SaidOf, failure, failure_of};
 use crate::call::{Call, typed_command};
 use crate::commands::decide::lock::{follows, moment};
 use crate::commands::look::compare::words::{said_besides, table};
-use crate::commands::moving::culprit::words as culprit_words;
+use crate::commands::moving::culprit::{blamed, words as culprit_words};
 use crate::commands::using::checking::{Runner, results};
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
@@ -129,11 +129,12 @@ pub(crate) fn run(arguments: Update, call: &Call) -> Result<Answer, FlowError> {
     let mut runner = Runner::of(call);
     let mut run = |check: &CheckIn, place: &CheckPlace, with| runner.run_check(check, place, Some(with));
     let tester = arguments.tested.then_some(Tester { run: &mut run, culprit: arguments.culprit });
-    let report = match update_tested(&call.project()?, &request, tester, &call.context()) {
+    let project = call.project()?;
+    let report = match update_tested(&project, &request, tester, &call.context()) {
         Ok(report) => report,
         Err(error) => return runner.failure().ok_or(error),
     };
-    let words = || words(&report, &arguments, call);
+    let words = || words(&report, &arguments, &project, call);
     let answer = || UpdateAnswer::of(&report, call.settings.now);
     if !report.tested.as_ref().is_none_or(Tested::passes) {
         return Ok(Answer::either(call, Exit::Findings, SaidOf::Result, answer, words));
@@ -152,7 +153,7 @@ fn how_far(text: &str) -> Result<ConstraintText, ConstraintTextError> {
     if is_version { ConstraintText::parse(&format!("={text}")) } else { ConstraintText::parse(text) }
 }
 
-fn words(report: &UpdateReport, arguments: &Update, call: &Call) -> String {
+fn words(report: &UpdateReport, arguments: &Update, project: &LoadedProject, call: &Call) -> String {
     let is_asked = |one: &Compared| report.asked.as_ref().is_some_and(|asked| asked.contains(&one.moved.package));
     let because = |one: &Compared| match &report.asked {
         Some(_) if is_asked(one) => "asked for".to_owned(),
@@ -182,7 +183,7 @@ fn words(report: &UpdateReport, arguments: &Update, call: &Call) -> String {
     text.push_str(&standing(report));
     text.push_str(&unread(report));
     if let Some(tested) = &report.tested {
-        text.push_str(&checks(tested, arguments, call));
+        text.push_str(&checks(tested, arguments, project, call));
     }
     match (report.changed, report.written, arguments.go_on.install) {
         (true, true, false) => text + &next_steps(["yostel install", "yostel undo, to take it back"]),
@@ -191,7 +192,7 @@ fn words(report: &UpdateReport, arguments: &Update, call: &Call) -> String {
 }
 
 /// Tells what the checks came to.
-fn checks(tested: &Tested, arguments: &Update, call: &Call) -> String {
+fn checks(tested: &Tested, arguments: &Update, project: &LoadedProject, call: &Call) -> String {
     let others = |text: String| match tested.unreached {
         0 => text,
         unreached => {
@@ -199,7 +200,7 @@ fn checks(tested: &Tested, arguments: &Update, call: &Call) -> String {
         }
     };
     if tested.checks.is_empty() {
-        return note("no check has anything in its reach that moves, so none was run");
+        return note("nothing that moves is in the reach of a check, so none was run");
     }
     let text = others(results(&tested.checks));
     let failed = tested.checks.iter().filter(|checked| !checked.passes()).count();
@@ -213,7 +214,8 @@ fn checks(tested: &Tested, arguments: &Update, call: &Call) -> String {
     let text = text + &format!("{which} did not pass, so nothing was written.\n");
     if let Some(found) = &tested.culprit {
         // What it said last stands above.
-        return text + &culprit_words(found, "", call);
+        let next = blamed(&found.blame).and_then(|(package, _, to)| leaving_out(project, package, to));
+        return text + &culprit_words(found, "", call) + &next.map(next_step).unwrap_or_default();
     }
     let is_of_moves =
         |checked: &Checked| checked.ran.verdict == CheckVerdict::Fails && checked.before == Some(CheckVerdict::Passes);
@@ -222,8 +224,23 @@ fn checks(tested: &Tested, arguments: &Update, call: &Call) -> String {
             text + &next_step(format!("yostel {} --culprit, to find which move does it", typed_command()))
         }
         true => text,
-        false => text + &note("the update is not what they fail for: they do not pass without it either"),
+        false => text + &note("the update is not to blame: they do not pass without it either"),
     }
+}
+
+/// Says how the project that is worked on leaves a release out that it needs itself.
+fn leaving_out(project: &LoadedProject, package: &PackageName, version: &Version) -> Option<String> {
+    let here = project.here();
+    let mut needs = here.manifest.needs.iter().filter_map(|(purpose, needs)| Some((purpose, needs.get(package)?)));
+    let (purpose, need) = needs.next().filter(|_| !project.manifest().agreed.contains_key(package))?;
+    let accept = match need.accept.as_str() {
+        "*" => format!("!={version}"),
+        accept => format!("{accept}, !={version}"),
+    };
+    // Of several alternatives, it would be left out of the last alone.
+    let is_one = !accept.contains("||") && need.accept.is_everywhere() && ConstraintText::parse(&accept).is_ok();
+    let purpose = if *purpose == run_purpose() { String::new() } else { format!(" --for {purpose}") };
+    is_one.then(|| format!("yostel add {package} {}{purpose}, to leave that release out", shell_word(&accept)))
 }
 
 /// Tells that nothing that is locked was asked for.
