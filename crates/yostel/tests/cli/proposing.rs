@@ -315,6 +315,26 @@ fn hostile_notes_are_text_and_what_others_put_among_the_records_is_nobodys() {
 }
 
 #[test]
+fn what_is_too_young_waits_and_nothing_is_proposed_to_go_back() {
+    let sandbox = in_git("[proposals]\nminimum-age = \"2 days\"\n");
+    let later = |days: u64, words: &str| {
+        let now = (1_790_000_000 + days * 86_400).to_string();
+        let mut command = sandbox.command("console", words);
+        sandbox.finish(command.env("SOURCE_DATE_EPOCH", now)).expect(0).stdout
+    };
+    // All that is locked is younger than that, and stays.
+    assert_eq!(proposed(&sandbox, ""), steps(&[]));
+    assert!(later(3, "--format json propose --preview").contains("\"gust\""), "three days later it is old enough");
+    // One that is locked young stays, and the others are proposed.
+    sandbox.write("made/gust-1.2.0/yostel.toml", "[project]\nname = \"gust\"\nversion = \"1.2.0\"\n");
+    let mut publish = sandbox.command("made/gust-1.2.0", "publish --to ../../station");
+    sandbox.finish(publish.env("SOURCE_DATE_EPOCH", (1_790_000_000 + 2 * 86_400).to_string())).expect(0);
+    shell(&sandbox, "yostel update gust 1.2.0 && git commit -qam gust");
+    let told = later(3, "--format json propose --preview");
+    assert!(told.contains("\"lamp\"") && !told.contains("\"gust\""), "{told}");
+}
+
+#[test]
 fn what_somebody_works_on_is_not_touched() {
     let sandbox = in_git("[proposals]\npackages = [\"bell\", \"gust\"]\n");
     proposed(&sandbox, "");

@@ -3,9 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::{SignedDuration, Timestamp};
-use yostel_documents::{PackageName, Proposals, Seal};
+use yostel_documents::{LockedPackage, Lockfile, PackageName, Proposals, Seal};
 use yostel_findings::{Candidate, MoveKind};
 
+use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
 use crate::decide::lock::Write;
 use crate::error::{FlowError, LockError};
@@ -26,7 +27,7 @@ pub(crate) struct Plan {
 /// moves with one of those is no proposal of its own.
 ///
 /// # Errors
-/// `NotLocked`, and as updating.
+/// `NoLockfile`, `NotLocked`, and as updating.
 pub(crate) fn plans(
     project: &LoadedProject,
     proposals: &Proposals,
@@ -34,15 +35,23 @@ pub(crate) fn plans(
     context: &Context<'_>,
 ) -> Result<Vec<Plan>, FlowError> {
     let today = proposals.today(context.settings.now);
-    if let Some(lockfile) = load_lockfile(project)?
-        && let Some(package) = only.iter().find(|package| !lockfile.chosen.contains_key(package))
-    {
+    let lockfile = load_lockfile(project)?.ok_or_else(|| LockError::NoLockfile(project.lockfile_path()))?;
+    if let Some(package) = only.iter().find(|package| !lockfile.chosen.contains_key(package)) {
         return Err(LockError::not_locked(package, &lockfile).into());
     }
-    let all = update(project, &request(proposals, Vec::new(), context), context)?;
+    let young = too_young(project, proposals, &lockfile, context)?;
+    // What is younger than what may be proposed stays, and is kept out of the search for it.
+    let others: Vec<PackageName> = match young.is_empty() {
+        true => Vec::new(),
+        false => lockfile.chosen.keys().filter(|package| !young.contains(package)).cloned().collect(),
+    };
+    if others.is_empty() && !young.is_empty() {
+        return Ok(Vec::new());
+    }
+    let all = update(project, &request(proposals, others, context), context)?;
     let moved = all.comparison.moves.iter().filter(|one| matches!(one.moved.kind, MoveKind::Moved { .. }));
     let mut packages: BTreeSet<PackageName> = moved.map(|one| one.moved.package.clone()).collect();
-    packages.retain(|package| proposals.proposes(package, today));
+    packages.retain(|package| proposals.proposes(package, today) && !young.contains(package));
     // Of a group, all is proposed or nothing.
     let is_asked = |package: &PackageName| {
         let group = proposals.group_of(package);
@@ -92,10 +101,31 @@ impl Plan {
     }
 }
 
-fn request(proposals: &Proposals, packages: Vec<PackageName>, context: &Context<'_>) -> UpdateRequest {
+/// Finds packages that are locked at releases that are younger than what may be proposed.
+fn too_young(
+    project: &LoadedProject,
+    proposals: &Proposals,
+    lockfile: &Lockfile,
+    context: &Context<'_>,
+) -> Result<BTreeSet<PackageName>, FlowError> {
+    let Some(by) = published_by(proposals, context) else { return Ok(BTreeSet::new()) };
+    let documents = told_by_sources(project, &from_sources(lockfile), context.observer)?;
+    let is_young = |(package, locked): &(&PackageName, &LockedPackage)| {
+        let release = documents.get(*package).and_then(|document| document.release(&locked.version));
+        release.is_some_and(|release| release.published > by)
+    };
+    Ok(lockfile.chosen.iter().filter(is_young).map(|(package, _)| package.clone()).collect())
+}
+
+/// Returns the time by which releases must have been published to be proposed.
+fn published_by(proposals: &Proposals, context: &Context<'_>) -> Option<Timestamp> {
     let old_enough = proposals.minimum_age_days.map(|days| SignedDuration::from_hours(24 * i64::from(days)));
     // Older than all time, nothing is.
-    let as_of = old_enough.map(|age| context.settings.now.checked_sub(age).unwrap_or(Timestamp::MIN));
+    old_enough.map(|age| context.settings.now.checked_sub(age).unwrap_or(Timestamp::MIN))
+}
+
+fn request(proposals: &Proposals, packages: Vec<PackageName>, context: &Context<'_>) -> UpdateRequest {
+    let as_of = published_by(proposals, context);
     let packages = packages.into_iter().map(|package| (package, None)).collect();
     let all = UpdateRequest::of_everything(Write::Nothing);
     UpdateRequest { packages, edit: proposals.edit, as_of, tries_what_stayed: false, ..all }
