@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use jiff::Timestamp;
 use yostel_documents::{AskedBy, Asker, LockedPackage, Lockfile, PackageDocument, PackageName, Purpose, artifact_for};
 use yostel_versions::{ConstraintText, Version};
 
@@ -38,6 +39,8 @@ pub struct Compared {
     pub root: Option<NeedChange>,
     /// The licences before and now, when they are not the same; nothing where none is told.
     pub licences: Option<(Option<String>, Option<String>)>,
+    /// When the release was published that is there now, where that is told.
+    pub published: Option<Timestamp>,
 }
 
 /// A need of a project that is not as it was.
@@ -102,8 +105,8 @@ pub fn comparison(
     let moves = compare(Some(old), new).into_iter().map(|moved| {
         let cause = cause_of(&moved, old, new);
         let root = root_of(&cause, old, new, &mut roots);
-        let licences = licences_of(&moved, documents);
-        Compared { moved, cause, root, licences }
+        let (licences, published) = (licences_of(&moved, documents), published(&moved, documents));
+        Compared { moved, cause, root, licences, published }
     });
     let (before, now) = (threats(old, documents, advisories), threats(new, documents, advisories));
     let key = |threat: &Threat| (threat.id.clone(), threat.package.clone());
@@ -295,6 +298,16 @@ fn licences_of(
         MoveKind::Moved { from, to, .. } => {
             let (before, now) = (licence(from)?, licence(to)?);
             (before != now).then_some((before, now))
+        }
+        _ => None,
+    }
+}
+
+/// Tells when the release was published that is there now; nothing where nobody tells.
+fn published(moved: &Move, documents: &BTreeMap<PackageName, PackageDocument>) -> Option<Timestamp> {
+    match &moved.kind {
+        MoveKind::Added { to } | MoveKind::Moved { to, .. } => {
+            Some(documents.get(&moved.package)?.release(to)?.published)
         }
         _ => None,
     }

@@ -85,6 +85,7 @@ pub use look::tree::{MOST_LEVELS, Tree, TreeNode, TreeRequest, tree};
 pub use look::under::{Audited, AuditedProject, UnderReport, audit_under};
 pub use look::upward::{AskerNode, Upward, upward};
 pub use moving::aim::UpdateRequest;
+pub use moving::alternatives::Alternative;
 pub use moving::constraints::ConstraintMove;
 pub use moving::culprit::{Blamed, CheckInRoom, CheckOf, CulpritReport, culprit, culprit_by};
 pub use moving::import::intake::Names;

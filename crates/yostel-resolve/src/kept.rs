@@ -1,6 +1,6 @@
 //! What is true when a package left the version that it should keep.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_documents::PackageName;
 use yostel_solver::Lit;
@@ -15,6 +15,8 @@ use crate::problem::Problem;
 pub(crate) struct Kept {
     /// Those literals, by name.
     pub(crate) moved: Vec<Lit>,
+    /// The same, by name and version.
+    by_version: BTreeMap<(PackageName, Version), Lit>,
     /// Of packages without other lines beside: that literal, and the version to keep by its place and literal, where it may be chosen.
     alone: BTreeMap<usize, (Lit, Option<(u32, Lit)>)>,
 }
@@ -28,12 +30,21 @@ impl Kept {
         {
             if let Some((moved, stays)) = moved(name, version, encoding, problem, known) {
                 kept.moved.push(moved);
+                kept.by_version.insert((name.clone(), version.clone()), moved);
                 if !problem.rules.coexist.contains(name) {
                     kept.alone.insert(known.package(name).index(), (moved, stays));
                 }
             }
         }
         kept
+    }
+
+    /// Lists what is true when packages left these versions; of those that cannot be kept at all, nothing.
+    pub(crate) fn moved_from<'k>(
+        &'k self,
+        versions: &'k BTreeSet<(PackageName, Version)>,
+    ) -> impl Iterator<Item = Lit> + 'k {
+        versions.iter().filter_map(|version| self.by_version.get(version).copied())
     }
 
     /// Returns what is true when a package left its version, and when it is there at it; nothing of one that may be there on

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use yostel_documents::{Asker, AtVersion, Chosen, Numbered, Origin, PackageName, Release, Requirement};
 use yostel_versions::{Numbering, Version};
 
-use crate::problem::requirements_of;
+use crate::problem::{Problem, requirements_of};
 
 /// The chosen releases that meet all requirements.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -59,6 +59,21 @@ impl Resolution {
     pub fn moved_from(&self, keep: &BTreeMap<PackageName, BTreeSet<Version>>) -> usize {
         let kept = keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
         kept.filter(|(name, version)| self.chosen.contains_key(name) && self.chosen.at(name, version).is_none()).count()
+    }
+
+    /// Lists the versions to keep whose package is in the set at another one; of a package that may coexist, at another of the
+    /// same line.
+    pub fn left(&self, problem: &Problem) -> BTreeSet<(PackageName, Version)> {
+        let kept = problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
+        let is_left = |(name, version): &(&PackageName, &Version)| {
+            let is_apart = |choice: &Choice| {
+                let coexists = problem.rules.coexist.contains(*name);
+                coexists && !choice.numbering.is_same_line(&choice.release.version, version)
+            };
+            let others = self.chosen.all(name).iter().filter(|choice| choice.release.version != **version);
+            others.filter(|choice| !is_apart(choice)).count() > 0
+        };
+        kept.filter(is_left).map(|(name, version)| (name.clone(), version.clone())).collect()
     }
 
     /// Lists what the chosen releases need.

@@ -22,6 +22,22 @@ pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
     };
     let anyway = problem.reach.keys().cloned().collect();
     let right = sets(world, beside).into_iter().filter(|set| is_right_with(problem, set, &anyway));
+    // A version to keep was left where its package is there at another of the same line.
+    let is_left = |set: &Resolution, (name, version): &(PackageName, Version)| {
+        let same_line = |choice: &Choice| {
+            !problem.rules.coexist.contains(name) || choice.numbering.is_same_line(&choice.release.version, version)
+        };
+        let is_known = world.documents.get(name).is_some_and(|document| document.release(version).is_some());
+        let others = set.chosen.all(name).iter().filter(|choice| choice.release.version != *version);
+        is_known && others.filter(|choice| same_line(choice)).count() > 0
+    };
+    // What cannot be kept does not count.
+    let counts = |(name, version): &&(PackageName, Version)| {
+        world.documents.get(name).is_some_and(|document| document.release(version).is_some())
+    };
+    let right = right.filter(|set| {
+        problem.unlike.iter().all(|group| group.iter().filter(counts).any(|version| !is_left(set, version)))
+    });
     let best = right.max_by(|a, b| {
         let reached = |set| reached(world, problem, set);
         reached(a).cmp(&reached(b)).then_with(|| better(world, problem, a, b))

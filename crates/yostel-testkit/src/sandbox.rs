@@ -1,12 +1,15 @@
 //! A sandbox in which the built program runs: own folders, own cache, an empty environment, a fixed clock.
 
 use std::fs::{self, File, OpenOptions};
-use std::io::Read;
+use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::sync::mpsc;
+use std::thread;
+use std::time::Duration;
 
 use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
-use rustix::termios::{Winsize, tcsetwinsize};
+use rustix::termios::{LocalModes, Winsize, tcgetattr, tcsetwinsize};
 
 use crate::suggested::try_all;
 
@@ -135,12 +138,7 @@ impl Sandbox {
     /// # Panics
     /// When there is no terminal to be had.
     pub fn on_terminal(&self, folder: &str, words: &str, columns: u16) -> String {
-        let mut controller = File::from(openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap());
-        grantpt(&controller).unwrap();
-        unlockpt(&controller).unwrap();
-        tcsetwinsize(&controller, Winsize { ws_row: 40, ws_col: columns, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
-        let name = ptsname(&controller, Vec::new()).unwrap().into_string().unwrap();
-        let terminal = OpenOptions::new().read(true).write(true).open(name).unwrap();
+        let (mut controller, terminal) = pseudo_terminal(columns);
         let mut command = self.command(folder, &format!("--color never --no-progress {words}"));
         let mut child = command.stdout(terminal.try_clone().unwrap()).stderr(terminal).spawn().unwrap();
         // Once nobody holds the other end, reading ends.
@@ -149,6 +147,42 @@ impl Sandbox {
         controller.read_to_end(&mut seen).ok();
         child.wait().unwrap();
         String::from_utf8(seen).unwrap().replace("\r\n", "\n")
+    }
+
+    /// Runs the program where somebody sits at a terminal, who types these keys once they see a text there. What it answers on
+    /// the standard output is not on the terminal; as its standard error is what was seen there.
+    ///
+    /// # Panics
+    /// When there is no terminal to be had, or the text is not seen within a minute.
+    pub fn at_terminal(&self, folder: &str, words: &str, (text, keys): (&str, &str)) -> Run {
+        let (mut controller, terminal) = pseudo_terminal(80);
+        let mut command = self.command(folder, &format!("--color never --no-progress {words}"));
+        command.stdin(terminal.try_clone().unwrap()).stdout(Stdio::piped()).stderr(terminal);
+        let child = command.spawn().unwrap();
+        drop(command);
+        let mut typing = controller.try_clone().unwrap();
+        let (seen_so_far, arrived) = mpsc::channel();
+        let reading = thread::spawn(move || {
+            let (mut seen, mut some) = (Vec::new(), [0; 4096]);
+            while let Ok(read @ 1..) = controller.read(&mut some) {
+                seen.extend_from_slice(&some[..read]);
+                seen_so_far.send(seen.clone()).ok();
+            }
+            String::from_utf8_lossy(&seen).replace("\r\n", "\n")
+        });
+        let shows = |seen: Vec<u8>| String::from_utf8_lossy(&seen).contains(text);
+        while !shows(arrived.recv_timeout(Duration::from_secs(60)).expect("the text was never seen")) {}
+        // Before the program reads key by key, the terminal itself would take some of them for its own.
+        for _ in 0..6000 {
+            if !tcgetattr(&typing).unwrap().local_modes.contains(LocalModes::ICANON) {
+                break;
+            }
+            thread::sleep(Duration::from_millis(10));
+        }
+        typing.write_all(keys.as_bytes()).unwrap();
+        let output = child.wait_with_output().unwrap();
+        let stdout = String::from_utf8(output.stdout).unwrap();
+        Run { status: output.status.code().unwrap_or(-1), stdout, stderr: reading.join().unwrap() }
     }
 
     /// Runs a prepared command.
@@ -205,4 +239,14 @@ fn asks_for_json(command: &Command) -> bool {
         command.get_args().filter_map(|word| word.to_str()).take_while(|word| *word != "--").collect();
     let passes_on = words.contains(&"run") && !words.contains(&"--each");
     words.windows(2).any(|pair| pair == ["--format", "json"]) && !passes_on
+}
+
+/// Opens a terminal of so many columns: the end that a program does not see, and the one that it does.
+fn pseudo_terminal(columns: u16) -> (File, File) {
+    let controller = File::from(openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap());
+    grantpt(&controller).unwrap();
+    unlockpt(&controller).unwrap();
+    tcsetwinsize(&controller, Winsize { ws_row: 40, ws_col: columns, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
+    let name = ptsname(&controller, Vec::new()).unwrap().into_string().unwrap();
+    (controller, OpenOptions::new().read(true).write(true).open(name).unwrap())
 }

@@ -62,6 +62,8 @@ pub struct ComparedTold {
     pub root: Option<NeedChangeTold>,
     /// The licences, when they are not the same.
     pub licences: Option<LicencesTold>,
+    /// When the release was published that is there now; null where it is gone, or that is not told.
+    pub published: Option<String>,
 }
 
 /// What caused a move.
@@ -170,7 +172,8 @@ impl From<&Compared> for ComparedTold {
     fn from(compared: &Compared) -> Self {
         let licences = compared.licences.clone().map(|(before, after)| LicencesTold { before, after });
         let (moved, cause) = ((&compared.moved).into(), (&compared.cause).into());
-        Self { moved, cause, root: compared.root.as_ref().map(NeedChangeTold::from), licences }
+        let root = compared.root.as_ref().map(NeedChangeTold::from);
+        Self { moved, cause, root, licences, published: compared.published.map(|published| published.to_string()) }
     }
 }
 

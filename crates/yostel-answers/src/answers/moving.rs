@@ -7,13 +7,15 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_findings::CheckVerdict;
-use yostel_flows::{Blamed, ConstraintMove, CulpritReport, PastChange, Restored, Tested, UndoReport, UpdateReport};
+use yostel_flows::{
+    Alternative, Blamed, ConstraintMove, CulpritReport, PastChange, Restored, Tested, UndoReport, UpdateReport,
+};
 
 use super::Told;
 use super::advisories::{ThreatTold, UnreadAdvisoryTold};
 use super::compare::{ComparedTold, LicenceTold, licences_told};
 use super::outdated::{NewsTold, OutdatedTold};
-use super::parts::{texts, told};
+use super::parts::{ReleaseTold, texts, told};
 use super::using::CheckedTold;
 use crate::words::side_words;
 
@@ -56,6 +58,8 @@ pub struct UpdateAnswer {
     pub asked: Option<Vec<String>>,
     /// What moved, by package, and what caused it.
     pub moves: Vec<ComparedTold>,
+    /// Other sets that it could have come to, the best first; empty without `--alternatives`.
+    pub alternatives: Vec<AlternativeTold>,
     /// The projects' own constraints that moved.
     pub edits: Vec<ConstraintMoveTold>,
     /// What new releases say, by package.
@@ -84,6 +88,38 @@ pub struct UpdateAnswer {
     pub changed: bool,
     /// Whether it was written.
     pub written: bool,
+}
+
+/// Another set that an update could have come to.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct AlternativeTold {
+    /// What would move, by package, and what causes it.
+    pub moves: Vec<ComparedTold>,
+    /// The projects' own constraints that would move.
+    pub edits: Vec<ConstraintMoveTold>,
+    /// What to ask for to have exactly this set; null where a package is there at several versions.
+    pub asked: Option<Vec<ReleaseTold>>,
+    /// Advisories that it leads to.
+    pub advisories_in: Vec<ThreatTold>,
+    /// Advisories that it leads out of.
+    pub advisories_out: Vec<ThreatTold>,
+    /// How many more bytes are to be fetched for this machine's platform; less than nothing when it is less.
+    pub bytes: i64,
+}
+
+impl From<&Alternative> for AlternativeTold {
+    fn from(alternative: &Alternative) -> Self {
+        let comparison = &alternative.comparison;
+        Self {
+            moves: told(&comparison.moves),
+            edits: told(&alternative.edits),
+            asked: alternative.asked.as_ref().map(told),
+            advisories_in: told(&comparison.advisories_in),
+            advisories_out: told(&comparison.advisories_out),
+            bytes: comparison.bytes,
+        }
+    }
 }
 
 /// What trying an update came to.
@@ -121,6 +157,7 @@ impl UpdateAnswer {
             packages: report.packages,
             asked: report.asked.as_ref().map(texts),
             moves: told(&comparison.moves),
+            alternatives: told(&report.alternatives),
             edits: told(&report.edits),
             news: report.news.iter().map(|(package, news)| (package.to_string(), told(news))).collect(),
             stayed: report.stayed.iter().map(|one| OutdatedTold::of(one, now)).collect(),

@@ -35,6 +35,8 @@ pub struct UpdateRequest {
     pub edit: bool,
     /// Whether nothing else may move for it that can stay.
     pub alone: bool,
+    /// How many other sets to look for, which leave something in its place that those before move.
+    pub alternatives: usize,
     /// Only releases published by then; what stays is exempt.
     pub as_of: Option<Timestamp>,
     /// Whether to find out what stayed behind its newest release could have.
@@ -55,6 +57,7 @@ impl UpdateRequest {
             advisories: false,
             edit: false,
             alone: false,
+            alternatives: 0,
             as_of: None,
             tries_what_stayed: true,
             write,

@@ -1,10 +1,13 @@
 //! Moving versions, and back.
 
 pub(crate) mod aim;
+pub(crate) mod alternatives;
 pub(crate) mod constraints;
 pub(crate) mod culprit;
+pub(crate) mod draft;
 pub(crate) mod import;
 pub(crate) mod news;
+
 pub(crate) mod propose;
 pub(crate) mod reach;
 pub(crate) mod scratch;

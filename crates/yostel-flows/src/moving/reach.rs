@@ -15,15 +15,30 @@ use crate::look::gather::{Sought, gather};
 use crate::look::statements::sorted;
 use crate::moving::aim::{Aim, UpdateRequest};
 use crate::project::LoadedProject;
-use crate::search::drive::drive;
+use crate::search::drive::{Tried, drive, drive_trial, watched};
 use crate::search::places::{places_of, rules_about, told};
 use crate::search::rules::{KeptVersions, kept_versions, rules_of, versions_in, versions_of};
 
 /// A set, and what the sources told of its packages.
 pub(crate) type Found = (Resolution, BTreeMap<PackageName, PackageDocument>);
 
+/// Finds the set that an update comes to.
+pub(crate) fn find(
+    aim: &mut Aim<'_>,
+    locked: (&Lockfile, &Declared),
+    project: &LoadedProject,
+    sources: &SourceSet,
+    context: &Context<'_>,
+) -> Result<WaysOut, FlowError> {
+    if aim.request.advisories {
+        return out_of_advisories(aim, locked, project, sources, context);
+    }
+    let found = Some(search(aim, locked, project, sources, context)?);
+    Ok(WaysOut { found, threats: Vec::new(), unread: Vec::new() })
+}
+
 /// Finds the set in which what is asked for is as new as can be, and then the fewest others move.
-pub(crate) fn search(
+fn search(
     aim: &Aim<'_>,
     locked: (&Lockfile, &Declared),
     project: &LoadedProject,
@@ -44,7 +59,8 @@ pub(crate) fn search(
     }
 }
 
-fn problem_of(
+/// Poses the problem that an update is.
+pub(crate) fn problem_of(
     aim: &Aim<'_>,
     (before, declared): (&Lockfile, &Declared),
     project: &LoadedProject,
@@ -69,7 +85,24 @@ fn problem_of(
     let mut reach = versions_of(before);
     let is_reached = |name: &PackageName| aim.packages.as_ref().is_some_and(|packages| packages.contains(name));
     reach.retain(|name, _| is_reached(name) && !request.alone && !request.advisories);
-    Problem { requirements, reach, keep, rules }
+    Problem { requirements, reach, keep, rules, unlike: Vec::new() }
+}
+
+/// Finds the best set that is unlike others; nothing when there is none.
+pub(crate) fn search_another(
+    problem: Problem,
+    project: &LoadedProject,
+    sources: &SourceSet,
+    context: &Context<'_>,
+) -> Result<Option<Found>, FlowError> {
+    let mut resolver = Resolver::new(problem);
+    let stop = resolver.stop_flag();
+    let observer = context.observer;
+    match watched(&stop, observer, || drive_trial(&mut resolver, project, sources, observer))?? {
+        Tried::Resolved(resolution) => Ok(Some((resolution, resolver.into_documents()))),
+        Tried::Refuted => Ok(None),
+        Tried::Stopped => Err(FlowError::Stopped),
+    }
 }
 
 /// What an update out of advisories comes to.
@@ -83,7 +116,7 @@ pub(crate) struct WaysOut {
 }
 
 /// Finds the set that ends as many advisories as can be ended, with the fewest others moved.
-pub(crate) fn out_of_advisories(
+fn out_of_advisories(
     aim: &mut Aim<'_>,
     (before, declared): (&Lockfile, &Declared),
     project: &LoadedProject,

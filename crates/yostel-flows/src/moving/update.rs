@@ -7,11 +7,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use yostel_documents::{Declared, Lockfile, PackageName};
+use yostel_documents::{Lockfile, PackageName};
 use yostel_findings::{Advisories, Comparison, News, Outdated, Threat, UnreadAdvisory, comparison, outdated};
-
-use yostel_resolve::Resolution;
-use yostel_sources::SourceSet;
 
 use crate::content::trust::{from_sources, told_by_sources};
 use crate::context::Context;
@@ -21,15 +18,14 @@ use crate::look::gather::{Sought, gather};
 use crate::look::statements::sorted;
 use crate::look::trials::try_all;
 use crate::moving::aim::{Aim, UpdateRequest, asked_for, demands, refuse_unaccepted};
-use crate::moving::constraints::{ConstraintMove, with_edits};
+use crate::moving::alternatives::{Alternative, other_sets};
+use crate::moving::constraints::ConstraintMove;
+use crate::moving::draft::{Draft, Ground};
 use crate::moving::news::news_of;
-use crate::moving::reach::{WaysOut, out_of_advisories, proved, search};
-use crate::moving::tested::{Tested, Tester, Trial, try_out};
+use crate::moving::reach::{WaysOut, find};
+use crate::moving::tested::{Tested, Tester, try_out};
 use crate::project::LoadedProject;
-use crate::project::files::LOCKFILE_NAME;
-use crate::project::patches::Patches;
 use crate::project::read::load_lockfile;
-use crate::search::proposal::{Basis, Proposal};
 use crate::using::checks::checks_of;
 
 /// What updating came to.
@@ -43,6 +39,8 @@ pub struct UpdateReport {
     pub asked: Option<BTreeSet<PackageName>>,
     /// What moved, because of whom, and what that means.
     pub comparison: Comparison,
+    /// Other sets that it could have come to, the best first, where they were asked for.
+    pub alternatives: Vec<Alternative>,
     /// The projects' own constraints that moved.
     pub edits: Vec<ConstraintMove>,
     /// What the releases say that are new, by package.
@@ -104,57 +102,56 @@ pub fn update_tested(
     refuse_unaccepted(project, &before, &declared, request, context)?;
     aim.demands.extend(demands(project, request));
     let sources = project.sources_and_elsewhere(Some(&before), &aim.keep(), context)?;
-    let WaysOut { found, threats, unread } = match request.advisories {
-        true => out_of_advisories(&mut aim, (&before, &declared), project, &sources, context)?,
-        false => {
-            let found = Some(search(&aim, (&before, &declared), project, &sources, context)?);
-            WaysOut { found, threats: Vec::new(), unread: Vec::new() }
-        }
-    };
+    let WaysOut { found, threats, unread } = find(&mut aim, (&before, &declared), project, &sources, context)?;
     // Where nothing is to be done, what is locked is told as it is.
     let Some((resolution, mut documents)) = found else { return Ok(nothing(path, before, aim, threats, unread)) };
-    let Moved { edited, declared: edited_declared, edits, proposal } =
-        moved(&resolution, &aim, (project, &before, &patches), &sources, context)?;
+    let ground = Ground { project, before: &before, declared: &declared, patches: &patches, sources: &sources };
+    let draft = Draft::of(&resolution, &aim, &ground, context)?;
+    let others = other_sets(request.alternatives, &resolution, &aim, &ground, context)?;
+    let (edited, proposal) = (&draft.edited, &draft.proposal);
     let changed = proposal.changes_lockfile() || !proposal.manifests().is_empty();
     let after = proposal.lockfile().clone();
     let missing = &(&from_sources(&before) | &from_sources(&after)) - &documents.keys().cloned().collect();
     documents.extend(told_by_sources(project, &missing, context.observer)?);
     let mut sought = Sought::on(&before);
     sought.add(&after);
+    for other in &others {
+        other.lend_to(&mut documents);
+        sought.add(&other.lockfile);
+    }
     let (advisories, unread) = gather(&sought, &documents, (project, &sources), context)?;
-    let comparison = comparison(&before, &after, &documents, &advisories, &context.settings.platform);
+    let platform = &context.settings.platform;
+    let comparison = comparison(&before, &after, &documents, &advisories, platform);
+    let alternatives = others.into_iter().map(|other| other.compared(&aim, &before, &documents, &advisories, platform));
+    let alternatives = alternatives.collect();
     let mut stayed = outdated(&after, &documents);
     stayed.retain(|one| aim.is_for(&one.package) && !request.advisories);
     // Of several versions side by side another may be affected still: what ended is looked at.
-    let mut standing = sorted(&advisories, (&after, &documents), &edited, context)?.stand;
+    let mut standing = sorted(&advisories, (&after, &documents), edited, context)?.stand;
     standing.retain(|now| threats.iter().any(|threat| threat.id == now.id && threat.package == now.package));
     if request.tries_what_stayed {
-        try_all(&mut stayed, &after, &edited, &sources, context)?;
+        try_all(&mut stayed, &after, edited, &sources, context)?;
     }
     let moved = comparison.moves.iter().map(|one| &one.moved.package).collect();
     let tested = match tester.filter(|_| changed) {
-        Some(tester) => {
-            let (before, after, text) = ((&before, &declared), (&after, &edited_declared), proposal.text());
-            let followed = proposal.followed_texts();
-            let trial = Trial { project, before, edited: &edited, after, text, followed, moved };
-            Some(try_out(&trial, tester, context)?)
-        }
+        Some(tester) => Some(try_out(&draft.trial(&ground, moved), tester, context)?),
         None => None,
     };
     let written = changed && request.write == Write::File && tested.as_ref().is_none_or(Tested::passes);
     if written {
-        proposal.apply(&edited, context)?;
+        proposal.apply(edited, context)?;
     }
     Ok(UpdateReport {
         path,
-        files: files_of(&proposal),
+        files: draft.files(),
         followed: proposal.followed().to_vec(),
         packages: after.chosen.len(),
         asked: aim.packages,
         news: news_of(&comparison, &documents),
         comparison,
-        edits,
-        ruled: ruled(&stayed, &edited),
+        alternatives,
+        edits: draft.edits,
+        ruled: ruled(&stayed, edited),
         stayed,
         standing,
         unread,
@@ -162,52 +159,6 @@ pub fn update_tested(
         changed,
         written,
     })
-}
-
-/// Lists the files that a proposal changes, as they would be.
-fn files_of(proposal: &Proposal) -> BTreeMap<String, String> {
-    let others = proposal.manifests().iter().map(|(file, (_, after))| (file.clone(), after.clone()));
-    let lockfile = proposal.changes_lockfile().then(|| (LOCKFILE_NAME.to_owned(), proposal.text().to_owned()));
-    others.chain(lockfile).collect()
-}
-
-/// A set that was found, as it would be written.
-struct Moved {
-    /// The project, with its constraints moved.
-    edited: LoadedProject,
-    declared: Declared,
-    edits: Vec<ConstraintMove>,
-    proposal: Proposal,
-}
-
-/// Moves constraints where that is wanted, and makes of what the manifests say then what is to be written.
-fn moved(
-    found: &Resolution,
-    aim: &Aim<'_>,
-    (project, before, patches): (&LoadedProject, &Lockfile, &Patches),
-    sources: &SourceSet,
-    context: &Context<'_>,
-) -> Result<Moved, FlowError> {
-    let (edited, edits) = with_edits(project, aim, found)?;
-    let declared = edited.declared_with(patches);
-    let again = match edits.is_empty() && aim.demands.is_empty() {
-        true => None,
-        false => Some(proved(found, &edited, &declared, sources, aim.request, context)?),
-    };
-    let keep = aim.keep();
-    let texts = edited.projects().zip(project.projects()).filter(|(after, before)| after.text != before.text);
-    let texts = texts.map(|(after, before)| (before.manifest_path(), (before.text.clone(), after.text.clone())));
-    let basis = Basis {
-        project: &edited,
-        declared: &declared,
-        patches,
-        before: Some(before),
-        keep: &keep,
-        manifests: texts.collect(),
-        shareable: false,
-    };
-    let proposal = Proposal::of(again.as_ref().unwrap_or(found), &basis, context)?;
-    Ok(Moved { edited, declared, edits, proposal })
 }
 
 /// Finds what the manifest says of packages wherever they turn up.
@@ -238,6 +189,7 @@ fn nothing(
         packages: lockfile.chosen.len(),
         asked: aim.packages,
         comparison: comparison(&lockfile, &lockfile, &nobody.0, &nobody.1, ""),
+        alternatives: Vec::new(),
         edits: Vec::new(),
         news: BTreeMap::new(),
         stayed: Vec::new(),

@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 use yostel_documents::PackageName;
-use yostel_resolve::{Outcome, Problem, Resolution};
+use yostel_resolve::{Outcome, Phase, Problem, Resolution, Resolver, Step};
 use yostel_testkit::any::{any_coexist, any_keep, any_overrides, any_world};
 use yostel_testkit::{World, brute_force};
 
@@ -63,6 +63,64 @@ fn of_several_lines_each_moves_along_its_own() {
     problem.rules.coexist.insert(PackageName::parse("a").unwrap());
     let Ok(Outcome::Resolved(set)) = world.resolve_with(problem, |answers| answers) else { panic!() };
     assert_eq!(told(&set), ["a 1.1.0", "a 2.1.0", "b 1.0.0", "c 2.0.0"]);
+}
+
+/// Resolves what asks for another set; nothing when there is none.
+fn another(world: &World, problem: Problem) -> Option<Resolution> {
+    let mut resolver = Resolver::new(problem);
+    let mut arrived = Vec::new();
+    loop {
+        match resolver.step(arrived).unwrap() {
+            Step::Need(packages) => arrived = world.answer(&packages),
+            Step::Going(Phase::Explaining) => return None,
+            Step::Going(_) => arrived = Vec::new(),
+            Step::Done(Outcome::Resolved(set)) => return Some(set),
+            Step::Done(other) => panic!("{other:?}"),
+        }
+    }
+}
+
+#[test]
+fn another_set_leaves_something_in_its_place_that_the_one_before_moved() {
+    let text = "console: a *, b *, c *\na 1.0.0\na 2.0.0: d ^1\nb 1.0.0: d ^2\nb 2.0.0: c ^2\nb 3.0.0: c ^1\n\
+                c 1.0.0\nc 2.0.0\nd 1.0.0\nd 2.0.0";
+    let world = World::parse(text);
+    let mut problem = reaching(&world, &["a 1.0.0", "b 1.0.0", "c 1.0.0", "d 2.0.0"], &["a"]);
+    let Ok(Outcome::Resolved(best)) = world.resolve_with(problem.clone(), |answers| answers) else { panic!() };
+    assert_eq!(told(&best), ["a 2.0.0", "b 3.0.0", "c 1.0.0", "d 1.0.0"]);
+    // Without moving both, a does not come as far.
+    problem.unlike.push(best.left(&problem));
+    let second = another(&world, problem.clone()).unwrap();
+    assert_eq!(told(&second), ["a 1.0.0", "b 1.0.0", "c 1.0.0", "d 2.0.0"]);
+    // Nothing moves, so there is nothing to leave in its place.
+    problem.unlike.push(second.left(&problem));
+    assert_eq!(another(&world, problem), None);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(3_000))]
+
+    #[test]
+    fn other_sets_are_those_of_trying_everything(
+        text in any_world(),
+        keep in any_keep(),
+        reach in prop::sample::subsequence(vec!["a", "b"], 1..=2),
+        overrides in any_overrides(),
+        coexist in any_coexist(),
+    ) {
+        let world = World::parse(&text);
+        let mut problem = reaching(&world, &keep, &reach);
+        problem.rules.overrides = overrides;
+        problem.rules.coexist = coexist;
+        let Ok(Outcome::Resolved(best)) = world.resolve_with(problem.clone(), |answers| answers) else { return Ok(()) };
+        problem.unlike.push(best.left(&problem));
+        for _ in 0..3 {
+            let other = another(&world, problem.clone());
+            prop_assert_eq!(other.as_ref().map(told), brute_force(&world, &problem).as_ref().map(told));
+            let Some(other) = other else { break };
+            problem.unlike.push(other.left(&problem));
+        }
+    }
 }
 
 proptest! {

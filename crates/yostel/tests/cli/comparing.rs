@@ -38,21 +38,21 @@ fn a_change_is_told_with_who_caused_what() {
         rows,
         [
             "HEAD -> now: 1 moved, 2 added, 1 gone, 1 otherwise changed, 4 packages in place of 3.",
-            "  WHAT   PACKAGE      VERSIONS                          BECAUSE",
-            "  up     gust         2.0.0 -> 2.1.0                    hoist 1.0.0 needs >=2.1, <3: console needs hoist now, ^1",
-            "  added  hoist        1.0.0                             console needs it now, ^1",
-            "  added  valley/horn  1.0.0                             came with hoist 1.0.0: console needs hoist now, ^1",
-            "  gone   rig          0.9.0                             console does not need it for test any more",
-            "  other  unit         for run in place of run and test",
+            "  WHAT   PACKAGE      VERSIONS                            AGE  BECAUSE",
+            "  up     gust         2.0.0 -> 2.1.0                    today  hoist 1.0.0 needs >=2.1, <3: console needs hoist now, ^1",
+            "  added  hoist        1.0.0                             today  console needs it now, ^1",
+            "  added  valley/horn  1.0.0                             today  came with hoist 1.0.0: console needs hoist now, ^1",
+            "  gone   rig          0.9.0                                 -  console does not need it for test any more",
+            "  other  unit         for run in place of run and test      -",
         ],
         "{told}"
     );
     committed(&sandbox, "second");
     let back = sandbox.run("console", "compare HEAD HEAD~1").expect(0).stdout;
     for row in [
-        "  down   gust         2.1.0 -> 2.0.0                    console needs =2.0.0 in place of >=2\n",
-        "  added  rig          0.9.0                             console needs it now for test, ^0.9\n",
-        "  gone   valley/horn  1.0.0                             went with hoist 1.0.0: console does not need hoist any more\n",
+        "  down   gust         2.1.0 -> 2.0.0                    today  console needs =2.0.0 in place of >=2\n",
+        "  added  rig          0.9.0                             today  console needs it now for test, ^0.9\n",
+        "  gone   valley/horn  1.0.0                                 -  went with hoist 1.0.0: console does not need hoist any more\n",
     ] {
         assert!(back.contains(row), "{row} in {back}");
     }

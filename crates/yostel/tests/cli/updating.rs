@@ -62,8 +62,8 @@ fn a_named_package_moves_as_far_as_it_can_and_of_the_others_what_must() {
     assert_eq!(moves(&json(&sandbox, "update mast")), ["mast 1.2.0"]);
     // Wire may be anything for lamp; bell has to make way, and is told with the reason.
     let told = sandbox.run("console", "update wire").expect(0).stdout;
-    assert!(told.contains("wire     1.0.0 -> 3.0.0  asked for"), "{told}");
-    assert!(told.contains("bell     1.0.0 -> 1.1.0  made way for wire 3.0.0: it needed <2"), "{told}");
+    assert!(told.contains("wire     1.0.0 -> 3.0.0  today  asked for"), "{told}");
+    assert!(told.contains("bell     1.0.0 -> 1.1.0  today  made way for wire 3.0.0: it needed <2"), "{told}");
     assert_eq!(locked(&sandbox), ["bell 1.1.0", "lamp 1.0.0", "mast 1.2.0", "wire 3.0.0"]);
     // Everything: lamp 2 takes wire back to 2, which is older, and lamp is needed directly.
     assert_eq!(moves(&json(&sandbox, "update")), ["lamp 2.0.0", "wire 2.1.0"]);
@@ -265,7 +265,7 @@ fn it_goes_on_to_install_and_speaks_where_it_is_asked_to() {
     sandbox.run("console", "lock --take oldest").expect(0);
     sandbox.run("console", "install").expect(0);
     let told = sandbox.run("console", "update gust --install").expect(0).stdout;
-    assert!(told.contains("gust     2.0.0 -> 2.1.0  asked for") && told.contains("Installed"), "{told}");
+    assert!(told.contains("gust     2.0.0 -> 2.1.0  today  asked for") && told.contains("Installed"), "{told}");
     assert!(sandbox.run("console", "run -- gust-now").expect(0).stdout.contains("gust 2.1.0"));
     assert_eq!(sandbox.run("console", "update --quiet").expect(0).stdout, "");
     sandbox.run("console", "update --preview --install").expect(2);
@@ -275,4 +275,74 @@ fn it_goes_on_to_install_and_speaks_where_it_is_asked_to() {
     let before = sandbox.read("console/yostel.lock");
     assert_ne!(sandbox.run("console", "update").status, 0);
     assert_eq!(sandbox.read("console/yostel.lock"), before);
+}
+
+#[test]
+fn other_ways_are_listed_and_what_they_say_to_type_comes_to_exactly_them() {
+    let sandbox = sandbox();
+    // A new crane needs a drum: the old one takes a new cable, the new one a new hub, and so a new belt.
+    publish(&sandbox, "crane 1.0.0", "", &[]);
+    publish(&sandbox, "crane 1.5.0", "", &[]);
+    publish(&sandbox, "crane 2.0.0", "drum = '*'", &[]);
+    publish(&sandbox, "drum 1.0.0", "cable = '^2'", &[]);
+    publish(&sandbox, "drum 2.0.0", "hub = '^2'", &[]);
+    publish(&sandbox, "belt 1.0.0", "hub = '<2'", &[]);
+    publish(&sandbox, "belt 1.1.0", "hub = '*'", &[]);
+    publish(&sandbox, "hub 1.0.0", "", &[]);
+    publish(&sandbox, "hub 2.0.0", "", &[]);
+    publish(&sandbox, "cable 1.0.0", "", &[]);
+    publish(&sandbox, "cable 2.0.0", "", &[]);
+    project(&sandbox, "belt = \"*\"\ncable = \"*\"\ncrane = \"^1\"", "");
+    sandbox.run("console", "lock --take oldest").expect(0);
+    let lockfile = sandbox.read("console/yostel.lock");
+    assert_eq!(locked(&sandbox), ["belt 1.0.0", "cable 1.0.0", "crane 1.0.0", "hub 1.0.0"]);
+    let answer = json(&sandbox, "update crane --edit --alternatives 5");
+    assert_eq!(moves(&answer), ["cable 2.0.0", "crane 2.0.0", "drum 1.0.0"]);
+    let others: Vec<Vec<String>> = answer["alternatives"].as_array().unwrap().iter().map(moves).collect();
+    let expected = [vec!["belt 1.1.0", "crane 2.0.0", "drum 2.0.0", "hub 2.0.0"], vec!["crane 1.5.0"]];
+    assert_eq!(others, expected, "{answer}");
+    assert_eq!(answer["alternatives"][0]["edits"][0]["after"], "^2");
+    let told = sandbox.run("console", "update crane --edit --alternatives 5").expect(0).stdout;
+    assert!(told.contains("Other ways") && told.contains("there are no others"), "{told}");
+    assert_eq!(sandbox.read("console/yostel.lock"), lockfile, "nothing was written");
+    let steps: Vec<&str> = told.lines().filter_map(|line| Some(line.split_once(": yostel ")?.1)).collect();
+    assert_eq!(steps.len(), 2, "{told}");
+    for (step, expected) in steps.iter().zip(&expected) {
+        assert_eq!(moves(&json(&sandbox, step)), *expected, "{step}");
+        sandbox.run("console", "undo").expect(0);
+        assert_eq!(sandbox.read("console/yostel.lock"), lockfile);
+    }
+    let told = sandbox.run("console", "update belt --alternatives 1").expect(0).stdout;
+    assert!(told.contains("nothing else has to move"), "{told}");
+    sandbox.run("console", "update --alternatives 1").expect(2).says(&["name the packages"]);
+}
+
+#[test]
+fn one_chooses_on_a_terminal_what_moves_and_nobody_is_asked_without_one() {
+    let sandbox = moving_world();
+    let lockfile = sandbox.read("console/yostel.lock");
+    let choosing = |words: &str, keys: &str| sandbox.at_terminal("console", words, ("Escape moves nothing", keys));
+    // Of lamp, mast and wire, all marked: wire is not to move, but lamp takes it along.
+    let told = choosing("update --choose", "\x1b[A \r").expect(0);
+    assert!(told.stderr.contains("[x] mast  1.0.0 -> 1.2.0  today"), "{}", told.stderr);
+    assert!(told.stdout.contains("lamp     1.0.0 -> 2.0.0  today  asked for"), "{}", told.stdout);
+    assert_eq!(locked(&sandbox), ["bell 1.1.0", "lamp 2.0.0", "mast 1.2.0", "wire 2.1.0"]);
+    sandbox.run("console", "undo").expect(0);
+    // Named with a version, it goes no further than that.
+    let told = choosing("update wire 1.1.0 mast --choose --preview", " \r").expect(0);
+    assert!(told.stdout.contains("1 moved") && told.stdout.contains("1.0.0 -> 1.1.0"), "{}", told.stdout);
+    for keys in ["\x1b", "a\r"] {
+        assert_eq!(choosing("update --choose", keys).expect(0).stdout, "Nothing was chosen, so nothing moved.\n");
+    }
+    let told = choosing("--format json update --choose", "a\r").expect(0).stdout;
+    assert_eq!(serde_json::from_str::<Value>(&told).unwrap()["written"], false);
+    assert_eq!(choosing("update --choose", "\x03").expect(130).stdout, "", "Ctrl-C");
+    sandbox.run("console", "update --choose").expect(2).says(&["there is none", "update --preview"]);
+    assert_eq!(sandbox.read("console/yostel.lock"), lockfile);
+    // Where nothing can move, nobody is asked.
+    choosing("update --choose", "\r").expect(0);
+    assert_eq!(
+        sandbox.run("console", "update").expect(0).stdout.lines().next(),
+        Some("4 locked packages stay as they are.")
+    );
 }

@@ -1,5 +1,7 @@
 //! Moving versions, and back.
 
+mod alternatives;
+mod choosing;
 pub(super) mod culprit;
 pub(super) mod import;
 pub(super) mod proposals;

@@ -1,6 +1,7 @@
 //! `update`: move what is locked to newer releases, and tell what moves with it.
 
 use std::collections::BTreeMap;
+use std::io::ErrorKind;
 
 use clap::Args;
 use jiff::Timestamp;
@@ -11,7 +12,7 @@ use yostel_documents::{PackageName, Purpose, SourceName, run_purpose};
 use yostel_findings::{Cause, CheckVerdict, Compared, News, Outdated, Trial};
 use yostel_flows::{
     CheckIn, CheckPlace, Checked, ConstraintMove, FlowError, LoadedProject, Tested, Tester, UpdateReport,
-    UpdateRequest, Write, update_tested,
+    UpdateRequest, Write, update, update_tested,
 };
 use yostel_versions::{ConstraintText, ConstraintTextError, Version};
 
@@ -19,6 +20,8 @@ use crate::answer::{Answer, Said as SaidOf, failure, failure_of};
 use crate::call::{Call, typed_command};
 use crate::commands::decide::lock::{follows, moment};
 use crate::commands::look::compare::words::{said_besides, table};
+use crate::commands::moving::alternatives;
+use crate::commands::moving::choosing::{Choice, choose, is_possible};
 use crate::commands::moving::culprit::{blamed, words as culprit_words};
 use crate::commands::using::checking::{Runner, results};
 use crate::commands::using::install::{go_on_to_install, words_after};
@@ -47,9 +50,17 @@ pub(crate) struct Update {
     #[arg(long)]
     edit: bool,
 
+    /// Choose on the terminal which of the moves to make
+    #[arg(long, conflicts_with = "alternatives")]
+    choose: bool,
+
     /// Move no other package that can stay
     #[arg(long)]
     alone: bool,
+
+    /// Only show what would move, and so many other ways: sets that leave something in its place that those before move
+    #[arg(long, value_name = "NUMBER", conflicts_with = "install", value_parser = clap::value_parser!(u8).range(1..=20))]
+    alternatives: Option<u8>,
 
     /// Only what is affected by advisories, and only as far as ends them
     #[arg(long)]
@@ -97,39 +108,29 @@ pub(crate) struct Update {
 
 pub(crate) fn run(arguments: Update, call: &Call) -> Result<Answer, FlowError> {
     let refuse = |diagnostic: Diagnostic| Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
-    let pairs = match pairs(&arguments.said) {
-        Ok(pairs) => pairs,
-        Err(headline) => return refuse(Diagnostic::new(Code::Usage, headline, "name one version, or one constraint")),
+    let mut request = match request_of(&arguments) {
+        Ok(request) => request,
+        Err(diagnostic) => return refuse(diagnostic),
     };
-    let mut packages = Vec::new();
-    for (package, far) in pairs {
-        match far.map(how_far).transpose() {
-            Ok(accept) => packages.push((package, accept)),
-            Err(error) => return refuse(bad_constraint(&error, Some(&package))),
+    let project = call.project()?;
+    if arguments.choose {
+        let preview = UpdateRequest { tries_what_stayed: false, write: Write::Nothing, ..request.clone() };
+        let report = update(&project, &preview, &call.context())?;
+        match choose(&report, &request, call) {
+            Ok(Choice::All) => {}
+            Ok(Choice::Some(narrowed)) => request = narrowed,
+            Ok(Choice::Nothing) => {
+                let answer = || UpdateAnswer::of(&report, call.settings.now);
+                let words = || "Nothing was chosen, so nothing moved.\n".to_owned();
+                return Ok(Answer::either(call, Exit::Fine, SaidOf::Result, answer, words));
+            }
+            Err(error) if error.kind() == ErrorKind::Interrupted => return Err(FlowError::Stopped),
+            Err(error) => return refuse(no_terminal(format!("the terminal cannot be read: {error}"))),
         }
     }
-    let is_narrowed = arguments.direct || arguments.purpose.is_some() || arguments.needed_by.is_some();
-    if arguments.alone && packages.is_empty() && !is_narrowed && arguments.from.is_none() && !arguments.advisories {
-        let headline = "--alone without anything that is to move: nothing would stay beside it";
-        return refuse(Diagnostic::new(Code::Usage, headline, "name the packages that are to move"));
-    }
-    let request = UpdateRequest {
-        packages,
-        direct: arguments.direct,
-        purpose: arguments.purpose.clone(),
-        needed_by: arguments.needed_by.clone(),
-        source: arguments.from.clone(),
-        advisories: arguments.advisories,
-        edit: arguments.edit,
-        alone: arguments.alone,
-        as_of: arguments.as_of,
-        tries_what_stayed: true,
-        write: if arguments.preview { Write::Nothing } else { Write::File },
-    };
     let mut runner = Runner::of(call);
     let mut run = |check: &CheckIn, place: &CheckPlace, with| runner.run_check(check, place, Some(with));
     let tester = arguments.tested.then_some(Tester { run: &mut run, culprit: arguments.culprit });
-    let project = call.project()?;
     let report = match update_tested(&project, &request, tester, &call.context()) {
         Ok(report) => report,
         Err(error) => return runner.failure().ok_or(error),
@@ -143,8 +144,54 @@ pub(crate) fn run(arguments: Update, call: &Call) -> Result<Answer, FlowError> {
         Ok(installed) => installed,
         Err(error) => return Ok(failure(&error, call).after(call, words)),
     };
-    let said = SaidOf::previewing(arguments.preview);
+    let said = SaidOf::previewing(request.write == Write::Nothing);
     Ok(Answer::either(call, Exit::Fine, said, answer, || words() + &words_after(installed.as_ref())))
+}
+
+/// Reads what was typed; tells what is wrong with it.
+fn request_of(arguments: &Update) -> Result<UpdateRequest, Diagnostic> {
+    let refuse = |headline: &str, next: &str| Err(Diagnostic::new(Code::Usage, headline.to_owned(), next));
+    let pairs = match pairs(&arguments.said) {
+        Ok(pairs) => pairs,
+        Err(headline) => return refuse(&headline, "name one version, or one constraint"),
+    };
+    let mut packages = Vec::new();
+    for (package, far) in pairs {
+        match far.map(how_far).transpose() {
+            Ok(accept) => packages.push((package, accept)),
+            Err(error) => return Err(bad_constraint(&error, Some(&package))),
+        }
+    }
+    let is_narrowed = arguments.direct || arguments.purpose.is_some() || arguments.needed_by.is_some();
+    let is_everything = packages.is_empty() && !is_narrowed && arguments.from.is_none() && !arguments.advisories;
+    let beside = [("--alone", arguments.alone), ("--alternatives", arguments.alternatives.is_some())];
+    if let Some((option, _)) = beside.into_iter().find(|(_, is_given)| *is_given && is_everything) {
+        let headline = format!("{option} without anything that is to move: nothing would stay beside it");
+        return refuse(&headline, "name the packages that are to move");
+    }
+    if arguments.choose && !is_possible() {
+        return Err(no_terminal("--choose asks on a terminal, and there is none".to_owned()));
+    }
+    Ok(UpdateRequest {
+        packages,
+        alternatives: arguments.alternatives.map_or(0, usize::from),
+        direct: arguments.direct,
+        purpose: arguments.purpose.clone(),
+        needed_by: arguments.needed_by.clone(),
+        source: arguments.from.clone(),
+        advisories: arguments.advisories,
+        edit: arguments.edit,
+        alone: arguments.alone,
+        as_of: arguments.as_of,
+        tries_what_stayed: true,
+        write: if arguments.preview || arguments.alternatives.is_some() { Write::Nothing } else { Write::File },
+    })
+}
+
+/// Says what to do where nobody can be asked.
+fn no_terminal(headline: String) -> Diagnostic {
+    Diagnostic::new(Code::Usage, headline, "yostel update --preview, to see what would move")
+        .or("yostel update PACKAGE, with the packages by name")
 }
 
 /// Reads how far a package is to move: a version is that very one.
@@ -170,7 +217,7 @@ fn words(report: &UpdateReport, arguments: &Update, project: &LoadedProject, cal
     };
     let most = if arguments.in_full { usize::MAX } else { MOVES_TOLD };
     let mut text = match report.changed {
-        true => table(&report.comparison, &what, &because, (&is_asked, most)),
+        true => table(&report.comparison, &what, call.settings.now, &because, (&is_asked, most)),
         false => format!("{what}.\n"),
     };
     text.push_str(&edits(&report.edits));
@@ -182,6 +229,9 @@ fn words(report: &UpdateReport, arguments: &Update, project: &LoadedProject, cal
     text.push_str(&stayed(report, arguments));
     text.push_str(&standing(report));
     text.push_str(&unread(report));
+    if let Some(most) = arguments.alternatives {
+        text.push_str(&alternatives::words(report, &options_kept(arguments), usize::from(most)));
+    }
     if let Some(tested) = &report.tested {
         text.push_str(&checks(tested, arguments, project, call));
     }
@@ -189,6 +239,18 @@ fn words(report: &UpdateReport, arguments: &Update, project: &LoadedProject, cal
         (true, true, false) => text + &next_steps(["yostel install", "yostel undo, to take it back"]),
         _ => text,
     }
+}
+
+/// Writes the options that bear on which set it comes to, once packages and versions are named.
+fn options_kept(arguments: &Update) -> String {
+    let mut text = String::new();
+    if arguments.edit {
+        text.push_str(" --edit");
+    }
+    if let Some(day) = arguments.as_of {
+        text.push_str(&format!(" --as-of {day}"));
+    }
+    text
 }
 
 /// Tells what the checks came to.

@@ -10,7 +10,7 @@ use std::path::Path;
 use similar::TextDiff;
 use yostel_answers::words::cause_words;
 use yostel_documents::Lockfile;
-use yostel_flows::{MOST_LOCKFILE, compare_texts};
+use yostel_flows::{MOST_LOCKFILE, Settings, compare_texts};
 
 use super::words::table;
 use crate::answer::Answer;
@@ -29,7 +29,7 @@ pub(super) fn run(words: &[String], call: &Call) -> Answer {
         bytes.unwrap_or_else(|error| format!("{file} cannot be read: {error}\n"))
     };
     let stdout = match words {
-        [path, old, _, _, new, _, _, ..] => diff(path, &text(old), &text(new), &call.settings.platform),
+        [path, old, _, _, new, _, _, ..] => diff(path, &text(old), &text(new), &call.settings),
         [file, ..] => plain(&text(file)),
         [] => String::new(),
     };
@@ -37,9 +37,9 @@ pub(super) fn run(words: &[String], call: &Call) -> Answer {
 }
 
 /// Tells what a change means; where one side is no lockfile, as in a merge that is not finished, the lines that differ.
-fn diff(path: &str, old: &str, new: &str, platform: &str) -> String {
-    match compare_texts((Path::new(path), old), (Path::new(path), new), platform) {
-        Ok(comparison) => table(&comparison, &sanitise(path), &cause_words, (&|_| false, usize::MAX)),
+fn diff(path: &str, old: &str, new: &str, settings: &Settings) -> String {
+    match compare_texts((Path::new(path), old), (Path::new(path), new), &settings.platform) {
+        Ok(comparison) => table(&comparison, &sanitise(path), settings.now, &cause_words, (&|_| false, usize::MAX)),
         Err(_) => {
             let diff = TextDiff::from_lines(old, new).unified_diff().context_radius(3).header(path, path).to_string();
             diff.split_inclusive('\n').map(|line| sanitise(line.trim_end_matches('\n')) + "\n").collect()

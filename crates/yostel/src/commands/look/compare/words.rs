@@ -1,7 +1,8 @@
 //! What a change of a lockfile means, for people: on a terminal, and in Markdown.
 
+use jiff::Timestamp;
 use yostel_answers::answers::compare::is_alarm;
-use yostel_answers::words::{cause_words, severity_words, side_words, size, versions_words};
+use yostel_answers::words::{age, cause_words, severity_words, side_words, size, versions_words};
 use yostel_findings::{Compared, Comparison, MoveKind, Threat};
 use yostel_flows::{CompareReport, Side};
 
@@ -16,7 +17,8 @@ const MOST_NAMED: usize = 5;
 /// Tells it on a terminal: alarms first, then what breaks, moves, comes and goes.
 pub(super) fn text(report: &CompareReport, call: &Call) -> String {
     let [old, new] = names(report, call);
-    table(&report.comparison, &format!("{old} -> {new}"), &cause_words, (&|_| false, usize::MAX))
+    let what = format!("{old} -> {new}");
+    table(&report.comparison, &what, call.settings.now, &cause_words, (&|_| false, usize::MAX))
         + &said_besides(&report.comparison)
         + &untold(report).map(note).unwrap_or_default()
 }
@@ -26,10 +28,11 @@ pub(crate) fn said_besides(comparison: &Comparison) -> String {
     besides(comparison).into_iter().map(|(role, lead, says)| below(role, lead, says)).collect()
 }
 
-/// Tells what moved, at most so much of it, and what was asked for first.
+/// Tells what moved, at most so much of it, and what was asked for first; ages are those at a time.
 pub(crate) fn table(
     comparison: &Comparison,
     what: &str,
+    now: Timestamp,
     because: &dyn Fn(&Compared) -> String,
     (is_asked, most): (&dyn Fn(&Compared) -> bool, usize),
 ) -> String {
@@ -49,12 +52,17 @@ pub(crate) fn table(
     if rows.is_empty() {
         return text;
     }
-    let heads = [Head::change("what"), Head::package("package"), Head::words("versions"), Head::words("because")];
-    let mut columns = Columns::new(heads);
+    // Without what sources tell, nobody knows any age.
+    let has_ages = rows.iter().any(|(_, one)| one.published.is_some());
+    let ages = has_ages.then_some(Head::number("age").spare());
+    let heads = [Head::change("what"), Head::package("package"), Head::words("versions")];
+    let mut columns = Columns::new(heads.into_iter().chain(ages).chain([Head::words("because")]));
     let more = rows.len().saturating_sub(most);
     for (rank, one) in rows.into_iter().take(most) {
         let kind = &one.moved.kind;
-        columns.row([rank.word().to_owned(), one.moved.package.to_string(), versions_words(kind), because(one)]);
+        let age = one.published.map_or_else(|| "-".to_owned(), |published| age(published, now));
+        let cells = [rank.word().to_owned(), one.moved.package.to_string(), versions_words(kind)];
+        columns.row(cells.into_iter().chain(has_ages.then_some(age)).chain([because(one)]));
     }
     text.push_str(&columns.finish());
     if more > 0 { text + &format!("  and {more} more: --in-full\n") } else { text }
