@@ -5,7 +5,7 @@
 //! Where what it found does not bear that out, delta debugging goes on (`ddmin`, Zeller and Hildebrandt 2002), which takes
 //! nothing for granted and leaves a set of which no single move can be left out.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 /// What a check said of a set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -68,6 +68,42 @@ pub fn blame<E>(count: usize, ask: impl FnMut(&BTreeSet<usize>) -> Result<Verdic
         }
     }
     Ok(Blame::Moves(found))
+}
+
+/// What checks said, by set.
+pub type Verdicts = BTreeMap<BTreeSet<usize>, Verdict>;
+
+/// What a search does next.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Next {
+    /// It asks about these sets. The first decides how it goes on; those after it are what it would ask about then, whichever
+    /// way those before come out, so that they can be tried at the same time.
+    Ask(Vec<BTreeSet<usize>>),
+    /// Nothing: this is what it came to.
+    End(Blame),
+}
+
+/// Says what [`blame`] does next, going by what is known, with at most so many sets to ask about.
+pub fn next(count: usize, known: &Verdicts, most: usize) -> Next {
+    let asked = |known: &Verdicts| blame(count, |set| known.get(set).copied().ok_or_else(|| set.clone()));
+    let mut wanted = match asked(known) {
+        Ok(blame) => return Next::End(blame),
+        Err(set) => vec![set],
+    };
+    // What may come out is tried breadth first; that nobody can tell is the rare case.
+    let mut open = VecDeque::from([(known.clone(), wanted[0].clone())]);
+    while let Some((known, set)) = open.pop_front().filter(|_| wanted.len() < most) {
+        for verdict in [Verdict::Fails, Verdict::Passes] {
+            let mut then = known.clone();
+            then.insert(set.clone(), verdict);
+            let Err(next) = asked(&then) else { continue };
+            if wanted.len() < most && !wanted.contains(&next) {
+                wanted.push(next.clone());
+            }
+            open.push_back((then, next));
+        }
+    }
+    Next::Ask(wanted)
 }
 
 struct Search<A> {
@@ -247,6 +283,35 @@ mod tests {
             for one in &found {
                 let without: BTreeSet<usize> = found.iter().copied().filter(|other| other != one).collect();
                 prop_assert_ne!(check(&without), Verdict::Fails);
+            }
+        }
+
+        #[test]
+        fn several_at_once_come_to_the_same_in_fewer_rounds(
+            count in 1usize..40,
+            culprits in prop::collection::vec(0usize..40, 1..3),
+            at_once in 1usize..8,
+        ) {
+            let culprits: Vec<usize> = culprits.into_iter().map(|one| one % count).collect();
+            let check = needing(&culprits);
+            let (alone, runs) = runs(count, &check);
+            let (mut known, mut rounds) = (Verdicts::new(), 0);
+            let found = loop {
+                match next(count, &known, at_once) {
+                    Next::End(blame) => break blame,
+                    Next::Ask(sets) => {
+                        prop_assert!(sets.len() <= at_once && !sets.is_empty());
+                        prop_assert!(sets.iter().all(|set| !known.contains_key(set)));
+                        known.extend(sets.into_iter().map(|set| (set.clone(), check(&set))));
+                        rounds += 1;
+                    }
+                }
+            };
+            prop_assert_eq!(found, alone);
+            prop_assert!(rounds <= runs, "{} and {}", rounds, runs);
+            // Three at once know two steps of a search by halves in each round.
+            if at_once >= 3 && culprits.len() == 1 && runs > 4 {
+                prop_assert!(rounds <= runs / 2 + 2, "{} and {}", rounds, runs);
             }
         }
 

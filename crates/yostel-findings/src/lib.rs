@@ -63,7 +63,7 @@ pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
 pub use bill::{Bill, Needed, Part, PatchOf, Subject, bill, is_of_the_world, package_url, without_credentials};
 pub use compare::{Move, MoveKind, compare};
 pub use comparison::{Cause, Compared, Comparison, NeedChange, comparison};
-pub use culprit::{Blame, Verdict as CheckVerdict, blame};
+pub use culprit::{Blame, Next as NextTries, Verdict as CheckVerdict, Verdicts, blame, next as next_tries};
 pub use drift::{Drift, Lag, LockedRelease, Told, years};
 pub use finding::{AuditReport, Finding, FindingGroup, FindingKind, Matter, Origins};
 pub use graph::{

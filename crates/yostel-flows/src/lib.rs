@@ -87,15 +87,15 @@ pub use look::upward::{AskerNode, Upward, upward};
 pub use moving::aim::UpdateRequest;
 pub use moving::alternatives::Alternative;
 pub use moving::constraints::ConstraintMove;
-pub use moving::culprit::{Blamed, CheckInRoom, CheckOf, CulpritReport, culprit, culprit_by};
+pub use moving::culprit::{Blamed, CheckInRoom, CheckOfLock, CulpritReport, CulpritRequest, culprit, culprit_by};
 pub use moving::import::intake::Names;
 pub use moving::import::take::{
     ConstraintStyle, ImportReport, ImportRequest, NotKept, WhyNotKept, begin_project, import,
 };
 pub use moving::propose::decide::{Decision, decide, proposals};
 pub use moving::propose::run::{Describe, Draft, ProposeReport, ProposeRequest, Stepped, WhyLeft, propose};
-pub use moving::scratch::{CheckPlace, CheckRoom};
-pub use moving::tested::{Checked, Ran, RunCheck, Tested, Tester, With};
+pub use moving::scratch::{CheckPlace, CheckRoom, Ran};
+pub use moving::tested::{Checked, RunCheck, Tested, Tester, With};
 pub use moving::undo::{PastChange, Restored, UndoReport, UndoRequest, past_changes, undo};
 pub use moving::update::{UpdateReport, update, update_tested};
 pub use observer::{Event, Observer, Silent};

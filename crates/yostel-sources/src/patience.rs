@@ -13,6 +13,8 @@ pub struct Patience {
     pub total: Duration,
     /// Once this is set, from anywhere, nobody waits any longer.
     pub stop: Arc<AtomicBool>,
+    /// The same, for what is waited for with this alone.
+    pub unwanted: Arc<AtomicBool>,
 }
 
 /// How often somebody who waits looks whether to stop.
@@ -21,12 +23,17 @@ pub(crate) const LOOK: Duration = Duration::from_millis(50);
 impl Patience {
     /// Tells whether to stop waiting.
     pub fn is_stopped(&self) -> bool {
-        self.stop.load(Ordering::Relaxed)
+        self.stop.load(Ordering::Relaxed) || self.unwanted.load(Ordering::Relaxed)
     }
 }
 
 impl Default for Patience {
     fn default() -> Self {
-        Self { idle: Duration::from_secs(60), total: Duration::from_secs(1800), stop: Arc::default() }
+        Self {
+            idle: Duration::from_secs(60),
+            total: Duration::from_secs(1800),
+            stop: Arc::default(),
+            unwanted: Arc::default(),
+        }
     }
 }

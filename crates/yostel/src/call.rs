@@ -87,6 +87,7 @@ impl Call {
         let patience = Patience {
             idle: seconds("YOSTEL_IDLE_SECONDS", Patience::default().idle)?,
             total: seconds("YOSTEL_TOTAL_SECONDS", Patience::default().total)?,
+            unwanted: Arc::default(),
             stop: signals::flag(),
         };
         let tool = Version::parse(env!("CARGO_PKG_VERSION"), &Order::Semver).expect("our own version is one");

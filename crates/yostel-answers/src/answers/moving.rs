@@ -6,7 +6,6 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_findings::CheckVerdict;
 use yostel_flows::{
     Alternative, Blamed, ConstraintMove, CulpritReport, PastChange, Restored, Tested, UndoReport, UpdateReport,
 };
@@ -136,11 +135,11 @@ pub struct TestedTold {
 
 impl From<&Tested> for TestedTold {
     fn from(tested: &Tested) -> Self {
-        let said = |culprit: &CulpritReport| {
-            let failed = tested.checks.iter().find(|checked| checked.ran.verdict == CheckVerdict::Fails);
-            CulpritAnswer::of(culprit, failed.map_or("", |checked| &checked.ran.said))
-        };
-        Self { checks: told(&tested.checks), unreached: tested.unreached, culprit: tested.culprit.as_ref().map(said) }
+        Self {
+            checks: told(&tested.checks),
+            unreached: tested.unreached,
+            culprit: tested.culprit.as_ref().map(Into::into),
+        }
     }
 }
 
@@ -295,7 +294,9 @@ pub struct CulpritAnswer {
     pub unlike_good: usize,
     /// How often the check was run.
     pub runs: usize,
-    /// What the check said when it failed last; empty where it did not.
+    /// How many sets were tried before, by a search that was taken up with `--resume`.
+    pub resumed: usize,
+    /// What the check said with these moves alone, or without any where it fails then too; empty where neither is so.
     pub said: String,
 }
 
@@ -303,9 +304,8 @@ impl Told for CulpritAnswer {
     const COMMAND: &'static str = "culprit";
 }
 
-impl CulpritAnswer {
-    /// Tells what came of a search, and what the check said when it failed last.
-    pub fn of(report: &CulpritReport, said: &str) -> Self {
+impl From<&CulpritReport> for CulpritAnswer {
+    fn from(report: &CulpritReport) -> Self {
         let (found, packages, moves) = match &report.blame {
             Blamed::Moves { comparison, packages } => ("moves", texts(packages), told(&comparison.moves)),
             Blamed::GoodFails => ("good-fails", Vec::new(), Vec::new()),
@@ -324,7 +324,8 @@ impl CulpritAnswer {
             untried: report.untried,
             unlike_good: report.unlike_good,
             runs: report.runs,
-            said: said.to_owned(),
+            resumed: report.resumed,
+            said: report.said.clone(),
         }
     }
 }

@@ -6,9 +6,12 @@ use std::ffi::OsStr;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::Duration;
 
-use yostel_documents::{PackageName, Purpose};
-use yostel_files::{Folder, Kind};
+use yostel_documents::{PackageName, Purpose, Sha256, to_hex};
+use yostel_files::{FileError, Folder, Kind};
+use yostel_findings::CheckVerdict;
 use yostel_store::WorkFolder;
 
 use crate::context::Context;
@@ -45,12 +48,33 @@ pub struct CheckPlace {
     pub folder: PathBuf,
     /// What the packages make of the environment.
     pub environment: Environment,
+    /// Once this is set, nobody wants to know any more.
+    pub unwanted: Arc<AtomicBool>,
+}
+
+/// What running a check once came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ran {
+    /// What it says.
+    pub verdict: CheckVerdict,
+    /// How long it took.
+    pub took: Duration,
+    /// What it printed.
+    pub said: String,
+}
+
+impl Ran {
+    /// One that took no time, and said nothing besides.
+    pub(crate) fn of(verdict: CheckVerdict) -> Self {
+        Self { verdict, took: Duration::ZERO, said: String::new() }
+    }
 }
 
 /// A copy of a project in which a set is installed. It goes when this is dropped.
 pub struct CheckRoom<'r> {
     there: LoadedProject,
     scratch: Scratch,
+    unwanted: Arc<AtomicBool>,
     context: &'r Context<'r>,
 }
 
@@ -75,9 +99,16 @@ impl<'r> CheckRoom<'r> {
         let texts = BTreeMap::from([(edited.lockfile_path(), lockfile.to_owned())]);
         let there = LoadedProject { files: Arc::new(OpenFiles { texts }), ..edited.clone() };
         let there = there.installed_in(scratch.folder().to_owned());
-        let room = Self { there, scratch, context };
+        let room = Self { there, scratch, unwanted: Arc::default(), context };
         install(&room.there, &InstallRequest::default(), context)?;
         Ok(room)
+    }
+
+    /// Lets commands in it know by this when nobody wants to know any more.
+    pub(crate) fn until(self, unwanted: Arc<AtomicBool>) -> Self {
+        let mut room = self;
+        room.unwanted = unwanted;
+        room
     }
 
     /// Returns where a command of the project that is worked on is run.
@@ -95,7 +126,8 @@ impl<'r> CheckRoom<'r> {
     pub fn place_in(&self, project: &PackageName, purposes: &BTreeSet<Purpose>) -> Result<CheckPlace, FlowError> {
         let there = self.there.clone().at_project(project)?;
         let environment = environment_for(&there, purposes, self.context)?;
-        Ok(CheckPlace { folder: self.scratch.folder().join(&there.here().folder), environment })
+        let folder = self.scratch.folder().join(&there.here().folder);
+        Ok(CheckPlace { folder, environment, unwanted: self.unwanted.clone() })
     }
 }
 
@@ -114,6 +146,33 @@ fn copy_files(from: &Folder, to: &Folder, context: &Context<'_>) -> Result<(), F
         let is_left_out = LEFT_OUT.iter().any(|left_out| name == *left_out) || at == Path::new(OPEN);
         Ok(!is_left_out && !is_tagged(above, name))
     })
+}
+
+/// Returns a digest of what a walk over the project's own files sees: paths, kinds, sizes, modes and times of change.
+///
+/// # Errors
+/// When a folder cannot be read.
+pub(crate) fn fingerprint(project: &LoadedProject) -> Result<String, FlowError> {
+    let mut digest = Sha256::default();
+    let enters = |name: &OsStr| LEFT_OUT.iter().all(|left_out| name != *left_out);
+    let behind_links = project.below.iter().map(|project| project.folder.as_str());
+    for folder in std::iter::once("").chain(behind_links) {
+        Folder::open(&project.root.join(folder))?.walk_into(enters, |folder, at, entries| {
+            digest.update(at.as_os_str().as_encoded_bytes());
+            digest.update(b"/\0");
+            for entry in entries.iter().filter(|entry| entry.kind != Kind::Folder) {
+                let meta = folder.meta(&entry.name)?;
+                digest.update(entry.name.as_encoded_bytes());
+                digest.update(b"\0");
+                let times = [meta.modified, meta.modified_nanos].map(i64::cast_unsigned);
+                for number in [u64::from(meta.mode), meta.size, times[0], times[1]] {
+                    digest.update(&number.to_le_bytes());
+                }
+            }
+            Ok::<_, FileError>(())
+        })?;
+    }
+    Ok(to_hex(&digest.finish()))
 }
 
 /// Copies the folder of a workspace's project where that is reached through a link, which the copy would leave.

@@ -1,7 +1,6 @@
 //! Trying an update before it is written: the checks of the projects that its moves reach are run in a copy.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::time::Duration;
 
 use yostel_documents::{Declared, Lockfile, PackageName};
 use yostel_findings::CheckVerdict;
@@ -9,23 +8,12 @@ use yostel_findings::CheckVerdict;
 use crate::context::Context;
 use crate::error::{FlowError, ProjectError};
 use crate::look::compare::Side;
-use crate::moving::culprit::{CulpritReport, culprit};
-use crate::moving::scratch::{CheckPlace, CheckRoom};
+use crate::moving::culprit::{CulpritReport, CulpritRequest, culprit};
+use crate::moving::scratch::{CheckPlace, CheckRoom, Ran};
 use crate::project::LoadedProject;
 use crate::project::files::read_text;
 use crate::project::read::load_lockfile;
 use crate::using::checks::{CheckIn, checks_of, reaches};
-
-/// What running a check once came to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Ran {
-    /// What it says.
-    pub verdict: CheckVerdict,
-    /// How long it took.
-    pub took: Duration,
-    /// What it printed.
-    pub said: String,
-}
 
 /// With what a check is run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -39,12 +27,12 @@ pub enum With {
 }
 
 /// Runs a check at a place.
-pub type RunCheck<'c> = dyn FnMut(&CheckIn, &CheckPlace, With) -> Result<Ran, FlowError> + 'c;
+pub type RunCheck<'c> = dyn Fn(&CheckIn, &CheckPlace, With) -> Result<Ran, FlowError> + Sync + 'c;
 
 /// How an update is tried before it is written.
 pub struct Tester<'t, 'c> {
     /// What runs a check.
-    pub run: &'t mut RunCheck<'c>,
+    pub run: &'t RunCheck<'c>,
     /// Whether to find the moves that make a check fail.
     pub culprit: bool,
 }
@@ -116,7 +104,7 @@ pub(crate) fn try_out(trial: &Trial<'_>, tester: Tester<'_, '_>, context: &Conte
     if reached.is_empty() {
         return Ok(tested);
     }
-    let mut run_in = |check: &CheckIn, room: &CheckRoom<'_>, with| {
+    let run_in = |check: &CheckIn, room: &CheckRoom<'_>, with| {
         run(check, &room.place_in(&check.project, &check.check.purposes)?, with)
     };
     let room = CheckRoom::with(trial.edited, trial.text, &trial.followed, context)?;
@@ -136,10 +124,9 @@ pub(crate) fn try_out(trial: &Trial<'_>, tester: Tester<'_, '_>, context: &Conte
         |checked: &&Checked| checked.ran.verdict == CheckVerdict::Fails && checked.before == Some(CheckVerdict::Passes);
     if wants_culprit && let Some(checked) = tested.checks.iter().find(is_of_moves) {
         let sides = [Side::Now, Side::Unwritten(Box::new(trial.after.0.clone()))];
-        let mut in_room = |room: &CheckRoom<'_>, (some, _): (usize, usize)| {
-            Ok(run_in(&checked.check, room, With::Some(some))?.verdict)
-        };
-        tested.culprit = Some(culprit(trial.project, sides, &mut in_room, context)?);
+        let in_room = |room: &CheckRoom<'_>, (some, _): (usize, usize)| run_in(&checked.check, room, With::Some(some));
+        let request = CulpritRequest { sides, at_once: 1, question: None, resume: false };
+        tested.culprit = Some(culprit(trial.project, request, &in_room, context)?);
     }
     refuse_changed(trial)?;
     Ok(tested)

@@ -1,14 +1,14 @@
 //! Moving versions, judged by trying it in many worlds.
 
-use std::cell::Cell;
 use std::fs;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use proptest::prelude::*;
 use yostel_documents::{Lockfile, PackageName};
 use yostel_findings::CheckVerdict;
 use yostel_flows::{
-    Blamed, Context, Keep, LockRequest, Side, Sides, Silent, UpdateRequest, Write, culprit_by, load_project, lock,
-    update,
+    Blamed, Context, CulpritRequest, Keep, LockRequest, Side, Sides, Silent, UpdateRequest, Write, culprit_by,
+    load_project, lock, update,
 };
 use yostel_versions::Version;
 
@@ -47,23 +47,24 @@ impl Moved {
     }
 
     /// Finds what makes a check fail; returns the packages, and how often the check was run.
-    fn blamed(&self, fails: impl Fn(&dyn Fn(usize) -> bool) -> bool) -> (Vec<usize>, usize) {
+    fn blamed(&self, at_once: usize, fails: impl Fn(&dyn Fn(usize) -> bool) -> bool + Sync) -> (Vec<usize>, usize) {
         let settings = self.world.settings();
         let project = load_project(&self.world.path("console"), &settings).unwrap();
-        let runs = Cell::new(0);
-        let mut check = |lockfile: &Lockfile, _| {
-            runs.set(runs.get() + 1);
+        let runs = AtomicUsize::new(0);
+        let check = |lockfile: &Lockfile, _| {
+            runs.fetch_add(1, Ordering::Relaxed);
             let is_new = |i: usize| lockfile.chosen[&self.names[i]].version != first_version(lockfile, &self.names[i]);
             Ok(if fails(&is_new) { CheckVerdict::Fails } else { CheckVerdict::Passes })
         };
         let sides = ["good", "bad"].map(|file| Side::File(self.world.path(file)));
-        let report = culprit_by(&project, sides, &mut check, &Context::new(&settings, &Silent)).unwrap();
-        assert_eq!(report.runs, runs.get());
+        let request = CulpritRequest { sides, at_once, question: None, resume: false };
+        let report = culprit_by(&project, request, &check, &Context::new(&settings, &Silent)).unwrap();
+        assert!(report.runs <= runs.load(Ordering::Relaxed));
         let Blamed::Moves { packages, .. } = report.blame else { panic!("{:?}", report.blame) };
         let at = |name: &PackageName| self.names.iter().position(|other| other == name).unwrap();
         let mut found: Vec<usize> = packages.iter().map(at).collect();
         found.sort_unstable();
-        (found, runs.get())
+        (found, report.runs)
     }
 }
 
@@ -83,7 +84,7 @@ proptest! {
         // Needs lead to later ones only, so nothing has to move together both ways.
         let needs: Vec<(usize, usize)> = needs.into_iter().filter(|(a, b)| a % count < b % count).collect();
         let (moved, culprit) = (Moved::new(count, &needs), culprit % count);
-        let (found, runs) = moved.blamed(|is_new| is_new(culprit));
+        let (found, runs) = moved.blamed(1, |is_new| is_new(culprit));
         prop_assert_eq!(found, vec![culprit]);
         let most = 2.0 * (count as f64).log2() + 4.0;
         prop_assert!(runs as f64 <= most, "{} runs among {}", runs, count);
@@ -94,7 +95,7 @@ proptest! {
 fn two_moves_that_only_fail_together_are_both_found() {
     let moved = Moved::new(25, &[]);
     for (a, b) in [(0, 24), (3, 4), (11, 12), (7, 19)] {
-        let (found, runs) = moved.blamed(|is_new| is_new(a) && is_new(b));
+        let (found, runs) = moved.blamed(1, |is_new| is_new(a) && is_new(b));
         assert_eq!(found, [a, b]);
         assert!(runs <= 20, "{runs}");
     }
@@ -104,7 +105,7 @@ fn two_moves_that_only_fail_together_are_both_found() {
 fn moves_that_cannot_be_parted_stay_together() {
     // Each of the two needs the other to have moved.
     let moved = Moved::new(9, &[(4, 5), (5, 4)]);
-    let (found, _) = moved.blamed(|is_new| is_new(5));
+    let (found, _) = moved.blamed(1, |is_new| is_new(5));
     assert_eq!(found.len(), 1);
     assert!([4, 5].contains(&found[0]), "{found:?}");
 }
@@ -186,5 +187,22 @@ proptest! {
             let there = one.iter().find(|(other, _)| other == name).map(|(_, version)| version);
             prop_assert!(there.is_none_or(|version| *version == locked.version) || !all_as_picked, "{name} in {text}");
         }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+
+    #[test]
+    fn several_tries_at_once_come_to_the_same(
+        count in 2usize..24,
+        needs in prop::collection::vec((0usize..24, 0usize..24), 0..4),
+        culprits in prop::collection::btree_set(0usize..24, 1..=2),
+        at_once in 2usize..6,
+    ) {
+        let needs: Vec<(usize, usize)> = needs.into_iter().filter(|(a, b)| a % count < b % count).collect();
+        let moved = Moved::new(count, &needs);
+        let fails = |is_new: &dyn Fn(usize) -> bool| culprits.iter().all(|culprit| is_new(culprit % count));
+        prop_assert_eq!(moved.blamed(at_once, fails).0, moved.blamed(1, fails).0);
     }
 }

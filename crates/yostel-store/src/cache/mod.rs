@@ -21,6 +21,7 @@ mod prune;
 mod records;
 mod sharing;
 mod stage;
+mod verdicts;
 
 use std::fs::File;
 use std::path::{Path, PathBuf};
@@ -39,6 +40,7 @@ pub use records::ProjectRecord;
 pub use sharing::{Fetching, InUse};
 
 pub use stage::{StagedArchive, StagedTree};
+pub use verdicts::{KeptVerdict, KeptVerdicts};
 
 use crate::stamp::stamp;
 use crate::verify::compare_tree;

@@ -67,6 +67,7 @@ impl Cache {
             self.forget_project(&record.project);
         }
         self.forget_journals()?;
+        self.forget_old_verdicts()?;
         let pruned = self.would_prune(rule)?;
         let (made, trash) = self.aside()?.make_folder()?;
         for (number, entry) in pruned.gone.iter().enumerate() {

@@ -188,3 +188,72 @@ fn revisions_are_sides_and_a_kill_in_between_leaves_nothing_for_good() {
     assert!(!sandbox.path("cache/aside").exists(), "after {:?}", began.elapsed());
     sandbox.run("", "cache prune --unused-for 0d").expect(0);
 }
+
+#[test]
+fn several_at_once_find_the_same_and_what_nobody_wants_to_know_any_more_is_ended() {
+    let sandbox = three_moved();
+    // With bell alone it fails, so what was tried beside that, with lamp too, decides nothing.
+    let script = "test $(at lamp) = 1.0.0 || sleep 600\ntest $(at bell) = 1.0.0";
+    let began = Instant::now();
+    let told = found(&sandbox, "../good.lock --jobs 3", script, 0);
+    assert_eq!((&told["packages"], &told["runs"]), (&serde_json::json!(["bell"]), &2.into()), "{told}");
+    assert!(began.elapsed() < Duration::from_secs(300), "it waited for what nobody wants to know");
+    let both = found(&sandbox, "../good.lock --jobs 8", "test \"$(at bell)$(at mast)\" != 1.1.01.1.0", 0);
+    assert_eq!(both["packages"], serde_json::json!(["bell", "mast"]));
+    assert_eq!(found(&sandbox, "../good.lock --jobs 2", "exit 1", 2)["found"], "good-fails");
+    sandbox
+        .run("console", "culprit ../good.lock --jobs 4 -- ./none-such")
+        .expect(2)
+        .says(&["the check `./none-such` cannot be run"]);
+    assert!(!sandbox.path("cache/aside").exists());
+}
+
+#[test]
+fn a_search_that_was_ended_or_killed_is_taken_up_where_the_same_is_asked() {
+    let sandbox = three_moved();
+    let (counter, go) = (sandbox.path("counter"), sandbox.path("go"));
+    // The first check ends, and the second only once it may.
+    let script = format!(
+        "echo x >> {0}; test $(wc -l < {0}) -lt 2 || test -e {1} || sleep 600\necho so it is; test $(at mast) = 1.0.0",
+        counter.display(),
+        go.display()
+    );
+    let interrupted = |signal: &str, words: &str| {
+        fs::remove_file(&counter).ok();
+        let check = sandbox.path("check").display().to_string();
+        let mut command = sandbox.command("console", &format!("culprit ../good.lock {words} -- {check}"));
+        let child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+        while fs::read_to_string(&counter).unwrap_or_default().lines().count() < 2 {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        std::process::Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap();
+        String::from_utf8(child.wait_with_output().unwrap().stderr).unwrap()
+    };
+    // So that the script is there.
+    fs::write(&go, "").unwrap();
+    let whole = found(&sandbox, "../good.lock", &script, 0)["runs"].as_u64().unwrap();
+    assert!(whole >= 3, "{whole}");
+    fs::remove_file(&go).unwrap();
+    for (signal, jobs) in [("-INT", ""), ("-KILL", ""), ("-INT", "--jobs 2")] {
+        let told = interrupted(signal, jobs);
+        assert_eq!(told.contains("--resume goes on from there"), signal == "-INT", "{told}");
+        fs::write(&go, "").unwrap();
+        let resumed = found(&sandbox, "../good.lock --resume", &script, 0);
+        assert_eq!((&resumed["packages"], &resumed["resumed"]), (&serde_json::json!(["mast"]), &1.into()), "{resumed}");
+        assert_eq!(resumed["runs"], whole - 1);
+        assert_eq!(resumed["said"], "so it is\n");
+        assert_eq!(fs::read_dir(sandbox.path("cache/verdicts")).unwrap().count(), 0, "nothing is kept once it ended");
+        fs::remove_file(&go).unwrap();
+    }
+    // Neither without being asked to, nor where something is not as it was.
+    interrupted("-KILL", "");
+    fs::write(&go, "").unwrap();
+    assert_eq!(found(&sandbox, "../good.lock", &script, 0)["resumed"], 0);
+    fs::remove_file(&go).unwrap();
+    interrupted("-KILL", "");
+    fs::write(&go, "").unwrap();
+    sandbox.write("console/note", "another file\n");
+    let check = sandbox.path("check").display().to_string();
+    let told = sandbox.run("console", &format!("culprit ../good.lock --resume -- {check}")).expect(0).stdout;
+    assert!(told.contains("nothing was kept of a search that asked the same"), "{told}");
+}

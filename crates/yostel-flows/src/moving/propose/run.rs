@@ -104,7 +104,7 @@ pub struct ProposeReport {
 pub fn propose(
     project: &LoadedProject,
     request: &ProposeRequest,
-    run: &mut RunCheck<'_>,
+    run: &RunCheck<'_>,
     describe: &Describe<'_>,
     context: &Context<'_>,
 ) -> Result<ProposeReport, FlowError> {
@@ -261,7 +261,7 @@ impl Maker<'_> {
         plan: &Plan,
         before: Option<&Kept>,
         (branch, base): (&str, &str),
-        run: &mut RunCheck<'_>,
+        run: &RunCheck<'_>,
         describe: &Describe<'_>,
     ) -> Result<(ProposalRecord, bool), FlowError> {
         let Self { project, proposals, host, work, context } = self;

@@ -8,7 +8,9 @@ use yostel_answers::answers::moving::CulpritAnswer;
 use yostel_answers::words::{cause_words, day, side_words, versions_words};
 use yostel_documents::{PackageName, Word};
 use yostel_findings::{CheckVerdict, MoveKind};
-use yostel_flows::{Blamed, CheckIn, CheckRoom, CulpritReport, FlowError, Ran, Side, checks_here, culprit};
+use yostel_flows::{
+    Blamed, CheckIn, CheckRoom, CulpritReport, CulpritRequest, FlowError, Ran, Side, checks_here, culprit,
+};
 
 use yostel_versions::Version;
 
@@ -48,6 +50,14 @@ pub(crate) struct Culprit {
     #[arg(long, value_name = "TIME", value_parser = time)]
     time_limit: Option<Duration>,
 
+    /// Try so many sets at the same time, each in a copy of its own: such as either half of what is left
+    #[arg(long, value_name = "NUMBER", default_value_t = 1, value_parser = clap::value_parser!(u8).range(1..=64))]
+    jobs: u8,
+
+    /// Go on where the same search was interrupted, unless a file of the project changed
+    #[arg(long)]
+    resume: bool,
+
     /// The check of this name, as the manifests have it; may be repeated. All of them when there is no command either
     #[arg(long = "check", value_name = "NAME", value_parser = word, conflicts_with = "command")]
     checks: Vec<Word>,
@@ -65,17 +75,25 @@ pub(crate) fn run(arguments: Culprit, call: &Call) -> Result<Answer, FlowError> 
     };
     let sides = [side(&arguments.good), arguments.bad.as_ref().map_or(Side::Now, side)];
     let declared = if arguments.command.is_empty() { checks_here(&project, &arguments.checks)? } else { Vec::new() };
-    let mut last_failure = String::new();
-    let mut runner = Runner::of(call);
-    let mut check = |room: &CheckRoom<'_>, (some, all): (usize, usize)| {
-        let ran = repeated(arguments.repeat, || run_all(&mut runner, &arguments, &declared, room))?;
+    let runner = Runner::of(call);
+    let check = |room: &CheckRoom<'_>, (some, all): (usize, usize)| {
+        let ran = repeated(arguments.repeat, || run_all(&runner, &arguments, &declared, room))?;
         runner.tell(format!("with {some} of {}: the check {}", count(all, "move"), verb(ran.verdict)));
-        if ran.verdict == CheckVerdict::Fails {
-            last_failure = ran.said;
-        }
-        Ok(ran.verdict)
+        Ok(ran)
     };
-    let report = match culprit(&project, sides, &mut check, &call.context()) {
+    let request = CulpritRequest {
+        sides,
+        at_once: usize::from(arguments.jobs),
+        question: Some(question(&arguments, &declared)),
+        resume: arguments.resume,
+    };
+    let report = match culprit(&project, request, &check, &call.context()) {
+        Err(FlowError::Stopped) if runner.failure().is_none() => {
+            runner.tell(
+                "what was found out by now is kept: the same command with --resume goes on from there".to_owned(),
+            );
+            return Err(FlowError::Stopped);
+        }
         Err(error) => return runner.failure().ok_or(error),
         Ok(report) => report,
     };
@@ -84,15 +102,25 @@ pub(crate) fn run(arguments: Culprit, call: &Call) -> Result<Answer, FlowError> 
         Blamed::CannotTell(_) => Exit::Findings,
         Blamed::GoodFails | Blamed::BadPasses => Exit::Usage,
     };
-    let answer = || CulpritAnswer::of(&report, &last_failure);
+    let answer = || CulpritAnswer::from(&report);
     let next = || hold_back(&report.blame).map(next_step).unwrap_or_default();
-    Ok(Answer::either(call, exit, Said::Result, answer, || words(&report, &last_failure, call) + &next()))
+    let anew = match arguments.resume && report.resumed == 0 {
+        true => note("nothing was kept of a search that asked the same, so all of it was tried"),
+        false => String::new(),
+    };
+    Ok(Answer::either(call, exit, Said::Result, answer, || words(&report, call) + &anew + &next()))
+}
+
+/// Writes all that is asked beside the locks and the project's files.
+fn question(arguments: &Culprit, declared: &[CheckIn]) -> String {
+    let checks: Vec<String> = declared.iter().map(|check| format!("{check:?}")).collect();
+    format!("{:?} {:?} {} {checks:?}", arguments.command, arguments.time_limit, arguments.repeat)
 }
 
 /// Runs the command, or the checks one after the other up to the first that fails. Of these it cannot be told where one that
 /// did not fail could not tell.
 fn run_all(
-    runner: &mut Runner<'_>,
+    runner: &Runner<'_>,
     arguments: &Culprit,
     declared: &[CheckIn],
     room: &CheckRoom<'_>,
@@ -126,17 +154,18 @@ fn repeated(times: u32, mut run: impl FnMut() -> Result<Ran, FlowError>) -> Resu
     Ok(first)
 }
 
-pub(crate) fn words(report: &CulpritReport, last_failure: &str, call: &Call) -> String {
+pub(crate) fn words(report: &CulpritReport, call: &Call) -> String {
     let [good, bad] = report.sides.clone().map(|side| match &side {
         Side::File(path) => call.show(path),
         Side::Now => "what is locked now".to_owned(),
         other => side_words(other),
     });
-    let runs = format!("{} of the check among {}", count(report.runs, "run"), count(report.moves, "move"));
+    let before = if report.resumed > 0 { format!(" and {} before", report.resumed) } else { String::new() };
+    let runs = format!("{}{before} of the check among {}", count(report.runs, "run"), count(report.moves, "move"));
     let text = match &report.blame {
         Blamed::GoodFails => {
             indented(0, format!("The check fails with {good} too, so none of the moves is to blame ({runs})."))
-                + &last_words(last_failure)
+                + &last_words(&report.said)
         }
         Blamed::BadPasses => {
             indented(0, format!("The check passes with {bad} too, so there is nothing to find ({runs})."))
@@ -172,7 +201,7 @@ pub(crate) fn words(report: &CulpritReport, last_failure: &str, call: &Call) -> 
                 let because = if because.is_empty() { because } else { format!(": {because}") };
                 text.push_str(&note(sanitise(&format!("{says}{because}"))));
             }
-            text + &last_words(last_failure)
+            text + &last_words(&report.said)
         }
     };
     text + &apart(report)

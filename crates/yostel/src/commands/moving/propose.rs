@@ -49,10 +49,10 @@ pub(crate) fn run(arguments: Propose, call: &Call) -> Result<Answer, FlowError> 
         any_time: arguments.any_time,
         write: if arguments.preview { Write::Nothing } else { Write::File },
     };
-    let mut runner = Runner::of(call);
-    let mut run = |check: &CheckIn, place: &CheckPlace, with| runner.run_check(check, place, Some(with));
+    let runner = Runner::of(call);
+    let run = |check: &CheckIn, place: &CheckPlace, with| runner.run_check(check, place, Some(with));
     let describe = |draft: &Draft<'_>| (subject(draft), summary(draft, call));
-    let report = match propose(&call.project()?, &request, &mut run, &describe, &call.context()) {
+    let report = match propose(&call.project()?, &request, &run, &describe, &call.context()) {
         Ok(report) => report,
         Err(error) => return runner.failure().ok_or(error),
     };

@@ -128,9 +128,9 @@ pub(crate) fn run(arguments: Update, call: &Call) -> Result<Answer, FlowError> {
             Err(error) => return refuse(no_terminal(format!("the terminal cannot be read: {error}"))),
         }
     }
-    let mut runner = Runner::of(call);
-    let mut run = |check: &CheckIn, place: &CheckPlace, with| runner.run_check(check, place, Some(with));
-    let tester = arguments.tested.then_some(Tester { run: &mut run, culprit: arguments.culprit });
+    let runner = Runner::of(call);
+    let run = |check: &CheckIn, place: &CheckPlace, with| runner.run_check(check, place, Some(with));
+    let tester = arguments.tested.then_some(Tester { run: &run, culprit: arguments.culprit });
     let report = match update_tested(&project, &request, tester, &call.context()) {
         Ok(report) => report,
         Err(error) => return runner.failure().ok_or(error),
@@ -277,7 +277,7 @@ fn checks(tested: &Tested, arguments: &Update, project: &LoadedProject, call: &C
     if let Some(found) = &tested.culprit {
         // What it said last stands above.
         let next = blamed(&found.blame).and_then(|(package, _, to)| leaving_out(project, package, to));
-        return text + &culprit_words(found, "", call) + &next.map(next_step).unwrap_or_default();
+        return text + &culprit_words(found, call) + &next.map(next_step).unwrap_or_default();
     }
     let is_of_moves =
         |checked: &Checked| checked.ran.verdict == CheckVerdict::Fails && checked.before == Some(CheckVerdict::Passes);

@@ -3,6 +3,7 @@
 use std::ffi::OsString;
 use std::io;
 use std::process::Command;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use yostel_answers::{Code, Diagnostic};
@@ -25,25 +26,21 @@ const CANNOT_TELL: i32 = 125;
 /// Runs checks, and remembers which could not be run at all.
 pub(crate) struct Runner<'c> {
     call: &'c Call,
-    cannot_run: Option<(String, io::Error)>,
+    cannot_run: Mutex<Option<(String, io::Error)>>,
 }
 
 impl<'c> Runner<'c> {
     pub(crate) fn of(call: &'c Call) -> Self {
-        Self { call, cannot_run: None }
+        Self { call, cannot_run: Mutex::default() }
     }
 
     /// Runs a command at a place, for no longer than a time.
     ///
     /// # Errors
     /// `Stopped`, also where it could not be run: then [`Self::failure`] tells.
-    pub(crate) fn run(
-        &mut self,
-        command: &[OsString],
-        place: &CheckPlace,
-        longest: Duration,
-    ) -> Result<Ran, FlowError> {
-        let patience = Patience { idle: longest, total: longest, stop: self.call.settings.patience.stop.clone() };
+    pub(crate) fn run(&self, command: &[OsString], place: &CheckPlace, longest: Duration) -> Result<Ran, FlowError> {
+        let (stop, unwanted) = (self.call.settings.patience.stop.clone(), place.unwanted.clone());
+        let patience = Patience { idle: longest, total: longest, stop, unwanted };
         let (program, rest) = command.split_first().expect("nobody asks for a check without a command");
         let mut command = Command::new(program);
         command.args(rest).current_dir(&place.folder).envs(values(&place.environment));
@@ -64,7 +61,7 @@ impl<'c> Runner<'c> {
             Ok(Ended::TooMuch) => (CheckVerdict::Unknown, "it said too much, and was ended\n".to_owned()),
             Ok(Ended::Stopped) => return Err(FlowError::Stopped),
             Err(error) => {
-                self.cannot_run = Some((program.to_string_lossy().into_owned(), error));
+                *self.failed() = Some((program.to_string_lossy().into_owned(), error));
                 return Err(FlowError::Stopped);
             }
         };
@@ -75,12 +72,7 @@ impl<'c> Runner<'c> {
     ///
     /// # Errors
     /// As [`Self::run`].
-    pub(crate) fn run_check(
-        &mut self,
-        check: &CheckIn,
-        place: &CheckPlace,
-        with: Option<With>,
-    ) -> Result<Ran, FlowError> {
+    pub(crate) fn run_check(&self, check: &CheckIn, place: &CheckPlace, with: Option<With>) -> Result<Ran, FlowError> {
         let words: Vec<OsString> = check.check.run.words().into_iter().map(OsString::from).collect();
         let ran = self.run(&words, place, check.check.time_limit)?;
         let with = match with {
@@ -94,6 +86,10 @@ impl<'c> Runner<'c> {
         Ok(ran)
     }
 
+    fn failed(&self) -> MutexGuard<'_, Option<(String, io::Error)>> {
+        self.cannot_run.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// Tells something while the work goes on.
     pub(crate) fn tell(&self, says: String) {
         if !self.call.quiet && !self.call.json() {
@@ -103,7 +99,8 @@ impl<'c> Runner<'c> {
 
     /// Tells that a check could not be run, when that is why all ended.
     pub(crate) fn failure(&self) -> Option<Answer> {
-        let (program, error) = self.cannot_run.as_ref()?;
+        let failed = self.failed();
+        let (program, error) = failed.as_ref()?;
         let headline = format!("the check `{program}` cannot be run: {error}");
         let next = "name a program that is there, or a script by its path";
         Some(failure_of(&[Diagnostic::new(Code::CannotRun, headline, next)], Exit::Usage, self.call.format))

@@ -4,6 +4,7 @@ use std::ffi::OsString;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitStatus, Stdio};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use clap::Args;
@@ -86,12 +87,12 @@ fn checks(names: &[OsString], project: LoadedProject, call: &Call) -> Result<Ans
             }
         }
     }
-    let mut runner = Runner::of(call);
+    let runner = Runner::of(call);
     let mut checked = Vec::new();
     for check in checks_here(&project, &words)? {
         let there = project.clone().at_project(&check.project)?;
         let environment = environment_for(&there, &check.check.purposes, &call.context())?;
-        let place = CheckPlace { folder: there.folder_of(there.here()), environment };
+        let place = CheckPlace { folder: there.folder_of(there.here()), environment, unwanted: Arc::default() };
         match runner.run_check(&check, &place, None) {
             Ok(ran) => checked.push(Checked { check, ran, before: None }),
             Err(error) => return runner.failure().ok_or(error),
