@@ -138,7 +138,7 @@ impl Sandbox {
     /// # Panics
     /// When there is no terminal to be had.
     pub fn on_terminal(&self, folder: &str, words: &str, columns: u16) -> String {
-        let (mut controller, terminal) = pseudo_terminal(columns);
+        let (mut controller, terminal) = pseudo_terminal(40, columns);
         let mut command = self.command(folder, &format!("--color never --no-progress {words}"));
         let mut child = command.stdout(terminal.try_clone().unwrap()).stderr(terminal).spawn().unwrap();
         // Once nobody holds the other end, reading ends.
@@ -149,13 +149,13 @@ impl Sandbox {
         String::from_utf8(seen).unwrap().replace("\r\n", "\n")
     }
 
-    /// Runs the program where somebody sits at a terminal, who types these keys once they see a text there. What it answers on
+    /// Runs the program where somebody sits at a terminal of so many lines, who types these keys once they see a text there. What it answers on
     /// the standard output is not on the terminal; as its standard error is what was seen there.
     ///
     /// # Panics
     /// When there is no terminal to be had, or the text is not seen within a minute.
-    pub fn at_terminal(&self, folder: &str, words: &str, (text, keys): (&str, &str)) -> Run {
-        let (mut controller, terminal) = pseudo_terminal(80);
+    pub fn at_terminal(&self, folder: &str, words: &str, lines: u16, (text, keys): (&str, &str)) -> Run {
+        let (mut controller, terminal) = pseudo_terminal(lines, 80);
         let mut command = self.command(folder, &format!("--color never --no-progress {words}"));
         command.stdin(terminal.try_clone().unwrap()).stdout(Stdio::piped()).stderr(terminal);
         let child = command.spawn().unwrap();
@@ -173,7 +173,7 @@ impl Sandbox {
         let shows = |seen: Vec<u8>| String::from_utf8_lossy(&seen).contains(text);
         while !shows(arrived.recv_timeout(Duration::from_secs(60)).expect("the text was never seen")) {}
         // Before the program reads key by key, the terminal itself would take some of them for its own.
-        for _ in 0..6000 {
+        for _ in 0..if keys.is_empty() { 0 } else { 6000 } {
             if !tcgetattr(&typing).unwrap().local_modes.contains(LocalModes::ICANON) {
                 break;
             }
@@ -241,12 +241,12 @@ fn asks_for_json(command: &Command) -> bool {
     words.windows(2).any(|pair| pair == ["--format", "json"]) && !passes_on
 }
 
-/// Opens a terminal of so many columns: the end that a program does not see, and the one that it does.
-fn pseudo_terminal(columns: u16) -> (File, File) {
+/// Opens a terminal of so many lines and columns: the end that a program does not see, and the one that it does.
+fn pseudo_terminal(lines: u16, columns: u16) -> (File, File) {
     let controller = File::from(openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap());
     grantpt(&controller).unwrap();
     unlockpt(&controller).unwrap();
-    tcsetwinsize(&controller, Winsize { ws_row: 40, ws_col: columns, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
+    tcsetwinsize(&controller, Winsize { ws_row: lines, ws_col: columns, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
     let name = ptsname(&controller, Vec::new()).unwrap().into_string().unwrap();
     (controller, OpenOptions::new().read(true).write(true).open(name).unwrap())
 }

@@ -321,7 +321,7 @@ fn other_ways_are_listed_and_what_they_say_to_type_comes_to_exactly_them() {
 fn one_chooses_on_a_terminal_what_moves_and_nobody_is_asked_without_one() {
     let sandbox = moving_world();
     let lockfile = sandbox.read("console/yostel.lock");
-    let choosing = |words: &str, keys: &str| sandbox.at_terminal("console", words, ("Escape moves nothing", keys));
+    let choosing = |words: &str, keys: &str| sandbox.at_terminal("console", words, 40, ("Escape moves nothing", keys));
     // Of lamp, mast and wire, all marked: wire is not to move, but lamp takes it along.
     let told = choosing("update --choose", "\x1b[A \r").expect(0);
     assert!(told.stderr.contains("[x] mast  1.0.0 -> 1.2.0  today"), "{}", told.stderr);
@@ -338,6 +338,8 @@ fn one_chooses_on_a_terminal_what_moves_and_nobody_is_asked_without_one() {
     assert_eq!(serde_json::from_str::<Value>(&told).unwrap()["written"], false);
     assert_eq!(choosing("update --choose", "\x03").expect(130).stdout, "", "Ctrl-C");
     sandbox.run("console", "update --choose").expect(2).says(&["there is none", "update --preview"]);
+    let told = sandbox.at_terminal("console", "update --choose", 3, ("too small", "")).expect(2);
+    assert!(told.stderr.contains("has 3 lines"), "{}", told.stderr);
     assert_eq!(sandbox.read("console/yostel.lock"), lockfile);
     // Where nothing can move, nobody is asked.
     choosing("update --choose", "\r").expect(0);

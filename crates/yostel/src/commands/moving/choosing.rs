@@ -9,6 +9,7 @@ use yostel_findings::{Compared, MoveKind};
 use yostel_flows::{UpdateReport, UpdateRequest};
 
 use crate::call::Call;
+use crate::render::count;
 use crate::sanitise::sanitise;
 
 /// What precedes each line: where one is, and whether it is marked.
@@ -24,9 +25,22 @@ pub(super) enum Choice {
     Nothing,
 }
 
-/// Tells whether there is a terminal to ask at.
-pub(super) fn is_possible() -> bool {
-    io::stdin().is_terminal() && io::stderr().is_terminal()
+/// How many lines of a terminal it takes to ask.
+const LINES: u16 = 6;
+
+/// Tells why nobody can be asked; nothing where somebody can.
+pub(super) fn why_not() -> Option<String> {
+    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+        return Some("--choose asks on a terminal, and there is none".to_owned());
+    }
+    let (lines, _) = Term::stderr().size();
+    let is_small = lines < LINES;
+    is_small.then(|| {
+        format!(
+            "the terminal is too small for --choose: it has {}, and takes {LINES}",
+            count(usize::from(lines), "line")
+        )
+    })
 }
 
 /// Asks which of the moves of a preview to make.

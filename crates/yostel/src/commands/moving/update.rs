@@ -21,7 +21,7 @@ use crate::call::{Call, typed_command};
 use crate::commands::decide::lock::{follows, moment};
 use crate::commands::look::compare::words::{said_besides, table};
 use crate::commands::moving::alternatives;
-use crate::commands::moving::choosing::{Choice, choose, is_possible};
+use crate::commands::moving::choosing::{Choice, choose, why_not};
 use crate::commands::moving::culprit::{blamed, words as culprit_words};
 use crate::commands::using::checking::{Runner, results};
 use crate::commands::using::install::{go_on_to_install, words_after};
@@ -169,8 +169,8 @@ fn request_of(arguments: &Update) -> Result<UpdateRequest, Diagnostic> {
         let headline = format!("{option} without anything that is to move: nothing would stay beside it");
         return refuse(&headline, "name the packages that are to move");
     }
-    if arguments.choose && !is_possible() {
-        return Err(no_terminal("--choose asks on a terminal, and there is none".to_owned()));
+    if let Some(headline) = arguments.choose.then(why_not).flatten() {
+        return Err(no_terminal(headline));
     }
     Ok(UpdateRequest {
         packages,
