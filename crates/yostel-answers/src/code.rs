@@ -135,6 +135,7 @@ codes! {
     SourceArchiveMissing = "source-archive-missing",
     SourceBroken = "source-broken",
     SourceMissing = "source-missing",
+    SourceUnreachable = "source-unreachable",
     Statements = "statements",
     Stopped = "stopped",
     TreeDiffers = "tree-differs",

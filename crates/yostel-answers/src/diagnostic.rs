@@ -202,6 +202,16 @@ impl Place {
     }
 }
 
+impl Place {
+    /// The same, without what is meant: it may be secret.
+    #[must_use]
+    pub fn hidden(self) -> Self {
+        let characters = self.excerpt.chars().enumerate();
+        let excerpt = characters.map(|(at, c)| if self.marked.contains(&at) { '*' } else { c }).collect();
+        Self { excerpt, ..self }
+    }
+}
+
 /// Cuts a long line down to what is around its marked characters.
 fn around(line: String, marked: Range<usize>) -> (String, Range<usize>) {
     const BEFORE: usize = 60;

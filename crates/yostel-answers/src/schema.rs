@@ -86,6 +86,7 @@ pub fn schemas() -> BTreeMap<&'static str, Value> {
         of::<share::PublishAnswer>(),
         of::<share::WithdrawAnswer>(),
         of::<share::RegistryCreateAnswer>(),
+        of::<share::RegistryIndexAnswer>(),
         of::<share::RegistryListAnswer>(),
         ("failure", failure()),
     ])

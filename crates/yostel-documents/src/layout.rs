@@ -46,6 +46,53 @@ impl RegistryHead {
     }
 }
 
+/// What says what is in a registry, for whoever cannot list folders.
+pub const REGISTRY_INDEX: &str = "index.json";
+
+/// Longest [`REGISTRY_INDEX`] that is read, in bytes.
+pub const MOST_INDEX: u64 = 32 << 20;
+
+/// What [`REGISTRY_INDEX`] says. It follows from the other files, and can be made again.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct RegistryIndex {
+    /// The packages, sorted.
+    pub packages: Vec<PackageName>,
+    /// The files with advisories, sorted.
+    pub advisories: Vec<String>,
+}
+
+impl RegistryIndex {
+    /// Reads an index; nothing when it is none. What is no name is passed over.
+    pub fn parse(text: &str) -> Option<Self> {
+        let value: serde_json::Value = serde_json::from_str(text).ok()?;
+        if value.get("format")?.as_u64()? != u64::from(REGISTRY_FORMAT) {
+            return None;
+        }
+        let texts = |key: &str| value.get(key)?.as_array().map(|list| list.iter().filter_map(|text| text.as_str()));
+        let mut packages: Vec<PackageName> =
+            texts("packages")?.filter_map(|name| PackageName::parse(name).ok()).collect();
+        let files = texts("advisories")?.filter(|name| Self::is_advisory(name));
+        let mut advisories: Vec<String> = files.map(str::to_owned).collect();
+        packages.sort();
+        packages.dedup();
+        advisories.sort();
+        advisories.dedup();
+        Some(Self { packages, advisories })
+    }
+
+    /// Tells whether a file of this name holds an advisory.
+    pub fn is_advisory(name: &str) -> bool {
+        name.ends_with(".json") && !name.starts_with('.') && !name.contains(['/', '\\', '?', '#', '%'])
+    }
+
+    /// Writes the index.
+    pub fn write(&self) -> String {
+        let packages: Vec<&str> = self.packages.iter().map(PackageName::as_str).collect();
+        let index = serde_json::json!({"format": REGISTRY_FORMAT, "packages": packages, "advisories": self.advisories});
+        format!("{index:#}\n")
+    }
+}
+
 /// Returns where a package's document is below a registry.
 pub fn document_file(package: &PackageName) -> PathBuf {
     Path::new(DOCUMENTS).join(format!("{}.json", package.to_path()))

@@ -25,6 +25,7 @@ mod purl;
 mod release;
 mod requirement;
 mod tree;
+mod web_address;
 
 pub use advisory::{
     ADVISORIES, About, Advisory, Affected, AffectedPackage, AffectedRange, MOST_ADVISORY, RangeEvent, RangeKind,
@@ -36,8 +37,8 @@ pub use declared::{Declared, LocalPackage};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, RecordDigest, Seal, Sha256, TreeDigest, to_hex};
 pub use inventory::{DirectNeed, Inventory, InventoryError, InventoryForm, Listed, MOST_INVENTORY, read_names};
 pub use layout::{
-    DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, archive_file, archive_files,
-    document_file, package_of_document,
+    DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, MOST_INDEX, REGISTRY_FORMAT, REGISTRY_HEAD, REGISTRY_INDEX, RegistryHead,
+    RegistryIndex, archive_file, archive_files, document_file, package_of_document,
 };
 pub use licence::{AllowedLicence, LicenceVerdict, MOST_LICENCE, judge_licence};
 pub use lockfile::{
@@ -47,10 +48,10 @@ pub use lockfile::{
 pub use manifest::{
     AT_ONCE, Admit, AlsoAudit, Alter, Check, CheckCommand, EditError, Force, Hours, Identity, LeftOut,
     LicenceException, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading, MentionOf, MentionPattern,
-    MentionedIn, NamePattern, Need, NeedEdit, NeedForm, Policy, Project, Proposals, SourceDeclaration, Swap, Take,
-    VersionTable, Workspace, WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need, add_shared_role, add_source,
-    add_swap, add_version, days_of, manifest_schema, merge_manifests, new_manifest, place_of_key, remove_alter,
-    remove_coexist, remove_need, remove_platform, remove_rule, remove_source, time_of, with_values,
+    MentionedIn, NamePattern, Need, NeedEdit, NeedForm, Policy, Project, Proposals, SourceDeclaration, SourcePlace,
+    Swap, Take, VersionTable, Workspace, WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need, add_shared_role,
+    add_source, add_swap, add_version, days_of, manifest_schema, merge_manifests, new_manifest, place_of_key,
+    remove_alter, remove_coexist, remove_need, remove_platform, remove_rule, remove_source, time_of, with_values,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest, run_purpose};
 pub use openvex::{Dismissal, MOST_OPENVEX, OpenVex, VEX_JUSTIFICATIONS, VexProduct, VexStatement, VexStatus};
@@ -67,3 +68,4 @@ pub use tree::{
     Entry, EntryKind, FilePatch, Hunk, HunkLine, LinkFault, Listing, ListingError, Mark, NotText, Patch, PatchError,
     Rejected, RejectedReason, TreeFile, check_entry_path, check_links, fold,
 };
+pub use web_address::{WebAddress, WebAddressError};

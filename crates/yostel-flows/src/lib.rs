@@ -111,7 +111,7 @@ pub use search::proposal::Proposal;
 pub use search::rules::Keep;
 pub use share::bill::bill_of_materials;
 pub use share::publish::publish;
-pub use share::registry::{contents, create_registry};
+pub use share::registry::{contents, create_registry, write_index};
 pub use share::withdraw::{take_back, withdraw};
 pub use using::alter::{Changes, Dropped, Kept, Opened, drop_alter, keep_alter, open_alter, show_alter};
 pub use using::checks::{CheckIn, checks_here, checks_of};

@@ -14,6 +14,7 @@
 
 #![deny(missing_docs)]
 
+mod index;
 mod publication;
 
 use std::fs::File;
@@ -23,10 +24,11 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use yostel_documents::{
     ANY_PLATFORM, DOCUMENTS, DocumentError, Manifest, PackageDocument, PackageName, Release, Statement, TakenBack,
-    Withdrawal, package_of_document, run_purpose,
+    Withdrawal, run_purpose,
 };
 use yostel_documents::{
-    MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, RegistryHead, archive_file, document_file,
+    MOST_DOCUMENT, MOST_HEAD, REGISTRY_FORMAT, REGISTRY_HEAD, REGISTRY_INDEX, RegistryHead, RegistryIndex,
+    archive_file, document_file,
 };
 use yostel_files::{Disk, FileError, Folder, Kind, is_unfinished, remove_unfinished};
 use yostel_store::{PackError, Packed, pack};
@@ -151,6 +153,7 @@ impl Registry {
             at.make_folders(part)?;
         }
         let head = RegistryHead { name: name.to_owned(), format: REGISTRY_FORMAT };
+        at.write_atomically(REGISTRY_INDEX, RegistryIndex::default().write().as_bytes())?;
         at.write_atomically(REGISTRY_HEAD, head.write().as_bytes())?;
         Ok(Self { folder: at, head })
     }
@@ -179,17 +182,6 @@ impl Registry {
     /// Returns the registry's name.
     pub fn name(&self) -> &str {
         &self.head.name
-    }
-
-    /// Lists all packages with all they have, by name.
-    ///
-    /// # Errors
-    /// When a document cannot be read or is broken.
-    pub fn contents(&self) -> Result<Vec<PackageDocument>, RegistryError> {
-        let files = self.folder.folder(DOCUMENTS)?.files_below()?;
-        let mut names: Vec<PackageName> = files.iter().filter_map(|file| package_of_document(file)).collect();
-        names.sort();
-        names.iter().filter_map(|name| self.document(name).transpose()).collect()
     }
 
     /// Packs the folder of a package and publishes it as the version its manifest says. The very same content again
@@ -294,6 +286,7 @@ impl Registry {
             self.folder.make_folders(level)?;
         }
         self.folder.write_atomically(file, text.as_bytes())?;
+        self.index()?;
         Ok(published)
     }
 

@@ -25,7 +25,7 @@ pub struct ArchiveError {
 pub fn open_archive(address: &str, root: &Path, patience: &Patience) -> Result<Box<dyn Read + Send>, ArchiveError> {
     let fail = |cause| ArchiveError { address: address.to_owned(), cause };
     if address.starts_with("http://") || address.starts_with("https://") {
-        return crate::http::open(address, patience).map_err(fail);
+        return crate::body::open_address(address, patience).map_err(fail);
     }
     let path = address.strip_prefix("file://").unwrap_or(address);
     if path.contains("://") {

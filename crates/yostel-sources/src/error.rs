@@ -3,7 +3,9 @@
 use std::io;
 use std::path::PathBuf;
 
-use yostel_documents::{ArchiveDigest, DocumentError, PackageName, SourceName};
+use yostel_documents::{ArchiveDigest, DocumentError, PackageName, SourceName, WebAddress};
+
+use crate::http::WebFault;
 
 /// A source that could not do what was asked of it.
 #[derive(Debug, thiserror::Error)]
@@ -25,6 +27,18 @@ pub enum SourceErrorKind {
     /// The folder is there, but no registry is in it.
     #[error("{} is not a registry: it has no registry.json that says so", .0.display())]
     NotARegistry(PathBuf),
+    /// No registry is at the address.
+    #[error("{0} is not a registry: it has no registry.json that says so")]
+    NotARegistryAt(WebAddress),
+    /// A web server does not answer as it should.
+    #[error("cannot fetch {address}: {fault}")]
+    Web {
+        /// What was asked for.
+        address: String,
+        /// What went wrong.
+        #[source]
+        fault: WebFault,
+    },
     /// A later format.
     #[error("the registry has format {found}; this yostel reads format 1")]
     Format {

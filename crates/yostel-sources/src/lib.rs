@@ -15,6 +15,7 @@
 
 mod ancestry;
 mod archive;
+mod body;
 mod branches;
 mod child;
 mod commit;
@@ -24,13 +25,14 @@ mod folder;
 mod git;
 mod history;
 mod http;
+mod kept;
+mod opening;
 mod patience;
 mod set;
+mod web;
 
 use std::collections::BTreeSet;
-use std::fmt;
 use std::io::Read;
-use std::path::PathBuf;
 use std::sync::Mutex;
 
 use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName};
@@ -45,8 +47,12 @@ pub use error::{SourceError, SourceErrorKind};
 pub use folder::FolderSource;
 pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit};
 pub use history::{FileAt, FileHistory, Revision, configure, file_at, file_of, history_of, merge_texts, unmerged};
+pub use http::{WebFault, WebStamp};
+pub use kept::{Keeper, KeepsNothing, KeptAnswer};
+pub use opening::{Means, OpenSource, Place, RealSources};
 pub use patience::Patience;
 pub use set::{SetAnswer, SourceSet};
+pub use web::WebSource;
 
 /// What a source tells of a package.
 #[derive(Debug, Clone)]
@@ -113,23 +119,4 @@ fn only_answer<T: Send>(ask: impl FnOnce(&(dyn Fn(T) + Sync))) -> T {
     let answer = Mutex::new(None);
     ask(&|told| *answer.lock().expect("nobody panics while holding it") = Some(told));
     answer.into_inner().expect("nobody panicked while holding it").expect("each package is answered once")
-}
-
-/// Opens the sources that manifests name.
-pub trait OpenSource: fmt::Debug + Send + Sync {
-    /// Opens the source of a name in this folder.
-    ///
-    /// # Errors
-    /// When there is no registry of a format that is known.
-    fn open(&self, name: SourceName, folder: PathBuf) -> Result<Box<dyn Source>, SourceError>;
-}
-
-/// Opens sources as they are: folders.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct RealSources;
-
-impl OpenSource for RealSources {
-    fn open(&self, name: SourceName, folder: PathBuf) -> Result<Box<dyn Source>, SourceError> {
-        Ok(Box::new(FolderSource::open(name, folder)?))
-    }
 }

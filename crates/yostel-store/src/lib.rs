@@ -27,8 +27,8 @@ mod verify;
 pub use alter::AlterError;
 pub use cache::{
     Cache, CacheEntry, CacheProblem, CacheReport, CacheStats, Carried, ChangedFile, Fetching, FileContent, InUse,
-    JournalEntry, KeptVerdict, KeptVerdicts, KitError, Loaded, Note, ProjectRecord, PruneRule, Pruned, Spoken,
-    StagedArchive, StagedTree, WorkFolder,
+    JournalEntry, KeptFile, KeptVerdict, KeptVerdicts, KitError, Loaded, Note, ProjectRecord, PruneRule, Pruned,
+    Spoken, StagedArchive, StagedTree, WorkFolder,
 };
 pub use changes::{FileChange, changes_between, read_file};
 pub use error::{AdmitError, ErrorClass, UnpackRefusal};

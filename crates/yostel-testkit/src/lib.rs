@@ -12,6 +12,7 @@ mod large;
 mod memory;
 mod sandbox;
 mod suggested;
+mod web;
 mod world;
 
 pub use brute::{brute_force, every_set, is_right};
@@ -20,4 +21,5 @@ pub use kills::{KillReport, kill_at_random};
 pub use large::LargeWorld;
 pub use memory::{MemoryContent, MemorySource, MemorySources};
 pub use sandbox::{Run, Sandbox};
+pub use web::{WebFailure, WebRequest, WebServer};
 pub use world::World;

@@ -7,7 +7,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName, archive_files, document_file};
-use yostel_sources::{AdvisoryReader, OpenSource, Source, SourceAnswer, SourceError, SourceErrorKind, SourcedDocument};
+use yostel_sources::{
+    AdvisoryReader, Means, OpenSource, Place, Source, SourceAnswer, SourceError, SourceErrorKind, SourcedDocument,
+};
 
 /// What a source in memory has, and how it behaves.
 #[derive(Debug, Clone, Default)]
@@ -171,7 +173,7 @@ impl MemorySources {
 }
 
 impl OpenSource for MemorySources {
-    fn open(&self, name: SourceName, _folder: PathBuf) -> Result<Box<dyn Source>, SourceError> {
+    fn open(&self, name: SourceName, _place: Place, _means: &Means) -> Result<Box<dyn Source>, SourceError> {
         Ok(Box::new(MemorySource { name, content: self.content.clone(), asked: self.asked.clone() }))
     }
 }

@@ -97,6 +97,23 @@ impl Told for RegistryCreateAnswer {
     const COMMAND: &'static str = "registry create";
 }
 
+/// Answer of `registry index`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RegistryIndexAnswer {
+    /// The registry's folder.
+    pub folder: PathBuf,
+    /// How many packages it has.
+    pub packages: usize,
+    /// How many files with advisories.
+    pub advisories: usize,
+    /// Whether what was written down changed.
+    pub changed: bool,
+}
+
+impl Told for RegistryIndexAnswer {
+    const COMMAND: &'static str = "registry index";
+}
+
 /// Answer of `registry list`.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct RegistryListAnswer {

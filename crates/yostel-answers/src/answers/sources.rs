@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use yostel_documents::SourceName;
+use yostel_documents::{SourceName, SourcePlace};
 use yostel_flows::{SourceAdded, SourceDoubt, SourceRemoved, SourceSeen};
 
 use super::Told;
@@ -14,6 +14,14 @@ pub(super) fn doubt(doubt: SourceDoubt) -> &'static str {
     match doubt {
         SourceDoubt::NoFolder => "no-folder",
         SourceDoubt::NoRegistry => "no-registry",
+    }
+}
+
+/// Lists the addresses of a source.
+fn urls(place: &SourcePlace) -> Vec<String> {
+    match place {
+        SourcePlace::Folder(_) => Vec::new(),
+        SourcePlace::Web(addresses) => addresses.iter().map(ToString::to_string).collect(),
     }
 }
 
@@ -30,13 +38,15 @@ pub struct SourcesAnswer {
 pub struct SourceTold {
     /// Its name.
     pub name: String,
-    /// The registry's folder, relative to the manifest's.
-    pub folder: String,
+    /// The registry's folder, relative to the manifest's; null when it is on web servers.
+    pub folder: Option<String>,
+    /// The addresses at which it is, in the order in which they are tried; empty when it is in a folder.
+    pub urls: Vec<String>,
     /// Names that come from here and nowhere else; a name, or a level and `/*`.
     pub reserves: Vec<String>,
-    /// Why it cannot be asked: `no-folder` or `no-registry`; null when it can.
+    /// Why it cannot be asked: `no-folder` or `no-registry`; null when it can, or was not tried.
     pub source_doubt: Option<&'static str>,
-    /// How many packages it has; null when it cannot be asked.
+    /// How many packages it has; null when it cannot be asked, and for one on web servers.
     pub packages: Option<usize>,
     /// How many locked packages come from it.
     pub locked: usize,
@@ -51,7 +61,8 @@ impl SourcesAnswer {
     pub fn of(sources: &[SourceSeen]) -> Self {
         let one = |seen: &SourceSeen| SourceTold {
             name: seen.name.to_string(),
-            folder: seen.folder.clone(),
+            folder: seen.place.folder().map(str::to_owned),
+            urls: urls(&seen.place),
             reserves: seen.reserves.iter().map(ToString::to_string).collect(),
             source_doubt: seen.doubt.map(doubt),
             packages: seen.packages,
@@ -69,9 +80,9 @@ pub struct SourceAddedAnswer {
     pub manifest: PathBuf,
     /// The source.
     pub source: String,
-    /// The registry's folder, relative to the manifest's.
-    pub folder: String,
-    /// The folder that the manifest had for this name; null when it is new.
+    /// The registry's folder, relative to the manifest's, or its address.
+    pub place: String,
+    /// The folder or address that the manifest had for this name; null when it is new.
     pub before: Option<String>,
     /// Why it cannot be asked yet: `no-folder` or `no-registry`; null when it can.
     pub source_doubt: Option<&'static str>,
@@ -87,8 +98,8 @@ impl SourceAddedAnswer {
         Self {
             manifest: added.path.clone(),
             source: name.to_string(),
-            folder: added.folder.clone(),
-            before: added.before.clone(),
+            place: added.place.to_string(),
+            before: added.before.as_ref().map(ToString::to_string),
             source_doubt: added.doubt.map(doubt),
         }
     }
@@ -101,8 +112,8 @@ pub struct SourceRemovedAnswer {
     pub manifest: PathBuf,
     /// The source.
     pub source: String,
-    /// The folder that the manifest had for it.
-    pub folder: String,
+    /// The folder or address that the manifest had for it.
+    pub place: String,
     /// How many locked packages come from it.
     pub locked: usize,
 }
@@ -117,7 +128,7 @@ impl SourceRemovedAnswer {
         Self {
             manifest: removed.path.clone(),
             source: name.to_string(),
-            folder: removed.folder.clone(),
+            place: removed.place.to_string(),
             locked: removed.locked,
         }
     }

@@ -76,6 +76,9 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
         ManifestProblemKind::Value { reason, .. } => {
             tell(Code::ManifestValue, headline, format!("write another: {reason}"))
         }
+        ManifestProblemKind::Secret { key, instead } => {
+            tell(Code::ManifestValue, headline, format!("write {key} = \"{instead}\""))
+        }
         ManifestProblemKind::NotAgreed(package) => {
             tell(Code::ManifestAgreed, headline, format!("add to [agreed]: {package} = \"^1\", or whatever will do"))
         }
@@ -118,7 +121,11 @@ pub(super) fn of_manifest(problem: &ManifestProblem, file: &str, text: &str) -> 
             }
         }
     }
-    diagnostic.place = Some(Place::of(file, text, &problem.span));
+    let place = Place::of(file, text, &problem.span);
+    diagnostic.place = Some(match problem.kind {
+        ManifestProblemKind::Secret { .. } => place.hidden(),
+        _ => place,
+    });
     diagnostic
 }
 

@@ -8,7 +8,7 @@ use crate::diagnostic::{Diagnostic, Suggestion};
 use yostel_documents::PackageName;
 use yostel_files::FileError;
 use yostel_registry::RegistryError;
-use yostel_sources::{GitError, SourceError, SourceErrorKind};
+use yostel_sources::{GitError, SourceError, SourceErrorKind, WebFault};
 
 use super::story::some_versions;
 use super::{Viewpoint, shell_word, tell};
@@ -27,6 +27,19 @@ pub(super) fn of_source(error: &SourceError) -> Diagnostic {
                 _ => told,
             };
             told.or(remove)
+        }
+        SourceErrorKind::NotARegistryAt(_) => {
+            let name = Suggestion::run(format!("yostel sources add {source} URL"), "with the registry's address");
+            let remove = Suggestion::run(format!("yostel sources remove {source}"), "when nothing should come from it");
+            tell(Code::SourceMissing, headline, name).or(remove)
+        }
+        SourceErrorKind::Web { fault: WebFault::Redirected { .. }, .. } => {
+            let name = Suggestion::run(format!("yostel sources add {source} URL"), "with the address that it has now");
+            tell(Code::SourceUnreachable, headline, name)
+        }
+        SourceErrorKind::Web { .. } => {
+            tell(Code::SourceUnreachable, headline, "try again later, or name another address of the registry")
+                .note("what is locked and in the cache is installed without asking any source")
         }
         SourceErrorKind::Format { .. } => tell(Code::RegistryLaterFormat, headline, "use a newer yostel"),
         SourceErrorKind::Document { path, cause, .. } => tell(

@@ -3,9 +3,9 @@
 use toml_edit::{Array, InlineTable, Item, Table, TableLike, Value};
 use yostel_versions::ConstraintText;
 
-use super::NamePattern;
 use super::edit::{EditError, edit, place_sorted, put};
 use super::parse::AGREED;
+use super::{NamePattern, SourcePlace};
 use crate::name::{PackageName, SourceName, Word};
 
 /// The key of the table of sources.
@@ -183,11 +183,16 @@ fn put_entry(entries: &mut dyn TableLike, package: &PackageName, pairs: &[(&str,
     Ok(())
 }
 
-/// Names a source and its folder, in place of what is said of one of that name; its reserved names too, where any are given.
+/// Names a source and where it is, in place of what is said of one of that name; its reserved names too, where any are given.
 ///
 /// # Errors
 /// `Unreadable` when the text is no manifest.
-pub fn add_source(text: &str, name: &SourceName, folder: &str, reserves: &[NamePattern]) -> Result<String, EditError> {
+pub fn add_source(
+    text: &str,
+    name: &SourceName,
+    place: &SourcePlace,
+    reserves: &[NamePattern],
+) -> Result<String, EditError> {
     let reserves: Array = reserves.iter().map(ToString::to_string).collect();
     let edited = edit(text, |document| {
         let sources = document.entry(SOURCES).or_insert_with(|| {
@@ -198,9 +203,22 @@ pub fn add_source(text: &str, name: &SourceName, folder: &str, reserves: &[NameP
         let sources = sources.as_table_like_mut().ok_or(EditError::Unreadable)?;
         let entry = sources.entry(name.as_str()).or_insert_with(|| Item::Table(Table::new()));
         let entry = entry.as_table_like_mut().ok_or(EditError::Unreadable)?;
-        match entry.get_mut("folder") {
-            Some(Item::Value(value)) => put(value, folder),
-            _ => drop(entry.insert("folder", toml_edit::value(folder))),
+        let (key, other) = match place {
+            SourcePlace::Folder(_) => ("folder", "url"),
+            SourcePlace::Web(_) => ("url", "folder"),
+        };
+        entry.remove(other);
+        match (place, entry.get_mut(key)) {
+            (SourcePlace::Folder(folder), Some(Item::Value(value))) => put(value, folder),
+            (SourcePlace::Folder(folder), _) => drop(entry.insert(key, toml_edit::value(folder))),
+            (SourcePlace::Web(addresses), there) => match (&addresses[..], there) {
+                ([one], Some(Item::Value(value))) => put(value, one.as_str()),
+                ([one], _) => drop(entry.insert(key, toml_edit::value(one.as_str()))),
+                (all, _) => {
+                    let all: Array = all.iter().map(ToString::to_string).collect();
+                    entry.insert(key, toml_edit::value(all));
+                }
+            },
         }
         if !reserves.is_empty() {
             entry.insert("reserves", toml_edit::value(reserves));

@@ -195,7 +195,8 @@ const KEYS: &[Key] = &[
     key("swap.*", "digest", Shape::Matching(DIGEST), DIGEST_SAYS),
     must("swap.*", "why", Shape::Text, "Why"),
     key("swap.*", "until", Shape::Matching(DAY), "The day until which it should be needed"),
-    must("sources.*", "folder", Shape::Text, "The folder of a registry, relative to the manifest"),
+    key("sources.*", "folder", Shape::Text, "The folder of a registry, relative to the manifest"),
+    key("sources.*", "url", Shape::TextOrList, "The address of a registry on a web server; several are tried in order"),
     key("sources.*", "reserves", Shape::List(PATTERN), "Names, or `level/*`, that come from here and nowhere else"),
     key(
         "policy",
@@ -319,8 +320,11 @@ const KEYS: &[Key] = &[
 ];
 
 /// Tables of which one of these keys must be there.
-const ONE_OF: &[(&str, &[&str])] =
-    &[("needs.*.*", &["accept", "git", "path", "archive"]), ("swap.*", &["use", "git", "path", "archive"])];
+const ONE_OF: &[(&str, &[&str])] = &[
+    ("needs.*.*", &["accept", "git", "path", "archive"]),
+    ("swap.*", &["use", "git", "path", "archive"]),
+    ("sources.*", &["folder", "url"]),
+];
 
 /// Lists the keys of a table, in the order in which they are told.
 pub(super) fn keys_of(table: &str) -> Vec<&'static str> {

@@ -9,6 +9,7 @@ mod mentions;
 mod merge;
 mod parse;
 mod proposals;
+mod sources;
 #[cfg(test)]
 mod tests;
 
@@ -31,6 +32,7 @@ pub use merge::merge_manifests;
 pub use parse::{ManifestProblem, ManifestProblemKind, ManifestReading};
 pub use parse::{days_of, place_of_key, time_of};
 pub use proposals::{AT_ONCE, Hours, LeftOut, Proposals};
+pub use sources::{SourceDeclaration, SourcePlace};
 
 use crate::licence::AllowedLicence;
 use crate::name::{PackageName, Purpose, SourceName, Word};
@@ -270,17 +272,6 @@ impl Swap {
     pub fn is_of_place(&self, package: &PackageName) -> bool {
         self.elsewhere.is_some() && self.by == *package
     }
-}
-
-/// One `[sources.<name>]` table.
-#[derive(Debug, Clone)]
-pub struct SourceDeclaration {
-    /// Folder of the registry, relative to the manifest's folder.
-    pub folder: String,
-    /// Names that come from here and nowhere else.
-    pub reserves: Vec<NamePattern>,
-    /// Byte range of the source's name in the manifest.
-    pub span: Range<usize>,
 }
 
 /// A name, or all names below a level: `ropeway/*`.

@@ -171,15 +171,20 @@ pub(crate) fn told_by(
     documents
 }
 
-/// Asks the sources what is said of locked releases since they were published. What cannot be asked says nothing: this is
-/// told beside something else.
+/// Asks the sources what is said of locked releases since they were published, web servers by what is kept of them alone. What
+/// cannot be asked says nothing: this is told beside something else, which nobody else is asked for.
 pub(crate) fn said_of(
     project: &LoadedProject,
     lockfile: &Lockfile,
     context: &Context<'_>,
 ) -> Result<Vec<Notice>, FlowError> {
     let names = from_sources(lockfile);
-    match told_by_sources(project, &names, context.observer) {
+    let told = if names.is_empty() {
+        Ok(BTreeMap::new())
+    } else {
+        project.sources_at_hand().and_then(|sources| told_by(&sources, &names, context.observer))
+    };
+    match told {
         Ok(documents) => Ok(notices(lockfile, &documents)),
         Err(FlowError::Stopped) => Err(FlowError::Stopped),
         Err(_) => Ok(Vec::new()),

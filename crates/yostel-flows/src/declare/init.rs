@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use yostel_documents::{PackageName, SourceName, add_source, new_manifest};
+use yostel_documents::{PackageName, SourceName, SourcePlace, add_source, new_manifest};
 use yostel_files::{Disk, Folder};
 
 use crate::context::Context;
@@ -42,11 +42,14 @@ pub fn init(folder: &Path, request: &InitRequest, context: &Context<'_>) -> Resu
     }
     let mut text = new_manifest(&request.name, "0.1.0");
     if let Some((name, folder)) = &request.source {
-        text = add_source(&text, name, folder, &[]).map_err(ProjectError::Edit)?;
+        let place = SourcePlace::typed(folder).unwrap_or_else(|_| SourcePlace::Folder(folder.clone()));
+        text = add_source(&text, name, &place, &[]).map_err(ProjectError::Edit)?;
     }
     Folder::make_on(&Disk::default(), folder)?;
     Writing::at(folder, context).put(MANIFEST_NAME, Some(text.as_bytes()))?;
-    let doubt = request.source.as_ref().and_then(|(_, source)| doubt_about(&folder.join(source)));
+    let doubt =
+        request.source.as_ref().filter(|(_, source)| !matches!(SourcePlace::typed(source), Ok(SourcePlace::Web(_))));
+    let doubt = doubt.and_then(|(_, source)| doubt_about(&folder.join(source)));
     let nearby = if request.source.is_none() { registries_nearby(folder) } else { Vec::new() };
     Ok(InitReport { path, doubt, nearby })
 }

@@ -2,7 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use yostel_documents::{NamePattern, Origin, REGISTRY_HEAD, SourceName, add_source, remove_source};
+use yostel_documents::{
+    EditError, NamePattern, Origin, REGISTRY_HEAD, SourceName, SourcePlace, add_source, remove_source,
+};
 
 use crate::context::Context;
 use crate::error::{FlowError, ProjectError};
@@ -34,8 +36,8 @@ pub(crate) fn doubt_about(folder: &Path) -> Option<SourceDoubt> {
 pub struct SourceSeen {
     /// Its name.
     pub name: SourceName,
-    /// The folder, as the manifest has it: relative to its own.
-    pub folder: String,
+    /// Where it is, as the manifest has it: a folder is relative to its own.
+    pub place: SourcePlace,
     /// Names that come from here and nowhere else.
     pub reserves: Vec<NamePattern>,
     /// Why it cannot be asked, when it cannot.
@@ -57,14 +59,15 @@ pub fn sources(project: &LoadedProject) -> Result<Vec<SourceSeen>, FlowError> {
 
 fn seen(project: &LoadedProject, name: &SourceName) -> Result<SourceSeen, FlowError> {
     let declared = &project.manifest().sources[name];
-    let folder = project.root.join(&declared.folder);
-    let packages = || project.opener.open(name.clone(), folder.clone()).ok()?.names().ok().map(|names| names.len());
+    // What is on a web server is not asked only to be counted.
+    let folder = declared.place.folder().map(|folder| project.root.join(folder));
+    let packages = || project.open_source(name, declared, true).ok()?.names().ok().map(|names| names.len());
     Ok(SourceSeen {
         name: name.clone(),
-        folder: declared.folder.clone(),
+        place: declared.place.clone(),
         reserves: declared.reserves.clone(),
-        doubt: doubt_about(&folder),
-        packages: packages(),
+        doubt: folder.as_deref().and_then(doubt_about),
+        packages: folder.is_some().then(packages).flatten(),
         locked: locked_from(project, name)?,
     })
 }
@@ -80,8 +83,8 @@ fn locked_from(project: &LoadedProject, name: &SourceName) -> Result<usize, Flow
 pub struct SourceRequest {
     /// Its name.
     pub name: SourceName,
-    /// The registry's folder, as seen from where it was typed.
-    pub folder: String,
+    /// Where its registry is: a folder is as seen from where it was typed.
+    pub place: SourcePlace,
     /// Names that come from it and nowhere else; those that are there stay when there are none.
     pub reserves: Vec<NamePattern>,
 }
@@ -91,10 +94,10 @@ pub struct SourceRequest {
 pub struct SourceAdded {
     /// The manifest's file.
     pub path: PathBuf,
-    /// The folder, as the manifest has it now.
-    pub folder: String,
-    /// The folder that the manifest had for this name.
-    pub before: Option<String>,
+    /// Where it is, as the manifest has it now.
+    pub place: SourcePlace,
+    /// Where it was by the manifest.
+    pub before: Option<SourcePlace>,
     /// Why it cannot be asked yet, when it cannot.
     pub doubt: Option<SourceDoubt>,
     /// Whether anything is needed yet.
@@ -112,22 +115,24 @@ pub fn name_source(
     from: &Path,
     context: &Context<'_>,
 ) -> Result<SourceAdded, FlowError> {
-    let folder = match Path::new(&request.folder).is_absolute() {
-        true => request.folder.clone(),
-        false => path_from(&project.root, &from.join(&request.folder)),
+    let place = match &request.place {
+        SourcePlace::Folder(folder) if !Path::new(folder).is_absolute() => {
+            SourcePlace::Folder(path_from(&project.root, &from.join(folder)))
+        }
+        place => place.clone(),
     };
     let top = &project.top;
-    let after = add_source(&top.text, &request.name, &folder, &request.reserves).map_err(ProjectError::Edit)?;
+    let after = add_source(&top.text, &request.name, &place, &request.reserves).map_err(ProjectError::Edit)?;
     project.check_texts(&[(top.manifest_path(), after.clone())].into())?;
-    let before = top.manifest.sources.get(&request.name).map(|declared| declared.folder.clone());
+    let before = top.manifest.sources.get(&request.name).map(|declared| declared.place.clone());
     if after != top.text {
         write_manifests(project, &[(top.manifest_path(), (top.text.clone(), after))].into(), context)?;
     }
     Ok(SourceAdded {
         path: project.manifest_of(top),
-        doubt: doubt_about(&project.root.join(&folder)),
+        doubt: place.folder().and_then(|folder| doubt_about(&project.root.join(folder))),
         has_needs: !project.requirements().is_empty(),
-        folder,
+        place,
         before,
     })
 }
@@ -137,8 +142,8 @@ pub fn name_source(
 pub struct SourceRemoved {
     /// The manifest's file.
     pub path: PathBuf,
-    /// Its folder, as the manifest had it.
-    pub folder: String,
+    /// Where it was by the manifest.
+    pub place: SourcePlace,
     /// How many locked packages come from it.
     pub locked: usize,
     /// Whether the manifest names another one.
@@ -157,10 +162,11 @@ pub fn forget_source(
     let top = &project.top;
     let after = remove_source(&top.text, name).map_err(ProjectError::Edit)?;
     let locked = locked_from(project, name)?;
-    let folder = top.manifest.sources.get(name).map(|declared| declared.folder.clone()).unwrap_or_default();
+    let place = top.manifest.sources.get(name).map(|declared| declared.place.clone());
+    let place = place.ok_or_else(|| ProjectError::Edit(EditError::NoSuchSource(name.clone())))?;
     write_manifests(project, &[(top.manifest_path(), (top.text.clone(), after))].into(), context)?;
     let others = top.manifest.sources.len() > 1;
-    Ok(SourceRemoved { path: project.manifest_of(top), folder, locked, others })
+    Ok(SourceRemoved { path: project.manifest_of(top), place, locked, others })
 }
 
 /// How many registries are told of.

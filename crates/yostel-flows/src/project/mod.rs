@@ -1,5 +1,6 @@
 //! A project that was read: its manifests, and all that follows from them.
 
+pub(crate) mod answers;
 pub(crate) mod files;
 pub(crate) mod journal;
 pub(crate) mod mentions;
@@ -17,11 +18,11 @@ use std::sync::Arc;
 
 use yostel_documents::{
     Elsewhere, LocalPackage, Manifest, Need, Origin, Overrides, PackageDocument, PackageName, Release, Requirement,
-    run_purpose,
+    SourceDeclaration, SourceName, SourcePlace, run_purpose,
 };
 use yostel_files::FileError;
 use yostel_findings::Spot;
-use yostel_sources::{OpenSource, Patience, SourceSet};
+use yostel_sources::{Keeper, Means, OpenSource, Patience, Place, Source, SourceError, SourceSet};
 use yostel_store::Project;
 use yostel_versions::{ConstraintText, Numbering, Version};
 
@@ -48,6 +49,8 @@ pub struct LoadedProject {
     pub(crate) patience: Patience,
     /// How sources are opened.
     pub(crate) opener: Arc<dyn OpenSource>,
+    /// Where answers of web servers are kept.
+    pub(crate) keeper: Arc<dyn Keeper>,
     /// Where its manifests and its lockfile are read from.
     pub(crate) files: Arc<dyn Files>,
     /// The folder whose `.yostel` everything is installed into; the root's, unless somebody wants another.
@@ -212,16 +215,41 @@ impl LoadedProject {
 
     /// Opens the manifest's sources.
     pub(crate) fn sources(&self) -> Result<SourceSet, FlowError> {
+        self.sources_with(false)
+    }
+
+    /// Opens the manifest's sources, of which web servers are not asked: what is kept of them is all there is.
+    pub(crate) fn sources_at_hand(&self) -> Result<SourceSet, FlowError> {
+        self.sources_with(true)
+    }
+
+    fn sources_with(&self, only_kept: bool) -> Result<SourceSet, FlowError> {
         let mut set = SourceSet::default();
         for (name, declared) in &self.top.manifest.sources {
-            let folder = self.root.join(&declared.folder);
-            let folder = fs::canonicalize(&folder).unwrap_or(folder);
-            set.add(self.opener.open(name.clone(), folder)?, declared.reserves.clone());
+            set.add(self.open_source(name, declared, only_kept)?, declared.reserves.clone());
         }
         for (origin, document) in self.local_documents() {
             set.give(origin, document);
         }
         Ok(set)
+    }
+
+    /// Opens one source.
+    pub(crate) fn open_source(
+        &self,
+        name: &SourceName,
+        declared: &SourceDeclaration,
+        only_kept: bool,
+    ) -> Result<Box<dyn Source>, SourceError> {
+        let place = match &declared.place {
+            SourcePlace::Folder(folder) => {
+                let folder = self.root.join(folder);
+                Place::Folder(fs::canonicalize(&folder).unwrap_or(folder))
+            }
+            SourcePlace::Web(addresses) => Place::Web(addresses.clone()),
+        };
+        let means = Means { patience: self.patience.clone(), keeper: self.keeper.clone(), only_kept };
+        self.opener.open(name.clone(), place, &means)
     }
 
     /// Describes packages in folders as a source would.

@@ -3,14 +3,17 @@
 use std::collections::BTreeMap;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use yostel_documents::{Lockfile, LockfileError, LockfileHeader, Manifest};
 use yostel_files::{Entry, Folder, Kind, is_unfinished, remove_unfinished};
 use yostel_sources::unmerged;
+use yostel_store::Cache;
 use yostel_versions::Numbering;
 
 use crate::context::Settings;
 use crate::error::{FlowError, LockError, ProjectError};
+use crate::project::answers::InCache;
 use crate::project::files::{Files, LOCKFILE_NAME, MANIFEST_NAME, MOST_LOCKFILE, MOST_MANIFEST, read_text};
 use crate::project::workspace::{has_project, plain_path, read_projects};
 use crate::project::{LoadedProject, ProjectFile};
@@ -71,9 +74,10 @@ pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject
     remove_leftovers(&root, &top.manifest, &below);
     let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
     let (patience, opener) = (settings.patience.clone(), settings.sources.clone());
+    let keeper = Arc::new(InCache(Cache::open(&settings.cache)));
     let (paths, elsewhere, files) = (BTreeMap::new(), BTreeMap::new(), settings.files.clone());
     let target = root.clone();
-    Ok(LoadedProject { root, top, below, here, paths, elsewhere, patience, opener, files, target })
+    Ok(LoadedProject { root, top, below, here, paths, elsewhere, patience, opener, keeper, files, target })
 }
 
 /// Removes what killed runs left beside the files that they were replacing.

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use yostel_documents::PackageDocument;
+use yostel_documents::{PackageDocument, RegistryIndex};
 use yostel_registry::Registry;
 
 use crate::error::FlowError;
@@ -22,4 +22,12 @@ pub fn create_registry(folder: &Path, name: &str) -> Result<Registry, FlowError>
 pub fn contents(folder: &Path) -> Result<(String, Vec<PackageDocument>), FlowError> {
     let registry = Registry::open(folder)?;
     Ok((registry.name().to_owned(), registry.contents()?))
+}
+
+/// Writes down what is in a registry, for whoever cannot list its folders; returns that, and whether it changed.
+///
+/// # Errors
+/// `Registry`.
+pub fn write_index(folder: &Path) -> Result<(RegistryIndex, bool), FlowError> {
+    Ok(Registry::open(folder)?.write_index()?)
 }

@@ -4,17 +4,19 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 
 use yostel_documents::{
-    ArchiveDigest, Artifact, PackageName, RegistryHead, TreeDigest, Word, archive_file, document_file,
+    ArchiveDigest, Artifact, PackageName, RegistryHead, RegistryIndex, TreeDigest, WebAddress, Word, archive_file,
+    document_file,
 };
 use yostel_sources::{
-    AdvisoryReader, FileStamp, FolderSource, Source, SourceAnswer, SourceErrorKind, SourceSet, document_of,
+    AdvisoryReader, FileStamp, FolderSource, KeepsNothing, Patience, Source, SourceAnswer, SourceErrorKind, SourceSet,
+    WebSource, document_of,
 };
-use yostel_testkit::{MemoryContent, MemorySource};
+use yostel_testkit::{MemoryContent, MemorySource, WebServer};
 
-fn name(text: &str) -> PackageName {
+pub(crate) fn name(text: &str) -> PackageName {
     PackageName::parse(text).unwrap()
 }
 
@@ -23,7 +25,7 @@ fn artifact(archive: &[u8]) -> Artifact {
     Artifact { platform: "any".into(), digest, size: archive.len() as u64, tree }
 }
 
-fn document(package: &str, archive: &[u8]) -> String {
+pub(crate) fn document(package: &str, archive: &[u8]) -> String {
     let Artifact { digest, tree, size, .. } = artifact(archive);
     format!(
         r#"{{"format":1, "name":"{package}","releases":[{{"record":{{"version":"1.0.0","published":"2026-01-01T00:00:00Z",
@@ -31,7 +33,7 @@ fn document(package: &str, archive: &[u8]) -> String {
     )
 }
 
-const ARCHIVE: &[u8] = b"0123456789";
+pub(crate) const ARCHIVE: &[u8] = b"0123456789";
 
 const ADVISORIES: [(&str, &str); 2] = [("a.json", "{}"), ("b.json", "torn")];
 
@@ -47,13 +49,14 @@ fn documents() -> Vec<(&'static str, String)> {
     ]
 }
 
-fn folder_source(folder: &Path) -> Box<dyn Source> {
-    std::fs::write(folder.join("registry.json"), RegistryHead { name: "r".into(), format: 1 }.write()).unwrap();
+/// Writes a registry's files into a folder.
+pub(crate) fn written(folder: &Path) {
     let write = |path: PathBuf, content: &[u8]| {
         let file = folder.join(path);
         std::fs::create_dir_all(file.parent().unwrap()).unwrap();
         std::fs::write(file, content).unwrap();
     };
+    write("registry.json".into(), RegistryHead { name: "r".into(), format: 1 }.write().as_bytes());
     documents().iter().for_each(|(package, text)| write(document_file(&name(package)), text.as_bytes()));
     write(archive_file(ArchiveDigest::of(ARCHIVE)), ARCHIVE);
     for (file, text) in ADVISORIES {
@@ -63,6 +66,15 @@ fn folder_source(folder: &Path) -> Box<dyn Source> {
     // Neither of these is one.
     write("advisories/notes.txt".into(), b"");
     write("advisories/.part.json".into(), b"");
+    let index = RegistryIndex {
+        packages: ["gust", "torn", "valley/map"].into_iter().map(name).collect(),
+        advisories: ADVISORIES.iter().map(|(file, _)| *file).chain([UNWANTED]).map(str::to_owned).collect(),
+    };
+    write("index.json".into(), index.write().as_bytes());
+}
+
+fn folder_source(folder: &Path) -> Box<dyn Source> {
+    written(folder);
     Box::new(FolderSource::open(Word::parse("station").unwrap(), folder.to_owned()).unwrap())
 }
 
@@ -136,6 +148,18 @@ impl AdvisoryReader for Taking<'_> {
 fn a_folder_keeps_the_contract_of_sources() {
     let folder = tempfile::tempdir().unwrap();
     keeps_the_contract(&*folder_source(folder.path()));
+}
+
+#[test]
+fn a_web_server_keeps_it_too() {
+    let folder = tempfile::tempdir().unwrap();
+    written(folder.path());
+    let server = WebServer::serving(folder.path());
+    let address = WebAddress::parse(server.address()).unwrap();
+    let (patience, keeper) = (Patience::default(), Arc::new(KeepsNothing));
+    let source = WebSource::open(Word::parse("station").unwrap(), vec![address], patience, (keeper, false)).unwrap();
+    keeps_the_contract(&source);
+    assert_eq!(source.registry(), "r");
 }
 
 #[test]

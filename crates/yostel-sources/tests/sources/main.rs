@@ -5,6 +5,7 @@
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod contract;
+mod faults;
 
 use std::path::Path;
 

@@ -12,6 +12,7 @@
 //! even when the power goes.
 
 mod advisories;
+mod answers;
 mod aside;
 mod health;
 mod journal;
@@ -31,6 +32,7 @@ use yostel_documents::{ArchiveDigest, Listing, TreeDigest};
 use yostel_files::{Disk, FileError, Folder, Kind};
 
 pub use advisories::Spoken;
+pub use answers::KeptFile;
 pub use health::{CacheProblem, CacheReport, CacheStats};
 pub use journal::{ChangedFile, FileContent, JournalEntry};
 pub use kit::{Carried, KitError, Loaded};

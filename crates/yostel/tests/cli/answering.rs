@@ -107,6 +107,7 @@ fn a_document_that_says_more_or_less_than_its_page_is_noticed() {
 /// Commands that end well one after the other, each with the folder in which it runs.
 const IN_ORDER: &[(&str, &str)] = &[
     ("", "registry create other"),
+    ("", "registry index station"),
     ("", "registry list station"),
     ("console", "add hoist ^1"),
     ("console", "add hoist --agreed"),

@@ -239,8 +239,11 @@ fn a_search_that_was_ended_or_killed_is_taken_up_where_the_same_is_asked() {
         assert_eq!(told.contains("--resume goes on from there"), signal == "-INT", "{told}");
         fs::write(&go, "").unwrap();
         let resumed = found(&sandbox, "../good.lock --resume", &script, 0);
-        assert_eq!((&resumed["packages"], &resumed["resumed"]), (&serde_json::json!(["mast"]), &1.into()), "{resumed}");
-        assert_eq!(resumed["runs"], whole - 1);
+        assert_eq!(resumed["packages"], serde_json::json!(["mast"]));
+        let (runs, before) = (resumed["runs"].as_u64().unwrap(), resumed["resumed"].as_u64().unwrap());
+        // Of two that began together, neither may have come to its end.
+        assert!(before == 1 || !jobs.is_empty() && before == 0, "{resumed}");
+        assert_eq!(runs + before, whole, "{resumed}");
         assert_eq!(resumed["said"], "so it is\n");
         assert_eq!(fs::read_dir(sandbox.path("cache/verdicts")).unwrap().count(), 0, "nothing is kept once it ended");
         fs::remove_file(&go).unwrap();

@@ -53,6 +53,7 @@ mod stopping;
 mod together;
 mod undoing;
 mod updating;
+mod webs;
 mod workspaces;
 
 use std::fs;

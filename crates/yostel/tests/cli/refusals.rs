@@ -223,6 +223,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     ("source-archive-missing", "fine lock; rm ../station/archives/sha256/*; refuse install"),
     ("source-broken", "echo none > ../station/releases/gust.json; refuse lock"),
     ("source-missing", "rm -r ../station; refuse lock"),
+    ("source-unreachable", r#"sed -i 's|folder = .*|url = "http://127.0.0.1:9/r"|' yostel.toml; refuse lock"#),
     ("statements", "fine lock; echo {} > yostel.openvex.json; refuse audit"),
     (
         "tree-differs",

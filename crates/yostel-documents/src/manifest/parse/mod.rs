@@ -9,6 +9,7 @@ mod policy;
 mod problem;
 mod project;
 mod proposals;
+mod sources;
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -17,7 +18,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::keys::keys_of;
-use super::{Manifest, NamePattern, Need, Policy, SourceDeclaration};
+use super::{Manifest, NamePattern, Need, Policy};
 pub use checks::time_of;
 pub use policy::days_of;
 pub use problem::{ManifestProblem, ManifestProblemKind};
@@ -296,27 +297,6 @@ impl<'t> Reader<'t> {
     /// Returns the constraint, where the need counts.
     fn counting(&mut self, accept: ConstraintText, only_on: &[String]) -> ConstraintText {
         accept.only_on(only_on.iter().map(String::as_str)).unwrap_or(accept)
-    }
-
-    fn source(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<SourceDeclaration> {
-        self.check_keys("sources.*", table);
-        let mut reserves = Vec::new();
-        if let Some(list) = table.get("reserves") {
-            for (text, span) in self.strings("reserves", list) {
-                reserves.extend(self.keep(span, NamePattern::parse(&text)));
-            }
-        }
-        match table.get("folder") {
-            Some(folder) => {
-                let folder = self.string("folder", folder)?.to_owned();
-                Some(SourceDeclaration { folder, reserves, span })
-            }
-            None => {
-                let example = "folder = \"../station\"";
-                self.problem(span, ManifestProblemKind::Missing { table: "sources.*", key: "folder", example });
-                None
-            }
-        }
     }
 
     fn check(

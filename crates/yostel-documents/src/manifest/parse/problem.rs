@@ -79,6 +79,14 @@ pub enum ManifestProblemKind {
         /// Why not.
         reason: &'static str,
     },
+    /// A user, a password or a query in an address, which others would read.
+    #[error("`{key}` holds a user, a password or a query, which are not for manifests")]
+    Secret {
+        /// The key.
+        key: &'static str,
+        /// The value without that.
+        instead: String,
+    },
     /// A need that refers to what is agreed, and nothing is.
     #[error("[agreed] has no entry for {0}")]
     NotAgreed(PackageName),

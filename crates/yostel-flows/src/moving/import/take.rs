@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use yostel_documents::{
     Asker, Declared, Inventory, InventoryForm, Listed, Lockfile, NeedForm, PackageName, Purpose, Requirement,
-    SourceName, add_need, add_source, new_manifest,
+    SourceName, SourcePlace, add_need, add_source, new_manifest,
 };
 use yostel_resolve::{Outcome, Problem, Resolution, Resolver};
 use yostel_sources::SourceSet;
@@ -143,7 +143,8 @@ pub fn begin_project(
     if path.symlink_metadata().is_ok() {
         return Err(ProjectError::AlreadyAProject(path).into());
     }
-    let text = add_source(&new_manifest(name, "0.1.0"), source, registry, &[]).map_err(ProjectError::Edit)?;
+    let place = SourcePlace::typed(registry).unwrap_or_else(|_| SourcePlace::Folder(registry.to_owned()));
+    let text = add_source(&new_manifest(name, "0.1.0"), source, &place, &[]).map_err(ProjectError::Edit)?;
     let files = Arc::new(OpenFiles { texts: BTreeMap::from([(path, text)]) });
     load_project(folder, &Settings { files, ..settings.clone() })
 }

@@ -3,10 +3,11 @@
 use clap::{Args, Subcommand};
 use yostel_answers::answers::sources::{SourceAddedAnswer, SourceRemovedAnswer, SourcesAnswer};
 use yostel_answers::words::shell_word;
-use yostel_documents::{NamePattern, SourceName};
+use yostel_answers::{Code, Diagnostic};
+use yostel_documents::{NamePattern, SourceName, SourcePlace, WebAddressError};
 use yostel_flows::{FlowError, SourceDoubt, SourceRequest, SourceSeen, forget_source, name_source, sources};
 
-use crate::answer::Answer;
+use crate::answer::{Answer, failure_of};
 use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::word;
@@ -25,13 +26,14 @@ pub(crate) struct Sources {
 
 #[derive(Debug, Subcommand)]
 enum Task {
-    /// Name a source in the manifest, or give one another folder
+    /// Name a source in the manifest, or give one another place
     Add {
         /// The name, a word of your choice
         #[arg(value_parser = word)]
         name: SourceName,
-        /// The registry's folder
-        folder: String,
+        /// The registry's folder, or its address on a web server
+        #[arg(value_name = "FOLDER or URL")]
+        place: String,
         /// A package, or a level like `ropeway/*`, that comes from this source and no other. May be repeated
         #[arg(long = "reserve", value_name = "NAME", value_parser = pattern)]
         reserves: Vec<NamePattern>,
@@ -51,7 +53,19 @@ fn pattern(text: &str) -> Result<NamePattern, String> {
 pub(crate) fn run(arguments: Sources, call: &Call) -> Result<Answer, FlowError> {
     match arguments.task {
         None => list(call),
-        Some(Task::Add { name, folder, reserves }) => add(&SourceRequest { name, folder, reserves }, call),
+        Some(Task::Add { name, place, reserves }) => match SourcePlace::typed(&place) {
+            Ok(place) => add(&SourceRequest { name, place, reserves }, call),
+            // What may be a password is not repeated.
+            Err(error) => {
+                let next = match &error {
+                    WebAddressError::Secret { instead } => format!("yostel sources add {name} {}", shell_word(instead)),
+                    WebAddressError::Unfit(_) => "type the address of the folder with registry.json".to_owned(),
+                };
+                let diagnostic =
+                    Diagnostic::new(Code::Usage, format!("that is no address of a registry: {error}"), next);
+                Ok(failure_of(&[diagnostic], Exit::Usage, call.format))
+            }
+        },
         Some(Task::Remove { name }) => {
             let removed = call.edit(|project| forget_source(project, &name, &call.context()))?;
             Ok(Answer::done(
@@ -72,8 +86,8 @@ pub(crate) fn run(arguments: Sources, call: &Call) -> Result<Answer, FlowError> 
                         true => "yostel lock",
                         false => "yostel sources add NAME FOLDER, as the manifest names no source any more",
                     };
-                    let folder = sanitise(&removed.folder);
-                    format!("Removed source {name} ({folder}) from {shown}.\n{left}{}", next_step(next))
+                    let place = sanitise(&removed.place.to_string());
+                    format!("Removed source {name} ({place}) from {shown}.\n{left}{}", next_step(next))
                 },
             ))
         }
@@ -91,7 +105,7 @@ fn list(call: &Call) -> Result<Answer, FlowError> {
     }
     let mut columns = Columns::new([
         Head::plain("source"),
-        Head::place("folder"),
+        Head::place("place"),
         Head::number("packages"),
         Head::number("locked"),
         Head::words("remarks"),
@@ -99,7 +113,7 @@ fn list(call: &Call) -> Result<Answer, FlowError> {
     for seen in &all {
         columns.row([
             seen.name.to_string(),
-            seen.folder.clone(),
+            seen.place.to_string(),
             seen.packages.map_or_else(|| "-".into(), |packages| packages.to_string()),
             seen.locked.to_string(),
             remarks(seen),
@@ -129,15 +143,18 @@ fn add(request: &SourceRequest, call: &Call) -> Result<Answer, FlowError> {
         Exit::Fine,
         || SourceAddedAnswer::of(&added, &request.name),
         || {
-            let (name, shown, folder) = (&request.name, call.show(&added.path), sanitise(&added.folder));
+            let (name, shown) = (&request.name, call.show(&added.path));
+            let place = sanitise(&added.place.to_string());
             let said = match &added.before {
-                None => format!("Named source {name} in {shown}: {folder}\n"),
-                Some(before) if *before == added.folder => {
-                    format!("Source {name} in {shown} is {folder}, as it was.\n")
+                None => format!("Named source {name} in {shown}: {place}\n"),
+                Some(before) if *before == added.place => {
+                    format!("Source {name} in {shown} is {place}, as it was.\n")
                 }
-                Some(before) => format!("Source {name} in {shown} is {folder} now; it was {}.\n", sanitise(before)),
+                Some(before) => {
+                    format!("Source {name} in {shown} is {place} now; it was {}.\n", sanitise(&before.to_string()))
+                }
             };
-            let typed = sanitise(&shell_word(&request.folder));
+            let typed = sanitise(&shell_word(&request.place.to_string()));
             let then = if added.has_needs { "yostel lock" } else { "yostel add PACKAGE" };
             let another = format!("yostel sources add {name} FOLDER, with another folder");
             let next = match added.doubt {

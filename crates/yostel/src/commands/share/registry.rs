@@ -3,10 +3,10 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
-use yostel_answers::answers::share::{RegistryCreateAnswer, RegistryListAnswer};
+use yostel_answers::answers::share::{RegistryCreateAnswer, RegistryIndexAnswer, RegistryListAnswer};
 use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_documents::{SourceName, Word, nearest};
-use yostel_flows::{FlowError, LoadedProject, contents, create_registry};
+use yostel_flows::{FlowError, LoadedProject, contents, create_registry, write_index};
 
 use crate::answer::Answer;
 use crate::answer::failure_of;
@@ -32,6 +32,11 @@ enum Task {
         #[arg(long)]
         name: Option<String>,
     },
+    /// Write down what a registry holds, for web servers, which list no folders: publishing does that itself
+    Index {
+        /// A source of the manifest, or a folder
+        registry: String,
+    },
     /// List what a registry holds
     List {
         /// A source of the manifest, or a folder
@@ -42,13 +47,19 @@ enum Task {
 /// Returns the folder of a registry, which is named as a source of the manifest, where there is one, or by its folder.
 fn registry_folder(named: &str, project: Option<&LoadedProject>, call: &Call) -> PathBuf {
     let source = word(named).ok().and_then(|name: SourceName| {
-        project.and_then(|project| Some(project.root.join(&project.manifest().sources.get(&name)?.folder)))
+        project.and_then(|project| Some(project.root.join(project.manifest().sources.get(&name)?.place.folder()?)))
     });
     source.unwrap_or_else(|| call.folder.join(named))
 }
 
 /// Like [`registry_folder`], of one that is there; else the answer that says so.
 pub(super) fn registry_there(named: &str, project: Option<&LoadedProject>, call: &Call) -> Result<PathBuf, Answer> {
+    let declared = word(named).ok().and_then(|name| project?.manifest().sources.get(&name));
+    if let Some(declared) = declared.filter(|declared| declared.place.folder().is_none()) {
+        let headline = format!("source {named} is on a web server, {}, which takes nothing", declared.place);
+        let next = "name the folder that it serves, or a copy of it that you put there";
+        return Err(failure_of(&[Diagnostic::new(Code::NoSuchRegistry, headline, next)], Exit::Usage, call.format));
+    }
     let folder = registry_folder(named, project, call);
     if folder.exists() {
         return Ok(folder);
@@ -83,6 +94,28 @@ pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError>
                 Exit::Fine,
                 || RegistryCreateAnswer { folder: path.clone(), name: made.name().to_owned() },
                 || format!("Made the registry {} in {}.\n{}", made.name(), call.show(&path), next_step(next)),
+            ))
+        }
+        Task::Index { registry } => {
+            let folder = match registry_there(&registry, call.manifests().ok().as_ref(), call) {
+                Ok(folder) => folder,
+                Err(none) => return Ok(none),
+            };
+            let (index, changed) = write_index(&folder)?;
+            let (packages, advisories) = (index.packages.len(), index.advisories.len());
+            let says = if changed { "Wrote down" } else { "It says already" };
+            Ok(Answer::done(
+                call,
+                Exit::Fine,
+                || RegistryIndexAnswer { folder: folder.clone(), packages, advisories, changed },
+                || {
+                    let files = count(advisories, "file");
+                    format!(
+                        "{says} what is in {}: {}, {files} with advisories.\n",
+                        call.show(&folder),
+                        count(packages, "package")
+                    )
+                },
             ))
         }
         Task::List { registry } => {

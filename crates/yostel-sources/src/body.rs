@@ -1,0 +1,140 @@
+//! Bodies of answers of web servers, as they come, taken up where they broke off (RFC 9110 §14).
+
+use std::io::{self, Read};
+
+use reqwest::header;
+use reqwest::{Response, StatusCode};
+
+use crate::http::{Web, WebFault, pause, silent, stamp_of, told, unless_stopped};
+use crate::patience::Patience;
+
+/// How often a body is asked for again of which nothing came any more.
+const RESUMES: u32 = 4;
+
+/// A body, as it comes; taken up where it broke off.
+pub(crate) struct Body<W> {
+    web: W,
+    address: String,
+    /// How long all of it is, where that is known.
+    size: Option<u64>,
+    tag: Option<String>,
+    at: u64,
+    response: Option<Response>,
+    /// How many bytes that come are there already.
+    skip: u64,
+    chunk: Vec<u8>,
+    chunk_at: usize,
+    resumes: u32,
+}
+
+/// Opens a file at a byte of it; none when it is not there.
+///
+/// # Errors
+/// When the server cannot be reached. One that fails is asked again.
+pub(crate) fn open<W: AsRef<Web>>(
+    web: W,
+    address: &str,
+    at: u64,
+    size: Option<u64>,
+) -> Result<Option<Body<W>>, WebFault> {
+    let asked = unless_stopped(&web.as_ref().patience, web.as_ref().open_at(address, at, None))?;
+    let Some(response) = asked? else { return Ok(None) };
+    let mut body = Body {
+        web,
+        address: address.to_owned(),
+        size,
+        tag: stamp_of(response.headers()).tag,
+        at,
+        response: None,
+        skip: 0,
+        chunk: Vec::new(),
+        chunk_at: 0,
+        resumes: 0,
+    };
+    if at == 0 {
+        body.size = size.or(response.content_length());
+    }
+    body.go_on_with(response)?;
+    Ok(Some(body))
+}
+
+impl<W: AsRef<Web>> Body<W> {
+    /// Goes on with an answer, which holds all, or what comes from a byte on.
+    fn go_on_with(&mut self, response: Response) -> Result<(), WebFault> {
+        let range = response.headers().get(header::CONTENT_RANGE).and_then(|range| range.to_str().ok());
+        let from = range.and_then(|range| range.strip_prefix("bytes ")?.split('-').next()?.parse::<u64>().ok());
+        self.skip = match response.status() {
+            StatusCode::PARTIAL_CONTENT if from == Some(self.at) => 0,
+            StatusCode::PARTIAL_CONTENT => return Err(WebFault::Odd("sends another part than it was asked for")),
+            _ => self.at,
+        };
+        self.response = Some(response);
+        Ok(())
+    }
+
+    /// Reads the next piece; false at the end.
+    fn more(&mut self) -> Result<bool, WebFault> {
+        loop {
+            let Some(response) = &mut self.response else { return Ok(false) };
+            let patience = &self.web.as_ref().patience;
+            let chunk =
+                unless_stopped(patience, async { tokio::time::timeout(patience.idle, response.chunk()).await })?;
+            let broken = match chunk {
+                Ok(Ok(Some(chunk))) => {
+                    let skipped = self.skip.min(chunk.len() as u64);
+                    self.skip -= skipped;
+                    let chunk = &chunk[usize::try_from(skipped).unwrap_or(usize::MAX)..];
+                    if chunk.is_empty() {
+                        continue;
+                    }
+                    (self.chunk, self.chunk_at, self.resumes) = (chunk.to_vec(), 0, 0);
+                    self.at += chunk.len() as u64;
+                    return Ok(true);
+                }
+                Ok(Ok(None)) if self.size.is_none_or(|size| self.at >= size) => {
+                    self.response = None;
+                    return Ok(false);
+                }
+                Ok(Ok(None)) => WebFault::Broken("it ended too early".to_owned()),
+                Ok(Err(error)) => WebFault::Broken(told(&error)),
+                Err(_) => silent(patience.idle),
+            };
+            // What is not known to be whole cannot be taken up.
+            if self.resumes >= RESUMES || self.size.is_none() {
+                return Err(broken);
+            }
+            self.resumes += 1;
+            tracing::debug!(fault = %broken, at = self.at, address = self.address, "taking it up");
+            unless_stopped(patience, async { tokio::time::sleep(pause(self.resumes)).await })?;
+            let again = self.web.as_ref().open_at(&self.address, self.at, self.tag.as_deref());
+            match unless_stopped(patience, again)?? {
+                Some(response) => self.go_on_with(response)?,
+                None => return Err(broken),
+            }
+        }
+    }
+}
+
+impl<W: AsRef<Web>> Read for Body<W> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.chunk_at == self.chunk.len() && !self.more().map_err(|fault| fault.as_io_error())? {
+            return Ok(0);
+        }
+        let n = buffer.len().min(self.chunk.len() - self.chunk_at);
+        buffer[..n].copy_from_slice(&self.chunk[self.chunk_at..self.chunk_at + n]);
+        self.chunk_at += n;
+        Ok(n)
+    }
+}
+
+/// Opens a file at an address that begins with `http://` or `https://`.
+///
+/// # Errors
+/// When the server cannot be reached or does not have it.
+pub(crate) fn open_address(address: &str, patience: &Patience) -> io::Result<Box<dyn Read + Send>> {
+    match open(Web::new(patience.clone()), address, 0, None) {
+        Ok(Some(body)) => Ok(Box::new(body)),
+        Ok(None) => Err(io::Error::other("the server answers 404 Not Found")),
+        Err(fault) => Err(fault.as_io_error()),
+    }
+}

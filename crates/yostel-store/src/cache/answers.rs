@@ -1,0 +1,92 @@
+//! Files of registries on web servers, as they came, so that they are fetched again only when they changed.
+
+use std::path::PathBuf;
+
+use serde::{Deserialize, Serialize};
+use yostel_documents::{Sha256, to_hex};
+use yostel_files::FileError;
+
+use super::Cache;
+
+/// No more than this is read, in bytes.
+const MOST: u64 = 64 << 20;
+
+/// A file of a web server that is kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeptFile {
+    /// Its address.
+    pub address: String,
+    /// Its entity tag.
+    pub tag: Option<String>,
+    /// When it was changed, as the server writes it.
+    pub changed: Option<String>,
+    /// Its content.
+    pub bytes: Vec<u8>,
+}
+
+/// The line before the content.
+#[derive(Serialize, Deserialize)]
+struct Head {
+    address: String,
+    tag: Option<String>,
+    changed: Option<String>,
+    digest: String,
+}
+
+impl Cache {
+    /// Returns a file that was kept; nothing when there is none, or it is not whole.
+    pub fn kept_file(&self, address: &str) -> Option<KeptFile> {
+        let bytes = self.folder().ok()?.read(path_of(address), MOST).ok()?;
+        let end = bytes.iter().position(|byte| *byte == b'\n')?;
+        let head: Head = serde_json::from_slice(&bytes[..end]).ok()?;
+        let content = bytes[end + 1..].to_vec();
+        let is_whole = head.address == address && head.digest == to_hex(&Sha256::of(&content));
+        is_whole.then_some(KeptFile { address: head.address, tag: head.tag, changed: head.changed, bytes: content })
+    }
+
+    /// Keeps a file, in place of what was kept of its address.
+    ///
+    /// # Errors
+    /// When the cache cannot be written.
+    pub fn keep_file(&self, file: &KeptFile) -> Result<(), FileError> {
+        let digest = to_hex(&Sha256::of(&file.bytes));
+        let (address, tag, changed) = (file.address.clone(), file.tag.clone(), file.changed.clone());
+        let head = Head { address, tag, changed, digest };
+        let mut bytes = serde_json::to_vec(&head).expect("texts always serialise");
+        bytes.push(b'\n');
+        bytes.extend_from_slice(&file.bytes);
+        let root = self.make_root()?;
+        root.make_folders("answers")?;
+        root.write_atomically(path_of(&file.address), &bytes)
+    }
+}
+
+fn path_of(address: &str) -> PathBuf {
+    PathBuf::from(format!("answers/{}", &to_hex(&Sha256::of(address.as_bytes()))[..32]))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    #[allow(clippy::disallowed_methods, reason = "what is damaged is damaged by hand")]
+    fn what_is_not_whole_or_of_another_address_was_never_kept() {
+        let folder = tempfile::tempdir().unwrap();
+        let cache = Cache::open(folder.path());
+        let address = "https://station.example/releases/gust.json";
+        assert_eq!(cache.kept_file(address), None);
+        let bytes = b"{\"a\":\n1}\n".to_vec();
+        let file = KeptFile { address: address.into(), tag: Some("\"x\"".into()), changed: None, bytes };
+        cache.keep_file(&file).unwrap();
+        assert_eq!(cache.kept_file(address), Some(file.clone()));
+        let path = folder.path().join(path_of(address));
+        let whole = std::fs::read(&path).unwrap();
+        for cut in 0..whole.len() {
+            std::fs::write(&path, &whole[..cut]).unwrap();
+            assert_eq!(cache.kept_file(address), None, "cut at {cut}");
+        }
+        std::fs::write(folder.path().join(path_of("https://other.example/")), &whole).unwrap();
+        assert_eq!(cache.kept_file("https://other.example/"), None);
+    }
+}
