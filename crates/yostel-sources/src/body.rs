@@ -5,7 +5,7 @@ use std::io::{self, Read};
 use reqwest::header;
 use reqwest::{Response, StatusCode};
 
-use crate::http::{Web, WebFault, pause, silent, stamp_of, told, unless_stopped};
+use crate::http::{Web, WebFault, fault_of, pause, stamp_of, unless_stopped};
 use crate::patience::Patience;
 
 /// How often a body is asked for again of which nothing came any more.
@@ -96,8 +96,8 @@ impl<W: AsRef<Web>> Body<W> {
                     return Ok(false);
                 }
                 Ok(Ok(None)) => WebFault::Broken("it ended too early".to_owned()),
-                Ok(Err(error)) => WebFault::Broken(told(&error)),
-                Err(_) => silent(patience.idle),
+                Ok(Err(error)) => fault_of(&error),
+                Err(_) => WebFault::Silent(patience.idle),
             };
             // What is not known to be whole cannot be taken up.
             if self.resumes >= RESUMES || self.size.is_none() {

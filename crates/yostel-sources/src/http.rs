@@ -21,6 +21,12 @@ use crate::patience::{LOOK, Patience};
 /// How often a server that is there and fails is asked, the first time included.
 const TRIES: u32 = 4;
 
+/// The same for one that says nothing, which takes as long each time as one has patience.
+const SILENT_TRIES: u32 = 2;
+
+/// How long it may take to reach a server.
+const CONNECTING: Duration = Duration::from_secs(10);
+
 /// How many redirections are followed.
 const REDIRECTIONS: usize = 5;
 
@@ -39,6 +45,12 @@ pub enum WebFault {
     /// It is not reached, or breaks off; with what the connection says.
     #[error("{0}")]
     Broken(String),
+    /// Nothing comes, for so long.
+    #[error("nothing came for {} s", .0.as_secs_f32())]
+    Silent(Duration),
+    /// Its certificate is not one that this machine trusts, or not its own; with the reason.
+    #[error("its certificate is not trusted: {0}")]
+    Untrusted(String),
     /// It answers with a status that is no answer.
     #[error("the server answers {0}")]
     Status(String),
@@ -77,7 +89,7 @@ impl WebFault {
 
     /// With whether it is worth another try: where something broke it is, and else not.
     fn of_try(self) -> Refusal {
-        let again = if matches!(self, Self::Broken(_)) { Again::Soon } else { Again::No };
+        let again = if matches!(self, Self::Broken(_) | Self::Silent(_)) { Again::Soon } else { Again::No };
         (self, again)
     }
 }
@@ -128,6 +140,7 @@ fn shared() -> Result<&'static Shared, WebFault> {
             Client::builder()
                 .user_agent(concat!("yostel/", env!("CARGO_PKG_VERSION")))
                 .redirect(redirect::Policy::none())
+                .connect_timeout(CONNECTING)
         };
         let failed = |error: reqwest::Error| io::Error::other(told(&error));
         let documents = client().build().map_err(failed)?;
@@ -218,13 +231,13 @@ impl Web {
 
     /// Sends a request, and follows where it leads.
     async fn sent(&self, client: &Client, address: &str, headers: &HeaderMap) -> Result<Response, Refusal> {
-        let broken = |error: reqwest::Error| WebFault::Broken(told(&error)).of_try();
+        let broken = |error: reqwest::Error| fault_of(&error).of_try();
         let mut at = Url::parse(address).map_err(|_| WebFault::Odd("is at no address").of_try())?;
         for _ in 0..=REDIRECTIONS {
             let answer = client.get(at.clone()).headers(headers.clone()).send();
             let response = match tokio::time::timeout(self.patience.idle, answer).await {
                 Ok(answer) => answer.map_err(broken)?,
-                Err(_) => return Err(silent(self.patience.idle).of_try()),
+                Err(_) => return Err(WebFault::Silent(self.patience.idle).of_try()),
             };
             let is_elsewhere = matches!(response.status().as_u16(), 301 | 302 | 303 | 307 | 308);
             let location = response.headers().get(header::LOCATION).and_then(|to| to.to_str().ok());
@@ -257,7 +270,8 @@ impl Web {
                 Again::In(wait) => wait,
                 Again::No => return Err(fault),
             };
-            if tries >= TRIES || !self.may_try_again() {
+            let most = if matches!(fault, WebFault::Silent(_)) { SILENT_TRIES } else { TRIES };
+            if tries >= most || !self.may_try_again() {
                 return Err(fault);
             }
             tracing::debug!(%fault, tries, ?wait, "asking again");
@@ -309,18 +323,13 @@ pub(crate) fn pause(tries: u32) -> Duration {
 async fn whole(mut response: Response, most: u64, idle: Duration) -> Result<Vec<u8>, WebFault> {
     let mut bytes = Vec::new();
     loop {
-        let chunk = tokio::time::timeout(idle, response.chunk()).await.map_err(|_| silent(idle))?;
-        let Some(chunk) = chunk.map_err(|error| WebFault::Broken(told(&error)))? else { return Ok(bytes) };
+        let chunk = tokio::time::timeout(idle, response.chunk()).await.map_err(|_| WebFault::Silent(idle))?;
+        let Some(chunk) = chunk.map_err(|error| fault_of(&error))? else { return Ok(bytes) };
         if bytes.len() as u64 + chunk.len() as u64 > most {
             return Err(WebFault::TooLong(most));
         }
         bytes.extend_from_slice(&chunk);
     }
-}
-
-/// Says that nothing came any more.
-pub(crate) fn silent(idle: Duration) -> WebFault {
-    WebFault::Broken(format!("nothing came for {} s", idle.as_secs_f32()))
 }
 
 /// Reads what tells this state of a file from others; nothing where it was changed so lately that the next change may look the
@@ -353,8 +362,17 @@ pub(crate) fn unless_stopped<T>(patience: &Patience, answer: impl Future<Output 
     })
 }
 
+/// Tells a server that is not trusted from one that broke off.
+pub(crate) fn fault_of(error: &reqwest::Error) -> WebFault {
+    let told = told(error);
+    match told.strip_prefix("invalid peer certificate: ") {
+        Some(why) => WebFault::Untrusted(why.to_owned()),
+        None => WebFault::Broken(told),
+    }
+}
+
 /// Says what was wrong in one sentence: the innermost cause says most.
-pub(crate) fn told(error: &reqwest::Error) -> String {
+fn told(error: &reqwest::Error) -> String {
     let mut cause: &dyn std::error::Error = error;
     while let Some(inner) = cause.source() {
         cause = inner;

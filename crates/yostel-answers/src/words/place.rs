@@ -37,6 +37,10 @@ pub(super) fn of_source(error: &SourceError) -> Diagnostic {
             let name = Suggestion::run(format!("yostel sources add {source} URL"), "with the address that it has now");
             tell(Code::SourceUnreachable, headline, name)
         }
+        SourceErrorKind::Web { fault: WebFault::Untrusted(_), .. } => {
+            let next = "have this machine trust who signed it, or name a file with their certificate in SSL_CERT_FILE";
+            tell(Code::SourceUnreachable, headline, next)
+        }
         SourceErrorKind::Web { .. } => {
             tell(Code::SourceUnreachable, headline, "try again later, or name another address of the registry")
                 .note("what is locked and in the cache is installed without asking any source")

@@ -91,6 +91,8 @@ fn what_passes_is_tried_again_and_what_stays_is_told() {
     assert!(answer.unwrap().is_some());
     let (answer, _) = asked(1, |_| WebFailure::StallAfter(0));
     assert!(answer.unwrap().is_some());
+    let (answer, count) = asked(99, |_| WebFailure::StallAfter(3));
+    assert_eq!((fault(answer).as_str(), count), ("nothing came for 0.5 s", 2), "that takes long enough");
     let (answer, count) = asked(99, |_| WebFailure::CutAfter(7));
     assert_eq!(count, 4, "{}", fault(answer));
 }
