@@ -16,8 +16,8 @@ use crate::project::write::Writing;
 pub struct InitRequest {
     /// The project's name.
     pub name: PackageName,
-    /// A source to name in it: name and folder.
-    pub source: Option<(SourceName, String)>,
+    /// A source to name in it: its name, and where its registry is.
+    pub source: Option<(SourceName, SourcePlace)>,
 }
 
 /// A manifest that was started.
@@ -41,15 +41,13 @@ pub fn init(folder: &Path, request: &InitRequest, context: &Context<'_>) -> Resu
         return Err(ProjectError::AlreadyAProject(path).into());
     }
     let mut text = new_manifest(&request.name, "0.1.0");
-    if let Some((name, folder)) = &request.source {
-        let place = SourcePlace::typed(folder).unwrap_or_else(|_| SourcePlace::Folder(folder.clone()));
-        text = add_source(&text, name, &place, &[]).map_err(ProjectError::Edit)?;
+    if let Some((name, place)) = &request.source {
+        text = add_source(&text, name, place, &[]).map_err(ProjectError::Edit)?;
     }
     Folder::make_on(&Disk::default(), folder)?;
     Writing::at(folder, context).put(MANIFEST_NAME, Some(text.as_bytes()))?;
-    let doubt =
-        request.source.as_ref().filter(|(_, source)| !matches!(SourcePlace::typed(source), Ok(SourcePlace::Web(_))));
-    let doubt = doubt.and_then(|(_, source)| doubt_about(&folder.join(source)));
+    let source = request.source.as_ref().and_then(|(_, place)| place.folder());
+    let doubt = source.and_then(|source| doubt_about(&folder.join(source)));
     let nearby = if request.source.is_none() { registries_nearby(folder) } else { Vec::new() };
     Ok(InitReport { path, doubt, nearby })
 }

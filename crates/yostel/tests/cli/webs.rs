@@ -133,7 +133,20 @@ fn an_address_is_named_like_a_folder_and_what_may_be_a_password_is_repeated_nowh
     // Nothing is published to what takes nothing.
     sandbox.write("console/yostel.toml", text);
     moved_to(&sandbox, server.address());
-    sandbox.run("console", "registry list station").expect(2).says(&["is on a web server"]);
+    for words in ["registry list station", "registry create station", "registry index station"] {
+        sandbox.run("console", words).expect(2).says(&["is on a web server"]);
+    }
+    assert!(!sandbox.path("console/station").exists());
+    // Neither does a first manifest hold what may be a password.
+    for words in ["init tower --source other=", "import list --source other="] {
+        sandbox.write("tower/list", "pkg:generic/gust@2.0.0\n");
+        let run = sandbox.run("tower", &format!("{words}{secret}")).expect(2);
+        assert!(!format!("{}{}", run.stdout, run.stderr).contains("s3cret"), "{}", run.stderr);
+        assert!(!sandbox.path("tower/yostel.toml").exists());
+    }
+    sandbox.run("tower", &format!("init tower --source station={}", server.address())).expect(0);
+    sandbox.run("tower", "add gust").expect(0);
+    sandbox.run("tower", "lock").expect(0);
 }
 
 #[test]

@@ -136,15 +136,14 @@ pub enum WhyNotKept {
 pub fn begin_project(
     folder: &Path,
     name: &PackageName,
-    (source, registry): (&SourceName, &str),
+    (source, place): (&SourceName, &SourcePlace),
     settings: &Settings,
 ) -> Result<LoadedProject, FlowError> {
     let path = folder.join(MANIFEST_NAME);
     if path.symlink_metadata().is_ok() {
         return Err(ProjectError::AlreadyAProject(path).into());
     }
-    let place = SourcePlace::typed(registry).unwrap_or_else(|_| SourcePlace::Folder(registry.to_owned()));
-    let text = add_source(&new_manifest(name, "0.1.0"), source, &place, &[]).map_err(ProjectError::Edit)?;
+    let text = add_source(&new_manifest(name, "0.1.0"), source, place, &[]).map_err(ProjectError::Edit)?;
     let files = Arc::new(OpenFiles { texts: BTreeMap::from([(path, text)]) });
     load_project(folder, &Settings { files, ..settings.clone() })
 }

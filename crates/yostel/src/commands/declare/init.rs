@@ -11,6 +11,7 @@ use yostel_flows::{
 use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
+use crate::commands::declare::sources::place_typed;
 use crate::exit::Exit;
 use crate::options::{package_name, source_in, word};
 use crate::render::{join, next_step, note};
@@ -25,8 +26,8 @@ pub(crate) struct Init {
     #[arg(value_parser = package_name)]
     name: Option<PackageName>,
 
-    /// Name a source in the manifest: a word, and the registry's folder
-    #[arg(long, value_name = "NAME=FOLDER", value_parser = source_in)]
+    /// Name a source in the manifest: a word, and the registry's folder or address
+    #[arg(long, value_name = "NAME=FOLDER or URL", value_parser = source_in)]
     source: Option<(SourceName, String)>,
 
     /// Let git merge and compare manifests and lockfiles: lines in .gitattributes, and settings of this clone
@@ -58,7 +59,15 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
             }
         }
     };
-    let request = InitRequest { name, source: arguments.source };
+    let source = match arguments.source.map(|(name, typed)| {
+        let instead = |without: &str| format!("yostel init --source {name}={}", shell_word(without));
+        place_typed(&typed, instead).map(|place| (name.clone(), place))
+    }) {
+        None => None,
+        Some(Ok(source)) => Some(source),
+        Some(Err(diagnostic)) => return Ok(failure_of(&[*diagnostic], Exit::Usage, call.format)),
+    };
+    let request = InitRequest { name, source };
     let report = init(&call.folder, &request, &call.context())?;
     let git = arguments.git.then(|| prepare_git(&call.folder, &call.context())).transpose()?;
     Ok(Answer::done(
@@ -66,7 +75,7 @@ pub(crate) fn run(arguments: Init, call: &Call) -> Result<Answer, FlowError> {
         Exit::Fine,
         || InitAnswer::of(&report, &request.name, git.as_ref()),
         || {
-            let folder = request.source.as_ref().map(|(_, folder)| shell_word(folder)).unwrap_or_default();
+            let folder = request.source.as_ref().map(|(_, place)| shell_word(&place.to_string())).unwrap_or_default();
             let doubt = match report.doubt {
                 None if report.nearby.is_empty() => String::new(),
                 None => {

@@ -53,19 +53,12 @@ fn pattern(text: &str) -> Result<NamePattern, String> {
 pub(crate) fn run(arguments: Sources, call: &Call) -> Result<Answer, FlowError> {
     match arguments.task {
         None => list(call),
-        Some(Task::Add { name, place, reserves }) => match SourcePlace::typed(&place) {
-            Ok(place) => add(&SourceRequest { name, place, reserves }, call),
-            // What may be a password is not repeated.
-            Err(error) => {
-                let next = match &error {
-                    WebAddressError::Secret { instead } => format!("yostel sources add {name} {}", shell_word(instead)),
-                    WebAddressError::Unfit(_) => "type the address of the folder with registry.json".to_owned(),
-                };
-                let diagnostic =
-                    Diagnostic::new(Code::Usage, format!("that is no address of a registry: {error}"), next);
-                Ok(failure_of(&[diagnostic], Exit::Usage, call.format))
+        Some(Task::Add { name, place, reserves }) => {
+            match place_typed(&place, |instead| format!("yostel sources add {name} {}", shell_word(instead))) {
+                Ok(place) => add(&SourceRequest { name, place, reserves }, call),
+                Err(diagnostic) => Ok(failure_of(&[*diagnostic], Exit::Usage, call.format)),
             }
-        },
+        }
         Some(Task::Remove { name }) => {
             let removed = call.edit(|project| forget_source(project, &name, &call.context()))?;
             Ok(Answer::done(
@@ -92,6 +85,17 @@ pub(crate) fn run(arguments: Sources, call: &Call) -> Result<Answer, FlowError> 
             ))
         }
     }
+}
+
+/// Reads where a registry is. What may be a password is not repeated: `instead` says what to type without it.
+pub(crate) fn place_typed(typed: &str, instead: impl Fn(&str) -> String) -> Result<SourcePlace, Box<Diagnostic>> {
+    SourcePlace::typed(typed).map_err(|error| {
+        let next = match &error {
+            WebAddressError::Secret { instead: without } => instead(without),
+            WebAddressError::Unfit(_) => "type the address of the folder with registry.json".to_owned(),
+        };
+        Box::new(Diagnostic::new(Code::Usage, format!("that is no address of a registry: {error}"), next))
+    })
 }
 
 fn list(call: &Call) -> Result<Answer, FlowError> {

@@ -18,6 +18,7 @@ use yostel_flows::{
 
 use crate::answer::{Answer, Said, failure, failure_of};
 use crate::call::Call;
+use crate::commands::declare::sources::place_typed;
 use crate::commands::using::install::{go_on_to_install, words_after};
 use crate::exit::Exit;
 use crate::options::{GoOn, package_name, source_in, word};
@@ -53,8 +54,9 @@ pub(crate) struct Import {
     #[arg(long = "for", value_name = "PURPOSE", value_parser = word)]
     purpose: Option<Purpose>,
 
-    /// Begin a project in this folder that takes packages from this source: a word, and the registry's folder
-    #[arg(long, value_name = "NAME=FOLDER", value_parser = source_in)]
+    /// Begin a project in this folder that takes packages from this source: a word, and the registry's folder or
+    /// address
+    #[arg(long, value_name = "NAME=FOLDER or URL", value_parser = source_in)]
     source: Option<(SourceName, String)>,
 
     /// With --source, the project's name; what the list is of, or the folder's name, when not given
@@ -113,7 +115,11 @@ pub(crate) fn run(arguments: Import, call: &Call) -> Result<Answer, FlowError> {
                 let diagnostic = Diagnostic::new(Code::Name, headline, "name it with --name NAME");
                 return Ok(failure_of(&[diagnostic], Exit::Usage, call.format));
             };
-            begin_project(&call.folder, &name, (source, folder), &call.settings)?
+            let instead = |without: &str| format!("name it without that: --source {source}={}", shell_word(without));
+            match place_typed(folder, instead) {
+                Ok(place) => begin_project(&call.folder, &name, (source, &place), &call.settings)?,
+                Err(diagnostic) => return Ok(failure_of(&[*diagnostic], Exit::Usage, call.format)),
+            }
         }
     };
     let request = ImportRequest {

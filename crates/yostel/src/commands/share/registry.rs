@@ -52,14 +52,18 @@ fn registry_folder(named: &str, project: Option<&LoadedProject>, call: &Call) ->
     source.unwrap_or_else(|| call.folder.join(named))
 }
 
+/// Refuses what is on a web server: nothing can be written there.
+fn refuse_web(named: &str, project: Option<&LoadedProject>, call: &Call) -> Result<(), Answer> {
+    let declared = word(named).ok().and_then(|name| project?.manifest().sources.get(&name));
+    let Some(declared) = declared.filter(|declared| declared.place.folder().is_none()) else { return Ok(()) };
+    let headline = format!("source {named} is on a web server, {}, which takes nothing", declared.place);
+    let next = "name the folder that it serves, or a copy of it that you put there";
+    Err(failure_of(&[Diagnostic::new(Code::NoSuchRegistry, headline, next)], Exit::Usage, call.format))
+}
+
 /// Like [`registry_folder`], of one that is there; else the answer that says so.
 pub(super) fn registry_there(named: &str, project: Option<&LoadedProject>, call: &Call) -> Result<PathBuf, Answer> {
-    let declared = word(named).ok().and_then(|name| project?.manifest().sources.get(&name));
-    if let Some(declared) = declared.filter(|declared| declared.place.folder().is_none()) {
-        let headline = format!("source {named} is on a web server, {}, which takes nothing", declared.place);
-        let next = "name the folder that it serves, or a copy of it that you put there";
-        return Err(failure_of(&[Diagnostic::new(Code::NoSuchRegistry, headline, next)], Exit::Usage, call.format));
-    }
+    refuse_web(named, project, call)?;
     let folder = registry_folder(named, project, call);
     if folder.exists() {
         return Ok(folder);
@@ -85,7 +89,11 @@ pub(super) fn registry_there(named: &str, project: Option<&LoadedProject>, call:
 pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError> {
     match arguments.task {
         Task::Create { registry, name } => {
-            let path = registry_folder(&registry, call.manifests().ok().as_ref(), call);
+            let project = call.manifests().ok();
+            if let Err(refused) = refuse_web(&registry, project.as_ref(), call) {
+                return Ok(refused);
+            }
+            let path = registry_folder(&registry, project.as_ref(), call);
             let of_folder = || path.file_name().map_or_else(|| "registry".into(), |n| n.to_string_lossy().into_owned());
             let made = create_registry(&path, &name.unwrap_or_else(of_folder))?;
             let next = format!("in the folder of a package, yostel publish --to REGISTRY; this one is {registry}");
@@ -96,28 +104,7 @@ pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError>
                 || format!("Made the registry {} in {}.\n{}", made.name(), call.show(&path), next_step(next)),
             ))
         }
-        Task::Index { registry } => {
-            let folder = match registry_there(&registry, call.manifests().ok().as_ref(), call) {
-                Ok(folder) => folder,
-                Err(none) => return Ok(none),
-            };
-            let (index, changed) = write_index(&folder)?;
-            let (packages, advisories) = (index.packages.len(), index.advisories.len());
-            let says = if changed { "Wrote down" } else { "It says already" };
-            Ok(Answer::done(
-                call,
-                Exit::Fine,
-                || RegistryIndexAnswer { folder: folder.clone(), packages, advisories, changed },
-                || {
-                    let files = count(advisories, "file");
-                    format!(
-                        "{says} what is in {}: {}, {files} with advisories.\n",
-                        call.show(&folder),
-                        count(packages, "package")
-                    )
-                },
-            ))
-        }
+        Task::Index { registry } => index(&registry, call),
         Task::List { registry } => {
             let folder = match registry_there(&registry, call.manifests().ok().as_ref(), call) {
                 Ok(folder) => folder,
@@ -158,4 +145,21 @@ pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError>
             Ok(Answer::words(Exit::Fine, columns.finish() + &total))
         }
     }
+}
+
+/// Writes down what a registry holds.
+fn index(registry: &str, call: &Call) -> Result<Answer, FlowError> {
+    let folder = match registry_there(registry, call.manifests().ok().as_ref(), call) {
+        Ok(folder) => folder,
+        Err(none) => return Ok(none),
+    };
+    let (index, changed) = write_index(&folder)?;
+    let (packages, advisories) = (index.packages.len(), index.advisories.len());
+    let says = if changed { "Wrote down" } else { "It says already" };
+    let words = || {
+        let files = count(advisories, "file");
+        format!("{says} what is in {}: {}, {files} with advisories.\n", call.show(&folder), count(packages, "package"))
+    };
+    let answer = || RegistryIndexAnswer { folder: folder.clone(), packages, advisories, changed };
+    Ok(Answer::done(call, Exit::Fine, answer, words))
 }
