@@ -25,7 +25,7 @@ pub use undo::UndoError;
 use yostel_documents::EditError;
 use yostel_files::FileError;
 use yostel_registry::RegistryError;
-use yostel_sources::SourceError;
+use yostel_sources::{SourceError, SourceErrorKind, WebFault};
 
 /// Why a flow failed.
 #[derive(Debug, thiserror::Error)]
@@ -76,7 +76,10 @@ impl From<EditError> for FlowError {
 
 impl From<SourceError> for FlowError {
     fn from(error: SourceError) -> Self {
-        Self::Content(error.into())
+        match error.kind {
+            SourceErrorKind::Web { fault: WebFault::Stopped, .. } => Self::Stopped,
+            _ => Self::Content(error.into()),
+        }
     }
 }
 

@@ -2,6 +2,8 @@
 //! The accident this prevents: a project that locks otherwise, or installs otherwise, because its registry moved to a server.
 
 use std::fs;
+use std::process::{Command, Stdio};
+use std::time::Duration;
 
 use serde_json::Value;
 use yostel_testkit::{Sandbox, WebFailure, WebServer};
@@ -95,6 +97,27 @@ fn archives_that_are_cut_are_taken_up_and_others_are_refused() {
         assert!(!sandbox.path("console/.yostel/reach").exists(), "{how}");
         let archives = fs::read_dir(sandbox.path("cache/archives/sha256")).map_or(0, Iterator::count);
         assert_eq!(archives, 0, "{how}");
+    }
+}
+
+#[test]
+fn whoever_waits_for_a_server_that_says_nothing_may_end_it() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    for file in ["registry.json", "releases/gust.json", "archives/"] {
+        let failing =
+            move |asked: &yostel_testkit::WebRequest| asked.path.starts_with(file).then_some(WebFailure::StallAfter(1));
+        let server = WebServer::failing(sandbox.path("station"), failing);
+        sandbox.run("console", &format!("sources add station {}", server.address())).expect(0);
+        let words = if file == "archives/" { "install" } else { "lock --fresh" };
+        let mut command = sandbox.command("console", words);
+        let child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+        while !server.asked().iter().any(|one| one.path.starts_with(file)) {
+            std::thread::sleep(Duration::from_millis(10));
+        }
+        Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+        let output = child.wait_with_output().unwrap();
+        assert_eq!(output.status.code(), Some(130), "{file}: {}", String::from_utf8_lossy(&output.stderr));
     }
 }
 
