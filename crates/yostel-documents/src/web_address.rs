@@ -14,7 +14,7 @@ pub enum WebAddressError {
     #[error("{0}")]
     Unfit(&'static str),
     /// A user, a password or a query stands in it, which may be secret.
-    #[error("a user, a password or a query stands in it")]
+    #[error("it contains a user, a password or a query")]
     Secret {
         /// The address without that.
         instead: String,
@@ -26,7 +26,7 @@ impl WebAddressError {
     pub fn reason(&self) -> &'static str {
         match self {
             Self::Unfit(reason) => reason,
-            Self::Secret { .. } => "a user, a password or a query stands in it",
+            Self::Secret { .. } => "it contains a user, a password or a query",
         }
     }
 }
@@ -44,7 +44,7 @@ impl WebAddress {
         };
         let rest = &text[scheme.len()..];
         if rest.chars().any(|c| c.is_control() || c.is_whitespace() || !c.is_ascii() || "\\\"<>^`{|}".contains(c)) {
-            return unfit("an address has no blanks and nothing but ASCII; other characters are written with `%`");
+            return unfit("an address is ASCII without blanks; other characters are written with `%`");
         }
         let end = rest.find(['/', '?', '#']).unwrap_or(rest.len());
         let (authority, path) = rest.split_at(end);
@@ -64,10 +64,10 @@ impl WebAddress {
             return unfit("it names no host");
         }
         if port.is_some_and(|port| port.parse::<u16>().is_err()) {
-            return unfit("its port is no number up to 65535");
+            return unfit("its port is not a number up to 65535");
         }
         if plain.split('/').any(|part| part == "." || part == "..") {
-            return unfit("its path goes up or stays: `.` and `..` are no part of it");
+            return unfit("its path contains `.` or `..`");
         }
         Ok(Self(address))
     }

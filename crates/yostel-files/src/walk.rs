@@ -98,33 +98,33 @@ impl Folder {
         &self,
         visit: impl FnMut(&Self, &Path, &[Entry]) -> Result<(), E>,
     ) -> Result<(), E> {
-        self.walk_into(|_| true, visit)
+        self.walk_into(|_, _| true, visit)
     }
 
-    /// Like [`Self::walk`], but only into folders whose names are accepted.
+    /// Like [`Self::walk`], but only into folders that are accepted, by the folder that they are in and their path from here.
     ///
     /// # Errors
     /// As that.
     pub fn walk_into<E: From<FileError>>(
         &self,
-        enters: impl Fn(&OsStr) -> bool,
+        enters: impl Fn(&Self, &Path) -> bool,
         mut visit: impl FnMut(&Self, &Path, &[Entry]) -> Result<(), E>,
     ) -> Result<(), E> {
-        let folders_of = |entries: &[Entry]| {
+        let folders_of = |here: &Self, path: &Path, entries: &[Entry]| {
             let mut names = folders_of(entries);
-            names.retain(|name| enters(name));
+            names.retain(|name| enters(here, &path.join(name)));
             names
         };
         let mut descent = Descent::from(self.clone());
         let mut path = PathBuf::new();
         // Of each level of the way down, the folders in it that were not entered yet, the next one last.
-        let mut open = vec![folders_of(&visited(self, &path, &mut visit)?)];
+        let mut open = vec![folders_of(self, &path, &visited(self, &path, &mut visit)?)];
         while let Some(names) = open.last_mut() {
             if let Some(name) = names.pop() {
                 descent.enter(&name)?;
                 path.push(&name);
                 let Some(here) = descent.here() else { break };
-                open.push(folders_of(&visited(here, &path, &mut visit)?));
+                open.push(folders_of(here, &path, &visited(here, &path, &mut visit)?));
             } else {
                 open.pop();
                 path.pop();

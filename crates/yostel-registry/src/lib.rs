@@ -268,6 +268,10 @@ impl Registry {
         told.artifacts.retain(|artifact| artifact.platform == release.artifacts[0].platform);
         let published = Published { release: told, files, absent, is_new, is_deprecated_now };
         if !(is_new || is_deprecated_now) {
+            if !preview {
+                // Whoever was killed may have left it as it was before.
+                self.index()?;
+            }
             return Ok(published);
         }
         document.insert(whole);

@@ -176,19 +176,19 @@ impl Search {
                     None => self.encoding.solver.add_clause(&[need]),
                 }
             }
-            self.state_unlike(problem, known);
+            self.state_not_all_moved(problem, known);
         }
     }
 
     /// States that not all of some packages leave the version to keep.
-    fn state_unlike(&mut self, problem: &Problem, known: &mut Known) {
-        if problem.unlike.is_empty() {
+    fn state_not_all_moved(&mut self, problem: &Problem, known: &mut Known) {
+        if problem.not_all_moved.is_empty() {
             return;
         }
         debug_assert!(self.trial.is_none(), "trials do not ask for others");
         let encoding = &mut self.encoding;
         let kept = self.kept.get_or_insert_with(|| Kept::of(encoding, problem, known));
-        for versions in &problem.unlike {
+        for versions in &problem.not_all_moved {
             let one_stays: Vec<Lit> = kept.moved_from(versions).map(|moved| !moved).collect();
             encoding.solver.add_clause(&one_stays);
         }

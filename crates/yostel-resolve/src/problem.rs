@@ -19,7 +19,7 @@ pub struct Problem {
     /// Versions to keep, in groups of which each is to have one at least whose package did not move from it: so that another
     /// set can be asked for than those that moved all of a group. That there is none is known with
     /// [`Phase::Explaining`](crate::Phase); why is not told. Default: none.
-    pub unlike: Vec<BTreeSet<(PackageName, Version)>>,
+    pub not_all_moved: Vec<BTreeSet<(PackageName, Version)>>,
     /// Which releases may be chosen at all, and which are the better.
     pub rules: Rules,
 }

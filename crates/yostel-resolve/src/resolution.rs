@@ -63,7 +63,7 @@ impl Resolution {
 
     /// Lists the versions to keep whose package is in the set at another one; of a package that may coexist, at another of the
     /// same line.
-    pub fn left(&self, problem: &Problem) -> BTreeSet<(PackageName, Version)> {
+    pub fn moved_versions(&self, problem: &Problem) -> BTreeSet<(PackageName, Version)> {
         let kept = problem.keep.iter().flat_map(|(name, all)| all.iter().map(move |version| (name, version)));
         let is_left = |(name, version): &(&PackageName, &Version)| {
             let is_apart = |choice: &Choice| {

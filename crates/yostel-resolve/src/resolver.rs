@@ -253,7 +253,7 @@ impl Resolver {
 
     fn go_on(&mut self) -> Result<Result<Step, ResolveError>, Halt> {
         if self.refuted {
-            debug_assert!(self.problem.unlike.is_empty(), "why there is no other set is not told");
+            debug_assert!(self.problem.not_all_moved.is_empty(), "why there is no other set is not told");
             let collision = explain::collision(&self.problem, &mut self.known)?;
             return Ok(Ok(Step::Done(Outcome::Collision(Box::new(collision)))));
         }

@@ -1,6 +1,7 @@
 //! Bodies of answers of web servers, as they come, taken up where they broke off (RFC 9110 §14).
 
 use std::io::{self, Read};
+use std::time::Instant;
 
 use reqwest::header;
 use reqwest::{Response, StatusCode};
@@ -11,10 +12,15 @@ use crate::patience::Patience;
 /// How often a body is asked for again of which nothing came any more.
 const RESUMES: u32 = 4;
 
+/// Asks for a file from a byte on, with the entity tag of what came before; none when it is not there. Waits for the answer.
+pub(crate) type Ask<F> = dyn Fn(u64, Option<&str>) -> Result<Option<Response>, F> + Send;
+
 /// A body, as it comes; taken up where it broke off.
-pub(crate) struct Body<W> {
-    web: W,
-    address: String,
+pub(crate) struct Body<F> {
+    ask: Box<Ask<F>>,
+    patience: Patience,
+    /// When it has to have come.
+    ends: Instant,
     /// How long all of it is, where that is known.
     size: Option<u64>,
     tag: Option<String>,
@@ -30,19 +36,20 @@ pub(crate) struct Body<W> {
 /// Opens a file at a byte of it; none when it is not there.
 ///
 /// # Errors
-/// When the server cannot be reached. One that fails is asked again.
-pub(crate) fn open<W: AsRef<Web>>(
-    web: W,
-    address: &str,
+/// What asking returns.
+pub(crate) fn open<F: From<WebFault>>(
+    patience: Patience,
     at: u64,
     size: Option<u64>,
-) -> Result<Option<Body<W>>, WebFault> {
-    let asked = unless_stopped(&web.as_ref().patience, web.as_ref().open_at(address, at, None))?;
-    let Some(response) = asked? else { return Ok(None) };
+    ask: Box<Ask<F>>,
+) -> Result<Option<Body<F>>, F> {
+    let ends = Instant::now() + patience.total;
+    let Some(response) = ask(at, None)? else { return Ok(None) };
     let mut body = Body {
-        web,
-        address: address.to_owned(),
-        size,
+        ask,
+        patience,
+        ends,
+        size: size.or(response.content_length().filter(|_| at == 0)),
         tag: stamp_of(response.headers()).tag,
         at,
         response: None,
@@ -51,21 +58,20 @@ pub(crate) fn open<W: AsRef<Web>>(
         chunk_at: 0,
         resumes: 0,
     };
-    if at == 0 {
-        body.size = size.or(response.content_length());
-    }
     body.go_on_with(response)?;
     Ok(Some(body))
 }
 
-impl<W: AsRef<Web>> Body<W> {
+impl<F: From<WebFault>> Body<F> {
     /// Goes on with an answer, which holds all, or what comes from a byte on.
     fn go_on_with(&mut self, response: Response) -> Result<(), WebFault> {
         let range = response.headers().get(header::CONTENT_RANGE).and_then(|range| range.to_str().ok());
         let from = range.and_then(|range| range.strip_prefix("bytes ")?.split('-').next()?.parse::<u64>().ok());
         self.skip = match response.status() {
             StatusCode::PARTIAL_CONTENT if from == Some(self.at) => 0,
-            StatusCode::PARTIAL_CONTENT => return Err(WebFault::Odd("sends another part than it was asked for")),
+            StatusCode::PARTIAL_CONTENT => {
+                return Err(WebFault::Unexpected("sends a different part from the one it was asked for"));
+            }
             _ => self.at,
         };
         self.response = Some(response);
@@ -73,13 +79,15 @@ impl<W: AsRef<Web>> Body<W> {
     }
 
     /// Reads the next piece; false at the end.
-    fn more(&mut self) -> Result<bool, WebFault> {
+    fn more(&mut self) -> Result<bool, F> {
         loop {
             let Some(response) = &mut self.response else { return Ok(false) };
-            let patience = &self.web.as_ref().patience;
-            let chunk =
-                unless_stopped(patience, async { tokio::time::timeout(patience.idle, response.chunk()).await })?;
-            let broken = match chunk {
+            let idle = self.patience.idle.min(self.ends.saturating_duration_since(Instant::now()));
+            if idle.is_zero() {
+                return Err(WebFault::TooSlow.into());
+            }
+            let next = async { tokio::time::timeout(idle, response.chunk()).await };
+            let broken = match unless_stopped(&self.patience, next)? {
                 Ok(Ok(Some(chunk))) => {
                     let skipped = self.skip.min(chunk.len() as u64);
                     self.skip -= skipped;
@@ -97,27 +105,26 @@ impl<W: AsRef<Web>> Body<W> {
                 }
                 Ok(Ok(None)) => WebFault::Broken("it ended too early".to_owned()),
                 Ok(Err(error)) => fault_of(&error),
-                Err(_) => WebFault::Silent(patience.idle),
+                Err(_) => WebFault::Silent(self.patience.idle),
             };
             // What is not known to be whole cannot be taken up.
             if self.resumes >= RESUMES || self.size.is_none() {
-                return Err(broken);
+                return Err(broken.into());
             }
             self.resumes += 1;
-            tracing::debug!(fault = %broken, at = self.at, address = self.address, "taking it up");
-            unless_stopped(patience, async { tokio::time::sleep(pause(self.resumes)).await })?;
-            let again = self.web.as_ref().open_at(&self.address, self.at, self.tag.as_deref());
-            match unless_stopped(patience, again)?? {
+            tracing::debug!(fault = %broken, at = self.at, "taking it up");
+            unless_stopped(&self.patience, async { tokio::time::sleep(pause(self.resumes)).await })?;
+            match (self.ask)(self.at, self.tag.as_deref())? {
                 Some(response) => self.go_on_with(response)?,
-                None => return Err(broken),
+                None => return Err(broken.into()),
             }
         }
     }
 }
 
-impl<W: AsRef<Web>> Read for Body<W> {
+impl<F: From<WebFault> + Into<io::Error>> Read for Body<F> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        if self.chunk_at == self.chunk.len() && !self.more().map_err(|fault| fault.as_io_error())? {
+        if self.chunk_at == self.chunk.len() && !self.more().map_err(Into::into)? {
             return Ok(0);
         }
         let n = buffer.len().min(self.chunk.len() - self.chunk_at);
@@ -132,9 +139,10 @@ impl<W: AsRef<Web>> Read for Body<W> {
 /// # Errors
 /// When the server cannot be reached or does not have it.
 pub(crate) fn open_address(address: &str, patience: &Patience) -> io::Result<Box<dyn Read + Send>> {
-    match open(Web::new(patience.clone()), address, 0, None) {
-        Ok(Some(body)) => Ok(Box::new(body)),
-        Ok(None) => Err(io::Error::other("the server answers 404 Not Found")),
-        Err(fault) => Err(fault.as_io_error()),
+    let (web, address) = (Web::new(patience.clone()), address.to_owned());
+    let ask = move |at: u64, tag: Option<&str>| unless_stopped(&web.patience, web.open_at(&address, at, tag))?;
+    match open::<WebFault>(patience.clone(), 0, None, Box::new(ask))? {
+        Some(body) => Ok(Box::new(body)),
+        None => Err(io::Error::other("the server answers 404 Not Found")),
     }
 }

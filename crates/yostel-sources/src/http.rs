@@ -51,17 +51,23 @@ pub enum WebFault {
     /// Its certificate is not one that this machine trusts, or not its own; with the reason.
     #[error("its certificate is not trusted: {0}")]
     Untrusted(String),
+    /// It does not come to an end.
+    #[error("it took too long")]
+    TooSlow,
+    /// It wants to know who asks.
+    #[error("the server answers {0}")]
+    AccessDenied(String),
     /// It answers with a status that is no answer.
     #[error("the server answers {0}")]
     Status(String),
     /// It wants to be asked again later than anybody would wait.
     #[error("the server wants to be asked again in {0} seconds")]
-    Later(u64),
+    RetryLater(u64),
     /// More comes than there may be.
-    #[error("more comes than {0} bytes")]
+    #[error("the answer is longer than {0} bytes")]
     TooLong(u64),
     /// It sends one elsewhere, where one does not go.
-    #[error("the server sends one to {to}: {reason}")]
+    #[error("the server redirects to {to}: {reason}")]
     Redirected {
         /// Where.
         to: String,
@@ -70,23 +76,25 @@ pub enum WebFault {
     },
     /// It answers otherwise than it was asked.
     #[error("the server {0}")]
-    Odd(&'static str),
+    Unexpected(&'static str),
     /// Nothing is kept of it, and it is not to be asked.
-    #[error("nothing is kept of it, and nobody is asked now")]
-    NotKept,
+    #[error("no earlier answer is kept, and no server is asked now")]
+    NotCached,
     /// Somebody wants it all to end.
     #[error("stopped")]
     Stopped,
 }
 
-impl WebFault {
-    pub(crate) fn as_io_error(&self) -> io::Error {
-        match self {
-            Self::Stopped => Stopped::as_io_error(),
-            other => io::Error::other(other.to_string()),
+impl From<WebFault> for io::Error {
+    fn from(fault: WebFault) -> Self {
+        match fault {
+            WebFault::Stopped => Stopped::as_io_error(),
+            other => Self::other(other.to_string()),
         }
     }
+}
 
+impl WebFault {
     /// With whether it is worth another try: where something broke it is, and else not.
     fn of_try(self) -> Refusal {
         let again = if matches!(self, Self::Broken(_) | Self::Silent(_)) { Again::Soon } else { Again::No };
@@ -114,7 +122,7 @@ pub struct WebStamp {
 }
 
 /// What a server answers when it is asked for a file.
-pub(crate) enum Got {
+pub(crate) enum HttpAnswer {
     /// It is as it was when that was kept which was named.
     Same,
     /// It is not there.
@@ -128,28 +136,36 @@ struct Shared {
     runtime: Runtime,
     documents: Client,
     archives: Client,
+    /// Whether this machine knows of anybody whose word on servers counts.
+    has_authorities: bool,
 }
 
 fn shared() -> Result<&'static Shared, WebFault> {
     static SHARED: OnceLock<Result<Shared, WebFault>> = OnceLock::new();
-    let make = || -> io::Result<Shared> {
-        // The client panics without one; installing it twice is no fault.
-        rustls::crypto::ring::default_provider().install_default().ok();
-        let runtime = Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
-        let client = || {
-            Client::builder()
-                .user_agent(concat!("yostel/", env!("CARGO_PKG_VERSION")))
-                .redirect(redirect::Policy::none())
-                .connect_timeout(CONNECTING)
-        };
-        let failed = |error: reqwest::Error| io::Error::other(told(&error));
-        let documents = client().build().map_err(failed)?;
-        // Compressed, nothing could be taken up at a byte.
-        let archives = client().http1_only().no_gzip().build().map_err(failed)?;
-        Ok(Shared { runtime, documents, archives })
-    };
     let made = SHARED.get_or_init(|| make().map_err(|error| WebFault::Broken(error.to_string())));
     made.as_ref().map_err(Clone::clone)
+}
+
+fn make() -> io::Result<Shared> {
+    // The client panics without one; installing it twice is no fault.
+    rustls::crypto::ring::default_provider().install_default().ok();
+    let runtime = Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+    let client = |has_authorities: bool| {
+        let client = Client::builder()
+            .user_agent(concat!("yostel/", env!("CARGO_PKG_VERSION")))
+            .redirect(redirect::Policy::none())
+            .connect_timeout(CONNECTING);
+        if has_authorities { client } else { client.tls_certs_only([]) }
+    };
+    let failed = |error: reqwest::Error| io::Error::other(told(&error));
+    // A machine without certificates, as a small container may be, still reaches those that need none.
+    let (documents, has_authorities) = match client(true).build() {
+        Ok(documents) => (documents, true),
+        Err(_) => (client(false).build().map_err(failed)?, false),
+    };
+    // Compressed, nothing could be taken up at a byte.
+    let archives = client(has_authorities).http1_only().no_gzip().build().map_err(failed)?;
+    Ok(Shared { runtime, documents, archives, has_authorities })
 }
 
 /// Returns what everything that is asked runs on.
@@ -172,7 +188,7 @@ impl Web {
     }
 
     /// Asks for a file of so many bytes at most.
-    pub(crate) async fn get(&self, address: &str, kept: &WebStamp, most: u64) -> Result<Got, WebFault> {
+    pub(crate) async fn get(&self, address: &str, kept: &WebStamp, most: u64) -> Result<HttpAnswer, WebFault> {
         let mut headers = HeaderMap::new();
         let known = [(header::IF_NONE_MATCH, &kept.tag), (header::IF_MODIFIED_SINCE, &kept.changed)];
         // Where there is a tag, the time counts for nothing.
@@ -184,15 +200,15 @@ impl Web {
         self.trying(|| async {
             let response = self.sent(client, address, &headers).await?;
             match response.status() {
-                StatusCode::NOT_MODIFIED if is_conditional => Ok(Got::Same),
+                StatusCode::NOT_MODIFIED if is_conditional => Ok(HttpAnswer::Same),
                 StatusCode::NOT_MODIFIED => {
-                    Err(WebFault::Odd("says that nothing changed, and was not asked that").of_try())
+                    Err(WebFault::Unexpected("says that nothing changed, though it was not asked").of_try())
                 }
-                StatusCode::NOT_FOUND | StatusCode::GONE => Ok(Got::Missing),
+                StatusCode::NOT_FOUND | StatusCode::GONE => Ok(HttpAnswer::Missing),
                 StatusCode::OK => {
                     let stamp = stamp_of(response.headers());
                     let bytes = whole(response, most, self.patience.idle).await.map_err(WebFault::of_try)?;
-                    Ok(Got::File(bytes, stamp))
+                    Ok(HttpAnswer::File(bytes, stamp))
                 }
                 status => Err(refused(status, response.headers())),
             }
@@ -222,7 +238,9 @@ impl Web {
                 StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
                 StatusCode::OK => Ok(Some(response)),
                 StatusCode::PARTIAL_CONTENT if at > 0 => Ok(Some(response)),
-                StatusCode::PARTIAL_CONTENT => Err(WebFault::Odd("sends a part, and was not asked for one").of_try()),
+                StatusCode::PARTIAL_CONTENT => {
+                    Err(WebFault::Unexpected("sends a part, though it was asked for all of it").of_try())
+                }
                 status => Err(refused(status, response.headers())),
             }
         })
@@ -232,7 +250,7 @@ impl Web {
     /// Sends a request, and follows where it leads.
     async fn sent(&self, client: &Client, address: &str, headers: &HeaderMap) -> Result<Response, Refusal> {
         let broken = |error: reqwest::Error| fault_of(&error).of_try();
-        let mut at = Url::parse(address).map_err(|_| WebFault::Odd("is at no address").of_try())?;
+        let mut at = Url::parse(address).map_err(|_| WebFault::Unexpected("has no valid address").of_try())?;
         for _ in 0..=REDIRECTIONS {
             let answer = client.get(at.clone()).headers(headers.clone()).send();
             let response = match tokio::time::timeout(self.patience.idle, answer).await {
@@ -244,7 +262,7 @@ impl Web {
             let Some(location) = location.filter(|_| is_elsewhere) else { return Ok(response) };
             at = followed(&at, location).map_err(WebFault::of_try)?;
         }
-        let reason = "after that many redirections, one does not go on";
+        let reason = "that is one redirection too many";
         Err(WebFault::Redirected { to: at.to_string(), reason }.of_try())
     }
 
@@ -254,11 +272,11 @@ impl Web {
         F: Future<Output = Result<T, Refusal>>,
     {
         let mut tries = 0;
+        let ends = tokio::time::Instant::now() + self.patience.total;
         loop {
             tries += 1;
-            let asked = tokio::time::timeout(self.patience.total, ask()).await;
-            let too_long = || WebFault::Broken("it took too long in all".to_owned());
-            let (fault, again) = match asked.unwrap_or_else(|_| Err((too_long(), Again::No))) {
+            let asked = tokio::time::timeout_at(ends, ask()).await;
+            let (fault, again) = match asked.unwrap_or_else(|_| Err(WebFault::TooSlow.of_try())) {
                 Ok(answer) => {
                     self.budget.fetch_add(1, Ordering::Relaxed);
                     return Ok(answer);
@@ -287,11 +305,11 @@ impl Web {
 /// Returns where a redirection leads, where one goes there.
 fn followed(at: &Url, location: &str) -> Result<Url, WebFault> {
     let refuse = |to: String, reason| Err(WebFault::Redirected { to, reason });
-    let Ok(to) = at.join(location) else { return refuse(location.to_owned(), "that is no address") };
+    let Ok(to) = at.join(location) else { return refuse(location.to_owned(), "that is not an address") };
     match (at.scheme(), to.scheme()) {
         ("https", "http") => refuse(to.to_string(), "anybody could read and change what comes from there"),
         (_, "http" | "https") => Ok(to),
-        _ => refuse(to.to_string(), "that is no web server"),
+        _ => refuse(to.to_string(), "that is not a web server"),
     }
 }
 
@@ -304,11 +322,16 @@ fn put(headers: &mut HeaderMap, name: HeaderName, value: &str) {
 /// Says what a status means that is no answer; one that says when to ask again is waited for, where that is soon.
 fn refused(status: StatusCode, headers: &HeaderMap) -> Refusal {
     let after = headers.get(header::RETRY_AFTER).and_then(|after| after.to_str().ok()?.trim().parse::<u64>().ok());
-    let fault = WebFault::Status(status.to_string());
+    let fault = match status.as_u16() {
+        401 | 403 | 407 => WebFault::AccessDenied(status.to_string()),
+        _ => WebFault::Status(status.to_string()),
+    };
     match (matches!(status.as_u16(), 408 | 425 | 429 | 500 | 502 | 503 | 504), after) {
         (false, _) => (fault, Again::No),
         (true, None) => (fault, Again::Soon),
-        (true, Some(seconds)) if Duration::from_secs(seconds) > LONGEST_WAIT => (WebFault::Later(seconds), Again::No),
+        (true, Some(seconds)) if Duration::from_secs(seconds) > LONGEST_WAIT => {
+            (WebFault::RetryLater(seconds), Again::No)
+        }
         (true, Some(seconds)) => (fault, Again::In(Duration::from_secs(seconds))),
     }
 }
@@ -366,6 +389,9 @@ pub(crate) fn unless_stopped<T>(patience: &Patience, answer: impl Future<Output 
 pub(crate) fn fault_of(error: &reqwest::Error) -> WebFault {
     let told = told(error);
     match told.strip_prefix("invalid peer certificate: ") {
+        Some(_) if shared().is_ok_and(|shared| !shared.has_authorities) => {
+            WebFault::Untrusted("this machine knows no certificate authorities".to_owned())
+        }
         Some(why) => WebFault::Untrusted(why.to_owned()),
         None => WebFault::Broken(told),
     }
@@ -378,12 +404,6 @@ fn told(error: &reqwest::Error) -> String {
         cause = inner;
     }
     cause.to_string()
-}
-
-impl AsRef<Web> for Web {
-    fn as_ref(&self) -> &Web {
-        self
-    }
 }
 
 #[cfg(test)]

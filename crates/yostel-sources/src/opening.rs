@@ -7,9 +7,9 @@ use std::sync::Arc;
 use yostel_documents::{SourceName, WebAddress};
 
 use crate::Source;
+use crate::cached::AnswerCache;
 use crate::error::SourceError;
 use crate::folder::FolderSource;
-use crate::kept::Keeper;
 use crate::patience::Patience;
 use crate::web::WebSource;
 
@@ -19,12 +19,17 @@ pub trait OpenSource: fmt::Debug + Send + Sync {
     ///
     /// # Errors
     /// When there is no registry of a format that is known, or it cannot be reached.
-    fn open(&self, name: SourceName, place: Place, means: &Means) -> Result<Box<dyn Source>, SourceError>;
+    fn open(
+        &self,
+        name: SourceName,
+        place: RegistryPlace,
+        context: &SourceContext,
+    ) -> Result<Box<dyn Source>, SourceError>;
 }
 
 /// Where a registry is.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Place {
+pub enum RegistryPlace {
     /// In a folder.
     Folder(PathBuf),
     /// On web servers, at each of these addresses, of which there is one at least.
@@ -33,13 +38,13 @@ pub enum Place {
 
 /// What sources are asked with.
 #[derive(Debug, Clone)]
-pub struct Means {
+pub struct SourceContext {
     /// How long to wait.
     pub patience: Patience,
     /// Where answers of web servers are kept.
-    pub keeper: Arc<dyn Keeper>,
+    pub answers: Arc<dyn AnswerCache>,
     /// Whether web servers are not asked at all: what is kept of them is all there is.
-    pub only_kept: bool,
+    pub offline: bool,
 }
 
 /// Opens sources as they are.
@@ -47,12 +52,17 @@ pub struct Means {
 pub struct RealSources;
 
 impl OpenSource for RealSources {
-    fn open(&self, name: SourceName, place: Place, means: &Means) -> Result<Box<dyn Source>, SourceError> {
+    fn open(
+        &self,
+        name: SourceName,
+        place: RegistryPlace,
+        context: &SourceContext,
+    ) -> Result<Box<dyn Source>, SourceError> {
         match place {
-            Place::Folder(folder) => Ok(Box::new(FolderSource::open(name, folder)?)),
-            Place::Web(addresses) => {
-                let kept = (means.keeper.clone(), means.only_kept);
-                Ok(Box::new(WebSource::open(name, addresses, means.patience.clone(), kept)?))
+            RegistryPlace::Folder(folder) => Ok(Box::new(FolderSource::open(name, folder)?)),
+            RegistryPlace::Web(addresses) => {
+                let kept = (context.answers.clone(), context.offline);
+                Ok(Box::new(WebSource::open(name, addresses, context.patience.clone(), kept)?))
             }
         }
     }

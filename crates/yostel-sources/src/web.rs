@@ -15,10 +15,10 @@ use yostel_documents::{
 };
 
 use crate::body::open;
+use crate::cached::{AnswerCache, CachedAnswer};
 use crate::dump::AdvisoryReader;
 use crate::error::{SourceError, SourceErrorKind};
-use crate::http::{self, Got, Web, WebFault};
-use crate::kept::{Keeper, KeptAnswer};
+use crate::http::{self, HttpAnswer, Web, WebFault};
 use crate::patience::{LOOK, Patience};
 use crate::{Source, SourceAnswer, SourcedDocument};
 
@@ -43,35 +43,34 @@ struct Files {
     /// Which address is asked: those before it failed, and are left alone for the rest of the run.
     preferred: AtomicUsize,
     web: Web,
-    keeper: Arc<dyn Keeper>,
-    only_kept: bool,
-    at_once: Semaphore,
-}
-
-impl AsRef<Web> for Files {
-    fn as_ref(&self) -> &Web {
-        &self.web
-    }
-}
-
-/// Reads a registry's files where somebody else holds them too.
-struct Shared(Arc<Files>);
-
-impl AsRef<Web> for Shared {
-    fn as_ref(&self) -> &Web {
-        &self.0.web
-    }
+    answers: Arc<dyn AnswerCache>,
+    offline: bool,
 }
 
 /// A file, where it came from, and whether it is what was kept.
-struct Came {
+struct Fetched {
     address: String,
-    answer: KeptAnswer,
-    is_kept: bool,
+    answer: CachedAnswer,
+    is_cached: bool,
 }
 
 /// A fault, and where.
-type Fault = (String, WebFault);
+struct Fault {
+    address: String,
+    fault: WebFault,
+}
+
+impl From<WebFault> for Fault {
+    fn from(fault: WebFault) -> Self {
+        Self { address: String::new(), fault }
+    }
+}
+
+impl From<Fault> for io::Error {
+    fn from(fault: Fault) -> Self {
+        fault.fault.into()
+    }
+}
 
 impl Files {
     /// Tries something at each address in turn, as long as none of them is reached.
@@ -88,7 +87,7 @@ impl Files {
             };
             let is_last = at + 1 >= self.addresses.len();
             if is_last || fault == WebFault::Stopped {
-                return Err((address, fault));
+                return Err(Fault { address, fault });
             }
             tracing::debug!(address, %fault, "the next address is asked from here on");
             self.preferred.compare_exchange(at, at + 1, Ordering::Relaxed, Ordering::Relaxed).ok();
@@ -96,38 +95,40 @@ impl Files {
     }
 
     /// Asks for a file of so many bytes at most; nothing when it is not there.
-    async fn get(&self, file: &str, most: u64) -> Result<Option<Came>, Fault> {
-        let turn = self.at_once.acquire().await;
-        let came = self
-            .at_each(file, |address| async move {
-                let kept = self.keeper.recall(&address);
-                if self.only_kept {
-                    let answer = kept.ok_or(WebFault::NotKept)?;
-                    return Ok(Some(Came { address, answer, is_kept: true }));
+    async fn get(&self, file: &str, most: u64) -> Result<Option<Fetched>, Fault> {
+        let ask = |address: String| async move {
+            let kept = self.answers.get(&address);
+            if self.offline {
+                let answer = kept.ok_or(WebFault::NotCached)?;
+                return Ok(Some(Fetched { address, answer, is_cached: true }));
+            }
+            let stamp = kept.as_ref().map(|kept| kept.stamp.clone()).unwrap_or_default();
+            Ok(match (self.web.get(&address, &stamp, most).await?, kept) {
+                (HttpAnswer::Same, Some(answer)) => Some(Fetched { address, answer, is_cached: true }),
+                (HttpAnswer::File(bytes, stamp), _) => {
+                    Some(Fetched { address, answer: CachedAnswer { stamp, bytes }, is_cached: false })
                 }
-                let stamp = kept.as_ref().map(|kept| kept.stamp.clone()).unwrap_or_default();
-                Ok(match (self.web.get(&address, &stamp, most).await?, kept) {
-                    (Got::Same, Some(answer)) => Some(Came { address, answer, is_kept: true }),
-                    (Got::File(bytes, stamp), _) => {
-                        Some(Came { address, answer: KeptAnswer { stamp, bytes }, is_kept: false })
-                    }
-                    (Got::Missing | Got::Same, _) => None,
-                })
+                (HttpAnswer::Missing | HttpAnswer::Same, _) => None,
             })
-            .await;
-        drop(turn);
-        came
+        };
+        self.at_each(file, ask).await
     }
 
-    /// The same, and waits for it.
-    fn wait_for(&self, file: &str, most: u64) -> Result<Option<Came>, Fault> {
-        http::unless_stopped(&self.web.patience, self.get(file, most)).unwrap_or_else(|fault| Err((file.into(), fault)))
+    /// Waits for what is asked for of a file.
+    fn wait_for<T>(&self, file: &str, asked: impl Future<Output = Result<T, Fault>>) -> Result<T, Fault> {
+        let address = || format!("{}/{file}", self.preferred());
+        http::unless_stopped(&self.web.patience, asked).map_err(|fault| Fault { address: address(), fault })?
+    }
+
+    /// Returns the address that is asked.
+    fn preferred(&self) -> &WebAddress {
+        &self.addresses[self.preferred.load(Ordering::Relaxed)]
     }
 
     /// Keeps what was fit to be read.
-    fn keep(&self, came: &Came) {
-        if !came.is_kept {
-            self.keeper.keep(&came.address, &came.answer);
+    fn keep(&self, came: &Fetched) {
+        if !came.is_cached {
+            self.answers.put(&came.address, &came.answer);
         }
     }
 }
@@ -144,13 +145,13 @@ impl WebSource {
         name: SourceName,
         addresses: Vec<WebAddress>,
         patience: Patience,
-        (keeper, only_kept): (Arc<dyn Keeper>, bool),
+        (answers, offline): (Arc<dyn AnswerCache>, bool),
     ) -> Result<Self, SourceError> {
-        let (preferred, web, at_once) = (AtomicUsize::new(0), Web::new(patience), Semaphore::new(AT_ONCE));
-        let files = Files { addresses, preferred, web, keeper, only_kept, at_once };
+        let (preferred, web) = (AtomicUsize::new(0), Web::new(patience));
+        let files = Files { addresses, preferred, web, answers, offline };
         let fail = |kind| SourceError { source_name: name.clone(), kind };
-        let came = files.wait_for(REGISTRY_HEAD, MOST_HEAD).map_err(|fault| fail(unreached(fault)))?;
-        let address = files.addresses[files.preferred.load(Ordering::Relaxed)].clone();
+        let came = files.wait_for(REGISTRY_HEAD, files.get(REGISTRY_HEAD, MOST_HEAD));
+        let came = came.map_err(|fault| fail(unreached(fault)))?;
         let head = came.as_ref().and_then(|came| RegistryHead::parse(std::str::from_utf8(&came.answer.bytes).ok()?));
         match (head, came) {
             (Some(head), _) if head.format != REGISTRY_FORMAT => {
@@ -160,7 +161,7 @@ impl WebSource {
                 files.keep(&came);
                 Ok(Self { name, registry: head.name, files: Arc::new(files) })
             }
-            _ => Err(fail(SourceErrorKind::NotARegistryAt(address))),
+            _ => Err(fail(SourceErrorKind::NotARegistryAt(files.preferred().clone()))),
         }
     }
 
@@ -168,12 +169,17 @@ impl WebSource {
         SourceError { source_name: self.name.clone(), kind }
     }
 
+    /// Says what went wrong with all of it.
+    fn failed(&self, fault: WebFault) -> SourceError {
+        self.fail(unreached(Fault { address: self.place(), fault }))
+    }
+
     /// Reads what came in answer to a question about a package.
-    fn read(&self, package: &PackageName, came: Result<Option<Came>, Fault>) -> SourceAnswer {
+    fn read(&self, package: &PackageName, came: Result<Option<Fetched>, Fault>) -> SourceAnswer {
         let Some(came) = came.map_err(|fault| self.fail(unreached(fault)))? else { return Ok(None) };
         let Ok(text) = std::str::from_utf8(&came.answer.bytes) else {
-            let fault = WebFault::Odd("sends something that is no text");
-            return Err(self.fail(unreached((came.address, fault))));
+            let fault = WebFault::Unexpected("sends something that is not text");
+            return Err(self.fail(unreached(Fault { address: came.address, fault })));
         };
         match PackageDocument::parse(text, package) {
             Ok(document) => {
@@ -189,7 +195,8 @@ impl WebSource {
 
     /// Returns what the registry says is in it; nothing when it does not say.
     fn index(&self) -> Result<Option<RegistryIndex>, SourceError> {
-        let came = self.files.wait_for(REGISTRY_INDEX, MOST_INDEX).map_err(|fault| self.fail(unreached(fault)))?;
+        let came = self.files.wait_for(REGISTRY_INDEX, self.files.get(REGISTRY_INDEX, MOST_INDEX));
+        let came = came.map_err(|fault| self.fail(unreached(fault)))?;
         let Some(came) = came else { return Ok(None) };
         let index = std::str::from_utf8(&came.answer.bytes).ok().and_then(RegistryIndex::parse);
         if index.is_some() {
@@ -199,7 +206,7 @@ impl WebSource {
     }
 }
 
-fn unreached((address, fault): Fault) -> SourceErrorKind {
+fn unreached(Fault { address, fault }: Fault) -> SourceErrorKind {
     SourceErrorKind::Web { address, fault }
 }
 
@@ -214,31 +221,28 @@ impl Source for WebSource {
     }
 
     fn place(&self) -> String {
-        self.files.addresses[self.files.preferred.load(Ordering::Relaxed)].to_string()
+        self.files.preferred().to_string()
     }
 
     fn documents(&self, packages: &BTreeSet<PackageName>, deliver: &(dyn Fn(&PackageName, SourceAnswer) + Sync)) {
         let runtime = match http::runtime() {
             Ok(runtime) => runtime,
             Err(fault) => {
-                let place = self.place();
-                packages.iter().for_each(|package| {
-                    deliver(package, Err(self.fail(unreached((place.clone(), fault.clone())))));
-                });
-                return;
+                return packages.iter().for_each(|package| deliver(package, Err(self.failed(fault.clone()))));
             }
         };
         let (sender, came) = mpsc::channel();
-        let tasks: Vec<_> = packages
-            .iter()
-            .map(|package| {
-                let (files, sender, package) = (self.files.clone(), sender.clone(), package.clone());
-                runtime.spawn(async move {
-                    let came = files.get(&address_of(&document_file(&package)), MOST_DOCUMENT).await;
-                    sender.send((package, came)).ok();
-                })
+        // Whoever has a turn keeps it until the answer was read, so no more answers than that are held.
+        let turns = Arc::new(Semaphore::new(AT_ONCE));
+        let ask = |package: &PackageName| {
+            let (files, sender, turns, package) = (self.files.clone(), sender.clone(), turns.clone(), package.clone());
+            runtime.spawn(async move {
+                let turn = turns.acquire_owned().await;
+                let came = files.get(&address_of(&document_file(&package)), MOST_DOCUMENT).await;
+                sender.send((package, came, turn)).ok();
             })
-            .collect();
+        };
+        let tasks: Vec<_> = packages.iter().map(ask).collect();
         drop(sender);
         let open = Mutex::new(packages.clone());
         let came = Mutex::new(came);
@@ -248,7 +252,7 @@ impl Source for WebSource {
                 // Whoever waits holds the queue; the others read what they have.
                 let next = came.lock().unwrap_or_else(PoisonError::into_inner).recv_timeout(LOOK);
                 match next {
-                    Ok((package, came)) => {
+                    Ok((package, came, _turn)) => {
                         if open.lock().unwrap_or_else(PoisonError::into_inner).remove(&package) {
                             deliver(&package, self.read(&package, came));
                         }
@@ -266,9 +270,10 @@ impl Source for WebSource {
             reading();
         });
         tasks.iter().for_each(tokio::task::JoinHandle::abort);
-        let place = self.place();
         for package in open.into_inner().unwrap_or_else(PoisonError::into_inner) {
-            deliver(&package, Err(self.fail(unreached((place.clone(), WebFault::Stopped)))));
+            let lost = || WebFault::Broken("its answer was lost".to_owned());
+            let fault = if patience.is_stopped() { WebFault::Stopped } else { lost() };
+            deliver(&package, Err(self.failed(fault)));
         }
     }
 
@@ -278,29 +283,25 @@ impl Source for WebSource {
         artifact: &Artifact,
         offset: u64,
     ) -> Result<Box<dyn Read + Send>, SourceError> {
-        if self.files.only_kept {
-            return Err(self.fail(unreached((self.place(), WebFault::NotKept))));
+        if self.files.offline {
+            return Err(self.failed(WebFault::NotCached));
         }
         // Nothing comes behind the end, and servers differ in how they say so.
         if offset > 0 && offset >= artifact.size {
             return Ok(Box::new(io::empty()));
         }
         for path in archive_files(artifact.digest) {
-            let at = self.files.preferred.load(Ordering::Relaxed);
-            let mut fault = None;
-            for address in &self.files.addresses[at..] {
-                let address = format!("{address}/{}", address_of(&path));
-                match open(Shared(self.files.clone()), &address, offset, Some(artifact.size)) {
-                    Ok(Some(body)) => return Ok(Box::new(body)),
-                    Ok(None) => {
-                        fault = None;
-                        break;
-                    }
-                    Err(why) => fault = Some((address, why)),
-                }
-            }
-            if let Some(fault) = fault {
-                return Err(self.fail(unreached(fault)));
+            let (files, file) = (self.files.clone(), address_of(&path));
+            let ask = move |at: u64, tag: Option<&str>| {
+                let web = &files.web;
+                let asked = files.at_each(&file, |address| async move { web.open_at(&address, at, tag).await });
+                files.wait_for(&file, asked)
+            };
+            let patience = self.files.web.patience.clone();
+            match open(patience, offset, Some(artifact.size), Box::new(ask)) {
+                Ok(Some(body)) => return Ok(Box::new(body)),
+                Ok(None) => {}
+                Err(fault) => return Err(self.fail(unreached(fault))),
             }
         }
         Err(self.fail(SourceErrorKind::ArchiveMissing(artifact.digest)))
@@ -316,32 +317,29 @@ impl Source for WebSource {
 
     fn advisories(&self, reader: &dyn AdvisoryReader) -> Result<(), SourceError> {
         let Some(index) = self.index()? else {
-            let why = "a web server lists no folder, and this registry has no index.json that says what is in it";
+            let why = "web servers list no folders, and this registry has no index.json that says what it holds";
             reader.take(REGISTRY_INDEX, None, Err(io::Error::new(io::ErrorKind::NotFound, why)));
             return Ok(());
         };
         let wanted: Vec<String> = index.advisories.into_iter().filter(|file| reader.wants(file, None)).collect();
-        let asked = wanted.iter().map(|file| {
-            let files = self.files.clone();
-            let at = format!("{ADVISORIES}/{file}");
-            async move { files.get(&at, MOST_ADVISORY).await }
-        });
+        let runtime = http::runtime().map_err(|fault| self.failed(fault))?;
         // So many at a time are held, and no more.
-        let mut asked = asked.collect::<Vec<_>>().into_iter();
         for some in wanted.chunks(AT_ONCE) {
-            let runtime = http::runtime().map_err(|fault| self.fail(unreached((self.place(), fault))))?;
-            let tasks: Vec<_> = asked.by_ref().take(some.len()).map(|one| runtime.spawn(one)).collect();
+            let ask = |file: &String| {
+                let (files, at) = (self.files.clone(), format!("{ADVISORIES}/{file}"));
+                runtime.spawn(async move { files.get(&at, MOST_ADVISORY).await })
+            };
+            let tasks: Vec<_> = some.iter().map(ask).collect();
             for (file, task) in some.iter().zip(tasks) {
-                let came = http::unless_stopped(&self.files.web.patience, task);
+                let came = http::unless_stopped(&self.files.web.patience, task).map_err(|fault| self.failed(fault))?;
                 let text = match came {
-                    Ok(Ok(Ok(Some(came)))) => {
+                    Ok(Ok(Some(came))) => {
                         self.files.keep(&came);
                         String::from_utf8(came.answer.bytes).map_err(io::Error::other)
                     }
-                    Ok(Ok(Ok(None))) => Err(io::Error::from(io::ErrorKind::NotFound)),
-                    Ok(Ok(Err((_, fault)))) => Err(io::Error::other(fault)),
-                    Ok(Err(panic)) => Err(io::Error::other(panic)),
-                    Err(fault) => return Err(self.fail(unreached((self.place(), fault)))),
+                    Ok(Ok(None)) => Err(io::Error::from(io::ErrorKind::NotFound)),
+                    Ok(Err(fault)) => Err(fault.into()),
+                    Err(panic) => Err(io::Error::other(panic)),
                 };
                 reader.take(file, None, text);
             }

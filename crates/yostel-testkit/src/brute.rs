@@ -36,7 +36,7 @@ pub fn brute_force(world: &World, problem: &Problem) -> Option<Resolution> {
         world.documents.get(name).is_some_and(|document| document.release(version).is_some())
     };
     let right = right.filter(|set| {
-        problem.unlike.iter().all(|group| group.iter().filter(counts).any(|version| !is_left(set, version)))
+        problem.not_all_moved.iter().all(|group| group.iter().filter(counts).any(|version| !is_left(set, version)))
     });
     let best = right.max_by(|a, b| {
         let reached = |set| reached(world, problem, set);

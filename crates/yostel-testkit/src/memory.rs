@@ -8,7 +8,8 @@ use std::sync::{Arc, Mutex};
 
 use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName, archive_files, document_file};
 use yostel_sources::{
-    AdvisoryReader, Means, OpenSource, Place, Source, SourceAnswer, SourceError, SourceErrorKind, SourcedDocument,
+    AdvisoryReader, OpenSource, RegistryPlace, Source, SourceAnswer, SourceContext, SourceError, SourceErrorKind,
+    SourcedDocument,
 };
 
 /// What a source in memory has, and how it behaves.
@@ -173,7 +174,12 @@ impl MemorySources {
 }
 
 impl OpenSource for MemorySources {
-    fn open(&self, name: SourceName, _place: Place, _means: &Means) -> Result<Box<dyn Source>, SourceError> {
+    fn open(
+        &self,
+        name: SourceName,
+        _place: RegistryPlace,
+        _means: &SourceContext,
+    ) -> Result<Box<dyn Source>, SourceError> {
         Ok(Box::new(MemorySource { name, content: self.content.clone(), asked: self.asked.clone() }))
     }
 }

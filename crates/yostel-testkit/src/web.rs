@@ -32,6 +32,8 @@ pub enum WebFailure {
     CutAfter(usize),
     /// Nothing more comes after so many bytes of its body, for as long as anybody waits.
     StallAfter(usize),
+    /// The right answer, a byte at a time, each so much later than the one before.
+    Drip(Duration),
     /// The right answer, as if no part of it had been asked for.
     Whole,
     /// The right answer, so much later.
@@ -191,6 +193,13 @@ impl Inner {
         };
         let head = format!("HTTP/1.1 {status}\r\ncontent-length: {length}\r\netag: {tag}\r\n{range}\r\n");
         stream.write_all(head.as_bytes()).ok()?;
+        if let Some(WebFailure::Drip(pause)) = failure {
+            for byte in body {
+                stream.write_all(&[*byte]).ok()?;
+                thread::sleep(pause);
+            }
+            return Some(());
+        }
         stream.write_all(body).ok()?;
         match failure {
             Some(WebFailure::StallAfter(_)) => {

@@ -37,8 +37,13 @@ pub(super) fn of_source(error: &SourceError) -> Diagnostic {
             let name = Suggestion::run(format!("yostel sources add {source} URL"), "with the address that it has now");
             tell(Code::SourceUnreachable, headline, name)
         }
+        SourceErrorKind::Web { fault: WebFault::AccessDenied(_), .. } => {
+            let next = "ask whoever runs the server to let this machine read it, or name a folder with a copy";
+            tell(Code::SourceUnreachable, headline, next)
+        }
         SourceErrorKind::Web { fault: WebFault::Untrusted(_), .. } => {
-            let next = "have this machine trust who signed it, or name a file with their certificate in SSL_CERT_FILE";
+            let next =
+                "make this machine trust whoever signed it, or name a file with their certificate in SSL_CERT_FILE";
             tell(Code::SourceUnreachable, headline, next)
         }
         SourceErrorKind::Web { .. } => {

@@ -182,7 +182,7 @@ pub(crate) fn said_of(
     let told = if names.is_empty() {
         Ok(BTreeMap::new())
     } else {
-        project.sources_at_hand().and_then(|sources| told_by(&sources, &names, context.observer))
+        project.cached_sources().and_then(|sources| told_by(&sources, &names, context.observer))
     };
     match told {
         Ok(documents) => Ok(notices(lockfile, &documents)),

@@ -163,7 +163,8 @@ fn not_mentioned<'p>(
 ) -> Result<BTreeSet<PackageName>, FlowError> {
     let is_looked_into = |name: &OsStr| !name.as_encoded_bytes().starts_with(b".");
     let looked = Folder::open(folder).map_err(FlowError::from).and_then(|root| {
-        root.walk_into(is_looked_into, |here, _, entries| {
+        let enters = |_: &Folder, at: &Path| at.file_name().is_none_or(is_looked_into);
+        root.walk_into(enters, |here, _, entries| {
             go_on(observer)?;
             let is_ours = |name: &OsStr| name == MANIFEST_NAME || name == LOCKFILE_NAME;
             let files = entries.iter().filter(|entry| entry.kind == Kind::File);

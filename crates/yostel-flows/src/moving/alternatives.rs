@@ -11,7 +11,7 @@ use crate::context::Context;
 use crate::error::FlowError;
 use crate::moving::aim::Aim;
 use crate::moving::constraints::ConstraintMove;
-use crate::moving::draft::{Draft, Ground};
+use crate::moving::planned::{PlannedUpdate, StartingPoint};
 use crate::moving::reach::{problem_of, search_another};
 
 /// Another set that an update could come to.
@@ -26,7 +26,7 @@ pub struct Alternative {
 }
 
 /// A set that was found, before it is compared.
-pub(crate) struct AnotherSet {
+pub(crate) struct AlternativeSet {
     pub(crate) lockfile: Lockfile,
     documents: BTreeMap<PackageName, PackageDocument>,
     edits: Vec<ConstraintMove>,
@@ -41,29 +41,29 @@ pub(crate) fn other_sets(
     most: usize,
     best: &Resolution,
     aim: &Aim<'_>,
-    ground: &Ground<'_>,
+    start: &StartingPoint<'_>,
     context: &Context<'_>,
-) -> Result<Vec<AnotherSet>, FlowError> {
-    let mut problem = problem_of(aim, (ground.before, ground.declared), ground.project, context);
+) -> Result<Vec<AlternativeSet>, FlowError> {
+    let mut problem = problem_of(aim, (start.before, start.declared), start.project, context);
     let mut others = Vec::new();
-    let mut left = best.left(&problem);
+    let mut left = best.moved_versions(&problem);
     // Where nothing else moves there is nothing to leave in its place.
     while others.len() < most && !left.is_empty() {
-        problem.unlike.push(left);
-        let found = search_another(problem.clone(), ground.project, ground.sources, context)?;
+        problem.not_all_moved.push(left);
+        let found = search_another(problem.clone(), start.project, start.sources, context)?;
         let Some((resolution, documents)) = found else { break };
-        left = resolution.left(&problem);
-        let Draft { edits, proposal, .. } = Draft::of(&resolution, aim, ground, context)?;
+        left = resolution.moved_versions(&problem);
+        let PlannedUpdate { edits, proposal, .. } = PlannedUpdate::of(&resolution, aim, start, context)?;
         let lockfile = proposal.lockfile().clone();
-        if !aim.packages.iter().flatten().any(|name| lockfile.chosen.all(name) != ground.before.chosen.all(name)) {
+        if !aim.packages.iter().flatten().any(|name| lockfile.chosen.all(name) != start.before.chosen.all(name)) {
             break;
         }
-        others.push(AnotherSet { lockfile, documents, edits });
+        others.push(AlternativeSet { lockfile, documents, edits });
     }
     Ok(others)
 }
 
-impl AnotherSet {
+impl AlternativeSet {
     /// Adds what the sources told of its packages, where nobody did before.
     pub(crate) fn lend_to(&self, documents: &mut BTreeMap<PackageName, PackageDocument>) {
         for (name, document) in &self.documents {

@@ -4,9 +4,9 @@ pub(crate) mod aim;
 pub(crate) mod alternatives;
 pub(crate) mod constraints;
 pub(crate) mod culprit;
-pub(crate) mod draft;
 pub(crate) mod import;
 pub(crate) mod news;
+pub(crate) mod planned;
 
 pub(crate) mod propose;
 pub(crate) mod reach;

@@ -85,7 +85,7 @@ pub(crate) fn problem_of(
     let mut reach = versions_of(before);
     let is_reached = |name: &PackageName| aim.packages.as_ref().is_some_and(|packages| packages.contains(name));
     reach.retain(|name, _| is_reached(name) && !request.alone && !request.advisories);
-    Problem { requirements, reach, keep, rules, unlike: Vec::new() }
+    Problem { requirements, reach, keep, rules, not_all_moved: Vec::new() }
 }
 
 /// Finds the best set that is unlike others; nothing when there is none.

@@ -10,13 +10,13 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use yostel_documents::{PackageName, Purpose, Sha256, to_hex};
-use yostel_files::{FileError, Folder, Kind};
+use yostel_files::{Folder, Kind};
 use yostel_findings::CheckVerdict;
 use yostel_store::WorkFolder;
 
 use crate::context::Context;
 use crate::error::FlowError;
-use crate::observer::go_on;
+use crate::observer::{Observer, go_on};
 use crate::project::files::{LOCKFILE_NAME, OpenFiles};
 use crate::project::{LoadedProject, ProjectFile};
 use crate::using::environment::{Environment, environment_for};
@@ -138,13 +138,18 @@ impl Drop for CheckRoom<'_> {
     }
 }
 
+/// Tells whether a folder is the project's own, by the folder that it is in and its path from the root.
+fn is_own(above: &Folder, at: &Path) -> bool {
+    let name = at.file_name().unwrap_or_default();
+    let is_left_out = LEFT_OUT.iter().any(|left_out| name == *left_out) || at == Path::new(OPEN);
+    !is_left_out && !is_tagged(above, name)
+}
+
 /// Copies a folder, but for what is left out.
 fn copy_files(from: &Folder, to: &Folder, context: &Context<'_>) -> Result<(), FlowError> {
     from.copy_into(to, |above, at| -> Result<bool, FlowError> {
         go_on(context.observer)?;
-        let name = at.file_name().unwrap_or_default();
-        let is_left_out = LEFT_OUT.iter().any(|left_out| name == *left_out) || at == Path::new(OPEN);
-        Ok(!is_left_out && !is_tagged(above, name))
+        Ok(is_own(above, at))
     })
 }
 
@@ -152,12 +157,14 @@ fn copy_files(from: &Folder, to: &Folder, context: &Context<'_>) -> Result<(), F
 ///
 /// # Errors
 /// When a folder cannot be read.
-pub(crate) fn fingerprint(project: &LoadedProject) -> Result<String, FlowError> {
+pub(crate) fn fingerprint(project: &LoadedProject, observer: &dyn Observer) -> Result<String, FlowError> {
     let mut digest = Sha256::default();
-    let enters = |name: &OsStr| LEFT_OUT.iter().all(|left_out| name != *left_out);
-    let behind_links = project.below.iter().map(|project| project.folder.as_str());
+    let root = Folder::open(&project.root)?;
+    let below = project.below.iter().map(|project| project.folder.as_str());
+    let behind_links = below.filter(|folder| link_on(&root, Path::new(folder)).is_some());
     for folder in std::iter::once("").chain(behind_links) {
-        Folder::open(&project.root.join(folder))?.walk_into(enters, |folder, at, entries| {
+        Folder::open(&project.root.join(folder))?.walk_into(is_own, |folder, at, entries| {
+            go_on(observer)?;
             digest.update(at.as_os_str().as_encoded_bytes());
             digest.update(b"/\0");
             for entry in entries.iter().filter(|entry| entry.kind != Kind::Folder) {
@@ -169,18 +176,23 @@ pub(crate) fn fingerprint(project: &LoadedProject) -> Result<String, FlowError> 
                     digest.update(&number.to_le_bytes());
                 }
             }
-            Ok::<_, FileError>(())
+            Ok::<_, FlowError>(())
         })?;
     }
     Ok(to_hex(&digest.finish()))
 }
 
+/// Finds a link on the way to a folder below another.
+fn link_on<'p>(above: &Folder, folder: &'p Path) -> Option<&'p Path> {
+    let mut parts: Vec<&Path> = folder.ancestors().filter(|part| !part.as_os_str().is_empty()).collect();
+    parts.reverse();
+    parts.into_iter().find(|part| above.has(part, Kind::Link))
+}
+
 /// Copies the folder of a workspace's project where that is reached through a link, which the copy would leave.
 fn copy_behind_link(copy: &Folder, project: &ProjectFile, root: &Path, context: &Context<'_>) -> Result<(), FlowError> {
     let folder = Path::new(&project.folder);
-    let mut parts: Vec<&Path> = folder.ancestors().filter(|part| !part.as_os_str().is_empty()).collect();
-    parts.reverse();
-    if let Some(link) = parts.into_iter().find(|part| copy.has(part, Kind::Link)) {
+    if let Some(link) = link_on(copy, folder) {
         copy.remove(link)?;
     } else if copy.has(folder, Kind::Folder) {
         return Ok(());

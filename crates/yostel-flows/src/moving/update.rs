@@ -20,8 +20,8 @@ use crate::look::trials::try_all;
 use crate::moving::aim::{Aim, UpdateRequest, asked_for, demands, refuse_unaccepted};
 use crate::moving::alternatives::{Alternative, other_sets};
 use crate::moving::constraints::ConstraintMove;
-use crate::moving::draft::{Draft, Ground};
 use crate::moving::news::news_of;
+use crate::moving::planned::{PlannedUpdate, StartingPoint};
 use crate::moving::reach::{WaysOut, find};
 use crate::moving::tested::{Tested, Tester, try_out};
 use crate::project::LoadedProject;
@@ -105,10 +105,10 @@ pub fn update_tested(
     let WaysOut { found, threats, unread } = find(&mut aim, (&before, &declared), project, &sources, context)?;
     // Where nothing is to be done, what is locked is told as it is.
     let Some((resolution, mut documents)) = found else { return Ok(nothing(path, before, aim, threats, unread)) };
-    let ground = Ground { project, before: &before, declared: &declared, patches: &patches, sources: &sources };
-    let draft = Draft::of(&resolution, &aim, &ground, context)?;
-    let others = other_sets(request.alternatives, &resolution, &aim, &ground, context)?;
-    let (edited, proposal) = (&draft.edited, &draft.proposal);
+    let start = StartingPoint { project, before: &before, declared: &declared, patches: &patches, sources: &sources };
+    let planned = PlannedUpdate::of(&resolution, &aim, &start, context)?;
+    let others = other_sets(request.alternatives, &resolution, &aim, &start, context)?;
+    let (edited, proposal) = (&planned.edited, &planned.proposal);
     let changed = proposal.changes_lockfile() || !proposal.manifests().is_empty();
     let after = proposal.lockfile().clone();
     let missing = &(&from_sources(&before) | &from_sources(&after)) - &documents.keys().cloned().collect();
@@ -134,7 +134,7 @@ pub fn update_tested(
     }
     let moved = comparison.moves.iter().map(|one| &one.moved.package).collect();
     let tested = match tester.filter(|_| changed) {
-        Some(tester) => Some(try_out(&draft.trial(&ground, moved), tester, context)?),
+        Some(tester) => Some(try_out(&planned.trial(&start, moved), tester, context)?),
         None => None,
     };
     let written = changed && request.write == Write::File && tested.as_ref().is_none_or(Tested::passes);
@@ -143,14 +143,14 @@ pub fn update_tested(
     }
     Ok(UpdateReport {
         path,
-        files: draft.files(),
+        files: planned.files(),
         followed: proposal.followed().to_vec(),
         packages: after.chosen.len(),
         asked: aim.packages,
         news: news_of(&comparison, &documents),
         comparison,
         alternatives,
-        edits: draft.edits,
+        edits: planned.edits,
         ruled: ruled(&stayed, edited),
         stayed,
         standing,

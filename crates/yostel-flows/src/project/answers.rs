@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use yostel_sources::{Keeper, KeptAnswer, WebStamp};
+use yostel_sources::{AnswerCache, CachedAnswer, WebStamp};
 use yostel_store::{Cache, KeptFile};
 
 /// Keeps answers in the cache.
@@ -14,13 +14,13 @@ impl fmt::Debug for InCache {
     }
 }
 
-impl Keeper for InCache {
-    fn recall(&self, address: &str) -> Option<KeptAnswer> {
+impl AnswerCache for InCache {
+    fn get(&self, address: &str) -> Option<CachedAnswer> {
         let KeptFile { tag, changed, bytes, .. } = self.0.kept_file(address)?;
-        Some(KeptAnswer { stamp: WebStamp { tag, changed }, bytes })
+        Some(CachedAnswer { stamp: WebStamp { tag, changed }, bytes })
     }
 
-    fn keep(&self, address: &str, answer: &KeptAnswer) {
+    fn put(&self, address: &str, answer: &CachedAnswer) {
         let WebStamp { tag, changed } = answer.stamp.clone();
         let file = KeptFile { address: address.to_owned(), tag, changed, bytes: answer.bytes.clone() };
         if let Err(error) = self.0.keep_file(&file) {

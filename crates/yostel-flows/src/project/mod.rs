@@ -22,7 +22,7 @@ use yostel_documents::{
 };
 use yostel_files::FileError;
 use yostel_findings::Spot;
-use yostel_sources::{Keeper, Means, OpenSource, Patience, Place, Source, SourceError, SourceSet};
+use yostel_sources::{AnswerCache, OpenSource, Patience, RegistryPlace, Source, SourceContext, SourceError, SourceSet};
 use yostel_store::Project;
 use yostel_versions::{ConstraintText, Numbering, Version};
 
@@ -50,7 +50,7 @@ pub struct LoadedProject {
     /// How sources are opened.
     pub(crate) opener: Arc<dyn OpenSource>,
     /// Where answers of web servers are kept.
-    pub(crate) keeper: Arc<dyn Keeper>,
+    pub(crate) answers: Arc<dyn AnswerCache>,
     /// Where its manifests and its lockfile are read from.
     pub(crate) files: Arc<dyn Files>,
     /// The folder whose `.yostel` everything is installed into; the root's, unless somebody wants another.
@@ -219,14 +219,14 @@ impl LoadedProject {
     }
 
     /// Opens the manifest's sources, of which web servers are not asked: what is kept of them is all there is.
-    pub(crate) fn sources_at_hand(&self) -> Result<SourceSet, FlowError> {
+    pub(crate) fn cached_sources(&self) -> Result<SourceSet, FlowError> {
         self.sources_with(true)
     }
 
-    fn sources_with(&self, only_kept: bool) -> Result<SourceSet, FlowError> {
+    fn sources_with(&self, offline: bool) -> Result<SourceSet, FlowError> {
         let mut set = SourceSet::default();
         for (name, declared) in &self.top.manifest.sources {
-            set.add(self.open_source(name, declared, only_kept)?, declared.reserves.clone());
+            set.add(self.open_source(name, declared, offline)?, declared.reserves.clone());
         }
         for (origin, document) in self.local_documents() {
             set.give(origin, document);
@@ -239,17 +239,17 @@ impl LoadedProject {
         &self,
         name: &SourceName,
         declared: &SourceDeclaration,
-        only_kept: bool,
+        offline: bool,
     ) -> Result<Box<dyn Source>, SourceError> {
         let place = match &declared.place {
             SourcePlace::Folder(folder) => {
                 let folder = self.root.join(folder);
-                Place::Folder(fs::canonicalize(&folder).unwrap_or(folder))
+                RegistryPlace::Folder(fs::canonicalize(&folder).unwrap_or(folder))
             }
-            SourcePlace::Web(addresses) => Place::Web(addresses.clone()),
+            SourcePlace::Web(addresses) => RegistryPlace::Web(addresses.clone()),
         };
-        let means = Means { patience: self.patience.clone(), keeper: self.keeper.clone(), only_kept };
-        self.opener.open(name.clone(), place, &means)
+        let context = SourceContext { patience: self.patience.clone(), answers: self.answers.clone(), offline };
+        self.opener.open(name.clone(), place, &context)
     }
 
     /// Describes packages in folders as a source would.

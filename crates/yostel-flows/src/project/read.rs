@@ -74,10 +74,10 @@ pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject
     remove_leftovers(&root, &top.manifest, &below);
     let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
     let (patience, opener) = (settings.patience.clone(), settings.sources.clone());
-    let keeper = Arc::new(InCache(Cache::open(&settings.cache)));
+    let answers = Arc::new(InCache(Cache::open(&settings.cache)));
     let (paths, elsewhere, files) = (BTreeMap::new(), BTreeMap::new(), settings.files.clone());
     let target = root.clone();
-    Ok(LoadedProject { root, top, below, here, paths, elsewhere, patience, opener, keeper, files, target })
+    Ok(LoadedProject { root, top, below, here, paths, elsewhere, patience, opener, answers, files, target })
 }
 
 /// Removes what killed runs left beside the files that they were replacing.

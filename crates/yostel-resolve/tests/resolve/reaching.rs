@@ -1,7 +1,9 @@
 //! What is to be reached: as new as can be, and then the fewest others move.
 
+use std::collections::BTreeSet;
+
 use proptest::prelude::*;
-use yostel_documents::PackageName;
+use yostel_documents::{Overrides, PackageName};
 use yostel_resolve::{Outcome, Phase, Problem, Resolution, Resolver, Step};
 use yostel_testkit::any::{any_coexist, any_keep, any_overrides, any_world};
 use yostel_testkit::{World, brute_force};
@@ -14,6 +16,13 @@ fn reaching(world: &World, keep: &[&str], reach: &[&str]) -> Problem {
         let there = problem.keep.remove(&name).unwrap_or_default();
         problem.reach.insert(name, there);
     }
+    problem
+}
+
+/// The same, under these rules.
+fn ruled(mut problem: Problem, overrides: Overrides, coexist: BTreeSet<PackageName>) -> Problem {
+    problem.rules.overrides = overrides;
+    problem.rules.coexist = coexist;
     problem
 }
 
@@ -89,11 +98,11 @@ fn another_set_leaves_something_in_its_place_that_the_one_before_moved() {
     let Ok(Outcome::Resolved(best)) = world.resolve_with(problem.clone(), |answers| answers) else { panic!() };
     assert_eq!(told(&best), ["a 2.0.0", "b 3.0.0", "c 1.0.0", "d 1.0.0"]);
     // Without moving both, a does not come as far.
-    problem.unlike.push(best.left(&problem));
+    problem.not_all_moved.push(best.moved_versions(&problem));
     let second = another(&world, problem.clone()).unwrap();
     assert_eq!(told(&second), ["a 1.0.0", "b 1.0.0", "c 1.0.0", "d 2.0.0"]);
     // Nothing moves, so there is nothing to leave in its place.
-    problem.unlike.push(second.left(&problem));
+    problem.not_all_moved.push(second.moved_versions(&problem));
     assert_eq!(another(&world, problem), None);
 }
 
@@ -109,16 +118,14 @@ proptest! {
         coexist in any_coexist(),
     ) {
         let world = World::parse(&text);
-        let mut problem = reaching(&world, &keep, &reach);
-        problem.rules.overrides = overrides;
-        problem.rules.coexist = coexist;
+        let mut problem = ruled(reaching(&world, &keep, &reach), overrides, coexist);
         let Ok(Outcome::Resolved(best)) = world.resolve_with(problem.clone(), |answers| answers) else { return Ok(()) };
-        problem.unlike.push(best.left(&problem));
+        problem.not_all_moved.push(best.moved_versions(&problem));
         for _ in 0..3 {
             let other = another(&world, problem.clone());
             prop_assert_eq!(other.as_ref().map(told), brute_force(&world, &problem).as_ref().map(told));
             let Some(other) = other else { break };
-            problem.unlike.push(other.left(&problem));
+            problem.not_all_moved.push(other.moved_versions(&problem));
         }
     }
 }
@@ -135,9 +142,7 @@ proptest! {
         coexist in any_coexist(),
     ) {
         let world = World::parse(&text);
-        let mut problem = reaching(&world, &keep, &reach);
-        problem.rules.overrides = overrides;
-        problem.rules.coexist = coexist;
+        let problem = ruled(reaching(&world, &keep, &reach), overrides, coexist);
         if let Ok(Outcome::Resolved(set)) = world.resolve_with(problem.clone(), |answers| answers) {
             prop_assert_eq!(Some(told(&set)), brute_force(&world, &problem).as_ref().map(told));
         }

@@ -11,7 +11,7 @@ use yostel_documents::{
     document_file,
 };
 use yostel_sources::{
-    AdvisoryReader, FileStamp, FolderSource, KeepsNothing, Patience, Source, SourceAnswer, SourceErrorKind, SourceSet,
+    AdvisoryReader, FileStamp, FolderSource, NoAnswerCache, Patience, Source, SourceAnswer, SourceErrorKind, SourceSet,
     WebSource, document_of,
 };
 use yostel_testkit::{MemoryContent, MemorySource, WebServer};
@@ -156,8 +156,8 @@ fn a_web_server_keeps_it_too() {
     written(folder.path());
     let server = WebServer::serving(folder.path());
     let address = WebAddress::parse(server.address()).unwrap();
-    let (patience, keeper) = (Patience::default(), Arc::new(KeepsNothing));
-    let source = WebSource::open(Word::parse("station").unwrap(), vec![address], patience, (keeper, false)).unwrap();
+    let (patience, answers) = (Patience::default(), Arc::new(NoAnswerCache));
+    let source = WebSource::open(Word::parse("station").unwrap(), vec![address], patience, (answers, false)).unwrap();
     keeps_the_contract(&source);
     assert_eq!(source.registry(), "r");
 }

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 
 use yostel_documents::{ArchiveDigest, Artifact, TreeDigest, WebAddress, Word, archive_file};
 use yostel_sources::{
-    Keeper, KeepsNothing, KeptAnswer, Patience, Source, SourceAnswer, SourceError, SourceErrorKind, WebFault,
+    AnswerCache, CachedAnswer, NoAnswerCache, Patience, Source, SourceAnswer, SourceError, SourceErrorKind, WebFault,
     WebSource, document_of,
 };
 use yostel_testkit::{WebFailure, WebRequest, WebServer};
@@ -22,9 +22,9 @@ fn patience() -> Patience {
     Patience { idle: Duration::from_millis(500), total: Duration::from_secs(20), ..Patience::default() }
 }
 
-fn open(servers: &[&WebServer], keeper: Arc<dyn Keeper>) -> Result<WebSource, SourceError> {
+fn open(servers: &[&WebServer], answers: Arc<dyn AnswerCache>) -> Result<WebSource, SourceError> {
     let addresses = servers.iter().map(|server| WebAddress::parse(server.address()).unwrap()).collect();
-    WebSource::open(Word::parse("station").unwrap(), addresses, patience(), (keeper, false))
+    WebSource::open(Word::parse("station").unwrap(), addresses, patience(), (answers, false))
 }
 
 /// A server of the registry of the contract that fails with one file, for so many times.
@@ -46,7 +46,7 @@ fn status(status: u16) -> WebFailure {
 fn asked(times: usize, how: impl Fn(&WebRequest) -> WebFailure + Send + Sync + 'static) -> (SourceAnswer, usize) {
     let folder = tempfile::tempdir().unwrap();
     let server = failing(&folder, "releases/gust.json", times, how);
-    let source = open(&[&server], Arc::new(KeepsNothing)).unwrap();
+    let source = open(&[&server], Arc::new(NoAnswerCache)).unwrap();
     let answer = document_of(&source, &name("gust"));
     let count = server.asked().iter().filter(|one| one.path == "releases/gust.json").count();
     (answer, count)
@@ -124,9 +124,9 @@ fn what_is_no_document_is_told_with_its_address() {
     let bomb = bomb.finish().unwrap();
     let encoded =
         move |_: &WebRequest| WebFailure::Answer(200, vec![("content-encoding", "gzip".into())], bomb.clone());
-    assert_eq!(fault(asked(9, encoded).0), format!("more comes than {} bytes", 32 << 20));
+    assert_eq!(fault(asked(9, encoded).0), format!("the answer is longer than {} bytes", 32 << 20));
     let unasked = asked(9, |_| WebFailure::Answer(304, Vec::new(), Vec::new())).0;
-    assert_eq!(fault(unasked), "the server says that nothing changed, and was not asked that");
+    assert_eq!(fault(unasked), "the server says that nothing changed, though it was not asked");
 }
 
 #[test]
@@ -138,25 +138,25 @@ fn redirections_are_followed_to_web_servers_and_not_for_ever() {
         move |_: &WebRequest| WebFailure::Answer(302, vec![("location", address.clone())], Vec::new())
     };
     assert!(asked(9, to(format!("{}/releases/gust.json", other.address()))).0.unwrap().is_some());
-    for (address, why) in [("file:///etc/passwd", "that is no web server"), ("http://[", "that is no address")] {
+    for (address, why) in [("file:///etc/passwd", "that is not a web server"), ("http://[", "that is not an address")] {
         let told = fault(asked(9, to(address.to_owned())).0);
         assert!(told.ends_with(why), "{told}");
     }
     let (answer, count) = asked(99, to("gust.json".into()));
-    assert!(fault(answer).contains("after that many redirections"), "{count}");
+    assert!(fault(answer).contains("one redirection too many"), "{count}");
     assert_eq!(count, 6);
 }
 
 /// Keeps answers in memory.
 #[derive(Debug, Default)]
-struct InMemory(Mutex<BTreeMap<String, KeptAnswer>>);
+struct InMemory(Mutex<BTreeMap<String, CachedAnswer>>);
 
-impl Keeper for InMemory {
-    fn recall(&self, address: &str) -> Option<KeptAnswer> {
+impl AnswerCache for InMemory {
+    fn get(&self, address: &str) -> Option<CachedAnswer> {
         self.0.lock().unwrap().get(address).cloned()
     }
 
-    fn keep(&self, address: &str, answer: &KeptAnswer) {
+    fn put(&self, address: &str, answer: &CachedAnswer) {
         self.0.lock().unwrap().insert(address.to_owned(), answer.clone());
     }
 }
@@ -166,9 +166,9 @@ fn what_did_not_change_is_not_sent_again_and_what_is_broken_is_not_kept() {
     let folder = tempfile::tempdir().unwrap();
     written(folder.path());
     let server = WebServer::serving(folder.path());
-    let keeper = Arc::new(InMemory::default());
+    let answers = Arc::new(InMemory::default());
     let ask = || {
-        let source = open(&[&server], keeper.clone()).unwrap();
+        let source = open(&[&server], answers.clone()).unwrap();
         let told = document_of(&source, &name("gust")).unwrap().unwrap();
         document_of(&source, &name("torn")).unwrap_err();
         String::from_utf8(told.bytes).unwrap()
@@ -177,11 +177,11 @@ fn what_did_not_change_is_not_sent_again_and_what_is_broken_is_not_kept() {
     assert_eq!(first, ask());
     // Without asking anybody, what is kept is known, and nothing else.
     let address = WebAddress::parse(server.address()).unwrap();
-    let kept = (keeper.clone() as Arc<dyn Keeper>, true);
+    let kept = (answers.clone() as Arc<dyn AnswerCache>, true);
     let count = server.asked().len();
     let source = WebSource::open(Word::parse("station").unwrap(), vec![address], patience(), kept).unwrap();
     assert_eq!(String::from_utf8(document_of(&source, &name("gust")).unwrap().unwrap().bytes).unwrap(), first);
-    assert_eq!(fault_of(document_of(&source, &name("valley/map"))), WebFault::NotKept);
+    assert_eq!(fault_of(document_of(&source, &name("valley/map"))), WebFault::NotCached);
     assert_eq!(server.asked().len(), count);
     let conditional = |path: &str| {
         let all = server.asked();
@@ -194,7 +194,7 @@ fn what_did_not_change_is_not_sent_again_and_what_is_broken_is_not_kept() {
     std::fs::write(folder.path().join("releases/gust.json"), document("gust", b"another")).unwrap();
     assert_ne!(first, ask());
     std::fs::remove_file(folder.path().join("releases/gust.json")).unwrap();
-    let source = open(&[&server], keeper).unwrap();
+    let source = open(&[&server], answers).unwrap();
     assert!(document_of(&source, &name("gust")).unwrap().is_none());
 }
 
@@ -214,8 +214,8 @@ fn a_change_within_the_second_is_seen_where_tags_hold_whole_seconds() {
         assert!(!asked.fields.contains_key("if-none-match"), "that would not tell");
         answer(document("gust", if asked.before == 0 { b"one" } else { b"two" }))
     });
-    let keeper = Arc::new(InMemory::default());
-    let ask = || document_of(&open(&[&server], keeper.clone()).unwrap(), &name("gust")).unwrap().unwrap().bytes;
+    let answers = Arc::new(InMemory::default());
+    let ask = || document_of(&open(&[&server], answers.clone()).unwrap(), &name("gust")).unwrap().unwrap().bytes;
     assert_ne!(ask(), ask());
 }
 
@@ -225,12 +225,12 @@ fn a_mirror_that_fails_is_left_for_the_rest_of_the_run() {
     written(folder.path());
     let down = WebServer::failing(folder.path(), |_| Some(status(503)));
     let up = WebServer::serving(folder.path());
-    let source = open(&[&down, &up], Arc::new(KeepsNothing)).unwrap();
+    let source = open(&[&down, &up], Arc::new(NoAnswerCache)).unwrap();
     assert!(document_of(&source, &name("gust")).unwrap().is_some());
     assert_eq!(source.place(), up.address());
     assert!(down.asked().iter().all(|one| one.path == "registry.json"), "nothing else is asked there");
     // Of both, the last is told.
-    let told = open(&[&down, &down], Arc::new(KeepsNothing)).unwrap_err().to_string();
+    let told = open(&[&down, &down], Arc::new(NoAnswerCache)).unwrap_err().to_string();
     assert!(told.contains("503"), "{told}");
 }
 
@@ -244,7 +244,7 @@ fn many_are_asked_at_once_over_few_connections() {
         std::fs::write(file, document(package.as_str(), ARCHIVE)).unwrap();
     }
     let server = WebServer::failing(folder.path(), |_| Some(WebFailure::Late(Duration::from_millis(5))));
-    let source = open(&[&server], Arc::new(KeepsNothing)).unwrap();
+    let source = open(&[&server], Arc::new(NoAnswerCache)).unwrap();
     let told = Mutex::new(BTreeSet::new());
     source.documents(&names, &|package, answer| {
         answer.unwrap().unwrap();
@@ -256,13 +256,13 @@ fn many_are_asked_at_once_over_few_connections() {
     let slow = WebServer::failing(folder.path(), |asked| {
         asked.path.starts_with("releases/").then_some(WebFailure::StallAfter(0))
     });
-    let source = open(&[&slow], Arc::new(KeepsNothing)).unwrap();
+    let source = open(&[&slow], Arc::new(NoAnswerCache)).unwrap();
     let stopping = patience();
     drop(source);
     let address = WebAddress::parse(slow.address()).unwrap();
     let stop = stopping.stop.clone();
-    let keeper = Arc::new(KeepsNothing);
-    let source = WebSource::open(Word::parse("station").unwrap(), vec![address], stopping, (keeper, false)).unwrap();
+    let answers = Arc::new(NoAnswerCache);
+    let source = WebSource::open(Word::parse("station").unwrap(), vec![address], stopping, (answers, false)).unwrap();
     std::thread::spawn(move || {
         std::thread::sleep(Duration::from_millis(100));
         stop.store(true, Ordering::Relaxed);
@@ -281,31 +281,76 @@ fn long() -> Vec<u8> {
     (0..300_000u32).flat_map(u32::to_le_bytes).collect()
 }
 
+/// Writes the registry of the contract with that archive; returns it, and its file.
+fn with_long(folder: &tempfile::TempDir) -> (Artifact, String) {
+    written(folder.path());
+    let content = long();
+    let (digest, tree) = (ArchiveDigest::of(&content), TreeDigest::of(&content));
+    let file = archive_file(digest).display().to_string();
+    std::fs::write(folder.path().join(&file), &content).unwrap();
+    (Artifact { platform: "any".into(), digest, size: content.len() as u64, tree }, file)
+}
+
+/// Reads an archive to its end.
+fn read(source: &WebSource, artifact: &Artifact) -> io::Result<Vec<u8>> {
+    let mut came = Vec::new();
+    let mut body = source.open(&name("gust"), artifact, 0).map_err(|error| io::Error::other(error.to_string()))?;
+    body.read_to_end(&mut came)?;
+    Ok(came)
+}
+
 /// Fetches an archive where it fails so often; returns what came, and from which bytes on it was asked for.
 fn fetched(
     times: usize,
     how: impl Fn(&WebRequest) -> WebFailure + Send + Sync + 'static,
 ) -> (io::Result<Vec<u8>>, Vec<String>) {
     let folder = tempfile::tempdir().unwrap();
-    written(folder.path());
-    let content = long();
-    let file = archive_file(ArchiveDigest::of(&content)).display().to_string();
-    std::fs::write(folder.path().join(&file), &content).unwrap();
+    let (artifact, file) = with_long(&folder);
     let wanted = file.clone();
     let server = WebServer::failing(folder.path(), move |asked| {
         (asked.path == wanted && asked.before < times).then(|| how(asked))
     });
-    let source = open(&[&server], Arc::new(KeepsNothing)).unwrap();
-    let (digest, tree) = (ArchiveDigest::of(&content), TreeDigest::of(&content));
-    let artifact = Artifact { platform: "any".into(), digest, size: content.len() as u64, tree };
-    let mut came = Vec::new();
-    let read = match source.open(&name("gust"), &artifact, 0) {
-        Ok(mut body) => body.read_to_end(&mut came).map(|_| came),
-        Err(error) => Err(io::Error::other(error.to_string())),
-    };
+    let came = read(&open(&[&server], Arc::new(NoAnswerCache)).unwrap(), &artifact);
     let asked = server.asked().into_iter().filter(|one| one.path == file);
-    let ranges = asked.map(|one| one.fields.get("range").cloned().unwrap_or_default()).collect();
-    (read, ranges)
+    (came, asked.map(|one| one.fields.get("range").cloned().unwrap_or_default()).collect())
+}
+
+#[test]
+fn an_archive_is_taken_up_at_another_mirror_and_the_one_that_failed_is_left() {
+    let folder = tempfile::tempdir().unwrap();
+    let (artifact, file) = with_long(&folder);
+    let wanted = file.clone();
+    let dying = WebServer::failing(folder.path(), move |asked| {
+        (asked.path == wanted).then(|| if asked.before == 0 { WebFailure::CutAfter(60_000) } else { status(502) })
+    });
+    let up = WebServer::serving(folder.path());
+    let source = open(&[&dying, &up], Arc::new(NoAnswerCache)).unwrap();
+    for _ in 0..2 {
+        assert_eq!(read(&source, &artifact).unwrap(), long());
+    }
+    let ranges = |server: &WebServer| {
+        let asked = server.asked().into_iter().filter(|one| one.path == file);
+        asked.map(|one| one.fields.get("range").cloned().unwrap_or_default()).collect::<Vec<_>>()
+    };
+    assert_eq!(ranges(&up), ["bytes=60000-", ""]);
+    assert_eq!(ranges(&dying).len(), 5, "once, and four times in vain");
+}
+
+#[test]
+fn what_drips_comes_to_an_end() {
+    let folder = tempfile::tempdir().unwrap();
+    let (artifact, _) = with_long(&folder);
+    let drip =
+        |asked: &WebRequest| (asked.path != "registry.json").then_some(WebFailure::Drip(Duration::from_millis(100)));
+    let server = WebServer::failing(folder.path(), drip);
+    let address = WebAddress::parse(server.address()).unwrap();
+    let patience = Patience { total: Duration::from_secs(1), ..patience() };
+    let station = Word::parse("station").unwrap();
+    let source = WebSource::open(station, vec![address], patience, (Arc::new(NoAnswerCache), false)).unwrap();
+    let began = Instant::now();
+    assert_eq!(read(&source, &artifact).unwrap_err().to_string(), "it took too long");
+    assert_eq!(fault(document_of(&source, &name("gust"))), "it took too long");
+    assert!(began.elapsed() < Duration::from_secs(60));
 }
 
 #[test]
@@ -324,7 +369,7 @@ fn an_archive_is_taken_up_where_it_broke_off() {
         _ => WebFailure::Answer(206, vec![("content-range", "bytes 7-9/1200000".into())], b"abc".to_vec()),
     };
     let told = fetched(9, other_part).0.unwrap_err().to_string();
-    assert_eq!(told, "the server sends another part than it was asked for");
+    assert_eq!(told, "the server sends a different part from the one it was asked for");
     let (came, ranges) = fetched(99, |_| WebFailure::CutAfter(0));
     assert_eq!((came.unwrap_err().to_string().is_empty(), ranges.len()), (false, 5));
     assert_eq!(fetched(9, |_| status(403)).1.len(), 1);
@@ -334,16 +379,16 @@ fn an_archive_is_taken_up_where_it_broke_off() {
 fn who_is_not_reached_or_has_no_registry_is_told_so() {
     let folder = tempfile::tempdir().unwrap();
     let empty = WebServer::serving(folder.path());
-    assert!(matches!(open(&[&empty], Arc::new(KeepsNothing)).unwrap_err().kind, SourceErrorKind::NotARegistryAt(_)));
+    assert!(matches!(open(&[&empty], Arc::new(NoAnswerCache)).unwrap_err().kind, SourceErrorKind::NotARegistryAt(_)));
     std::fs::write(folder.path().join("registry.json"), "{\"format\": 7, \"name\": \"r\"}").unwrap();
-    let told = open(&[&empty], Arc::new(KeepsNothing)).unwrap_err();
+    let told = open(&[&empty], Arc::new(NoAnswerCache)).unwrap_err();
     assert!(matches!(told.kind, SourceErrorKind::Format { found: 7 }));
     // Nobody listens there.
     let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     let address = WebAddress::parse(&format!("http://{free}/r")).unwrap();
-    let keeper = Arc::new(KeepsNothing);
+    let answers = Arc::new(NoAnswerCache);
     let told =
-        WebSource::open(Word::parse("station").unwrap(), vec![address], patience(), (keeper, false)).unwrap_err();
+        WebSource::open(Word::parse("station").unwrap(), vec![address], patience(), (answers, false)).unwrap_err();
     assert!(matches!(told.kind, SourceErrorKind::Web { fault: WebFault::Broken(_), .. }), "{told}");
     assert!(told.to_string().contains("refused"), "{told}");
 }

@@ -1,6 +1,6 @@
 //! Files of registries on web servers, as they came, so that they are fetched again only when they changed.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use yostel_documents::{Sha256, to_hex};
@@ -58,6 +58,18 @@ impl Cache {
         let root = self.make_root()?;
         root.make_folders("answers")?;
         root.write_atomically(path_of(&file.address), &bytes)
+    }
+
+    /// Forgets files that were fetched before a time, in seconds since 1970.
+    pub(super) fn forget_answers(&self, before: i64) -> Result<(), FileError> {
+        let Some(root) = self.folder_if_there()? else { return Ok(()) };
+        for entry in root.entries_of("answers")? {
+            let path = Path::new("answers").join(&entry.name);
+            if root.meta(&path).is_ok_and(|meta| meta.modified < before) {
+                root.remove(&path)?;
+            }
+        }
+        Ok(())
     }
 }
 

@@ -68,6 +68,7 @@ impl Cache {
         }
         self.forget_journals()?;
         self.forget_old_verdicts()?;
+        rule.used_before.map_or(Ok(()), |before| self.forget_answers(before))?;
         let pruned = self.would_prune(rule)?;
         let (made, trash) = self.aside()?.make_folder()?;
         for (number, entry) in pruned.gone.iter().enumerate() {

@@ -44,6 +44,14 @@ fn a_project_locks_and_installs_the_same_from_a_folder_and_from_a_web_server() {
     sandbox.run("console", "lock --fresh").expect(0);
     let asked = server.asked().split_off(before);
     assert!(!asked.is_empty() && asked.iter().all(|one| one.fields.contains_key("if-none-match")), "{asked:?}");
+    // What was fetched long ago goes with a prune, and comes again.
+    let kept = || fs::read_dir(sandbox.path("cache/answers")).map_or(0, Iterator::count);
+    assert!(kept() >= 5, "{}", kept());
+    sandbox.shell("", "touch -d '2020-01-01' cache/answers/*").status().unwrap();
+    sandbox.run("", "cache prune --unused-for 60d").expect(0);
+    assert_eq!(kept(), 0);
+    sandbox.run("console", "lock --fresh").expect(0);
+    assert!(kept() >= 4, "{}", kept());
     // A name that is not there has near ones, since the index tells them.
     sandbox.run("console", "add gusts '*'").says(&["gust"]);
     // With the lock and the cache, nobody is asked.
@@ -157,7 +165,7 @@ fn an_address_is_named_like_a_folder_and_what_may_be_a_password_is_repeated_nowh
     sandbox.write("console/yostel.toml", text);
     moved_to(&sandbox, server.address());
     for words in ["registry list station", "registry create station", "registry index station"] {
-        sandbox.run("console", words).expect(2).says(&["is on a web server"]);
+        sandbox.run("console", words).expect(2).says(&["is on a web server", "cannot be written to"]);
     }
     assert!(!sandbox.path("console/station").exists());
     // Neither does a first manifest hold what may be a password.
@@ -177,6 +185,13 @@ fn an_index_tells_what_is_in_a_registry_and_is_made_again() {
     let sandbox = small_world();
     let index: Value = serde_json::from_str(&sandbox.read("station/index.json")).unwrap();
     assert!(index["packages"].as_array().unwrap().contains(&"gust".into()), "{index}");
+    // A publisher that was killed before it came so far is made good by publishing again.
+    fs::remove_file(sandbox.path("station/index.json")).unwrap();
+    publish(&sandbox, "lamp 1.0.0", "", &[("a", "a")]);
+    let whole = sandbox.read("station/index.json");
+    fs::remove_file(sandbox.path("station/index.json")).unwrap();
+    publish(&sandbox, "lamp 1.0.0", "", &[("a", "a")]);
+    assert_eq!(sandbox.read("station/index.json"), whole);
     sandbox.write("station/advisories/STAR-9.json", "{}");
     fs::remove_file(sandbox.path("station/index.json")).unwrap();
     // Without one, that advisories cannot be known is told.
@@ -186,8 +201,8 @@ fn an_index_tells_what_is_in_a_registry_and_is_made_again() {
     let told = sandbox.run("console", "audit advisories").stdout;
     assert!(told.contains("index.json"), "{told}");
     let told = sandbox.run("", "registry index station").expect(0).stdout;
-    assert!(told.contains("Wrote down") && told.contains("1 file with advisories"), "{told}");
+    assert!(told.contains("Wrote the index") && told.contains("1 file with advisories"), "{told}");
     let told = sandbox.run("", "registry index station").expect(0).stdout;
-    assert!(told.contains("It says already"), "{told}");
+    assert!(told.contains("up to date"), "{told}");
     assert_eq!(sandbox.run("", "registry index nowhere").status, 2);
 }

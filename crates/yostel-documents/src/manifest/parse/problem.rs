@@ -80,7 +80,7 @@ pub enum ManifestProblemKind {
         reason: &'static str,
     },
     /// A user, a password or a query in an address, which others would read.
-    #[error("`{key}` holds a user, a password or a query, which are not for manifests")]
+    #[error("`{key}` contains a user, a password or a query, which do not belong in a manifest")]
     Secret {
         /// The key.
         key: &'static str,

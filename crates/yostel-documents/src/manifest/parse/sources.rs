@@ -58,7 +58,7 @@ impl Reader<'_> {
             }
         }
         if texts.is_empty() && value.get_ref().as_array().is_some_and(|list| list.is_empty()) {
-            let reason = "it lists one address at least";
+            let reason = "it lists at least one address";
             self.problem(value.span(), ManifestProblemKind::Value { key: "url", value: "[]".to_owned(), reason });
         }
         (!addresses.is_empty()).then_some(addresses)

@@ -135,7 +135,7 @@ fn search(
     let between = Between { project, patches: &patches, at_good, at_bad, moved: &moved, sources: &sources, context };
     let memory = match &request.question {
         Some(question) => {
-            let asked = asked(question, [&good, &bad], project)?;
+            let asked = asked(question, [&good, &bad], project, context)?;
             Some(Memory::of(KeptVerdicts::new(&project.root, &asked), request.resume, &context.cache))
         }
         None => None,
@@ -179,10 +179,15 @@ fn search(
 }
 
 /// Writes what all of a search goes by that its verdicts do not name: a digest.
-fn asked(question: &str, sides: [&Lockfile; 2], project: &LoadedProject) -> Result<String, FlowError> {
+fn asked(
+    question: &str,
+    sides: [&Lockfile; 2],
+    project: &LoadedProject,
+    context: &Context<'_>,
+) -> Result<String, FlowError> {
     let mut digest = Sha256::default();
     let [good, bad] = sides.map(|lockfile| lockfile.sealed().0);
-    for part in [question, &good, &bad, &fingerprint(project)?] {
+    for part in [question, &good, &bad, &fingerprint(project, context.observer)?] {
         digest.update(&part.len().to_le_bytes());
         digest.update(part.as_bytes());
     }

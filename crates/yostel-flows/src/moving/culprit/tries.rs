@@ -1,7 +1,6 @@
 //! Which sets were tried, and what the check said: one after the other, or some at once, kept for a search that is taken up.
 
-use std::collections::BTreeMap;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::panic::resume_unwind;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -9,6 +8,7 @@ use std::thread::{self, Builder, Scope, ScopedJoinHandle};
 use std::time::Duration;
 
 use yostel_documents::Seal;
+use yostel_files::FileError;
 use yostel_findings::{Blame, CheckVerdict, NextTries, Verdicts, next_tries};
 use yostel_store::{Cache, KeptVerdict, KeptVerdicts};
 
@@ -160,16 +160,13 @@ impl<'t> Tries<'t> {
         let work = {
             let unwanted = unwanted.clone();
             move || {
-                let beside = Beside { observer: context.observer, unwanted: &unwanted };
-                check(&tried, (moves, all), unwanted.clone(), &Context::new(context.settings, &beside))
+                let observer = ParallelObserver { observer: context.observer, unwanted: &unwanted };
+                check(&tried, (moves, all), unwanted.clone(), &Context::new(context.settings, &observer))
             }
         };
         let handle = Builder::new().spawn_scoped(scope, work);
-        let handle = handle.map_err(|error| yostel_files::FileError {
-            doing: "start another thread for",
-            path: self.between.project.root.clone(),
-            cause: error,
-        })?;
+        let root = &self.between.project.root;
+        let handle = handle.map_err(FileError::when("start another thread for", root))?;
         Ok(Running { seal, unwanted, handle })
     }
 
@@ -249,12 +246,12 @@ fn verdict_of(word: &str) -> Option<CheckVerdict> {
 }
 
 /// Looks on at one of several checks at once: progress of several would mix, and it ends when nobody wants to know any more.
-struct Beside<'b> {
+struct ParallelObserver<'b> {
     observer: &'b dyn Observer,
     unwanted: &'b AtomicBool,
 }
 
-impl Observer for Beside<'_> {
+impl Observer for ParallelObserver<'_> {
     fn stops(&self) -> bool {
         self.unwanted.load(Ordering::Relaxed) || self.observer.stops()
     }

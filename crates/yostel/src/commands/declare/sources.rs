@@ -94,7 +94,7 @@ pub(crate) fn place_typed(typed: &str, instead: impl Fn(&str) -> String) -> Resu
             WebAddressError::Secret { instead: without } => instead(without),
             WebAddressError::Unfit(_) => "type the address of the folder with registry.json".to_owned(),
         };
-        Box::new(Diagnostic::new(Code::Usage, format!("that is no address of a registry: {error}"), next))
+        Box::new(Diagnostic::new(Code::Usage, format!("that is not the address of a registry: {error}"), next))
     })
 }
 

@@ -22,18 +22,18 @@ pub(super) fn words(report: &UpdateReport, options: &str, most: usize) -> String
     let beside =
         |one: &Compared| matches!(one.moved.kind, MoveKind::Moved { .. }) && !asked.contains(&one.moved.package);
     if !report.comparison.moves.iter().any(beside) {
-        return note("nothing else has to move, so there is no other way to look for");
+        return note("nothing else has to move, so there is no other way");
     }
     let mut text = String::new();
     for (number, alternative) in (1..).zip(&report.alternatives) {
         if number == 1 {
-            text.push_str(&format!("{}\n", paint(Role::Title, "Other ways, the best first")));
+            text.push_str(&format!("{}\n", paint(Role::Title, "Other ways, best first")));
         }
         text.push_str(&numbered(number, moves_words(alternative, &asked)));
         text.push_str(&said_besides(&alternative.comparison));
     }
     text.push_str(&match report.alternatives.len() {
-        0 => note("there is no other way: each would move all of that too"),
+        0 => note("there is no other way: every other set moves all of these too"),
         found if found < most => note("there are no others"),
         _ => String::new(),
     });

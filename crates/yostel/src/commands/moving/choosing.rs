@@ -37,7 +37,7 @@ pub(super) fn why_not() -> Option<String> {
     let is_small = lines < LINES;
     is_small.then(|| {
         format!(
-            "the terminal is too small for --choose: it has {}, and takes {LINES}",
+            "the terminal is too small for --choose: it has {} and needs {LINES}",
             count(usize::from(lines), "line")
         )
     })
@@ -58,7 +58,7 @@ pub(super) fn choose(preview: &UpdateReport, request: &UpdateRequest, call: &Cal
     }
     let term = Term::stderr();
     let asked = MultiSelect::new()
-        .with_prompt("What is to move? Space marks, a all, Enter goes on, Escape moves nothing")
+        .with_prompt("What should move? Space marks, a marks all, Enter goes on, Escape moves nothing")
         .items_checked(lines(&open, preview, usize::from(term.size().1), call).into_iter().map(|line| (line, true)))
         .report(false)
         .interact_on_opt(&term);

@@ -50,11 +50,11 @@ pub(crate) struct Culprit {
     #[arg(long, value_name = "TIME", value_parser = time)]
     time_limit: Option<Duration>,
 
-    /// Try so many sets at the same time, each in a copy of its own: such as either half of what is left
+    /// Try this many sets at the same time, each in a copy of its own
     #[arg(long, value_name = "NUMBER", default_value_t = 1, value_parser = clap::value_parser!(u8).range(1..=64))]
     jobs: u8,
 
-    /// Go on where the same search was interrupted, unless a file of the project changed
+    /// Continue a search that was interrupted, unless a file of the project has changed since
     #[arg(long)]
     resume: bool,
 
@@ -90,7 +90,7 @@ pub(crate) fn run(arguments: Culprit, call: &Call) -> Result<Answer, FlowError> 
     let report = match culprit(&project, request, &check, &call.context()) {
         Err(FlowError::Stopped) if runner.failure().is_none() => {
             runner.tell(
-                "what was found out by now is kept: the same command with --resume goes on from there".to_owned(),
+                "what was found out so far is kept; the same command with --resume continues from there".to_owned(),
             );
             return Err(FlowError::Stopped);
         }
@@ -105,7 +105,7 @@ pub(crate) fn run(arguments: Culprit, call: &Call) -> Result<Answer, FlowError> 
     let answer = || CulpritAnswer::from(&report);
     let next = || hold_back(&report.blame).map(next_step).unwrap_or_default();
     let anew = match arguments.resume && report.resumed == 0 {
-        true => note("nothing was kept of a search that asked the same, so all of it was tried"),
+        true => note("no earlier search asked the same, so everything was tried"),
         false => String::new(),
     };
     Ok(Answer::either(call, exit, Said::Result, answer, || words(&report, call) + &anew + &next()))
@@ -160,8 +160,8 @@ pub(crate) fn words(report: &CulpritReport, call: &Call) -> String {
         Side::Now => "what is locked now".to_owned(),
         other => side_words(other),
     });
-    let before = if report.resumed > 0 { format!(" and {} before", report.resumed) } else { String::new() };
-    let runs = format!("{}{before} of the check among {}", count(report.runs, "run"), count(report.moves, "move"));
+    let earlier = if report.resumed > 0 { format!(", and {} earlier,", report.resumed) } else { String::new() };
+    let runs = format!("{} of the check{earlier} among {}", count(report.runs, "run"), count(report.moves, "move"));
     let text = match &report.blame {
         Blamed::GoodFails => {
             indented(0, format!("The check fails with {good} too, so none of the moves is to blame ({runs})."))

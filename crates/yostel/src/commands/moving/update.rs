@@ -58,7 +58,8 @@ pub(crate) struct Update {
     #[arg(long)]
     alone: bool,
 
-    /// Only show what would move, and so many other ways: sets that leave something in its place that those before move
+    /// Only show what would move, and this many other ways to do it: sets that leave in place something that earlier
+    /// ones move
     #[arg(long, value_name = "NUMBER", conflicts_with = "install", value_parser = clap::value_parser!(u8).range(1..=20))]
     alternatives: Option<u8>,
 

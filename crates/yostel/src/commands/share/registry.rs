@@ -32,7 +32,7 @@ enum Task {
         #[arg(long)]
         name: Option<String>,
     },
-    /// Write down what a registry holds, for web servers, which list no folders: publishing does that itself
+    /// Write the index of a registry: over HTTP, it tells what the registry holds. Publishing does this itself
     Index {
         /// A source of the manifest, or a folder
         registry: String,
@@ -56,8 +56,8 @@ fn registry_folder(named: &str, project: Option<&LoadedProject>, call: &Call) ->
 fn refuse_web(named: &str, project: Option<&LoadedProject>, call: &Call) -> Result<(), Answer> {
     let declared = word(named).ok().and_then(|name| project?.manifest().sources.get(&name));
     let Some(declared) = declared.filter(|declared| declared.place.folder().is_none()) else { return Ok(()) };
-    let headline = format!("source {named} is on a web server, {}, which takes nothing", declared.place);
-    let next = "name the folder that it serves, or a copy of it that you put there";
+    let headline = format!("source {named} is on a web server, {}, which cannot be written to", declared.place);
+    let next = "name the folder that the server serves";
     Err(failure_of(&[Diagnostic::new(Code::NoSuchRegistry, headline, next)], Exit::Usage, call.format))
 }
 
@@ -155,10 +155,13 @@ fn index(registry: &str, call: &Call) -> Result<Answer, FlowError> {
     };
     let (index, changed) = write_index(&folder)?;
     let (packages, advisories) = (index.packages.len(), index.advisories.len());
-    let says = if changed { "Wrote down" } else { "It says already" };
     let words = || {
-        let files = count(advisories, "file");
-        format!("{says} what is in {}: {}, {files} with advisories.\n", call.show(&folder), count(packages, "package"))
+        let (shown, packages) = (call.show(&folder), count(packages, "package"));
+        let says = match changed {
+            true => format!("Wrote the index of {shown}"),
+            false => format!("The index of {shown} is up to date"),
+        };
+        format!("{says}: {packages}, {} with advisories.\n", count(advisories, "file"))
     };
     let answer = || RegistryIndexAnswer { folder: folder.clone(), packages, advisories, changed };
     Ok(Answer::done(call, Exit::Fine, answer, words))

@@ -18,7 +18,7 @@ use crate::project::patches::Patches;
 use crate::search::proposal::{Basis, Proposal};
 
 /// What there is before anything moves.
-pub(crate) struct Ground<'g> {
+pub(crate) struct StartingPoint<'g> {
     pub(crate) project: &'g LoadedProject,
     pub(crate) before: &'g Lockfile,
     pub(crate) declared: &'g Declared,
@@ -27,7 +27,7 @@ pub(crate) struct Ground<'g> {
 }
 
 /// A set that was found, as it would be written.
-pub(crate) struct Draft {
+pub(crate) struct PlannedUpdate {
     /// The project, with its constraints moved.
     pub(crate) edited: LoadedProject,
     pub(crate) declared: Declared,
@@ -35,15 +35,15 @@ pub(crate) struct Draft {
     pub(crate) proposal: Proposal,
 }
 
-impl Draft {
+impl PlannedUpdate {
     /// Moves constraints where that is wanted, and makes of what the manifests say then what is to be written.
     pub(crate) fn of(
         found: &Resolution,
         aim: &Aim<'_>,
-        ground: &Ground<'_>,
+        start: &StartingPoint<'_>,
         context: &Context<'_>,
     ) -> Result<Self, FlowError> {
-        let Ground { project, patches, before, sources, .. } = ground;
+        let StartingPoint { project, patches, before, sources, .. } = start;
         let (edited, edits) = with_edits(project, aim, found)?;
         let declared = edited.declared_with(patches);
         let again = match edits.is_empty() && aim.demands.is_empty() {
@@ -67,10 +67,10 @@ impl Draft {
     }
 
     /// Says what is to be tried before it is written, where these packages moved.
-    pub(crate) fn trial<'t>(&'t self, ground: &Ground<'t>, moved: BTreeSet<&'t PackageName>) -> Trial<'t> {
+    pub(crate) fn trial<'t>(&'t self, start: &StartingPoint<'t>, moved: BTreeSet<&'t PackageName>) -> Trial<'t> {
         Trial {
-            project: ground.project,
-            before: (ground.before, ground.declared),
+            project: start.project,
+            before: (start.before, start.declared),
             edited: &self.edited,
             after: (self.proposal.lockfile(), &self.declared),
             text: self.proposal.text(),

@@ -6,7 +6,7 @@ use crate::http::WebStamp;
 
 /// An answer of a web server that was kept.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct KeptAnswer {
+pub struct CachedAnswer {
     /// What tells this state of the file from others.
     pub stamp: WebStamp,
     /// The file.
@@ -14,22 +14,22 @@ pub struct KeptAnswer {
 }
 
 /// Keeps answers of web servers, by address. What cannot be kept, or not be read any more, was never there.
-pub trait Keeper: fmt::Debug + Send + Sync {
+pub trait AnswerCache: fmt::Debug + Send + Sync {
     /// Returns what was kept.
-    fn recall(&self, address: &str) -> Option<KeptAnswer>;
+    fn get(&self, address: &str) -> Option<CachedAnswer>;
 
     /// Keeps an answer.
-    fn keep(&self, address: &str, answer: &KeptAnswer);
+    fn put(&self, address: &str, answer: &CachedAnswer);
 }
 
 /// Keeps nothing.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct KeepsNothing;
+pub struct NoAnswerCache;
 
-impl Keeper for KeepsNothing {
-    fn recall(&self, _address: &str) -> Option<KeptAnswer> {
+impl AnswerCache for NoAnswerCache {
+    fn get(&self, _address: &str) -> Option<CachedAnswer> {
         None
     }
 
-    fn keep(&self, _address: &str, _answer: &KeptAnswer) {}
+    fn put(&self, _address: &str, _answer: &CachedAnswer) {}
 }
