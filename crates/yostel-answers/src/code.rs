@@ -45,6 +45,7 @@ codes! {
     CheckNowhere = "check-nowhere",
     Collision = "collision",
     Constraint = "constraint",
+    Credentials = "credentials",
     DiskFull = "disk-full",
     DocumentTooLong = "document-too-long",
     EditedSince = "edited-since",

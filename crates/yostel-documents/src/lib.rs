@@ -6,6 +6,7 @@
 mod advisory;
 mod baseline;
 mod chosen;
+mod credentials;
 mod declared;
 mod digest;
 mod inventory;
@@ -17,6 +18,7 @@ mod manifest;
 mod merge_mark;
 mod name;
 mod numbering;
+pub mod oci;
 mod openvex;
 mod origin;
 mod overrides;
@@ -33,6 +35,7 @@ pub use advisory::{
 };
 pub use baseline::{BASELINE_FORMAT, Baseline, BaselineError, Known};
 pub use chosen::{AtVersion, Chosen, Numbered};
+pub use credentials::{Credential, CredentialEntry, CredentialsFile, Secret, credential_host};
 pub use declared::{Declared, LocalPackage};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, RecordDigest, Seal, Sha256, TreeDigest, to_hex};
 pub use inventory::{DirectNeed, Inventory, InventoryError, InventoryForm, Listed, MOST_INVENTORY, read_names};

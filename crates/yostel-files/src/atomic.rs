@@ -101,6 +101,25 @@ impl Folder {
         renamed
     }
 
+    /// Writes a file that nobody else may read, replacing what is there, so that readers find the old content or the new.
+    /// Nobody else may write below this folder meanwhile.
+    ///
+    /// # Errors
+    /// When its folder cannot be written; the old file is as it was.
+    pub fn write_private(&self, name: impl AsRef<Path>, content: &[u8]) -> Result<(), FileError> {
+        let name = name.as_ref();
+        let beside = unfinished_name(name.as_os_str());
+        self.remove(&beside)?;
+        let mut file = self.create(&beside, 0o600)?;
+        let written = file.write_all(content).map_err(|cause| file.failed(cause)).and_then(|()| file.sync());
+        let renamed = written
+            .and_then(|()| self.rename(&beside, self, name).map_err(FileError::when("write", self.path.join(name))));
+        if renamed.is_err() {
+            self.remove(&beside).ok();
+        }
+        renamed
+    }
+
     /// Like [`Self::write_atomically`], but `write` streams the content.
     ///
     /// # Errors

@@ -17,7 +17,8 @@ use std::path::PathBuf;
 
 use jiff::Timestamp;
 use yostel_flows::{
-    Context, Keep, LockRequest, Settings, Silent, create_registry, current_platform, load_project, lock, publish,
+    Context, Keep, LockRequest, RegistryTarget, Settings, Silent, create_registry, current_platform, load_project,
+    lock, publish,
 };
 use yostel_registry::ReleaseRemarks;
 use yostel_versions::{Order, Version};
@@ -49,11 +50,14 @@ fn main() {
         platform: current_platform(),
         tool: Version::parse("0.1.0", &Order::Semver).unwrap(),
         patience: yostel_flows::Patience::default(),
+        credentials: std::sync::Arc::new(yostel_sources::NoCredentials),
+        offline: false,
         sources: std::sync::Arc::new(yostel_flows::RealSources),
         files: std::sync::Arc::new(yostel_flows::DiskFiles),
         journal: std::sync::Arc::default(),
     };
-    create_registry(&root.join("station"), "station").unwrap();
+    let station = RegistryTarget::Folder(root.join("station"));
+    create_registry(&station, "station", &settings).unwrap();
     let made = root.join("made");
     for package in 0..packages {
         let _ = fs::remove_dir_all(&made);
@@ -74,7 +78,7 @@ fn main() {
             fs::write(path, text).unwrap();
         }
         let project = load_project(&made, &settings).unwrap();
-        publish(&project, &root.join("station"), ReleaseRemarks::default(), false, &settings).unwrap();
+        publish(&project, &station, ReleaseRemarks::default(), false, &settings).unwrap();
     }
     let _ = fs::remove_dir_all(&made);
     let console = root.join("console");

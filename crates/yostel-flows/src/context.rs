@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use yostel_sources::{OpenSource, Patience};
+use yostel_sources::{Credentials, OpenSource, Patience};
 use yostel_store::Cache;
 use yostel_versions::Version;
 
@@ -25,8 +25,12 @@ pub struct Settings {
     pub tool: Version,
     /// How long to wait for repositories and servers.
     pub patience: Patience,
+    /// Whether no server is asked: what the cache has of them is all there is.
+    pub offline: bool,
     /// How sources are opened: as they are, or others in their place.
     pub sources: Arc<dyn OpenSource>,
+    /// What shows servers who asks.
+    pub credentials: Arc<dyn Credentials>,
     /// Where manifests and lockfiles are read from.
     pub files: Arc<dyn Files>,
     /// What remembers what is changed, so that it can be undone.

@@ -20,6 +20,8 @@
 //!     platform: current_platform(),
 //!     tool: Version::parse("0.1.0", &Order::Semver).unwrap(),
 //!     patience: Patience::default(),
+//!     credentials: Arc::new(yostel_sources::NoCredentials),
+//!     offline: false,
 //!     sources: Arc::new(RealSources),
 //!     files: Arc::new(DiskFiles),
 //!     journal: Arc::new(Journal::default()),
@@ -110,9 +112,11 @@ pub use search::drive::MOST_EDIT_SETS;
 pub use search::proposal::Proposal;
 pub use search::rules::Keep;
 pub use share::bill::bill_of_materials;
+pub use share::copy::{CopyFrom, CopyReport, CopyWhat, copy_registry};
 pub use share::publish::publish;
 pub use share::registry::{contents, create_registry, write_index};
-pub use share::withdraw::{take_back, withdraw};
+pub use share::target::RegistryTarget;
+pub use share::withdraw::{SayingWhat, say_of_release};
 pub use using::alter::{Changes, Dropped, Kept, Opened, drop_alter, keep_alter, open_alter, show_alter};
 pub use using::checks::{CheckIn, checks_here, checks_of};
 pub use using::environment::{Environment, environment, environment_for};
@@ -120,4 +124,5 @@ pub use using::install::{InstallReport, InstallRequest, install, install_again};
 pub use using::order::in_order_of_needs;
 pub use using::verify::{VerifyReport, put_back, verify};
 pub use using::r#where::where_is;
+pub use yostel_registry::CopiedPackage;
 pub use yostel_sources::{Ended, OpenSource, Patience, RealSources, run_alone};

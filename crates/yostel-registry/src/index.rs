@@ -5,7 +5,7 @@ use yostel_documents::{
 };
 use yostel_files::Kind;
 
-use crate::{Registry, RegistryError};
+use crate::{Backend, Registry, RegistryError};
 
 impl Registry {
     /// Lists all packages with all they have, by name.
@@ -29,7 +29,7 @@ impl Registry {
     /// # Errors
     /// `Store` when a folder cannot be read, or the file not be written.
     pub fn write_index(&self) -> Result<(RegistryIndex, bool), RegistryError> {
-        let guard = self.guard()?;
+        let guard = self.lock()?;
         let written = self.index();
         drop(guard);
         written

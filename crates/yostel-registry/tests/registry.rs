@@ -10,7 +10,7 @@ use std::path::Path;
 use jiff::Timestamp;
 use yostel_documents::archive_file;
 use yostel_documents::{Manifest, PackageName};
-use yostel_registry::{Publication, Registry, RegistryError, ReleaseRemarks};
+use yostel_registry::{Publication, Registry, RegistryError, ReleaseRemarks, Saying, withdraw};
 
 fn package(folder: &Path, version: &str, extra: &str) -> Manifest {
     fs::create_dir_all(folder).unwrap();
@@ -20,11 +20,15 @@ fn package(folder: &Path, version: &str, extra: &str) -> Manifest {
     Manifest::parse(&text).unwrap()
 }
 
+fn said<'s>(package: &'s PackageName, version: &'s str, why: &'s str) -> Saying<'s> {
+    Saying { package, version, why, now: Timestamp::UNIX_EPOCH }
+}
+
 fn publish(registry: &Registry, folder: &Path, version: &str, extra: &str) -> Result<bool, RegistryError> {
     let manifest = package(folder, version, extra);
     let (remarks, now) = (ReleaseRemarks::default(), Timestamp::UNIX_EPOCH);
     let publication = Publication { folder, without: &[], manifest: &manifest, now, remarks, preview: false };
-    registry.publish(publication).map(|published| published.is_new)
+    yostel_registry::publish(registry, &publication).map(|published| published.is_new)
 }
 
 #[test]
@@ -87,18 +91,18 @@ fn what_becomes_of_a_release_is_told_with_it() {
     };
     let now = Timestamp::UNIX_EPOCH;
     let publication = Publication { folder: &made, without: &[], manifest: &manifest, now, remarks, preview: false };
-    registry.publish(publication).unwrap();
-    assert!(registry.withdraw(&name, "1.0.0", "leaks", Timestamp::UNIX_EPOCH).unwrap());
-    assert!(!registry.withdraw(&name, "1.0.0", "again", Timestamp::UNIX_EPOCH).unwrap());
+    yostel_registry::publish(&registry, &publication).unwrap();
+    assert!(withdraw(&registry, said(&name, "1.0.0", "leaks")).unwrap());
+    assert!(!withdraw(&registry, said(&name, "1.0.0", "again")).unwrap());
     let release = registry.contents().unwrap().remove(0).releases.remove(0);
     assert_eq!(release.withdrawn.as_ref().unwrap().why, "leaks");
     assert_eq!((release.deprecated.as_deref(), release.licence.as_deref()), (Some("old"), Some("MIT")));
     assert_eq!(release.needs.len(), 1, "a purpose without needs is not told");
     assert!(release.content.is_some_and(|content| content != release.artifacts[0].tree));
     assert!(
-        matches!(registry.withdraw(&name, "9.0.0", "x", Timestamp::UNIX_EPOCH), Err(RegistryError::NoSuchRelease { known, .. }) if known.len() == 1)
+        matches!(withdraw(&registry, said(&name, "9.0.0", "x")), Err(RegistryError::NoSuchRelease { known, .. }) if known.len() == 1)
     );
-    assert!(matches!(registry.withdraw(&name, "9", "x", Timestamp::UNIX_EPOCH), Err(RegistryError::Version(_))));
+    assert!(matches!(withdraw(&registry, said(&name, "9", "x")), Err(RegistryError::Version(_))));
 }
 
 #[test]

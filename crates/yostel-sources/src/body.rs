@@ -1,12 +1,16 @@
 //! Bodies of answers of web servers, as they come, taken up where they broke off (RFC 9110 §14).
 
 use std::io::{self, Read};
+use std::sync::Arc;
 use std::time::Instant;
 
 use reqwest::header;
 use reqwest::{Response, StatusCode};
 
-use crate::http::{Web, WebFault, fault_of, pause, stamp_of, unless_stopped};
+use crate::access::{Access, NoCredentials};
+use crate::clients::{fault_of, unless_stopped};
+use crate::fault::{WebFault, pause};
+use crate::http::{Web, stamp_of};
 use crate::patience::Patience;
 
 /// How often a body is asked for again of which nothing came any more.
@@ -139,7 +143,8 @@ impl<F: From<WebFault> + Into<io::Error>> Read for Body<F> {
 /// # Errors
 /// When the server cannot be reached or does not have it.
 pub(crate) fn open_address(address: &str, patience: &Patience) -> io::Result<Box<dyn Read + Send>> {
-    let (web, address) = (Web::new(patience.clone()), address.to_owned());
+    let (web, address) =
+        (Web::new(patience.clone(), Access::new(Arc::new(NoCredentials), true), None), address.to_owned());
     let ask = move |at: u64, tag: Option<&str>| unless_stopped(&web.patience, web.open_at(&address, at, tag))?;
     match open::<WebFault>(patience.clone(), 0, None, Box::new(ask))? {
         Some(body) => Ok(Box::new(body)),

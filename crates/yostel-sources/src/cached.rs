@@ -2,15 +2,19 @@
 
 use std::fmt;
 
+use jiff::Timestamp;
+
 use crate::http::WebStamp;
 
 /// An answer of a web server that was kept.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct CachedAnswer {
     /// What tells this state of the file from others.
     pub stamp: WebStamp,
     /// The file.
     pub bytes: Vec<u8>,
+    /// Whether the answer was that there is none.
+    pub is_missing: bool,
 }
 
 /// Keeps answers of web servers, by address. What cannot be kept, or not be read any more, was never there.
@@ -20,6 +24,14 @@ pub trait AnswerCache: fmt::Debug + Send + Sync {
 
     /// Keeps an answer.
     fn put(&self, address: &str, answer: &CachedAnswer);
+
+    /// Remembers that what was kept is still so.
+    fn confirm(&self, _address: &str) {}
+
+    /// Returns when an answer was kept, or last found to be still so.
+    fn seen(&self, _address: &str) -> Option<Timestamp> {
+        None
+    }
 }
 
 /// Keeps nothing.

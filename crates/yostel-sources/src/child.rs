@@ -69,6 +69,14 @@ pub fn run_alone(mut command: Command, patience: &Patience) -> io::Result<Ended>
     run_in(command, patience, (true, true))
 }
 
+/// Runs a program for its answer to what its standard input says; whatever it started is ended with it.
+///
+/// # Errors
+/// When it cannot be started.
+pub(crate) fn run_asked(command: Command, patience: &Patience) -> io::Result<Ended> {
+    run_in(command, patience, (!io::stderr().is_terminal(), true))
+}
+
 /// Runs a program, in a group of its own or not, and says whether what it left behind is ended too.
 fn run_in(mut command: Command, patience: &Patience, (own_group, ends_rest): (bool, bool)) -> io::Result<Ended> {
     command.stdout(Stdio::piped()).stderr(Stdio::piped());

@@ -3,19 +3,44 @@
 use std::io;
 use std::path::PathBuf;
 
-use yostel_documents::{ArchiveDigest, DocumentError, PackageName, SourceName, WebAddress};
+use jiff::Timestamp;
+use yostel_documents::oci::{OciPlace, OciTag};
+use yostel_documents::{ArchiveDigest, DocumentError, PackageName, SourceName};
 
-use crate::http::WebFault;
+use crate::fault::WebFault;
 
 /// A source that could not do what was asked of it.
 #[derive(Debug, thiserror::Error)]
-#[error("source {source_name}: {kind}")]
+#[error("{}{kind}", named(source_name))]
 pub struct SourceError {
     /// Which source.
     pub source_name: SourceName,
     /// What happened.
     #[source]
     pub kind: SourceErrorKind,
+}
+
+/// The name of a source that has none, since it is no manifest's.
+const UNNAMED: &str = "unnamed-registry";
+
+impl SourceError {
+    /// Returns the name of a source that has none, since it is no manifest's.
+    ///
+    /// # Panics
+    /// Never: it is a name.
+    pub fn unnamed() -> SourceName {
+        SourceName::parse(UNNAMED).expect("it is a name")
+    }
+
+    /// Tells whether the source is one that a manifest names.
+    pub fn is_of_manifest(&self) -> bool {
+        self.source_name.as_str() != UNNAMED
+    }
+}
+
+/// Says which source it is, where it has a name.
+fn named(name: &SourceName) -> String {
+    if name.as_str() == UNNAMED { String::new() } else { format!("source {name}: ") }
 }
 
 /// What happened.
@@ -29,7 +54,21 @@ pub enum SourceErrorKind {
     NotARegistry(PathBuf),
     /// No registry is at the address.
     #[error("{0} is not a registry: it has no registry.json that says so")]
-    NotARegistryAt(WebAddress),
+    NotARegistryAt(String),
+    /// No registry is in the OCI registry.
+    #[error("{0} is not a registry of packages: it has no tag {REGISTRY} that says so", REGISTRY = OciTag::REGISTRY)]
+    NotAnOciRegistry(OciPlace),
+    /// There is a registry already.
+    #[error("{0} is a registry already")]
+    Occupied(OciPlace),
+    /// An OCI registry cannot have a package of this name.
+    #[error("it cannot hold {package}: {reason}")]
+    Name {
+        /// The package.
+        package: PackageName,
+        /// Why.
+        reason: &'static str,
+    },
     /// A web server does not answer as it should.
     #[error("cannot fetch {address}: {fault}")]
     Web {
@@ -38,6 +77,8 @@ pub enum SourceErrorKind {
         /// What went wrong.
         #[source]
         fault: WebFault,
+        /// When the server was last reached, where that is known.
+        seen: Option<Timestamp>,
     },
     /// A later format.
     #[error("the registry has format {found}; this yostel reads format 1")]

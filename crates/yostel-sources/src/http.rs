@@ -1,22 +1,18 @@
-//! Asking web servers (RFC 9110): documents, conditionally where an answer was kept, and archives from any byte on. What comes
-//! is for others to check; here it is only that it comes, in time, and from nowhere else.
-//!
-//! All that this process asks goes over the same connections: one client for documents, which share them (HTTP/2 where the
-//! server has it), and one for archives, which is HTTP/1.1, since one large body over HTTP/2 takes twice the work.
+//! Asking web servers (RFC 9110): documents, conditionally where an answer was kept, archives from any byte on, and writing to
+//! those that take it. What comes is for others to check; here it is only that it comes, in time, and from nowhere else.
 
-use std::hash::{BuildHasher, Hasher, RandomState};
-use std::io;
-use std::sync::OnceLock;
+use std::path::Path;
 use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::Duration;
 
 use jiff::Timestamp;
 use reqwest::header::{self, HeaderMap, HeaderName};
-use reqwest::{Client, Response, StatusCode, Url, redirect};
-use tokio::runtime::{Builder, Runtime};
-use yostel_files::Stopped;
+use reqwest::{Client, Method, Response, StatusCode, Url};
 
-use crate::patience::{LOOK, Patience};
+use crate::access::Access;
+use crate::clients::{Clients, clients, fault_of};
+use crate::fault::{Again, Refusal, WebFault, pause, refused};
+use crate::patience::Patience;
 
 /// How often a server that is there and fails is asked, the first time included.
 const TRIES: u32 = 4;
@@ -24,93 +20,14 @@ const TRIES: u32 = 4;
 /// The same for one that says nothing, which takes as long each time as one has patience.
 const SILENT_TRIES: u32 = 2;
 
-/// How long it may take to reach a server.
-const CONNECTING: Duration = Duration::from_secs(10);
-
 /// How many redirections are followed.
 const REDIRECTIONS: usize = 5;
-
-/// The longest pause before one asks again, where the server does not name one, in milliseconds.
-const LONGEST_PAUSE: u64 = 10_000;
-
-/// The longest pause that a server may ask for: whoever is to wait longer is told so.
-const LONGEST_WAIT: Duration = Duration::from_secs(60);
 
 /// How long after a change an answer may not be told from the next one: entity tags of web servers often hold whole seconds.
 const DOUBT: Duration = Duration::from_secs(2);
 
-/// What went wrong with a server.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum WebFault {
-    /// It is not reached, or breaks off; with what the connection says.
-    #[error("{0}")]
-    Broken(String),
-    /// Nothing comes, for so long.
-    #[error("nothing came for {} s", .0.as_secs_f32())]
-    Silent(Duration),
-    /// Its certificate is not one that this machine trusts, or not its own; with the reason.
-    #[error("its certificate is not trusted: {0}")]
-    Untrusted(String),
-    /// It does not come to an end.
-    #[error("it took too long")]
-    TooSlow,
-    /// It wants to know who asks.
-    #[error("the server answers {0}")]
-    AccessDenied(String),
-    /// It answers with a status that is no answer.
-    #[error("the server answers {0}")]
-    Status(String),
-    /// It wants to be asked again later than anybody would wait.
-    #[error("the server wants to be asked again in {0} seconds")]
-    RetryLater(u64),
-    /// More comes than there may be.
-    #[error("the answer is longer than {0} bytes")]
-    TooLong(u64),
-    /// It sends one elsewhere, where one does not go.
-    #[error("the server redirects to {to}: {reason}")]
-    Redirected {
-        /// Where.
-        to: String,
-        /// Why one does not go there.
-        reason: &'static str,
-    },
-    /// It answers otherwise than it was asked.
-    #[error("the server {0}")]
-    Unexpected(&'static str),
-    /// Nothing is kept of it, and it is not to be asked.
-    #[error("no earlier answer is kept, and no server is asked now")]
-    NotCached,
-    /// Somebody wants it all to end.
-    #[error("stopped")]
-    Stopped,
-}
-
-impl From<WebFault> for io::Error {
-    fn from(fault: WebFault) -> Self {
-        match fault {
-            WebFault::Stopped => Stopped::as_io_error(),
-            other => Self::other(other.to_string()),
-        }
-    }
-}
-
-impl WebFault {
-    /// With whether it is worth another try: where something broke it is, and else not.
-    fn of_try(self) -> Refusal {
-        let again = if matches!(self, Self::Broken(_) | Self::Silent(_)) { Again::Soon } else { Again::No };
-        (self, again)
-    }
-}
-
-/// Whether something is worth another try, and when.
-enum Again {
-    No,
-    Soon,
-    In(Duration),
-}
-
-/// What went wrong with one try.
-type Refusal = (WebFault, Again);
+/// Longest answer to what is sent, in bytes.
+const MOST_ANSWER: u64 = 1 << 20;
 
 /// What tells one state of a file from another (RFC 9110 §8.8); empty when it cannot be told.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -127,50 +44,24 @@ pub(crate) enum HttpAnswer {
     Same,
     /// It is not there.
     Missing,
-    /// The file.
-    File(Vec<u8>, WebStamp),
+    /// The file, and where it goes on when it is a page of several.
+    File(Vec<u8>, WebStamp, Option<String>),
 }
 
-/// Both clients, and what they run on.
-struct Shared {
-    runtime: Runtime,
-    documents: Client,
-    archives: Client,
-    /// Whether this machine knows of anybody whose word on servers counts.
-    has_authorities: bool,
+/// What is asked of a server.
+pub(crate) struct Request<'r> {
+    pub(crate) method: Method,
+    pub(crate) address: &'r str,
+    pub(crate) headers: HeaderMap,
+    pub(crate) body: &'r [u8],
 }
 
-fn shared() -> Result<&'static Shared, WebFault> {
-    static SHARED: OnceLock<Result<Shared, WebFault>> = OnceLock::new();
-    let made = SHARED.get_or_init(|| make().map_err(|error| WebFault::Broken(error.to_string())));
-    made.as_ref().map_err(Clone::clone)
-}
-
-fn make() -> io::Result<Shared> {
-    // The client panics without one; installing it twice is no fault.
-    rustls::crypto::ring::default_provider().install_default().ok();
-    let runtime = Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
-    let client = |has_authorities: bool| {
-        let client = Client::builder()
-            .user_agent(concat!("yostel/", env!("CARGO_PKG_VERSION")))
-            .redirect(redirect::Policy::none())
-            .connect_timeout(CONNECTING);
-        if has_authorities { client } else { client.tls_certs_only([]) }
-    };
-    let failed = |error: reqwest::Error| io::Error::other(told(&error));
-    // A machine without certificates, as a small container may be, still reaches those that need none.
-    let (documents, has_authorities) = match client(true).build() {
-        Ok(documents) => (documents, true),
-        Err(_) => (client(false).build().map_err(failed)?, false),
-    };
-    // Compressed, nothing could be taken up at a byte.
-    let archives = client(has_authorities).http1_only().no_gzip().build().map_err(failed)?;
-    Ok(Shared { runtime, documents, archives, has_authorities })
-}
-
-/// Returns what everything that is asked runs on.
-pub(crate) fn runtime() -> Result<&'static Runtime, WebFault> {
-    Ok(&shared()?.runtime)
+/// What a server said to what was sent.
+pub(crate) struct Reply {
+    pub(crate) status: StatusCode,
+    pub(crate) headers: HeaderMap,
+    /// What it said, in full or as much as there is room for.
+    pub(crate) text: String,
 }
 
 /// How to ask one registry: for how long, and how often again in all, so that one that is down is not asked by everybody as
@@ -178,27 +69,42 @@ pub(crate) fn runtime() -> Result<&'static Runtime, WebFault> {
 #[derive(Debug)]
 pub(crate) struct Web {
     pub(crate) patience: Patience,
+    access: Access,
+    clients: Result<Clients, WebFault>,
     /// Tenths of tries that are left.
     budget: AtomicI64,
 }
 
 impl Web {
-    pub(crate) fn new(patience: Patience) -> Self {
-        Self { patience, budget: AtomicI64::new(100) }
+    pub(crate) fn new(patience: Patience, access: Access, certificates: Option<&Path>) -> Self {
+        Self { patience, access, clients: clients(certificates), budget: AtomicI64::new(100) }
     }
 
-    /// Asks for a file of so many bytes at most.
-    pub(crate) async fn get(&self, address: &str, kept: &WebStamp, most: u64) -> Result<HttpAnswer, WebFault> {
+    fn clients(&self) -> Result<&Clients, WebFault> {
+        self.clients.as_ref().map_err(Clone::clone)
+    }
+
+    /// Asks for a file of so many bytes at most, of one of the media types that are named, or of any.
+    pub(crate) async fn get(
+        &self,
+        (address, types): (&str, &str),
+        kept: &WebStamp,
+        most: u64,
+    ) -> Result<HttpAnswer, WebFault> {
         let mut headers = HeaderMap::new();
+        if !types.is_empty() {
+            put(&mut headers, header::ACCEPT, types);
+        }
         let known = [(header::IF_NONE_MATCH, &kept.tag), (header::IF_MODIFIED_SINCE, &kept.changed)];
         // Where there is a tag, the time counts for nothing.
         if let Some((name, value)) = known.into_iter().find(|(_, value)| value.is_some()) {
             put(&mut headers, name, value.as_deref().unwrap_or_default());
         }
-        let is_conditional = !headers.is_empty();
-        let client = &shared()?.documents;
+        let is_conditional = known_is_sent(&headers);
+        let client = &self.clients()?.documents;
+        let request = Request { method: Method::GET, address, headers, body: &[] };
         self.trying(|| async {
-            let response = self.sent(client, address, &headers).await?;
+            let response = self.sent(client, &request).await?;
             match response.status() {
                 StatusCode::NOT_MODIFIED if is_conditional => Ok(HttpAnswer::Same),
                 StatusCode::NOT_MODIFIED => {
@@ -207,8 +113,9 @@ impl Web {
                 StatusCode::NOT_FOUND | StatusCode::GONE => Ok(HttpAnswer::Missing),
                 StatusCode::OK => {
                     let stamp = stamp_of(response.headers());
+                    let next = next_page(&response);
                     let bytes = whole(response, most, self.patience.idle).await.map_err(WebFault::of_try)?;
-                    Ok(HttpAnswer::File(bytes, stamp))
+                    Ok(HttpAnswer::File(bytes, stamp, next))
                 }
                 status => Err(refused(status, response.headers())),
             }
@@ -231,9 +138,10 @@ impl Web {
                 .into_iter()
                 .for_each(|tag| put(&mut headers, header::IF_RANGE, tag));
         }
-        let client = &shared()?.archives;
+        let client = &self.clients()?.archives;
+        let request = Request { method: Method::GET, address, headers, body: &[] };
         self.trying(|| async {
-            let response = self.sent(client, address, &headers).await?;
+            let response = self.sent(client, &request).await?;
             match response.status() {
                 StatusCode::NOT_FOUND | StatusCode::GONE => Ok(None),
                 StatusCode::OK => Ok(Some(response)),
@@ -247,17 +155,63 @@ impl Web {
         .await
     }
 
-    /// Sends a request, and follows where it leads.
-    async fn sent(&self, client: &Client, address: &str, headers: &HeaderMap) -> Result<Response, Refusal> {
+    /// Sends something, and returns what the server says to it. It is sent again where that is worth it, which is for
+    /// whatever comes to the same however often it is sent.
+    pub(crate) async fn send(&self, request: &Request<'_>, is_repeatable: bool) -> Result<Reply, WebFault> {
+        let client = &self.clients()?.archives;
+        let once = || async {
+            let response = self.sent(client, request).await?;
+            if is_repeatable && is_passing(response.status()) {
+                return Err(refused(response.status(), response.headers()));
+            }
+            let (status, headers) = (response.status(), response.headers().clone());
+            // What was said is of use only where it can be read.
+            let said = match request.method {
+                Method::HEAD => Vec::new(),
+                _ => whole(response, MOST_ANSWER, self.patience.idle).await.unwrap_or_default(),
+            };
+            Ok(Reply { status, headers, text: String::from_utf8_lossy(&said).into_owned() })
+        };
+        if is_repeatable { self.trying(once).await } else { once().await.map_err(|(fault, _)| fault) }
+    }
+
+    /// Sends a request, shows who asks, and follows where it leads.
+    async fn sent(&self, client: &Client, request: &Request<'_>) -> Result<Response, Refusal> {
         let broken = |error: reqwest::Error| fault_of(&error).of_try();
-        let mut at = Url::parse(address).map_err(|_| WebFault::Unexpected("has no valid address").of_try())?;
-        for _ in 0..=REDIRECTIONS {
-            let answer = client.get(at.clone()).headers(headers.clone()).send();
-            let response = match tokio::time::timeout(self.patience.idle, answer).await {
+        let mut at = Url::parse(request.address).map_err(|_| WebFault::Unexpected("has no valid address").of_try())?;
+        let own = at.origin();
+        let (mut hops, mut was_shown) = (0, false);
+        while hops <= REDIRECTIONS {
+            let is_own = at.origin() == own;
+            let mut asked = client.request(request.method.clone(), at.clone()).headers(request.headers.clone());
+            if is_own && let Some(header) = self.access.header(&at, &request.method).map_err(WebFault::of_try)? {
+                asked = asked.header(header::AUTHORIZATION, header);
+            }
+            if !matches!(request.method, Method::GET | Method::HEAD) {
+                asked = asked.body(request.body.to_vec());
+            }
+            let response = match tokio::time::timeout(self.patience.idle, asked.send()).await {
                 Ok(answer) => answer.map_err(broken)?,
                 Err(_) => return Err(WebFault::Silent(self.patience.idle).of_try()),
             };
+            if is_own && response.status() == StatusCode::UNAUTHORIZED {
+                if self.access.is_held_back(&at) {
+                    return Err(WebFault::HeldBack.of_try());
+                }
+                let told = (&at, &request.method);
+                let tokens = &self.clients().map_err(WebFault::of_try)?.documents;
+                let answered = async {
+                    if was_shown { Ok(false) } else { self.access.answer(response.headers(), told, tokens).await }
+                };
+                let wait = tokio::time::timeout(self.patience.idle, answered).await;
+                if wait.map_err(|_| WebFault::Silent(self.patience.idle).of_try())?? {
+                    was_shown = true;
+                    continue;
+                }
+            }
+            hops += 1;
             let is_elsewhere = matches!(response.status().as_u16(), 301 | 302 | 303 | 307 | 308);
+            let is_elsewhere = is_elsewhere && matches!(request.method, Method::GET | Method::HEAD);
             let location = response.headers().get(header::LOCATION).and_then(|to| to.to_str().ok());
             let Some(location) = location.filter(|_| is_elsewhere) else { return Ok(response) };
             at = followed(&at, location).map_err(WebFault::of_try)?;
@@ -302,6 +256,28 @@ impl Web {
     }
 }
 
+/// Tells whether a request says what is known already.
+fn known_is_sent(headers: &HeaderMap) -> bool {
+    headers.contains_key(header::IF_NONE_MATCH) || headers.contains_key(header::IF_MODIFIED_SINCE)
+}
+
+/// Tells whether a status may be another one soon.
+fn is_passing(status: StatusCode) -> bool {
+    matches!(status.as_u16(), 408 | 425 | 429 | 500 | 502 | 503 | 504)
+}
+
+/// Returns where an answer goes on that is a page of several (RFC 8288), as far as that is on the same server.
+fn next_page(response: &Response) -> Option<String> {
+    let links = response.headers().get_all(header::LINK).iter().filter_map(|link| link.to_str().ok());
+    let next = links.flat_map(|links| links.split(',')).find_map(|link| {
+        let (target, parameters) = link.trim().strip_prefix('<')?.split_once('>')?;
+        let is_next = parameters.split(';').any(|part| part.trim().trim_matches(' ').replace('"', "") == "rel=next");
+        is_next.then_some(target)
+    })?;
+    let next = response.url().join(next).ok()?;
+    (next.origin() == response.url().origin()).then(|| next.to_string())
+}
+
 /// Returns where a redirection leads, where one goes there.
 fn followed(at: &Url, location: &str) -> Result<Url, WebFault> {
     let refuse = |to: String, reason| Err(WebFault::Redirected { to, reason });
@@ -313,33 +289,10 @@ fn followed(at: &Url, location: &str) -> Result<Url, WebFault> {
     }
 }
 
-fn put(headers: &mut HeaderMap, name: HeaderName, value: &str) {
+pub(crate) fn put(headers: &mut HeaderMap, name: HeaderName, value: &str) {
     if let Ok(value) = value.parse() {
         headers.insert(name, value);
     }
-}
-
-/// Says what a status means that is no answer; one that says when to ask again is waited for, where that is soon.
-fn refused(status: StatusCode, headers: &HeaderMap) -> Refusal {
-    let after = headers.get(header::RETRY_AFTER).and_then(|after| after.to_str().ok()?.trim().parse::<u64>().ok());
-    let fault = match status.as_u16() {
-        401 | 403 | 407 => WebFault::AccessDenied(status.to_string()),
-        _ => WebFault::Status(status.to_string()),
-    };
-    match (matches!(status.as_u16(), 408 | 425 | 429 | 500 | 502 | 503 | 504), after) {
-        (false, _) => (fault, Again::No),
-        (true, None) => (fault, Again::Soon),
-        (true, Some(seconds)) if Duration::from_secs(seconds) > LONGEST_WAIT => {
-            (WebFault::RetryLater(seconds), Again::No)
-        }
-        (true, Some(seconds)) => (fault, Again::In(Duration::from_secs(seconds))),
-    }
-}
-
-/// How long to wait before the next try: up to twice as long as before (full jitter).
-pub(crate) fn pause(tries: u32) -> Duration {
-    let most = (200u64 << tries.min(8)).min(LONGEST_PAUSE);
-    Duration::from_millis(RandomState::new().build_hasher().finish() % most)
 }
 
 /// Reads a whole body of so many bytes at most, of which something has to come all the time.
@@ -369,41 +322,6 @@ pub(crate) fn stamp_of(headers: &HeaderMap) -> WebStamp {
         (Some(date), Some(changed)) if date.duration_since(changed).unsigned_abs() < DOUBT => WebStamp::default(),
         _ => stamp,
     }
-}
-
-/// Waits for an answer until it is there, or nobody wants it any more.
-pub(crate) fn unless_stopped<T>(patience: &Patience, answer: impl Future<Output = T>) -> Result<T, WebFault> {
-    runtime()?.block_on(async {
-        let mut answer = std::pin::pin!(answer);
-        loop {
-            match tokio::time::timeout(LOOK, &mut answer).await {
-                Ok(answer) => return Ok(answer),
-                Err(_) if patience.is_stopped() => return Err(WebFault::Stopped),
-                Err(_) => {}
-            }
-        }
-    })
-}
-
-/// Tells a server that is not trusted from one that broke off.
-pub(crate) fn fault_of(error: &reqwest::Error) -> WebFault {
-    let told = told(error);
-    match told.strip_prefix("invalid peer certificate: ") {
-        Some(_) if shared().is_ok_and(|shared| !shared.has_authorities) => {
-            WebFault::Untrusted("this machine knows no certificate authorities".to_owned())
-        }
-        Some(why) => WebFault::Untrusted(why.to_owned()),
-        None => WebFault::Broken(told),
-    }
-}
-
-/// Says what was wrong in one sentence: the innermost cause says most.
-fn told(error: &reqwest::Error) -> String {
-    let mut cause: &dyn std::error::Error = error;
-    while let Some(inner) = cause.source() {
-        cause = inner;
-    }
-    cause.to_string()
 }
 
 #[cfg(test)]

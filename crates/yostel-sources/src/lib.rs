@@ -13,19 +13,26 @@
 
 #![deny(missing_docs)]
 
+mod access;
 mod ancestry;
 mod archive;
 mod body;
 mod branches;
 mod cached;
 mod child;
+mod clients;
 mod commit;
+mod context;
+mod credentials;
 mod dump;
 mod error;
+mod fault;
 mod folder;
 mod git;
 mod history;
 mod http;
+mod mirrors;
+mod oci;
 mod opening;
 mod patience;
 mod set;
@@ -35,21 +42,27 @@ use std::collections::BTreeSet;
 use std::io::Read;
 use std::sync::Mutex;
 
+use jiff::Timestamp;
 use yostel_documents::{Artifact, PackageDocument, PackageName, SourceName};
 
+pub use access::{Credentials, NoCredentials};
 pub use ancestry::{AncestryAsked, ancestry_of};
 pub use archive::{ArchiveError, open_archive};
 pub use branches::{RefChange, Reference, Repository};
 pub use cached::{AnswerCache, CachedAnswer, NoAnswerCache};
 pub use child::{Ended, run_alone};
 pub use commit::{CommitFault, CommitFile};
+pub use context::SourceContext;
+pub use credentials::{StoredCredentials, change_credentials, read_credentials};
 pub use dump::{AdvisoryReader, FileStamp, read_dump};
 pub use error::{SourceError, SourceErrorKind};
+pub use fault::WebFault;
 pub use folder::FolderSource;
 pub use git::{CommitFiles, GitConfig, GitError, commit_of, fetch_commit};
 pub use history::{FileAt, FileHistory, Revision, configure, file_at, file_of, history_of, merge_texts, unmerged};
-pub use http::{WebFault, WebStamp};
-pub use opening::{OpenSource, RealSources, RegistryPlace, SourceContext};
+pub use http::WebStamp;
+pub use oci::{Added, OciRegistry, OciSource, OpenContent};
+pub use opening::{OpenSource, RealSources, RegistryPlace};
 pub use patience::Patience;
 pub use set::{SetAnswer, SourceSet};
 pub use web::WebSource;
@@ -94,6 +107,11 @@ pub trait Source: Send + Sync {
     /// # Errors
     /// When it cannot be asked.
     fn names(&self) -> Result<Vec<PackageName>, SourceError>;
+
+    /// Returns when a server was last reached that has it, as far as that was kept; nothing of what is no server's.
+    fn last_seen(&self) -> Option<Timestamp> {
+        None
+    }
 
     /// Returns the name of its registry: the ecosystem of its packages, for advisories.
     fn registry(&self) -> &str;

@@ -2,15 +2,15 @@
 
 use std::fmt;
 use std::path::PathBuf;
-use std::sync::Arc;
 
+use yostel_documents::oci::OciPlace;
 use yostel_documents::{SourceName, WebAddress};
 
 use crate::Source;
-use crate::cached::AnswerCache;
+use crate::context::SourceContext;
 use crate::error::SourceError;
 use crate::folder::FolderSource;
-use crate::patience::Patience;
+use crate::oci::OciSource;
 use crate::web::WebSource;
 
 /// Opens the sources that manifests name.
@@ -34,17 +34,8 @@ pub enum RegistryPlace {
     Folder(PathBuf),
     /// On web servers, at each of these addresses, of which there is one at least.
     Web(Vec<WebAddress>),
-}
-
-/// What sources are asked with.
-#[derive(Debug, Clone)]
-pub struct SourceContext {
-    /// How long to wait.
-    pub patience: Patience,
-    /// Where answers of web servers are kept.
-    pub answers: Arc<dyn AnswerCache>,
-    /// Whether web servers are not asked at all: what is kept of them is all there is.
-    pub offline: bool,
+    /// In OCI registries, at each of these places, of which there is one at least.
+    Oci(Vec<OciPlace>),
 }
 
 /// Opens sources as they are.
@@ -60,10 +51,8 @@ impl OpenSource for RealSources {
     ) -> Result<Box<dyn Source>, SourceError> {
         match place {
             RegistryPlace::Folder(folder) => Ok(Box::new(FolderSource::open(name, folder)?)),
-            RegistryPlace::Web(addresses) => {
-                let kept = (context.answers.clone(), context.offline);
-                Ok(Box::new(WebSource::open(name, addresses, context.patience.clone(), kept)?))
-            }
+            RegistryPlace::Web(addresses) => Ok(Box::new(WebSource::open(name, addresses, context)?)),
+            RegistryPlace::Oci(places) => Ok(Box::new(OciSource::open(name, &places, context)?)),
         }
     }
 }

@@ -6,6 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Mutex, MutexGuard};
 
+use jiff::Timestamp;
 use yostel_documents::{NamePattern, Origin, PackageDocument, PackageName, SourceName};
 
 use crate::error::{SourceError, SourceErrorKind};
@@ -105,6 +106,11 @@ impl SourceSet {
                 ask(0);
             }
         });
+    }
+
+    /// Lists when the servers of each source were last reached, as far as that was kept.
+    pub fn last_seen(&self) -> Vec<(SourceName, Option<Timestamp>)> {
+        self.sources.iter().map(|(source, _)| (source.name().clone(), source.last_seen())).collect()
     }
 
     /// Returns what need not be asked.

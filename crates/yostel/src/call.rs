@@ -13,6 +13,7 @@ use yostel_flows::{
     Context, DiskFiles, FlowError, Journal, LoadedProject, Patience, ProjectError, RealSources, Settings,
     current_platform, load_manifests, load_project,
 };
+use yostel_sources::StoredCredentials;
 use yostel_versions::{Order, Version};
 
 use crate::options::{Color, Format, Options};
@@ -61,18 +62,7 @@ impl Call {
             let headline = "neither YOSTEL_CACHE nor HOME says where the cache should be".to_owned();
             usage(Code::NoCacheFolder, headline, "yostel --cache FOLDER …, or set YOSTEL_CACHE")
         })?;
-        let now = match std::env::var("SOURCE_DATE_EPOCH") {
-            Err(_) => Timestamp::try_from(SystemTime::now()).map_err(|error| {
-                let headline = format!("the clock of this machine cannot be right: {error}");
-                usage(Code::BadClock, headline, "set the clock, or set SOURCE_DATE_EPOCH to seconds since 1970")
-            })?,
-            Ok(text) => {
-                text.parse().ok().and_then(|seconds| Timestamp::from_second(seconds).ok()).ok_or_else(|| {
-                    let headline = format!("SOURCE_DATE_EPOCH is `{text}`, which is not a number of seconds");
-                    usage(Code::BadEpoch, headline, "unset SOURCE_DATE_EPOCH, or set it to seconds since 1970")
-                })?
-            }
-        };
+        let now = clock()?;
         let seconds = |name: &str, default: Duration| match std::env::var(name) {
             Err(_) => Ok(default),
             Ok(text) => match text.parse() {
@@ -90,6 +80,8 @@ impl Call {
             unwanted: Arc::default(),
             stop: signals::flag(),
         };
+        let given = std::env::var("YOSTEL_CREDENTIALS").ok();
+        let credentials = Arc::new(StoredCredentials::new(given, credentials_file(), patience.clone()));
         let tool = Version::parse(env!("CARGO_PKG_VERSION"), &Order::Semver).expect("our own version is one");
         let show =
             !options.quiet && !options.no_progress && options.format == Format::Text && std::io::stderr().is_terminal();
@@ -108,6 +100,8 @@ impl Call {
                 platform: current_platform(),
                 tool,
                 patience,
+                credentials,
+                offline: false,
                 sources: Arc::new(RealSources),
                 files: Arc::new(DiskFiles),
                 journal: Arc::new(Journal::of(typed_command())),
@@ -116,6 +110,12 @@ impl Call {
             format: options.format,
             quiet: options.quiet,
         })
+    }
+
+    /// Asks no server from here on: what the cache has of them is all there is.
+    pub(crate) fn without_servers(mut self, offline: bool) -> Self {
+        self.settings.offline = offline;
+        self
     }
 
     /// What every flow works with.
@@ -167,6 +167,35 @@ impl Call {
     }
 }
 
+/// Returns the time: that of the machine, or that of whoever builds something for the second time.
+fn clock() -> Result<Timestamp, Diagnostic> {
+    let usage = |code, headline: String, next: &str| Diagnostic::new(code, headline, next);
+    match std::env::var("SOURCE_DATE_EPOCH") {
+        Err(_) => Timestamp::try_from(SystemTime::now()).map_err(|error| {
+            let headline = format!("the clock of this machine cannot be right: {error}");
+            usage(Code::BadClock, headline, "set the clock, or set SOURCE_DATE_EPOCH to seconds since 1970")
+        }),
+        Ok(text) => text.parse().ok().and_then(|seconds| Timestamp::from_second(seconds).ok()).ok_or_else(|| {
+            let headline = format!("SOURCE_DATE_EPOCH is `{text}`, which is not a number of seconds");
+            usage(Code::BadEpoch, headline, "unset SOURCE_DATE_EPOCH, or set it to seconds since 1970")
+        }),
+    }
+}
+
+/// Returns the file with what shows servers who asks.
+pub(crate) fn credentials_file() -> Option<PathBuf> {
+    let base = absolute("XDG_CONFIG_HOME").or_else(|| {
+        let home = absolute("HOME")?;
+        Some(home.join(if cfg!(target_os = "macos") { "Library/Application Support" } else { ".config" }))
+    })?;
+    Some(base.join("yostel/credentials.toml"))
+}
+
+/// Returns a folder that the environment names by its whole path.
+fn absolute(name: &str) -> Option<PathBuf> {
+    std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute())
+}
+
 /// Most characters of a command that are remembered.
 const MOST_TYPED: usize = 400;
 
@@ -177,7 +206,6 @@ pub(crate) fn typed_command() -> String {
 }
 
 fn default_cache() -> Option<PathBuf> {
-    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
     if let Some(base) = absolute("XDG_CACHE_HOME") {
         return Some(base.join("yostel"));
     }

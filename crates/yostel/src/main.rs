@@ -37,7 +37,10 @@ fn main() -> ExitCode {
                 Ok(_) if let Some(wrong) = usage::of_format(&arguments) => {
                     failure_of(&[wrong], Exit::Usage, Format::Text)
                 }
-                Ok(call) => commands::run(arguments.command, &call).unwrap_or_else(|error| failure(&error, &call)),
+                Ok(call) => {
+                    let call = call.without_servers(arguments.command.is_offline());
+                    commands::run(arguments.command, &call).unwrap_or_else(|error| failure(&error, &call))
+                }
                 Err(wrong) => failure_of(&[wrong], Exit::Usage, arguments.options.format),
             }
         }

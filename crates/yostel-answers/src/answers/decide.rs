@@ -3,8 +3,10 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
+use yostel_documents::SourceName;
 use yostel_findings::BothMoved;
 use yostel_flows::{InstallReport, LockReport, SearchReport, Settlement, Settlements};
 use yostel_resolve::{Extent, Overridden};
@@ -51,6 +53,8 @@ pub struct LockAnswer {
     pub held: Vec<MoveTold>,
     /// Other files of the project that mention what is locked, and change with it.
     pub followed: Vec<String>,
+    /// With `--offline`: the sources on servers, none of which was asked.
+    pub cached: Vec<CachedTold>,
     /// What the search did; null when there was nothing to search for.
     pub search: Option<SearchTold>,
     /// With `--merge`, packages that both sides moved, each to another version; `moves` are against ours then.
@@ -173,6 +177,21 @@ impl From<&SearchReport> for SearchTold {
     }
 }
 
+/// A source that was not asked.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CachedTold {
+    /// Its name in the manifest.
+    pub source: String,
+    /// When its server was last reached, in RFC 3339; null when the cache has nothing of it.
+    pub seen: Option<String>,
+}
+
+impl CachedTold {
+    fn of((source, seen): &(SourceName, Option<Timestamp>)) -> Self {
+        Self { source: source.to_string(), seen: seen.map(|seen| seen.to_string()) }
+    }
+}
+
 impl From<&LockReport> for LockAnswer {
     fn from(report: &LockReport) -> Self {
         let newer = report.newer.iter().map(|(package, locked, newer)| NewerTold {
@@ -197,6 +216,7 @@ impl From<&LockReport> for LockAnswer {
             only_here: texts(report.only_here.iter().map(|(package, _)| package)),
             unused_patches: texts(&report.unused_patches),
             followed: report.followed.clone(),
+            cached: report.cached.iter().map(CachedTold::of).collect(),
             held: told(&report.held),
             search: report.search.as_ref().map(SearchTold::from),
             install: None,

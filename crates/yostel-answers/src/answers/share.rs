@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{PackageDocument, PackageName, Release};
+use yostel_flows::{CopiedPackage, CopyReport};
 use yostel_registry::Published;
 
 use super::Told;
@@ -80,6 +81,58 @@ pub struct WithdrawAnswer {
     pub why: String,
 }
 
+/// Answer of `deprecate`.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct DeprecateAnswer {
+    /// The package.
+    pub package: String,
+    /// The version.
+    pub version: String,
+    /// The package that took its place; null when none was named.
+    pub replaced_by: Option<String>,
+    /// Whether it is taken back that it is deprecated.
+    pub taken_back: bool,
+    /// Whether that was not so before.
+    pub new: bool,
+    /// Why.
+    pub why: String,
+}
+
+impl Told for DeprecateAnswer {
+    const COMMAND: &'static str = "deprecate";
+}
+
+/// Answer of `login`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct LoginAnswer {
+    /// The host, with its port where one was named.
+    pub host: String,
+    /// The file that holds what shows it who asks.
+    pub file: PathBuf,
+    /// Whether something else was there before.
+    pub replaced: bool,
+}
+
+impl Told for LoginAnswer {
+    const COMMAND: &'static str = "login";
+}
+
+/// Answer of `logout`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct LogoutAnswer {
+    /// The host, with its port where one was named.
+    pub host: String,
+    /// The file.
+    pub file: PathBuf,
+    /// Whether it held something for that host.
+    pub removed: bool,
+}
+
+impl Told for LogoutAnswer {
+    const COMMAND: &'static str = "logout";
+}
+
 impl Told for WithdrawAnswer {
     const COMMAND: &'static str = "withdraw";
 }
@@ -87,8 +140,10 @@ impl Told for WithdrawAnswer {
 /// Answer of `registry create`.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct RegistryCreateAnswer {
-    /// The registry's folder.
-    pub folder: PathBuf,
+    /// The registry's folder; null when it is in an OCI registry.
+    pub folder: Option<PathBuf>,
+    /// Where it is, as it is shown.
+    pub place: String,
     /// Its name.
     pub name: String,
 }
@@ -112,6 +167,73 @@ pub struct RegistryIndexAnswer {
 
 impl Told for RegistryIndexAnswer {
     const COMMAND: &'static str = "registry index";
+}
+
+/// Answer of `registry copy`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RegistryCopyAnswer {
+    /// What came of each package, by name.
+    pub packages: Vec<CopiedTold>,
+    /// What was wanted, and the first registry does not have.
+    pub missing: Vec<MissingTold>,
+    /// How many files with advisories are new or changed.
+    pub advisories: usize,
+}
+
+impl Told for RegistryCopyAnswer {
+    const COMMAND: &'static str = "registry copy";
+}
+
+/// What copying a package came to.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CopiedTold {
+    /// The package.
+    pub package: String,
+    /// Versions that are there now and were not.
+    pub new: Vec<String>,
+    /// Versions that were there already.
+    pub there: Vec<String>,
+    /// Versions of which more is said now than before.
+    pub said: Vec<String>,
+    /// Versions that are there with other content: nothing of them was changed.
+    pub differing: Vec<String>,
+    /// How many archives were fetched.
+    pub archives: usize,
+    /// How many bytes they have.
+    pub bytes: u64,
+}
+
+/// A package that is not there, or a version of it.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct MissingTold {
+    /// The package.
+    pub package: String,
+    /// The version; null when the whole package is missing.
+    pub version: Option<String>,
+}
+
+impl RegistryCopyAnswer {
+    /// Tells what was copied.
+    pub fn of(report: &CopyReport) -> Self {
+        let copied = |(package, copied): (&PackageName, &CopiedPackage)| CopiedTold {
+            package: package.to_string(),
+            new: copied.new.clone(),
+            there: copied.there.clone(),
+            said: copied.said.clone(),
+            differing: copied.differing.clone(),
+            archives: copied.archives,
+            bytes: copied.bytes,
+        };
+        let missing = |(package, version): &(PackageName, Option<String>)| MissingTold {
+            package: package.to_string(),
+            version: version.clone(),
+        };
+        Self {
+            packages: report.packages.iter().map(copied).collect(),
+            missing: report.missing.iter().map(missing).collect(),
+            advisories: report.advisories,
+        }
+    }
 }
 
 /// Answer of `registry list`.

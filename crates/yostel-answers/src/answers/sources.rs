@@ -22,6 +22,7 @@ fn urls(place: &SourcePlace) -> Vec<String> {
     match place {
         SourcePlace::Folder(_) => Vec::new(),
         SourcePlace::Web(addresses) => addresses.iter().map(ToString::to_string).collect(),
+        SourcePlace::Oci(places) => places.iter().map(ToString::to_string).collect(),
     }
 }
 

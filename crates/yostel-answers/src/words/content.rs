@@ -37,7 +37,7 @@ pub(super) fn of_content(error: &ContentError, view: &Viewpoint<'_>) -> Diagnost
             let told = tell(Code::Kit, format!("{} cannot be used: {error}", view.show(path)), next);
             told.note("the cache is as it was")
         }
-        ContentError::Source(error) => of_source(error),
+        ContentError::Source(error) => of_source(error, view),
         ContentError::Admit { package, version, place, seen, error } => {
             with_seen(of_admit(error, package, version.as_ref(), place), seen.as_ref(), view)
         }

@@ -5,15 +5,16 @@ use std::io;
 
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Suggestion};
+use jiff::Timestamp;
 use yostel_documents::PackageName;
 use yostel_files::FileError;
 use yostel_registry::RegistryError;
 use yostel_sources::{GitError, SourceError, SourceErrorKind, WebFault};
 
 use super::story::some_versions;
-use super::{Viewpoint, shell_word, tell};
+use super::{Viewpoint, ago, shell_word, tell};
 
-pub(super) fn of_source(error: &SourceError) -> Diagnostic {
+pub(super) fn of_source(error: &SourceError, view: &Viewpoint<'_>) -> Diagnostic {
     let source = &error.source_name;
     let headline = error.to_string();
     match &error.kind {
@@ -28,28 +29,29 @@ pub(super) fn of_source(error: &SourceError) -> Diagnostic {
             };
             told.or(remove)
         }
+        SourceErrorKind::NotARegistryAt(_) if !error.is_of_manifest() => {
+            tell(Code::SourceMissing, headline, "name the address of the folder with registry.json")
+        }
         SourceErrorKind::NotARegistryAt(_) => {
             let name = Suggestion::run(format!("yostel sources add {source} URL"), "with the registry's address");
             let remove = Suggestion::run(format!("yostel sources remove {source}"), "when nothing should come from it");
             tell(Code::SourceMissing, headline, name).or(remove)
         }
-        SourceErrorKind::Web { fault: WebFault::Redirected { .. }, .. } => {
-            let name = Suggestion::run(format!("yostel sources add {source} URL"), "with the address that it has now");
-            tell(Code::SourceUnreachable, headline, name)
+        SourceErrorKind::NotAnOciRegistry(place) => {
+            let make = Suggestion::run(format!("yostel registry create {place}"), "to make one there");
+            let remove = Suggestion::run(format!("yostel sources remove {source}"), "when nothing should come from it");
+            let told = tell(Code::SourceMissing, headline, make);
+            if error.is_of_manifest() { told.or(remove) } else { told }
         }
-        SourceErrorKind::Web { fault: WebFault::AccessDenied(_), .. } => {
-            let next = "ask whoever runs the server to let this machine read it, or name a folder with a copy";
-            tell(Code::SourceUnreachable, headline, next)
+        SourceErrorKind::Occupied(place) => {
+            let next = Suggestion::run(format!("yostel registry list {place}"), "to see what it holds");
+            tell(Code::RegistryOccupied, headline, next)
         }
-        SourceErrorKind::Web { fault: WebFault::Untrusted(_), .. } => {
-            let next =
-                "make this machine trust whoever signed it, or name a file with their certificate in SSL_CERT_FILE";
-            tell(Code::SourceUnreachable, headline, next)
+        SourceErrorKind::Name { package, .. } => {
+            let next = format!("publish {package} to a registry in a folder, or give it a name that both can have");
+            tell(Code::NotPacked, headline, next)
         }
-        SourceErrorKind::Web { .. } => {
-            tell(Code::SourceUnreachable, headline, "try again later, or name another address of the registry")
-                .note("what is locked and in the cache is installed without asking any source")
-        }
+        SourceErrorKind::Web { address, fault, seen } => of_web(error, (address, fault), *seen, view),
         SourceErrorKind::Format { .. } => tell(Code::RegistryLaterFormat, headline, "use a newer yostel"),
         SourceErrorKind::Document { path, cause, .. } => tell(
             Code::SourceBroken,
@@ -69,6 +71,56 @@ pub(super) fn of_source(error: &SourceError) -> Diagnostic {
                 .note("a name that two sources have could be a stranger's package")
         }
     }
+}
+
+/// Says what helps where a server is not reached, or does not answer as it should.
+fn of_web(
+    error: &SourceError,
+    (address, fault): (&str, &WebFault),
+    seen: Option<Timestamp>,
+    view: &Viewpoint<'_>,
+) -> Diagnostic {
+    let (source, host, headline) = (&error.source_name, host_in(address), error.to_string());
+    let unreachable = |next: Suggestion| tell(Code::SourceUnreachable, headline.clone(), next);
+    match fault {
+        WebFault::Redirected { .. } if error.is_of_manifest() => {
+            let name = format!("yostel sources add {source} URL");
+            unreachable(Suggestion::run(name, "with the address that it has now"))
+        }
+        WebFault::AccessDenied(_) => {
+            unreachable(Suggestion::run(format!("yostel login {host}"), "with a token that it accepts"))
+                .or("ask whoever runs the server to let this machine read it")
+        }
+        WebFault::HeldBack => unreachable(format!("name {host} by https://").into()),
+        WebFault::Credentials(_) | WebFault::Certificates { .. } => {
+            tell(Code::Credentials, headline, "correct that, then try again")
+        }
+        WebFault::NotCached => unreachable("leave out --offline, where the server can be reached".into()),
+        WebFault::Artifact(_) => {
+            let next = "see who else writes below that name in the OCI registry, and remove what does not belong there";
+            tell(Code::SourceBroken, headline, next)
+        }
+        WebFault::Untrusted(_) => {
+            let file = "a file with the certificate of whoever signed it, below the source";
+            unreachable(format!("name {file}: certificates = \"FILE.pem\"").into())
+        }
+        _ => {
+            let told = unreachable("try again later, or name another address of the registry".into());
+            let told = match seen {
+                Some(seen) => told
+                    .or(Suggestion::run("yostel lock --offline", "to go by what the cache has of it"))
+                    .note(format!("it was last reached {}", ago(seen, view.now))),
+                None => told,
+            };
+            told.note("what is locked and in the cache is installed without asking any source")
+        }
+    }
+}
+
+/// Returns the host of an address, with its port where it has one.
+fn host_in(address: &str) -> &str {
+    let rest = address.split_once("://").map_or(address, |(_, rest)| rest);
+    rest.split('/').next().unwrap_or_default()
 }
 
 pub(super) fn of_git(error: &GitError, package: &PackageName, commit: Option<&str>) -> Diagnostic {
@@ -158,9 +210,12 @@ pub(super) fn of_registry(error: &RegistryError, view: &Viewpoint<'_>) -> Diagno
         }
         RegistryError::NoVersion(_) => tell(Code::NoVersion, headline, "add to [project]: version = \"1.0.0\""),
         RegistryError::AlreadyPublished { package, version, differs } => {
-            let headline = format!("{package} {version} is published already, and {differs} differ");
+            let headline = format!("{package} {version} is published already, and differs in {differs}");
             tell(Code::AlreadyPublished, headline, "give it a new version in [project], then publish again")
                 .note("whoever locked it relies on its content, so it never changes")
+        }
+        RegistryError::Contested(..) => {
+            tell(Code::AlreadyPublished, headline, "agree with them who publishes it, then publish again")
         }
         RegistryError::Numbering { before, .. } => {
             tell(Code::Numbering, headline, format!("keep numbering by {before}; a package has one order for good"))

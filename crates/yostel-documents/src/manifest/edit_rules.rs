@@ -7,6 +7,8 @@ use super::edit::{EditError, edit, place_sorted, put};
 use super::parse::AGREED;
 use super::{NamePattern, SourcePlace};
 use crate::name::{PackageName, SourceName, Word};
+use crate::oci::OciPlace;
+use crate::web_address::WebAddress;
 
 /// The key of the table of sources.
 const SOURCES: &str = "sources";
@@ -203,22 +205,21 @@ pub fn add_source(
         let sources = sources.as_table_like_mut().ok_or(EditError::Unreadable)?;
         let entry = sources.entry(name.as_str()).or_insert_with(|| Item::Table(Table::new()));
         let entry = entry.as_table_like_mut().ok_or(EditError::Unreadable)?;
-        let (key, other) = match place {
-            SourcePlace::Folder(_) => ("folder", "url"),
-            SourcePlace::Web(_) => ("url", "folder"),
+        let (key, places): (&str, Vec<&str>) = match place {
+            SourcePlace::Folder(folder) => ("folder", vec![folder]),
+            SourcePlace::Web(addresses) => ("url", addresses.iter().map(WebAddress::as_str).collect()),
+            SourcePlace::Oci(places) => ("oci", places.iter().map(OciPlace::as_str).collect()),
         };
-        entry.remove(other);
-        match (place, entry.get_mut(key)) {
-            (SourcePlace::Folder(folder), Some(Item::Value(value))) => put(value, folder),
-            (SourcePlace::Folder(folder), _) => drop(entry.insert(key, toml_edit::value(folder))),
-            (SourcePlace::Web(addresses), there) => match (&addresses[..], there) {
-                ([one], Some(Item::Value(value))) => put(value, one.as_str()),
-                ([one], _) => drop(entry.insert(key, toml_edit::value(one.as_str()))),
-                (all, _) => {
-                    let all: Array = all.iter().map(ToString::to_string).collect();
-                    entry.insert(key, toml_edit::value(all));
-                }
-            },
+        for other in ["folder", "url", "oci"].into_iter().filter(|other| *other != key) {
+            entry.remove(other);
+        }
+        match (&places[..], entry.get_mut(key)) {
+            ([one], Some(Item::Value(value))) => put(value, one),
+            ([one], _) => drop(entry.insert(key, toml_edit::value(*one))),
+            (all, _) => {
+                let all: Array = all.iter().copied().collect();
+                entry.insert(key, toml_edit::value(all));
+            }
         }
         if !reserves.is_empty() {
             entry.insert("reserves", toml_edit::value(reserves));

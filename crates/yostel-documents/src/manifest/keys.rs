@@ -197,6 +197,8 @@ const KEYS: &[Key] = &[
     key("swap.*", "until", Shape::Matching(DAY), "The day until which it should be needed"),
     key("sources.*", "folder", Shape::Text, "The folder of a registry, relative to the manifest"),
     key("sources.*", "url", Shape::TextOrList, "The address of a registry on a web server; several are tried in order"),
+    key("sources.*", "oci", Shape::TextOrList, "A host and a name in an OCI registry; several are tried in order"),
+    key("sources.*", "certificates", Shape::Text, "A file with certificates to trust besides the machine's (PEM)"),
     key("sources.*", "reserves", Shape::List(PATTERN), "Names, or `level/*`, that come from here and nowhere else"),
     key(
         "policy",
@@ -323,7 +325,7 @@ const KEYS: &[Key] = &[
 const ONE_OF: &[(&str, &[&str])] = &[
     ("needs.*.*", &["accept", "git", "path", "archive"]),
     ("swap.*", &["use", "git", "path", "archive"]),
-    ("sources.*", &["folder", "url"]),
+    ("sources.*", &["folder", "url", "oci"]),
 ];
 
 /// Lists the keys of a table, in the order in which they are told.

@@ -101,6 +101,56 @@ impl PackageDocument {
         Ok(Self { name: expected.clone(), numbering, releases, others: members.rest() })
     }
 
+    /// Makes one document of several of the same package, with more statements on each release. Of two releases at one place
+    /// in the order, the one that was published first counts, and of those the one whose record has the lower digest.
+    ///
+    /// # Errors
+    /// [`DocumentError::Release`], of numberings that cannot be joined, or a statement that is none.
+    pub fn joined(
+        package: &PackageName,
+        parts: &[Self],
+        more: impl Fn(&Release) -> Vec<String>,
+    ) -> Result<Self, DocumentError> {
+        let mut joined = Self::new(package.clone(), Default::default());
+        let Some(first) = parts.first() else { return Ok(joined) };
+        joined.numbering.clone_from(&first.numbering);
+        for part in parts {
+            let Some(numbering) = joined.numbering.joined(&part.numbering).cloned() else {
+                let version = part.releases.first().map(|release| release.version.to_string()).unwrap_or_default();
+                let reason = format!("it numbers by {}, and others by {}", part.numbering, joined.numbering);
+                return Err(DocumentError::Release { version, reason });
+            };
+            joined.numbering = numbering;
+            let is_new = |(name, _): &&(String, Box<str>)| joined.others.iter().all(|(other, _)| other != name);
+            let others: Vec<_> = part.others.iter().filter(is_new).cloned().collect();
+            joined.others.extend(others);
+        }
+        for release in parts.iter().flat_map(|part| &part.releases) {
+            // Read anew: its version is compared by the words that all of them know.
+            let mut release = Release::clone(release);
+            release.statements.extend(more(&release).into_iter().map(Arc::from));
+            let Some(text) = entry(&release) else { continue };
+            let raw: &RawValue = read(&text, serde_json::from_str(&text).expect("it was written here"))?;
+            let release = self::release(&text, raw, |record| Record::read(record, &joined.numbering))?;
+            let comes_first =
+                |there: &Arc<Release>| (there.published, there.record()) <= (release.published, release.record());
+            if !joined.release(&release.version).is_some_and(comes_first) {
+                joined.insert(release);
+            }
+        }
+        Ok(joined)
+    }
+
+    /// Returns the same with only this release.
+    #[must_use]
+    pub fn with_only(&self, release: Release) -> Self {
+        Self {
+            releases: vec![Arc::new(release)],
+            others: self.others.clone(),
+            ..Self::new(self.name.clone(), self.numbering.clone())
+        }
+    }
+
     /// Writes the document: releases rising, laid out, with a final newline. Records, and what this version does not know,
     /// are as they were.
     pub fn write(&self) -> String {

@@ -21,6 +21,7 @@ pub use offers::{Offers, check_offered_path, check_variable, is_loading_variable
 pub use statement::{Statement, TakenBack, Withdrawal};
 
 use crate::digest::{ArchiveDigest, RecordDigest, TreeDigest};
+use crate::json::canonical;
 use crate::name::{PackageName, Purpose};
 use record::Record;
 
@@ -176,6 +177,38 @@ impl Release {
         statement.apply_to(self)?;
         self.statements.push(statement.write().into());
         Ok(())
+    }
+
+    /// Lists what was said of it since it was published, in that order, each as it is in a document.
+    pub fn statements(&self) -> impl Iterator<Item = &str> {
+        self.statements.iter().map(|statement| &**statement)
+    }
+
+    /// Lists the same, each in its canonical form (RFC 8785), by which two are compared; one that has none as it is.
+    pub fn canonical_statements(&self) -> impl Iterator<Item = String> {
+        self.statements.iter().map(|text| canonical(text).unwrap_or_else(|_| text.to_string()))
+    }
+
+    /// Returns the same as it is written before anything was said of it.
+    #[must_use]
+    pub fn without_statements(&self) -> Self {
+        Self { statements: Vec::new(), ..self.clone() }
+    }
+
+    /// Returns the same with what is said of another that is not said of it.
+    ///
+    /// # Errors
+    /// What speaks against it, as a sentence.
+    pub fn with_statements_of(&self, other: &Self) -> Result<Self, String> {
+        let mut whole = self.clone();
+        let there: Vec<String> = self.canonical_statements().collect();
+        for text in other.canonical_statements().filter(|text| !there.contains(text)) {
+            if let Some(statement) = Statement::parse(&text) {
+                statement.apply_to(&mut whole)?;
+            }
+            whole.statements.push(text.into());
+        }
+        Ok(whole)
     }
 
     /// Takes an artifact in: one a platform.

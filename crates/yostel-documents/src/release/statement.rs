@@ -115,6 +115,11 @@ impl Statement {
         Ok(serde_json::from_str::<RawStatement>(text)?.known().map(Some))
     }
 
+    /// Reads one from its text; nothing when it is none that this version knows.
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::read(text).ok()?.ok()?
+    }
+
     /// Lets it count.
     pub(super) fn apply_to(&self, release: &mut Release) -> Result<(), String> {
         match self.clone() {

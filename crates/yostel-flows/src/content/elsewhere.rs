@@ -122,7 +122,7 @@ impl LoadedProject {
             Err(_) => {
                 context.observer.notice(Event::Fetch(package.clone()));
                 let fail = |error| ContentError::Archive { package: package.clone(), error };
-                open_archive(address, &self.root, &self.patience).map_err(fail)?
+                open_archive(address, &self.root, &self.asking.patience).map_err(fail)?
             }
         };
         let mut stream = Stoppable { stream, observer: context.observer };
@@ -158,7 +158,7 @@ impl LoadedProject {
             }
             Origin::Archive { address } => {
                 let fail = |error| ContentError::Archive { package: package.clone(), error };
-                let stream = open_archive(address, &self.root, &self.patience).map_err(fail)?;
+                let stream = open_archive(address, &self.root, &self.asking.patience).map_err(fail)?;
                 let mut stream = Stoppable { stream, observer: context.observer };
                 let place = format!("archive {address}");
                 context.cache.stage_archive(artifact, &mut stream, advance).map_err(refused(place))
@@ -211,7 +211,7 @@ impl LoadedProject {
     }
 
     pub(crate) fn git_config(&self) -> GitConfig {
-        GitConfig { patience: self.patience.clone(), schemes: self.manifest().policy.git_schemes.clone() }
+        GitConfig { patience: self.asking.patience.clone(), schemes: self.manifest().policy.git_schemes.clone() }
     }
 
     /// Returns an address as git takes it wherever it is run.

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use yostel_documents::{
-    Declared, Dispute, Disputed, Lockfile, LockfileHeader, Origin, PackageDocument, PackageName, Seal, Take,
+    Declared, Dispute, Disputed, Lockfile, LockfileHeader, Origin, PackageDocument, PackageName, Seal, SourceName, Take,
 };
 use yostel_files::{Disk, Folder};
 use yostel_findings::{BothMoved, Merged, Move, MoveKind, Notice, compare, notices};
@@ -115,6 +115,8 @@ pub struct LockReport {
     pub held: Vec<Move>,
     /// Other files of the project that mention what is locked, and change with it.
     pub followed: Vec<String>,
+    /// With `offline`: when the servers of each source were last reached, as far as that was kept.
+    pub cached: Vec<(SourceName, Option<Timestamp>)>,
     /// When two sides were merged: packages that both moved, each to another version. `moves` are against ours then.
     pub both_moved: Option<Vec<BothMoved>>,
 }
@@ -137,6 +139,7 @@ impl LockReport {
             search: None,
             gone: Vec::new(),
             for_here: true,
+            cached: Vec::new(),
             doubts: Vec::new(),
             notices: Vec::new(),
             left: Vec::new(),
@@ -183,11 +186,12 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
     let keep = before.as_ref().map(|lockfile| kept_versions(lockfile, &declared, &request.keep)).unwrap_or_default();
     let rules = rules_of(project, request.as_of, request.take, context.settings);
     let problem = Problem { requirements: declared.requirements.clone(), keep, rules, ..Problem::default() };
-    let (mut held, mut taken_anew) = (Vec::new(), None);
+    let (mut held, mut taken_anew, mut cached) = (Vec::new(), None, Vec::new());
     let (resolution, documents, search) = if declared.requirements.is_empty() {
         (Resolution::default(), BTreeMap::new(), None)
     } else {
         let sources = project.sources_and_elsewhere(before.as_ref(), &request.keep, context)?;
+        cached = project.cached_sources_seen(&sources);
         let again = problem.clone();
         let keeping_nothing = asks_for_others.then(|| Problem { keep: BTreeMap::new(), ..problem.clone() });
         let resolver = Resolver::new(problem);
@@ -274,6 +278,7 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
         gone,
         held,
         followed,
+        cached,
         both_moved,
         for_here: match declared.platforms.is_empty() {
             true => !doubts.iter().any(|doubt| matches!(doubt, Doubt::NotForHere { .. })),

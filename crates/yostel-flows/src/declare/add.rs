@@ -234,7 +234,7 @@ pub fn add_elsewhere(
         TakeFrom::Archive(address, None) => {
             let fail = |error| ContentError::Archive { package: package.clone(), error };
             let unread = |cause| fail(ArchiveError { address: address.clone(), cause });
-            let mut stream = open_archive(&address, stand, &project.patience).map_err(fail)?;
+            let mut stream = open_archive(&address, stand, &project.asking.patience).map_err(fail)?;
             let mut digest = Sha256::default();
             let mut buffer = vec![0; 128 * 1024];
             loop {

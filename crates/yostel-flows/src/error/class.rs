@@ -120,7 +120,9 @@ fn of_search(error: &SearchError) -> FlowClass {
 fn of_content(error: &ContentError) -> FlowClass {
     match error {
         ContentError::Source(error) => match error.kind {
-            SourceErrorKind::Ambiguous { .. } => FlowClass::Usage,
+            SourceErrorKind::Ambiguous { .. } | SourceErrorKind::Occupied(_) | SourceErrorKind::Name { .. } => {
+                FlowClass::Usage
+            }
             _ => FlowClass::SourceUnavailable,
         },
         ContentError::Git { error: GitError::Stopped(_), .. } => FlowClass::Stopped,

@@ -2,11 +2,15 @@
 
 use std::fmt;
 
+use jiff::Timestamp;
 use yostel_sources::{AnswerCache, CachedAnswer, WebStamp};
 use yostel_store::{Cache, KeptFile};
 
 /// Keeps answers in the cache.
-pub(crate) struct InCache(pub(crate) Cache);
+pub(crate) struct InCache {
+    pub(crate) cache: Cache,
+    pub(crate) now: Timestamp,
+}
 
 impl fmt::Debug for InCache {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -16,15 +20,25 @@ impl fmt::Debug for InCache {
 
 impl AnswerCache for InCache {
     fn get(&self, address: &str) -> Option<CachedAnswer> {
-        let KeptFile { tag, changed, bytes, .. } = self.0.kept_file(address)?;
-        Some(CachedAnswer { stamp: WebStamp { tag, changed }, bytes })
+        let KeptFile { tag, changed, bytes, is_missing, .. } = self.cache.kept_file(address)?;
+        Some(CachedAnswer { stamp: WebStamp { tag, changed }, bytes, is_missing })
     }
 
     fn put(&self, address: &str, answer: &CachedAnswer) {
         let WebStamp { tag, changed } = answer.stamp.clone();
-        let file = KeptFile { address: address.to_owned(), tag, changed, bytes: answer.bytes.clone() };
-        if let Err(error) = self.0.keep_file(&file) {
-            tracing::debug!(%error, address, "an answer is not kept");
+        let (address, bytes, is_missing) = (address.to_owned(), answer.bytes.clone(), answer.is_missing);
+        let file = KeptFile { address, tag, changed, bytes, is_missing };
+        match self.cache.keep_file(&file) {
+            Ok(()) => self.cache.confirm_file(&file.address, self.now.as_second()),
+            Err(error) => tracing::debug!(%error, file.address, "an answer is not kept"),
         }
+    }
+
+    fn confirm(&self, address: &str) {
+        self.cache.confirm_file(address, self.now.as_second());
+    }
+
+    fn seen(&self, address: &str) -> Option<Timestamp> {
+        self.cache.file_seen(address).and_then(|seconds| Timestamp::from_second(seconds).ok())
     }
 }

@@ -16,13 +16,14 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use jiff::Timestamp;
 use yostel_documents::{
     Elsewhere, LocalPackage, Manifest, Need, Origin, Overrides, PackageDocument, PackageName, Release, Requirement,
     SourceDeclaration, SourceName, SourcePlace, run_purpose,
 };
 use yostel_files::FileError;
 use yostel_findings::Spot;
-use yostel_sources::{AnswerCache, OpenSource, Patience, RegistryPlace, Source, SourceContext, SourceError, SourceSet};
+use yostel_sources::{OpenSource, RegistryPlace, Source, SourceContext, SourceError, SourceSet};
 use yostel_store::Project;
 use yostel_versions::{ConstraintText, Numbering, Version};
 
@@ -45,12 +46,10 @@ pub struct LoadedProject {
     pub(crate) paths: BTreeMap<PackageName, PathPackage>,
     /// Packages that come from a repository or an archive, seen from the root.
     pub(crate) elsewhere: BTreeMap<PackageName, Elsewhere>,
-    /// How long to wait for repositories and servers.
-    pub(crate) patience: Patience,
     /// How sources are opened.
     pub(crate) opener: Arc<dyn OpenSource>,
-    /// Where answers of web servers are kept.
-    pub(crate) answers: Arc<dyn AnswerCache>,
+    /// What sources are asked with.
+    pub(crate) asking: SourceContext,
     /// Where its manifests and its lockfile are read from.
     pub(crate) files: Arc<dyn Files>,
     /// The folder whose `.yostel` everything is installed into; the root's, unless somebody wants another.
@@ -234,6 +233,15 @@ impl LoadedProject {
         Ok(set)
     }
 
+    /// Lists when the servers of sources were last reached, where none is asked.
+    pub(crate) fn cached_sources_seen(&self, sources: &SourceSet) -> Vec<(SourceName, Option<Timestamp>)> {
+        let is_server = |name: &SourceName| {
+            self.manifest().sources.get(name).is_some_and(|declared| declared.place.folder().is_none())
+        };
+        let seen = sources.last_seen().into_iter();
+        if self.asking.offline { seen.filter(|(name, _)| is_server(name)).collect() } else { Vec::new() }
+    }
+
     /// Opens one source.
     pub(crate) fn open_source(
         &self,
@@ -247,8 +255,11 @@ impl LoadedProject {
                 RegistryPlace::Folder(fs::canonicalize(&folder).unwrap_or(folder))
             }
             SourcePlace::Web(addresses) => RegistryPlace::Web(addresses.clone()),
+            SourcePlace::Oci(places) => RegistryPlace::Oci(places.clone()),
         };
-        let context = SourceContext { patience: self.patience.clone(), answers: self.answers.clone(), offline };
+        let certificates = declared.certificates.as_ref().map(|file| self.root.join(file));
+        let offline = offline || self.asking.offline;
+        let context = SourceContext { offline, certificates, ..self.asking.clone() };
         self.opener.open(name.clone(), place, &context)
     }
 

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use yostel_documents::{Lockfile, LockfileError, LockfileHeader, Manifest};
 use yostel_files::{Entry, Folder, Kind, is_unfinished, remove_unfinished};
-use yostel_sources::unmerged;
+use yostel_sources::{SourceContext, unmerged};
 use yostel_store::Cache;
 use yostel_versions::Numbering;
 
@@ -73,11 +73,17 @@ pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject
     below.iter().try_for_each(|project| check_tool(&project.manifest, settings))?;
     remove_leftovers(&root, &top.manifest, &below);
     let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
-    let (patience, opener) = (settings.patience.clone(), settings.sources.clone());
-    let answers = Arc::new(InCache(Cache::open(&settings.cache)));
+    let asking = SourceContext {
+        patience: settings.patience.clone(),
+        answers: Arc::new(InCache { cache: Cache::open(&settings.cache), now: settings.now }),
+        credentials: settings.credentials.clone(),
+        certificates: None,
+        offline: settings.offline,
+    };
+    let opener = settings.sources.clone();
     let (paths, elsewhere, files) = (BTreeMap::new(), BTreeMap::new(), settings.files.clone());
     let target = root.clone();
-    Ok(LoadedProject { root, top, below, here, paths, elsewhere, patience, opener, answers, files, target })
+    Ok(LoadedProject { root, top, below, here, paths, elsewhere, opener, asking, files, target })
 }
 
 /// Removes what killed runs left beside the files that they were replacing.

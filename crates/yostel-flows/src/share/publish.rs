@@ -1,9 +1,8 @@
 //! Publish a package.
 
-use std::path::Path;
+use yostel_registry::{Publication, Published, ReleaseRemarks};
 
-use yostel_registry::{Publication, Published, Registry, ReleaseRemarks};
-
+use super::target::{RegistryTarget, with_target};
 use crate::context::Settings;
 use crate::error::FlowError;
 use crate::project::LoadedProject;
@@ -12,10 +11,10 @@ use crate::project::LoadedProject;
 /// `preview`, only says what would be published.
 ///
 /// # Errors
-/// `Registry`.
+/// `Registry`, `Source`.
 pub fn publish(
     project: &LoadedProject,
-    registry: &Path,
+    target: &RegistryTarget,
     remarks: ReleaseRemarks,
     preview: bool,
     settings: &Settings,
@@ -26,12 +25,15 @@ pub fn publish(
         folder => other.folder.strip_prefix(folder)?.strip_prefix('/').map(str::to_owned),
     });
     let without: Vec<String> = inside.filter(|folder| !folder.is_empty()).collect();
-    Ok(Registry::open(registry)?.publish(Publication {
-        folder: &project.folder_of(here),
+    let folder = project.folder_of(here);
+    let publication = Publication {
+        folder: &folder,
         without: &without,
         manifest: &here.manifest,
         now: settings.now,
         remarks,
         preview,
-    })?)
+    };
+    let registry = target.open(settings)?;
+    with_target!(&registry, registry => yostel_registry::publish(registry, &publication))
 }

@@ -5,22 +5,24 @@ use std::path::Path;
 use yostel_documents::{PackageDocument, RegistryIndex};
 use yostel_registry::Registry;
 
+use super::target::RegistryTarget;
+use crate::context::Settings;
 use crate::error::FlowError;
 
-/// Makes a registry in a folder that is empty or not there yet.
+/// Makes a registry where there is none yet, in a folder that is empty or not there; returns its name.
 ///
 /// # Errors
-/// `Registry`.
-pub fn create_registry(folder: &Path, name: &str) -> Result<Registry, FlowError> {
-    Ok(Registry::create(folder, name)?)
+/// `Registry`, `Source`.
+pub fn create_registry(target: &RegistryTarget, name: &str, settings: &Settings) -> Result<String, FlowError> {
+    target.create(name, settings)
 }
 
 /// Lists what a registry holds, by package.
 ///
 /// # Errors
-/// `Registry`.
-pub fn contents(folder: &Path) -> Result<(String, Vec<PackageDocument>), FlowError> {
-    let registry = Registry::open(folder)?;
+/// `Registry`, `Source`.
+pub fn contents(target: &RegistryTarget, settings: &Settings) -> Result<(String, Vec<PackageDocument>), FlowError> {
+    let registry = target.open(settings)?;
     Ok((registry.name().to_owned(), registry.contents()?))
 }
 

@@ -1,37 +1,38 @@
-//! Withdraw a release, and take that back.
+//! Withdraw or deprecate a release, and take that back.
 
-use std::path::Path;
+use yostel_documents::{PackageName, TakenBack};
+use yostel_registry::Saying;
 
-use yostel_documents::PackageName;
-use yostel_registry::Registry;
-
+use super::target::{RegistryTarget, with_target};
 use crate::context::Settings;
 use crate::error::FlowError;
 
-/// Withdraws a release; returns whether it was not withdrawn before.
-///
-/// # Errors
-/// `Registry`.
-pub fn withdraw(
-    registry: &Path,
-    package: &PackageName,
-    version: &str,
-    why: &str,
-    settings: &Settings,
-) -> Result<bool, FlowError> {
-    Ok(Registry::open(registry)?.withdraw(package, version, why, settings.now)?)
+/// Something to say of a release.
+#[derive(Debug, Clone, Copy)]
+pub enum SayingWhat<'s> {
+    /// It must not be chosen anew.
+    Withdrawn,
+    /// Its author no longer maintains it; the package that took its place.
+    Deprecated(Option<&'s PackageName>),
+    /// What was said does not hold any more.
+    TakenBack(TakenBack),
 }
 
-/// Takes back that a release is withdrawn; returns whether it was.
+/// Says something of a release; returns whether it was new.
 ///
 /// # Errors
-/// `Registry`.
-pub fn take_back(
-    registry: &Path,
-    package: &PackageName,
-    version: &str,
-    why: &str,
+/// `Registry`, `Source`.
+pub fn say_of_release(
+    target: &RegistryTarget,
+    (package, version): (&PackageName, &str),
+    (what, why): (SayingWhat<'_>, &str),
     settings: &Settings,
 ) -> Result<bool, FlowError> {
-    Ok(Registry::open(registry)?.take_back(package, version, why, settings.now)?)
+    let saying = Saying { package, version, why, now: settings.now };
+    let registry = target.open(settings)?;
+    with_target!(&registry, registry => match what {
+        SayingWhat::Withdrawn => yostel_registry::withdraw(registry, saying),
+        SayingWhat::Deprecated(instead) => yostel_registry::deprecate(registry, saying, instead),
+        SayingWhat::TakenBack(what) => yostel_registry::take_back(registry, saying, what),
+    })
 }

@@ -18,9 +18,9 @@ use jiff::Timestamp;
 use yostel_documents::PackageName;
 use yostel_flows::{
     ContentError, Context, Counterfactual, DiskFiles, Environment, Event, Files, FlowClass, FlowError, InstallError,
-    InstallRequest, Keep, LoadedProject, LockReport, LockRequest, Observer, OpenSource, RealSources, SearchError,
-    Settings, SettleRequest, Silent, Write, create_registry, environment, explain, install, load_project, lock,
-    publish, settle, verify, where_is,
+    InstallRequest, Keep, LoadedProject, LockReport, LockRequest, Observer, OpenSource, RealSources, RegistryTarget,
+    SearchError, Settings, SettleRequest, Silent, Write, create_registry, environment, explain, install, load_project,
+    lock, publish, settle, verify, where_is,
 };
 use yostel_registry::ReleaseRemarks;
 use yostel_versions::{Order, Version};
@@ -57,7 +57,7 @@ impl World {
     fn new(releases: &[&str], needs: &str) -> Self {
         let world =
             Self { folder: tempfile::tempdir().unwrap(), sources: Arc::new(RealSources), files: Arc::new(DiskFiles) };
-        create_registry(&world.path("station"), "station").unwrap();
+        create_registry(&RegistryTarget::Folder(world.path("station")), "station", &world.settings()).unwrap();
         for release in releases {
             let (label, needs) = release.split_once(':').unwrap_or((release, ""));
             let (name, version) = label.split_once(' ').unwrap();
@@ -70,7 +70,14 @@ impl World {
             fs::write(folder.join("yostel.toml"), manifest).unwrap();
             fs::write(folder.join("bin/tool"), label).unwrap();
             let package = load_project(&folder, &world.settings()).unwrap();
-            publish(&package, &world.path("station"), ReleaseRemarks::default(), false, &world.settings()).unwrap();
+            publish(
+                &package,
+                &RegistryTarget::Folder(world.path("station")),
+                ReleaseRemarks::default(),
+                false,
+                &world.settings(),
+            )
+            .unwrap();
         }
         world.declare(needs);
         world
@@ -95,6 +102,8 @@ impl World {
             platform: "linux/amd64".into(),
             tool: Version::parse("0.1.0", &Order::Semver).unwrap(),
             patience: yostel_flows::Patience::default(),
+            credentials: std::sync::Arc::new(yostel_sources::NoCredentials),
+            offline: false,
             sources: self.sources.clone(),
             files: self.files.clone(),
             journal: Default::default(),

@@ -208,7 +208,14 @@ fn publish_more(world: &World, label: &str) {
     fs::create_dir_all(&folder).unwrap();
     fs::write(folder.join("yostel.toml"), format!("[project]\nname = \"{name}\"\nversion = \"{version}\"\n")).unwrap();
     let package = load_project(&folder, &world.settings()).unwrap();
-    publish(&package, &world.path("station"), Default::default(), false, &world.settings()).unwrap();
+    publish(
+        &package,
+        &yostel_flows::RegistryTarget::Folder(world.path("station")),
+        Default::default(),
+        false,
+        &world.settings(),
+    )
+    .unwrap();
 }
 
 /// A search that was hard once is as hard again for the edits and for the proof.

@@ -6,15 +6,19 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
+use yostel_documents::oci::{
+    ADVISORY_TYPE, Blob, Descriptor, INDEX_TYPE, OCI_MANIFEST, OciIndex, OciManifest, OciPlace, OciTag, PACKAGE_TYPE,
+    REGISTRY_TYPE, RELEASE_TYPE,
+};
 use yostel_documents::{
-    ArchiveDigest, Artifact, PackageName, RegistryHead, RegistryIndex, TreeDigest, WebAddress, Word, archive_file,
-    document_file,
+    ArchiveDigest, Artifact, Credential, PackageName, RegistryHead, RegistryIndex, Secret, TreeDigest, WebAddress,
+    Word, archive_file, document_file,
 };
 use yostel_sources::{
-    AdvisoryReader, FileStamp, FolderSource, NoAnswerCache, Patience, Source, SourceAnswer, SourceErrorKind, SourceSet,
-    WebSource, document_of,
+    AdvisoryReader, Credentials, FileStamp, FolderSource, OciSource, Source, SourceAnswer, SourceContext,
+    SourceErrorKind, SourceSet, WebSource, document_of,
 };
-use yostel_testkit::{MemoryContent, MemorySource, WebServer};
+use yostel_testkit::{MemoryContent, MemorySource, OciManner, OciServer, WebServer};
 
 pub(crate) fn name(text: &str) -> PackageName {
     PackageName::parse(text).unwrap()
@@ -156,10 +160,76 @@ fn a_web_server_keeps_it_too() {
     written(folder.path());
     let server = WebServer::serving(folder.path());
     let address = WebAddress::parse(server.address()).unwrap();
-    let (patience, answers) = (Patience::default(), Arc::new(NoAnswerCache));
-    let source = WebSource::open(Word::parse("station").unwrap(), vec![address], patience, (answers, false)).unwrap();
+    let source = WebSource::open(Word::parse("station").unwrap(), vec![address], &SourceContext::default()).unwrap();
     keeps_the_contract(&source);
     assert_eq!(source.registry(), "r");
+}
+
+#[test]
+fn an_oci_registry_keeps_it_too_with_pages_and_tokens() {
+    for manner in [
+        OciManner::default(),
+        OciManner { page: Some(1), user: Some("alice:s3cret".into()), has_tokens: true },
+        OciManner { user: Some("alice:s3cret".into()), ..OciManner::default() },
+    ] {
+        let server = OciServer::like(manner, |_| None);
+        fill(&server);
+        let place = OciPlace::parse(&format!("{}/a/r", server.host())).unwrap();
+        let context = SourceContext { credentials: Arc::new(Alice), ..SourceContext::default() };
+        let source = OciSource::open(Word::parse("station").unwrap(), &[place], &context).unwrap();
+        keeps_the_contract(&source);
+        assert_eq!(source.registry(), "r");
+    }
+}
+
+/// Knows one user, of every host.
+#[derive(Debug)]
+pub(crate) struct Alice;
+
+impl Credentials for Alice {
+    fn of(&self, _host: &str) -> Result<Option<Credential>, String> {
+        Ok(Some(Credential::Password { user: "alice".into(), password: Secret::new("s3cret") }))
+    }
+}
+
+/// Puts an artifact under a tag.
+pub(crate) fn put(server: &OciServer, repository: &str, tag: &str, (manifest, blobs): (OciManifest, Vec<Blob>)) {
+    server.content(|content| {
+        for blob in blobs {
+            content.blobs.insert((repository.to_owned(), blob.digest), blob.bytes);
+        }
+        let put = (OCI_MANIFEST.to_owned(), manifest.write());
+        content.manifests.insert((repository.to_owned(), tag.to_owned()), put);
+    });
+}
+
+/// Writes the registry of the contract as docs/formats.md §16 has it.
+pub(crate) fn fill(server: &OciServer) {
+    let of = |kind: &str, says: &str| OciManifest::of(kind, says, Vec::new(), BTreeMap::new());
+    put(server, "a/r", "_registry", of(REGISTRY_TYPE, &RegistryHead { name: "r".into(), format: 1 }.write()));
+    for (package, text) in documents() {
+        put(server, "a/r", &OciTag::of_package(&name(package)), of(PACKAGE_TYPE, "{}"));
+        put(server, &format!("a/r/{package}"), "1.0.0", of(RELEASE_TYPE, &text));
+        if package != "torn" {
+            let index = OciIndex { tags: vec!["1.0.0".into()], document: text };
+            put(server, &format!("a/r/{package}"), "_index", of(INDEX_TYPE, &index.write()));
+            let blob = ((format!("a/r/{package}"), ArchiveDigest::of(ARCHIVE).to_string()), ARCHIVE.to_vec());
+            server.content(|content| content.blobs.insert(blob.0, blob.1));
+        }
+    }
+    for (file, text) in ADVISORIES.into_iter().chain([(UNWANTED, "{}")]) {
+        let blob = Blob::of(text);
+        let layer = Descriptor {
+            media_type: "application/json".into(),
+            digest: blob.digest.clone(),
+            size: blob.bytes.len() as u64,
+            data: None,
+            annotations: BTreeMap::from([("org.opencontainers.image.title".into(), file.into())]),
+        };
+        let (manifest, mut blobs) = OciManifest::of(ADVISORY_TYPE, "{}", vec![layer], BTreeMap::new());
+        blobs.push(blob);
+        put(server, "a/r", &OciTag::of_advisory(file), (manifest, blobs));
+    }
 }
 
 #[test]

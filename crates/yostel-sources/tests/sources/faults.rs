@@ -10,8 +10,8 @@ use std::time::{Duration, Instant};
 
 use yostel_documents::{ArchiveDigest, Artifact, TreeDigest, WebAddress, Word, archive_file};
 use yostel_sources::{
-    AnswerCache, CachedAnswer, NoAnswerCache, Patience, Source, SourceAnswer, SourceError, SourceErrorKind, WebFault,
-    WebSource, document_of,
+    AnswerCache, CachedAnswer, NoAnswerCache, Patience, Source, SourceAnswer, SourceContext, SourceError,
+    SourceErrorKind, WebFault, WebSource, document_of,
 };
 use yostel_testkit::{WebFailure, WebRequest, WebServer};
 
@@ -22,9 +22,14 @@ fn patience() -> Patience {
     Patience { idle: Duration::from_millis(500), total: Duration::from_secs(20), ..Patience::default() }
 }
 
+/// Asks like that, and keeps answers there.
+fn asking(patience: Patience, answers: Arc<dyn AnswerCache>) -> SourceContext {
+    SourceContext { patience, answers, ..SourceContext::default() }
+}
+
 fn open(servers: &[&WebServer], answers: Arc<dyn AnswerCache>) -> Result<WebSource, SourceError> {
     let addresses = servers.iter().map(|server| WebAddress::parse(server.address()).unwrap()).collect();
-    WebSource::open(Word::parse("station").unwrap(), addresses, patience(), (answers, false))
+    WebSource::open(Word::parse("station").unwrap(), addresses, &asking(patience(), answers))
 }
 
 /// A server of the registry of the contract that fails with one file, for so many times.
@@ -61,7 +66,7 @@ fn fault_of(answer: SourceAnswer) -> WebFault {
 
 fn fault(answer: SourceAnswer) -> String {
     match answer.unwrap_err().kind {
-        SourceErrorKind::Web { fault, address } => {
+        SourceErrorKind::Web { fault, address, .. } => {
             assert!(address.ends_with("/releases/gust.json"), "{address}");
             fault.to_string()
         }
@@ -177,9 +182,13 @@ fn what_did_not_change_is_not_sent_again_and_what_is_broken_is_not_kept() {
     assert_eq!(first, ask());
     // Without asking anybody, what is kept is known, and nothing else.
     let address = WebAddress::parse(server.address()).unwrap();
-    let kept = (answers.clone() as Arc<dyn AnswerCache>, true);
     let count = server.asked().len();
-    let source = WebSource::open(Word::parse("station").unwrap(), vec![address], patience(), kept).unwrap();
+    let source = WebSource::open(
+        Word::parse("station").unwrap(),
+        vec![address],
+        &SourceContext { offline: true, ..asking(patience(), answers.clone()) },
+    )
+    .unwrap();
     assert_eq!(String::from_utf8(document_of(&source, &name("gust")).unwrap().unwrap().bytes).unwrap(), first);
     assert_eq!(fault_of(document_of(&source, &name("valley/map"))), WebFault::NotCached);
     assert_eq!(server.asked().len(), count);
@@ -262,7 +271,7 @@ fn many_are_asked_at_once_over_few_connections() {
     let address = WebAddress::parse(slow.address()).unwrap();
     let stop = stopping.stop.clone();
     let answers = Arc::new(NoAnswerCache);
-    let source = WebSource::open(Word::parse("station").unwrap(), vec![address], stopping, (answers, false)).unwrap();
+    let source = WebSource::open(Word::parse("station").unwrap(), vec![address], &asking(stopping, answers)).unwrap();
     std::thread::spawn(move || {
         std::thread::sleep(Duration::from_millis(100));
         stop.store(true, Ordering::Relaxed);
@@ -346,7 +355,7 @@ fn what_drips_comes_to_an_end() {
     let address = WebAddress::parse(server.address()).unwrap();
     let patience = Patience { total: Duration::from_secs(1), ..patience() };
     let station = Word::parse("station").unwrap();
-    let source = WebSource::open(station, vec![address], patience, (Arc::new(NoAnswerCache), false)).unwrap();
+    let source = WebSource::open(station, vec![address], &asking(patience, Arc::new(NoAnswerCache))).unwrap();
     let began = Instant::now();
     assert_eq!(read(&source, &artifact).unwrap_err().to_string(), "it took too long");
     assert_eq!(fault(document_of(&source, &name("gust"))), "it took too long");
@@ -388,7 +397,7 @@ fn who_is_not_reached_or_has_no_registry_is_told_so() {
     let address = WebAddress::parse(&format!("http://{free}/r")).unwrap();
     let answers = Arc::new(NoAnswerCache);
     let told =
-        WebSource::open(Word::parse("station").unwrap(), vec![address], patience(), (answers, false)).unwrap_err();
+        WebSource::open(Word::parse("station").unwrap(), vec![address], &asking(patience(), answers)).unwrap_err();
     assert!(matches!(told.kind, SourceErrorKind::Web { fault: WebFault::Broken(_), .. }), "{told}");
     assert!(told.to_string().contains("refused"), "{told}");
 }

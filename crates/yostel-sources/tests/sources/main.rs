@@ -6,6 +6,7 @@
 
 mod contract;
 mod faults;
+mod oci;
 
 use std::path::Path;
 

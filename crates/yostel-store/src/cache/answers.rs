@@ -1,6 +1,7 @@
 //! Files of registries on web servers, as they came, so that they are fetched again only when they changed.
 
 use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
 
 use serde::{Deserialize, Serialize};
 use yostel_documents::{Sha256, to_hex};
@@ -22,6 +23,8 @@ pub struct KeptFile {
     pub changed: Option<String>,
     /// Its content.
     pub bytes: Vec<u8>,
+    /// Whether the server has no such file: that was its answer.
+    pub is_missing: bool,
 }
 
 /// The line before the content.
@@ -31,6 +34,8 @@ struct Head {
     tag: Option<String>,
     changed: Option<String>,
     digest: String,
+    #[serde(default)]
+    is_missing: bool,
 }
 
 impl Cache {
@@ -41,7 +46,8 @@ impl Cache {
         let head: Head = serde_json::from_slice(&bytes[..end]).ok()?;
         let content = bytes[end + 1..].to_vec();
         let is_whole = head.address == address && head.digest == to_hex(&Sha256::of(&content));
-        is_whole.then_some(KeptFile { address: head.address, tag: head.tag, changed: head.changed, bytes: content })
+        let Head { address, tag, changed, is_missing, .. } = head;
+        is_whole.then_some(KeptFile { address, tag, changed, bytes: content, is_missing })
     }
 
     /// Keeps a file, in place of what was kept of its address.
@@ -51,13 +57,26 @@ impl Cache {
     pub fn keep_file(&self, file: &KeptFile) -> Result<(), FileError> {
         let digest = to_hex(&Sha256::of(&file.bytes));
         let (address, tag, changed) = (file.address.clone(), file.tag.clone(), file.changed.clone());
-        let head = Head { address, tag, changed, digest };
+        let head = Head { address, tag, changed, digest, is_missing: file.is_missing };
         let mut bytes = serde_json::to_vec(&head).expect("texts always serialise");
         bytes.push(b'\n');
         bytes.extend_from_slice(&file.bytes);
         let root = self.make_root()?;
         root.make_folders("answers")?;
         root.write_atomically(path_of(&file.address), &bytes)
+    }
+
+    /// Remembers that a file that was kept was the server's at a time, in seconds since 1970.
+    pub fn confirm_file(&self, address: &str, now: i64) {
+        let now = SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(now).unwrap_or_default());
+        if let Ok(folder) = self.folder() {
+            folder.set_time(path_of(address), now).ok();
+        }
+    }
+
+    /// Returns when a file was kept, or last found to be still so, in seconds since 1970.
+    pub fn file_seen(&self, address: &str) -> Option<i64> {
+        Some(self.folder().ok()?.meta(path_of(address)).ok()?.modified)
     }
 
     /// Forgets files that were fetched before a time, in seconds since 1970.
@@ -89,7 +108,8 @@ mod tests {
         let address = "https://station.example/releases/gust.json";
         assert_eq!(cache.kept_file(address), None);
         let bytes = b"{\"a\":\n1}\n".to_vec();
-        let file = KeptFile { address: address.into(), tag: Some("\"x\"".into()), changed: None, bytes };
+        let file =
+            KeptFile { address: address.into(), tag: Some("\"x\"".into()), changed: None, bytes, is_missing: false };
         cache.keep_file(&file).unwrap();
         assert_eq!(cache.kept_file(address), Some(file.clone()));
         let path = folder.path().join(path_of(address));

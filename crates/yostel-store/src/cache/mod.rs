@@ -17,6 +17,7 @@ mod aside;
 mod health;
 mod journal;
 mod kit;
+mod nameless;
 mod notes;
 mod prune;
 mod records;

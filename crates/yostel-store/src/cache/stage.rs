@@ -57,7 +57,11 @@ impl StagedTree {
 }
 
 impl StagedArchive {
-    fn open(&self) -> Result<File, FileError> {
+    /// Opens it, as long as it is staged.
+    ///
+    /// # Errors
+    /// When it cannot be opened.
+    pub fn open(&self) -> Result<File, FileError> {
         let (folder, name) = self.made.at();
         folder.open_file(name)
     }

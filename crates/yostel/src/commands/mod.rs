@@ -49,8 +49,22 @@ pub(crate) enum Command {
     Export(share::export::Export),
     Publish(share::publish::Publish),
     Withdraw(share::withdraw::Withdraw),
+    Deprecate(share::deprecate::Deprecate),
     Registry(share::registry::Registry),
+    Login(share::login::Login),
+    Logout(share::login::Logout),
     Demo(learn::demo::Demo),
+}
+
+impl Command {
+    /// Tells whether no server is to be asked about packages.
+    pub(crate) fn is_offline(&self) -> bool {
+        match self {
+            Self::Lock(arguments) => arguments.offline,
+            Self::Update(arguments) => arguments.offline,
+            _ => false,
+        }
+    }
 }
 
 /// The commands as people work, for the help.
@@ -61,7 +75,7 @@ const GROUPS: [(&str, &[&str]); 8] = [
     ("Look", &["explain", "list", "tree", "graph", "audit", "compare", "drift", "report"]),
     ("Move", &["update", "culprit", "undo", "propose", "proposals", "import"]),
     ("Keep", &["cache"]),
-    ("Share", &["publish", "withdraw", "registry", "export"]),
+    ("Share", &["publish", "withdraw", "deprecate", "registry", "login", "logout", "export"]),
     ("Learn", &["demo"]),
 ];
 
@@ -113,7 +127,10 @@ pub(crate) fn run(command: Command, call: &Call) -> Result<Answer, FlowError> {
         Command::Export(arguments) => share::export::run(arguments, call),
         Command::Publish(arguments) => share::publish::run(arguments, call),
         Command::Withdraw(arguments) => share::withdraw::run(arguments, call),
+        Command::Deprecate(arguments) => share::deprecate::run(arguments, call),
         Command::Registry(arguments) => share::registry::run(arguments, call),
+        Command::Login(arguments) => share::login::login(arguments, call),
+        Command::Logout(arguments) => share::login::logout(arguments, call),
         Command::Demo(arguments) => learn::demo::run(arguments, call),
     }
 }

@@ -109,6 +109,9 @@ const IN_ORDER: &[(&str, &str)] = &[
     ("", "registry create other"),
     ("", "registry index station"),
     ("", "registry list station"),
+    ("", "registry copy station other unit"),
+    ("", "deprecate unit 1.0.0 --from other --why old"),
+    ("", "logout station.example"),
     ("console", "add hoist ^1"),
     ("console", "add hoist --agreed"),
     ("console", "remove hoist"),
@@ -188,6 +191,13 @@ fn every_command_answers_as_its_page_says_and_fails_as_that_of_failures_does() {
     ] {
         seen.push(json("console", words, 0));
     }
+    let mut login = sandbox.command("", "--format json login station.example");
+    let login = sandbox.finish(login.stdin(std::fs::File::open(sandbox.path("console/yostel.lock")).unwrap()));
+    assert_eq!(login.status, 2, "a lockfile is no token");
+    sandbox.write("token", "t0ken\n");
+    let mut login = sandbox.command("", "--format json login station.example");
+    let login = sandbox.finish(login.stdin(std::fs::File::open(sandbox.path("token")).unwrap())).expect(0);
+    seen.push(serde_json::from_str::<Value>(&login.stdout).unwrap()["command"].as_str().unwrap().to_owned());
     sandbox.write("console/list.csv", "name,version\nunit,1.0.0\nnone,1\n");
     seen.push(json("console", "import list.csv --preview", 0));
     seen.push(json("console", "audit --under .", 1));

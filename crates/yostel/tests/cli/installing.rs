@@ -383,15 +383,15 @@ fn a_release_takes_one_more_platform_and_never_other_files() {
     let publish = |platform: &str| sandbox.run("made/probe", &format!("publish --to ../../station {platform}"));
     sandbox.write("made/probe/share/made-for", "linux/arm64");
     assert!(publish("--platform linux/arm64").expect(0).stdout.contains("published already"));
-    publish("--platform linux/amd64").expect(4).says(&["probe 1.0.0 is published already, and its files differ"]);
-    publish("").expect(4).says(&["the platforms it is for differ"]);
+    publish("--platform linux/amd64").expect(4).says(&["probe 1.0.0 is published already, and differs in its files"]);
+    publish("").expect(4).says(&["differs in the platforms it is for"]);
     publish("--platform any").expect(2).says(&["without --platform, it fits any"]);
     publish("--platform Linux").expect(2).says(&["like `linux/amd64`"]);
     sandbox.write(
         "made/probe/yostel.toml",
         "[project]\nname = \"probe\"\nversion = \"1.0.0\"\n[needs.run]\nunit = \"^1\"\n",
     );
-    publish("--platform darwin/arm64").expect(4).says(&["what it needs or offers differ"]);
+    publish("--platform darwin/arm64").expect(4).says(&["differs in what it needs or offers"]);
 }
 
 #[test]

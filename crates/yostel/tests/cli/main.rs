@@ -45,6 +45,7 @@ mod pipelines;
 mod proposing;
 mod refusals;
 mod refusing;
+mod registries;
 mod reporting;
 mod settling;
 mod sources;

@@ -63,6 +63,7 @@ const REFUSALS: &[(&str, &str)] = &[
     ("check-nowhere", "say '[checks.smoke]' 'run = \"true\"' 'in = [\"other\"]'; fine lock; refuse run --checks"),
     ("collision", "need '\"valley/bell\" = \"*\"'; refuse lock"),
     ("constraint", "refuse add unit '>>1'"),
+    ("credentials", "refuse login station.example < /dev/null"),
     ("disk-full", "trap '' XFSZ; ulimit -f 0; refuse lock"),
     (
         "document-too-long",

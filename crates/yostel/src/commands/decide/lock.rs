@@ -6,8 +6,10 @@ use std::time::{Duration, Instant};
 use clap::{Args, ValueEnum};
 use jiff::Timestamp;
 use yostel_answers::answers::decide::LockAnswer;
+use yostel_answers::words::ago;
 use yostel_answers::words::{Viewpoint, doubt_words, notice_words};
 use yostel_answers::{Code, Diagnostic, Suggestion};
+use yostel_documents::SourceName;
 use yostel_documents::{Take, time_of};
 use yostel_findings::{BothMoved, Move, MoveKind};
 use yostel_flows::{FlowError, Keep, LockReport, LockRequest, SearchError, SearchReport, Sides, Standing, Write, lock};
@@ -39,6 +41,10 @@ pub(crate) struct Lock {
 
     #[command(flatten)]
     go_on: GoOn,
+
+    /// Ask no server: what the cache has of their registries is all there is
+    #[arg(long)]
+    pub(crate) offline: bool,
 
     /// Show everything, however long
     #[arg(long)]
@@ -209,6 +215,7 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
         };
         text.push_str(&note(format!("{what}. For the best: {again}")));
     }
+    text.push_str(&by_cache(&report.cached, call));
     for both in report.both_moved.iter().flatten() {
         let BothMoved { package, ours, theirs } = both;
         text.push_str(&note(format!("ours moved {package} to {ours}, theirs to {theirs}; the newer counts")));
@@ -247,6 +254,17 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
         text.push_str(&next_step("yostel install"));
     }
     text
+}
+
+/// Tells how old that is which the cache has of sources that were not asked.
+pub(crate) fn by_cache(cached: &[(SourceName, Option<Timestamp>)], call: &Call) -> String {
+    let told = cached.iter().map(|(source, seen)| match seen {
+        Some(seen) => {
+            note(format!("{source} was not asked: the cache has what it said {}", ago(*seen, call.settings.now)))
+        }
+        None => note(format!("{source} was not asked, and the cache has nothing of it")),
+    });
+    told.collect()
 }
 
 /// Tells what registries say of what was locked, and of what is.

@@ -9,7 +9,9 @@ use jiff::Timestamp;
 use serde::Deserialize;
 use yostel_documents::PackageName;
 use yostel_files::FileError;
-use yostel_flows::{FlowError, Settings, create_registry, load_project, publish, withdraw};
+use yostel_flows::{
+    FlowError, RegistryTarget, SayingWhat, Settings, create_registry, load_project, publish, say_of_release,
+};
 use yostel_registry::ReleaseRemarks;
 
 /// Every file of the demo world: path, whether it is executable, content.
@@ -57,7 +59,8 @@ pub(super) fn make_world(root: &Path, settings: &Settings) -> Result<(), FlowErr
         fs::create_dir_all(&path).map_err(FileError::when("make the folder", path))?;
     }
     let station = root.join("station");
-    create_registry(&station, "station")?;
+    let registry = RegistryTarget::Folder(station.clone());
+    create_registry(&registry, "station", settings)?;
     let history = read_history();
     let mut releases: Vec<(&String, &String)> = history.published.iter().map(|(label, date)| (date, label)).collect();
     releases.sort();
@@ -71,13 +74,13 @@ pub(super) fn make_world(root: &Path, settings: &Settings) -> Result<(), FlowErr
             deprecated: deprecated.map(|deprecated| deprecated.why.clone()),
             replaced_by: deprecated.and_then(|deprecated| PackageName::parse(&deprecated.replaced_by).ok()),
         };
-        publish(&package, &station, remarks, false, &settings)?;
+        publish(&package, &registry, remarks, false, &settings)?;
     }
     for (label, withdrawn) in &history.withdrawn {
         let (name, version) = label.split_once(' ').expect("the history says name and version");
         let name = PackageName::parse(name).expect("the history names packages");
         let settings = Settings { now: day(&withdrawn.on), ..settings.clone() };
-        withdraw(&station, &name, version, &withdrawn.why, &settings)?;
+        say_of_release(&registry, (&name, version), (SayingWhat::Withdrawn, &withdrawn.why), &settings)?;
     }
     let extras = made.path().join("registry-extras/advisories");
     for entry in fs::read_dir(&extras).map_err(FileError::when("read the folder", &extras))?.flatten() {

@@ -50,6 +50,10 @@ pub(crate) struct Update {
     #[arg(long)]
     edit: bool,
 
+    /// Ask no server: what the cache has of their registries is all there is
+    #[arg(long)]
+    pub(crate) offline: bool,
+
     /// Choose on the terminal which of the moves to make
     #[arg(long, conflicts_with = "alternatives")]
     choose: bool,

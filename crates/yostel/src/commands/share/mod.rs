@@ -1,6 +1,10 @@
 //! Share: registries.
 
+mod copy;
+pub(crate) mod deprecate;
 pub(crate) mod export;
+pub(crate) mod login;
+mod place;
 pub(crate) mod publish;
 pub(crate) mod registry;
 pub(crate) mod withdraw;

@@ -8,7 +8,7 @@ use yostel_registry::ReleaseRemarks;
 
 use crate::answer::{Answer, Said};
 use crate::call::Call;
-use crate::commands::share::registry::registry_there;
+use crate::commands::share::place::registry_there;
 use crate::exit::Exit;
 use crate::options::package_name;
 use crate::render::{count, note, size};
@@ -20,7 +20,7 @@ use crate::sanitise::sanitise;
 /// changes nothing; different content is refused.
 #[derive(Debug, Args)]
 pub(crate) struct Publish {
-    /// The registry: a source of the manifest, or a folder
+    /// The registry: a source of the manifest, a folder, or oci://HOST/NAME
     #[arg(long, value_name = "REGISTRY")]
     to: String,
 

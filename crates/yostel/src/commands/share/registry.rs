@@ -1,21 +1,18 @@
 //! `registry`: make one, look into one.
 
-use std::path::PathBuf;
-
 use clap::{Args, Subcommand};
 use yostel_answers::answers::share::{RegistryCreateAnswer, RegistryIndexAnswer, RegistryListAnswer};
 use yostel_answers::{Code, Diagnostic, Suggestion};
-use yostel_documents::{SourceName, Word, nearest};
-use yostel_flows::{FlowError, LoadedProject, contents, create_registry, write_index};
+use yostel_flows::{FlowError, RegistryTarget, contents, create_registry, write_index};
 
 use crate::answer::Answer;
 use crate::answer::failure_of;
 use crate::call::Call;
+use crate::commands::share::place::{registry_there, shown, target};
 use crate::exit::Exit;
-use crate::options::word;
 use crate::render::{Columns, Head, count, next_step};
 
-/// Make a registry in a folder, or look into one
+/// Make a registry, or look into one
 #[derive(Debug, Args)]
 pub(crate) struct Registry {
     #[command(subcommand)]
@@ -24,9 +21,9 @@ pub(crate) struct Registry {
 
 #[derive(Debug, Subcommand)]
 enum Task {
-    /// Make a registry in a folder that is empty or not there yet
+    /// Make a registry in a folder that is empty or not there yet, or in an OCI registry
     Create {
-        /// The folder, or a source of the manifest that has none yet
+        /// The folder, oci://HOST/NAME in an OCI registry, or a source of the manifest that has none yet
         registry: String,
         /// The registry's name; the folder's when left out
         #[arg(long)]
@@ -37,80 +34,48 @@ enum Task {
         /// A source of the manifest, or a folder
         registry: String,
     },
+    /// Copy releases from one registry to another: all, some packages, or what is locked. What is there already is not fetched
+    Copy(super::copy::Copy),
     /// List what a registry holds
     List {
-        /// A source of the manifest, or a folder
+        /// A source of the manifest, a folder, or oci://HOST/NAME
         registry: String,
     },
-}
-
-/// Returns the folder of a registry, which is named as a source of the manifest, where there is one, or by its folder.
-fn registry_folder(named: &str, project: Option<&LoadedProject>, call: &Call) -> PathBuf {
-    let source = word(named).ok().and_then(|name: SourceName| {
-        project.and_then(|project| Some(project.root.join(project.manifest().sources.get(&name)?.place.folder()?)))
-    });
-    source.unwrap_or_else(|| call.folder.join(named))
-}
-
-/// Refuses what is on a web server: nothing can be written there.
-fn refuse_web(named: &str, project: Option<&LoadedProject>, call: &Call) -> Result<(), Answer> {
-    let declared = word(named).ok().and_then(|name| project?.manifest().sources.get(&name));
-    let Some(declared) = declared.filter(|declared| declared.place.folder().is_none()) else { return Ok(()) };
-    let headline = format!("source {named} is on a web server, {}, which cannot be written to", declared.place);
-    let next = "name the folder that the server serves";
-    Err(failure_of(&[Diagnostic::new(Code::NoSuchRegistry, headline, next)], Exit::Usage, call.format))
-}
-
-/// Like [`registry_folder`], of one that is there; else the answer that says so.
-pub(super) fn registry_there(named: &str, project: Option<&LoadedProject>, call: &Call) -> Result<PathBuf, Answer> {
-    refuse_web(named, project, call)?;
-    let folder = registry_folder(named, project, call);
-    if folder.exists() {
-        return Ok(folder);
-    }
-    let sources: Vec<&str> =
-        project.map_or_else(Vec::new, |project| project.manifest().sources.keys().map(Word::as_str).collect());
-    let headline = match sources.contains(&named) {
-        true => format!("source {named}: there is no folder {}", call.show(&folder)),
-        false => format!("`{named}` is neither a source of the manifest nor a folder"),
-    };
-    let near = nearest(named, sources.iter().copied().filter(|source| *source != named));
-    let make = Suggestion::run(format!("yostel registry create {named}"), "to make one there");
-    let diagnostic = match near {
-        Some(near) => {
-            let exists = format!("{near} exists, if that is the one");
-            Diagnostic::new(Code::NoSuchRegistry, headline, exists).or(make)
-        }
-        None => Diagnostic::new(Code::NoSuchRegistry, headline, make),
-    };
-    Err(failure_of(&[diagnostic], Exit::Usage, call.format))
 }
 
 pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError> {
     match arguments.task {
         Task::Create { registry, name } => {
             let project = call.manifests().ok();
-            if let Err(refused) = refuse_web(&registry, project.as_ref(), call) {
-                return Ok(refused);
-            }
-            let path = registry_folder(&registry, project.as_ref(), call);
-            let of_folder = || path.file_name().map_or_else(|| "registry".into(), |n| n.to_string_lossy().into_owned());
-            let made = create_registry(&path, &name.unwrap_or_else(of_folder))?;
+            let target = match target(&registry, project.as_ref(), call) {
+                Ok(target) => target,
+                Err(refused) => return Ok(refused),
+            };
+            let last = |text: &str| text.rsplit('/').next().unwrap_or_default().to_owned();
+            let of_place = || match &target {
+                RegistryTarget::Folder(path) => {
+                    path.file_name().map_or_else(|| "registry".into(), |n| n.to_string_lossy().into_owned())
+                }
+                RegistryTarget::Oci { place, .. } => last(place.prefix()),
+            };
+            let made = create_registry(&target, &name.unwrap_or_else(of_place), &call.settings)?;
             let next = format!("in the folder of a package, yostel publish --to REGISTRY; this one is {registry}");
+            let place = shown(&target, call);
             Ok(Answer::done(
                 call,
                 Exit::Fine,
-                || RegistryCreateAnswer { folder: path.clone(), name: made.name().to_owned() },
-                || format!("Made the registry {} in {}.\n{}", made.name(), call.show(&path), next_step(next)),
+                || RegistryCreateAnswer { folder: target.folder().cloned(), place: place.clone(), name: made.clone() },
+                || format!("Made the registry {made} in {place}.\n{}", next_step(next)),
             ))
         }
         Task::Index { registry } => index(&registry, call),
+        Task::Copy(arguments) => super::copy::run(arguments, call),
         Task::List { registry } => {
-            let folder = match registry_there(&registry, call.manifests().ok().as_ref(), call) {
-                Ok(folder) => folder,
+            let target = match registry_there(&registry, call.manifests().ok().as_ref(), call) {
+                Ok(target) => target,
                 Err(none) => return Ok(none),
             };
-            let (name, documents) = contents(&folder)?;
+            let (name, documents) = contents(&target, &call.settings)?;
             if call.json() {
                 return Ok(Answer::document(call, Exit::Fine, &RegistryListAnswer::of(&name, &documents)));
             }
@@ -150,7 +115,12 @@ pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError>
 /// Writes down what a registry holds.
 fn index(registry: &str, call: &Call) -> Result<Answer, FlowError> {
     let folder = match registry_there(registry, call.manifests().ok().as_ref(), call) {
-        Ok(folder) => folder,
+        Ok(RegistryTarget::Folder(folder)) => folder,
+        Ok(RegistryTarget::Oci { place, .. }) => {
+            let headline = format!("{place} needs no index: an OCI registry lists what it has");
+            let next = Suggestion::run(format!("yostel registry list {registry}"), "to see what it holds");
+            return Ok(failure_of(&[Diagnostic::new(Code::NoSuchRegistry, headline, next)], Exit::Usage, call.format));
+        }
         Err(none) => return Ok(none),
     };
     let (index, changed) = write_index(&folder)?;

@@ -2,12 +2,12 @@
 
 use clap::Args;
 use yostel_answers::answers::share::WithdrawAnswer;
-use yostel_documents::PackageName;
-use yostel_flows::{FlowError, take_back, withdraw};
+use yostel_documents::{PackageName, TakenBack};
+use yostel_flows::{FlowError, SayingWhat, say_of_release};
 
 use crate::answer::Answer;
 use crate::call::Call;
-use crate::commands::share::registry::registry_there;
+use crate::commands::share::place::registry_there;
 use crate::exit::Exit;
 use crate::options::package_name;
 
@@ -21,7 +21,7 @@ pub(crate) struct Withdraw {
     /// The version
     version: String,
 
-    /// The registry: a source of the manifest, or a folder
+    /// The registry: a source of the manifest, a folder, or oci://HOST/NAME
     #[arg(long, value_name = "REGISTRY")]
     from: String,
 
@@ -39,9 +39,9 @@ pub(crate) fn run(arguments: Withdraw, call: &Call) -> Result<Answer, FlowError>
         Ok(registry) => registry,
         Err(none) => return Ok(none),
     };
-    let say = if arguments.take_back { take_back } else { withdraw };
-    let new = say(&registry, &arguments.package, &arguments.version, &arguments.why, &call.settings)?;
+    let what = if arguments.take_back { SayingWhat::TakenBack(TakenBack::Withdrawn) } else { SayingWhat::Withdrawn };
     let (package, version) = (&arguments.package, &arguments.version);
+    let new = say_of_release(&registry, (package, version), (what, &arguments.why), &call.settings)?;
     Ok(Answer::done(
         call,
         Exit::Fine,

@@ -1,0 +1,191 @@
+//! Sending to OCI registries (Distribution Specification 1.1, "Push"): contents, in one request or in pieces, and manifests.
+
+use std::io::Read;
+
+use reqwest::header::{self, HeaderMap};
+use reqwest::{Method, StatusCode, Url};
+use yostel_documents::oci::{Blob, OCI_MANIFEST, OciManifest};
+
+use super::reading::{Repositories, manifest_of};
+use crate::fault::WebFault;
+use crate::http::{Reply, Request, put};
+use crate::mirrors::Fault;
+
+/// How much of a content is sent, and held, at a time, in bytes. What is no longer goes in one request.
+const PIECE: usize = 16 << 20;
+
+/// How often sending a content is begun anew: what breaks off in between can seldom be taken up.
+const TRIES: u32 = 3;
+
+/// Opens a content, to be sent from its first byte on.
+pub type OpenContent<'c> = dyn Fn() -> std::io::Result<Box<dyn Read + Send>> + Sync + 'c;
+
+impl Repositories {
+    fn address(&self, file: &str) -> String {
+        format!("{}/{file}", self.files.preferred())
+    }
+
+    /// Sends a request about a file, and returns what the registry says to it.
+    async fn say(&self, request: &Request<'_>, is_repeatable: bool) -> Result<Reply, Fault> {
+        let reply = self.files.web.send(request, is_repeatable).await;
+        reply.map_err(|fault| Fault::at(request.address, fault))
+    }
+
+    /// Tells whether a repository has a content.
+    pub(super) async fn has(&self, repository: &str, digest: &str) -> Result<bool, Fault> {
+        let address = self.address(&format!("{repository}blobs/{digest}"));
+        let request = Request { method: Method::HEAD, address: &address, headers: HeaderMap::new(), body: &[] };
+        // Registries that do not answer this are told everything.
+        Ok(self.say(&request, true).await?.status == StatusCode::OK)
+    }
+
+    /// Sends a content that is held already.
+    pub(super) async fn send_blob(&self, repository: &str, blob: &Blob) -> Result<(), Fault> {
+        let open = || Ok(Box::new(std::io::Cursor::new(blob.bytes.clone())) as Box<dyn Read + Send>);
+        self.send_content(repository, (&blob.digest, blob.bytes.len() as u64), None, &open).await
+    }
+
+    /// Sends a content of a digest and a size, where the repository does not have it; it is taken from another repository of
+    /// the same registry where that has it.
+    pub(super) async fn send_content(
+        &self,
+        repository: &str,
+        (digest, size): (&str, u64),
+        elsewhere: Option<&str>,
+        open: &OpenContent<'_>,
+    ) -> Result<(), Fault> {
+        if self.has(repository, digest).await? {
+            return Ok(());
+        }
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            match self.send_once(repository, (digest, size), elsewhere, open).await {
+                Err(Fault { fault: WebFault::Broken(_) | WebFault::Silent(_) | WebFault::Status(_), .. })
+                    if tries < TRIES =>
+                {
+                    tokio::time::sleep(crate::fault::pause(tries)).await;
+                }
+                done => return done,
+            }
+        }
+    }
+
+    async fn send_once(
+        &self,
+        repository: &str,
+        (digest, size): (&str, u64),
+        elsewhere: Option<&str>,
+        open: &OpenContent<'_>,
+    ) -> Result<(), Fault> {
+        let mut begin = self.address(&format!("{repository}blobs/uploads/"));
+        if let Some(other) = elsewhere {
+            begin.push_str(&format!("?mount={digest}&from={other}"));
+        }
+        let request = Request { method: Method::POST, address: &begin, headers: HeaderMap::new(), body: &[] };
+        let reply = self.say(&request, true).await?;
+        if reply.status == StatusCode::CREATED {
+            return Ok(());
+        }
+        let mut at = location(&begin, &reply, StatusCode::ACCEPTED)?;
+        let failed = |error: std::io::Error| Fault::at(begin.clone(), WebFault::Broken(error.to_string()));
+        let mut content = open().map_err(failed)?;
+        let mut piece = Vec::new();
+        let mut sent = 0u64;
+        loop {
+            piece.clear();
+            content.by_ref().take(PIECE as u64).read_to_end(&mut piece).map_err(failed)?;
+            let is_last = sent + piece.len() as u64 >= size || piece.is_empty();
+            let mut headers = HeaderMap::new();
+            put(&mut headers, header::CONTENT_TYPE, "application/octet-stream");
+            put(&mut headers, header::CONTENT_LENGTH, &piece.len().to_string());
+            if is_last {
+                let mut end = Url::parse(&at).map_err(|_| unfit(&at))?;
+                end.query_pairs_mut().append_pair("digest", digest);
+                let request = Request { method: Method::PUT, address: end.as_str(), headers, body: &piece };
+                let reply = self.say(&request, false).await?;
+                return match reply.status {
+                    StatusCode::CREATED => Ok(()),
+                    _ => Err(refusal(end.as_str(), &reply)),
+                };
+            }
+            let next = sent + piece.len() as u64;
+            put(&mut headers, header::CONTENT_RANGE, &format!("{sent}-{}", next - 1));
+            let request = Request { method: Method::PATCH, address: &at, headers, body: &piece };
+            let reply = self.say(&request, false).await?;
+            // Some take pieces in any order, so what is there is believed only where it is said.
+            let ends = reply
+                .headers
+                .get(header::RANGE)
+                .and_then(|range| range.to_str().ok()?.rsplit('-').next()?.parse().ok());
+            at = location(&at, &reply, StatusCode::ACCEPTED)?;
+            if ends.is_some_and(|last: u64| last + 1 != next) {
+                return Err(Fault::at(at, WebFault::Broken("it lost a part of what was sent".to_owned())));
+            }
+            sent = next;
+        }
+    }
+
+    /// Sends a manifest under a tag.
+    pub(super) async fn send_manifest(&self, repository: &str, tag: &str, bytes: &[u8]) -> Result<(), Fault> {
+        let address = self.address(&manifest_of(repository, tag));
+        let mut headers = HeaderMap::new();
+        put(&mut headers, header::CONTENT_TYPE, OCI_MANIFEST);
+        let request = Request { method: Method::PUT, address: &address, headers, body: bytes };
+        let reply = self.say(&request, true).await?;
+        match reply.status {
+            StatusCode::CREATED | StatusCode::OK => Ok(()),
+            _ => Err(refusal(&address, &reply)),
+        }
+    }
+
+    /// Sends an artifact under a tag, in place of what is there.
+    pub(super) async fn send_artifact(
+        &self,
+        repository: &str,
+        tag: &str,
+        (manifest, blobs): &(OciManifest, Vec<Blob>),
+    ) -> Result<(), Fault> {
+        for blob in blobs {
+            self.send_blob(repository, blob).await?;
+        }
+        self.send_manifest(repository, tag, &manifest.write()).await
+    }
+}
+
+fn unfit(address: &str) -> Fault {
+    Fault::at(address, WebFault::Unexpected("does not say where to send it"))
+}
+
+/// Returns where to go on, as a registry says it, on the same server.
+fn location(from: &str, reply: &Reply, expected: StatusCode) -> Result<String, Fault> {
+    if reply.status != expected {
+        return Err(refusal(from, reply));
+    }
+    let from_url = Url::parse(from).map_err(|_| unfit(from))?;
+    let to = reply.headers.get(header::LOCATION).and_then(|to| to.to_str().ok());
+    let to = to.and_then(|to| from_url.join(to).ok()).ok_or_else(|| unfit(from))?;
+    match (from_url.scheme(), to.scheme()) {
+        ("https", "http") => Err(unfit(from)),
+        (_, "http" | "https") => Ok(to.to_string()),
+        _ => Err(unfit(from)),
+    }
+}
+
+/// Says why a registry does not take something.
+fn refusal(address: &str, reply: &Reply) -> Fault {
+    let told = serde_json::from_str::<serde_json::Value>(&reply.text).ok();
+    let told = told.as_ref().and_then(|told| told.get("errors")?.get(0)).map(|error| {
+        let text = |name: &str| error.get(name).and_then(|text| text.as_str()).unwrap_or_default();
+        if text("message").is_empty() { text("code").to_owned() } else { text("message").to_owned() }
+    });
+    let status = match told.filter(|told| !told.is_empty()) {
+        Some(told) => format!("{}: {}", reply.status, told.chars().take(300).collect::<String>()),
+        None => reply.status.to_string(),
+    };
+    let fault = match reply.status.as_u16() {
+        401 | 403 | 407 => WebFault::AccessDenied(status),
+        _ => WebFault::Status(status),
+    };
+    Fault::at(address.split('?').next().unwrap_or_default(), fault)
+}
