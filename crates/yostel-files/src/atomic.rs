@@ -9,6 +9,7 @@ use std::fs::File;
 use std::io::{self, BufWriter, Write};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
+use std::sync::atomic::{AtomicU32, Ordering};
 
 use rustix::fs::{AtFlags, Mode, OFlags};
 
@@ -97,6 +98,26 @@ impl Folder {
             .and_then(|()| self.rename(&beside, self, name).map_err(FileError::when("write", self.path.join(name))));
         if renamed.is_err() {
             self.remove(&beside).ok();
+        }
+        renamed
+    }
+
+    /// Writes a file so that readers see the old content or the new. After a power cut it may hold either, or nothing: for
+    /// what anybody can make again, and tells whether it is whole.
+    ///
+    /// # Errors
+    /// When its folder cannot be written.
+    pub fn write_in_passing(&self, name: impl AsRef<Path>, content: &[u8]) -> Result<(), FileError> {
+        static COUNT: AtomicU32 = AtomicU32::new(0);
+        let name = name.as_ref();
+        let own = format!(".{}-{}.yostel-new", std::process::id(), COUNT.fetch_add(1, Ordering::Relaxed));
+        let mut file = self.create(&own, 0o644)?;
+        let written = file.write_all(content).map_err(|cause| file.failed(cause));
+        drop(file);
+        let renamed = written
+            .and_then(|()| self.rename(&own, self, name).map_err(FileError::when("write", self.path.join(name))));
+        if renamed.is_err() {
+            self.remove(&own).ok();
         }
         renamed
     }

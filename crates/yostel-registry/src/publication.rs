@@ -10,8 +10,8 @@ use yostel_documents::{Manifest, PackageName, Release};
 pub struct Published {
     /// The release as it is now.
     pub release: Release,
-    /// The files that it holds, by path.
-    pub files: Vec<String>,
+    /// The files that it holds, by path, with their sizes in bytes.
+    pub files: Vec<(String, u64)>,
     /// Folders that it says it offers, and that it does not hold.
     pub absent: Vec<String>,
     /// False when the very same was there already.

@@ -105,7 +105,7 @@ fn enter(
     Packed { artifact, listing }: &Packed,
     Publication { manifest, now, remarks, .. }: &Publication<'_>,
 ) -> Result<(Entered, New), RegistryError> {
-    let files: Vec<String> = listing.entries.keys().cloned().collect();
+    let files: Vec<(String, u64)> = listing.entries.iter().map(|(path, entry)| (path.clone(), entry.size)).collect();
     let absent = absent(manifest, &files);
     let package = document.name.clone();
     let mut without_manifest = listing.clone();
@@ -199,10 +199,11 @@ fn difference(there: &Release, now: &Release) -> Difference {
 }
 
 /// Lists the folders that a manifest offers and that none of the files is in.
-fn absent(manifest: &Manifest, files: &[String]) -> Vec<String> {
+fn absent(manifest: &Manifest, files: &[(String, u64)]) -> Vec<String> {
     let offers = &manifest.offers;
     let is_there = |folder: &str| {
-        folder == "." || files.iter().any(|file| file.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/')))
+        folder == "."
+            || files.iter().any(|(file, _)| file.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/')))
     };
     let offered = offers.programs.iter().chain(offers.variables.values());
     let mut absent: Vec<String> = offered.filter(|folder| !is_there(folder)).cloned().collect();

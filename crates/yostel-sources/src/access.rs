@@ -23,6 +23,10 @@ use crate::fault::{Refusal, WebFault, refused};
 /// How long a token is good for that says nothing of it.
 const TOKEN_LASTS: Duration = Duration::from_secs(60);
 
+/// The longest and the shortest that one is used, whatever it says.
+const TOKEN_LASTS_LONGEST: Duration = Duration::from_secs(86_400);
+const TOKEN_LASTS_SHORTEST: Duration = Duration::from_secs(1);
+
 /// How long before its end a token is not used any more.
 const TOKEN_ENDS_EARLY: Duration = Duration::from_secs(5);
 
@@ -178,7 +182,8 @@ impl Access {
             return Err(WebFault::Unexpected("hands out no token").of_try());
         };
         let lasts = answer.get("expires_in").and_then(Value::as_u64).map_or(TOKEN_LASTS, Duration::from_secs);
-        let lasts = lasts.min(Duration::from_secs(86_400)).saturating_sub(TOKEN_ENDS_EARLY);
+        // One that ends at once is still good for what it was asked for.
+        let lasts = lasts.min(TOKEN_LASTS_LONGEST).saturating_sub(TOKEN_ENDS_EARLY).max(TOKEN_LASTS_SHORTEST);
         Ok(Token { secret: Secret::new(secret), ends: Instant::now() + lasts })
     }
 

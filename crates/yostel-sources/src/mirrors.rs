@@ -20,8 +20,11 @@ use crate::fault::WebFault;
 use crate::http::{HttpAnswer, Web};
 use crate::patience::{LOOK, Patience};
 
-/// How many packages are asked about at the same time: connections to a server that has no HTTP/2.
-pub(crate) const AT_ONCE: usize = 32;
+/// How many files are asked for at the same time: connections to a server that has no HTTP/2. As many answers are held.
+pub(crate) const AT_ONCE: usize = 40;
+
+/// How many before the first answer came.
+const FIRST_AT_ONCE: usize = 8;
 
 /// How many threads at most read answers.
 const READERS: usize = 4;
@@ -36,6 +39,9 @@ pub(crate) struct Files {
     preferred: AtomicUsize,
     pub(crate) web: Web,
     answers: Arc<dyn AnswerCache>,
+    /// Who has one may ask; there are as many as `at_once` says.
+    turns: Semaphore,
+    at_once: AtomicUsize,
     pub(crate) offline: bool,
 }
 
@@ -91,6 +97,8 @@ impl Files {
             preferred: AtomicUsize::new(0),
             web: Web::new(context.patience.clone(), access, context.certificates.as_deref()),
             answers: context.answers.clone(),
+            turns: Semaphore::new(FIRST_AT_ONCE),
+            at_once: AtomicUsize::new(FIRST_AT_ONCE),
             offline: context.offline,
         }
     }
@@ -131,9 +139,18 @@ impl Files {
         }
         let known = kept.as_ref().filter(|kept| !kept.is_missing);
         let stamp = known.map(|kept| kept.stamp.clone()).unwrap_or_default();
-        Ok(match (self.web.get((address, types), &stamp, most).await?, kept) {
+        let turn = self.turns.acquire().await;
+        let answer = self.web.get((address, types), &stamp, most).await?;
+        drop(turn);
+        // More at a time once answers come: a server that is small is not overrun by those who begin.
+        if self.at_once.load(Ordering::Relaxed) < AT_ONCE && self.at_once.fetch_add(1, Ordering::Relaxed) < AT_ONCE {
+            self.turns.add_permits(1);
+        }
+        Ok(match (answer, kept) {
             (HttpAnswer::Same, Some(answer)) => {
-                self.answers.confirm(address);
+                if address.ends_with(&self.head) {
+                    self.answers.confirm(address);
+                }
                 fetched(answer, true, None)
             }
             (HttpAnswer::File(bytes, stamp, next), _) => {
@@ -236,6 +253,9 @@ impl Files {
     pub(crate) fn keep(&self, came: &Fetched) {
         if !came.is_cached {
             self.answers.put(&came.address, &came.answer);
+            if came.address.ends_with(&self.head) {
+                self.answers.confirm(&came.address);
+            }
         }
     }
 }

@@ -135,6 +135,8 @@ impl OciServer {
                 if stop.load(Ordering::Relaxed) {
                     return;
                 }
+                // Small answers in two parts would wait for each other.
+                stream.set_nodelay(true).ok();
                 let inner = serving.clone();
                 thread::spawn(move || inner.converse(&stream));
             }

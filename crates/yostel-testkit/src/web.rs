@@ -56,6 +56,7 @@ struct Inner {
     folder: PathBuf,
     failing: Box<Failing>,
     asked: Arc<Mutex<Vec<WebRequest>>>,
+    counts: Mutex<BTreeMap<String, usize>>,
     open: AtomicUsize,
     most_at_once: Arc<AtomicUsize>,
 }
@@ -81,6 +82,7 @@ impl WebServer {
             folder: folder.into(),
             failing: Box::new(failing),
             asked: Arc::clone(&asked),
+            counts: Mutex::default(),
             open: AtomicUsize::new(0),
             most_at_once: most_at_once.clone(),
         });
@@ -90,6 +92,8 @@ impl WebServer {
                 if stop.load(Ordering::Relaxed) {
                     return;
                 }
+                // Small answers in two parts would wait for each other.
+                stream.set_nodelay(true).ok();
                 let inner = inner.clone();
                 thread::spawn(move || inner.converse(&stream));
             }
@@ -147,8 +151,10 @@ impl Inner {
             let Some((name, value)) = line.trim_end().split_once(':') else { break };
             fields.insert(name.to_lowercase(), value.trim().to_owned());
         }
+        let mut counts = self.counts.lock().unwrap();
         let mut asked = self.asked.lock().unwrap();
-        let before = asked.iter().filter(|one| one.path == path).count();
+        let before = counts.entry(path.clone()).and_modify(|count| *count += 1).or_insert(0);
+        let before = *before;
         let request = WebRequest { path, fields, before };
         asked.push(request.clone());
         Some(request)

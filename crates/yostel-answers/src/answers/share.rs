@@ -24,8 +24,8 @@ pub struct PublishAnswer {
     pub published: bool,
     /// How many files it holds.
     pub files: usize,
-    /// Their paths.
-    pub paths: Vec<String>,
+    /// Each of them.
+    pub paths: Vec<FileTold>,
     /// Folders that it says it offers, and that it does not hold.
     pub absent: Vec<String>,
     /// The platform it is for; `any` when it fits all.
@@ -38,6 +38,15 @@ pub struct PublishAnswer {
     pub tree: String,
     /// Why it is deprecated; null when it is not.
     pub deprecated: Option<String>,
+}
+
+/// A file of a package.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct FileTold {
+    /// Its path in the package.
+    pub path: String,
+    /// Its size.
+    pub bytes: u64,
 }
 
 impl Told for PublishAnswer {
@@ -54,7 +63,7 @@ impl PublishAnswer {
             new: published.is_new,
             published: !(preview && published.is_new),
             files: published.files.len(),
-            paths: published.files.clone(),
+            paths: published.files.iter().map(|(path, bytes)| FileTold { path: path.clone(), bytes: *bytes }).collect(),
             absent: published.absent.clone(),
             platform: artifact.platform.clone(),
             bytes: artifact.size,

@@ -29,7 +29,7 @@ impl AnswerCache for InCache {
         let (address, bytes, is_missing) = (address.to_owned(), answer.bytes.clone(), answer.is_missing);
         let file = KeptFile { address, tag, changed, bytes, is_missing };
         match self.cache.keep_file(&file) {
-            Ok(()) => self.cache.confirm_file(&file.address, self.now.as_second()),
+            Ok(()) => {}
             Err(error) => tracing::debug!(%error, file.address, "an answer is not kept"),
         }
     }

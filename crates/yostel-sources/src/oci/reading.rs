@@ -19,7 +19,7 @@ use crate::access::Access;
 use crate::cached::CachedAnswer;
 use crate::context::SourceContext;
 use crate::error::{SourceError, SourceErrorKind};
-use crate::fault::WebFault;
+use crate::fault::{WebFault, pause};
 use crate::mirrors::{Fault, Fetched, Files};
 
 /// The types of manifests, which some registries want named.
@@ -32,6 +32,9 @@ const MOST_MANIFEST: u64 = 4 << 20;
 
 /// Longest page of tags that is read, in bytes.
 const MOST_TAGS: u64 = 32 << 20;
+
+/// How often one looks for a tag that is listed.
+const LOOKS: u32 = 4;
 
 /// How many pages of tags are read.
 const MOST_PAGES: usize = 10_000;
@@ -133,6 +136,23 @@ impl Repositories {
         Ok(Some((manifest, said)))
     }
 
+    /// The same of a tag that is listed: while it is being written, a registry may list it and not have it yet.
+    async fn says_in_the_end(
+        &self,
+        repository: &str,
+        tag: &str,
+        kind: &'static str,
+    ) -> Result<Option<(OciManifest, Vec<u8>)>, Fault> {
+        for tries in 1..LOOKS {
+            let said = self.says(repository, tag, kind).await?;
+            if said.is_some() || self.files.offline {
+                return Ok(said);
+            }
+            tokio::time::sleep(pause(tries)).await;
+        }
+        self.says(repository, tag, kind).await
+    }
+
     /// Asks for a manifest; nothing when there is none by this tag.
     pub(super) async fn manifest(&self, repository: &str, tag: &str) -> Result<Option<Fetched>, Fault> {
         let types = manifest_types();
@@ -186,7 +206,7 @@ impl Repositories {
             let (this, repository) = (self.clone(), repository.clone());
             asked.spawn(async move {
                 let kind = if OciTag::of(&tag) == OciTag::Release { RELEASE_TYPE } else { STATEMENT_TYPE };
-                let said = this.says(&repository, &tag, kind).await;
+                let said = this.says_in_the_end(&repository, &tag, kind).await;
                 (tag, said)
             });
         }

@@ -7,15 +7,15 @@ use reqwest::{Method, StatusCode, Url};
 use yostel_documents::oci::{Blob, OCI_MANIFEST, OciManifest};
 
 use super::reading::{Repositories, manifest_of};
-use crate::fault::WebFault;
+use crate::fault::{WebFault, pause};
 use crate::http::{Reply, Request, put};
 use crate::mirrors::Fault;
 
 /// How much of a content is sent, and held, at a time, in bytes. What is no longer goes in one request.
 const PIECE: usize = 16 << 20;
 
-/// How often sending a content is begun anew: what breaks off in between can seldom be taken up.
-const TRIES: u32 = 3;
+/// How often something is sent: what breaks off in between can seldom be taken up.
+const TRIES: u32 = 5;
 
 /// Opens a content, to be sent from its first byte on.
 pub type OpenContent<'c> = dyn Fn() -> std::io::Result<Box<dyn Read + Send>> + Sync + 'c;
@@ -54,17 +54,18 @@ impl Repositories {
         elsewhere: Option<&str>,
         open: &OpenContent<'_>,
     ) -> Result<(), Fault> {
-        if self.has(repository, digest).await? {
-            return Ok(());
-        }
         let mut tries = 0;
         loop {
             tries += 1;
+            // Somebody else may send the same at the same time.
+            if self.has(repository, digest).await? {
+                return Ok(());
+            }
             match self.send_once(repository, (digest, size), elsewhere, open).await {
                 Err(Fault { fault: WebFault::Broken(_) | WebFault::Silent(_) | WebFault::Status(_), .. })
                     if tries < TRIES =>
                 {
-                    tokio::time::sleep(crate::fault::pause(tries)).await;
+                    tokio::time::sleep(pause(tries)).await;
                 }
                 done => return done,
             }
@@ -127,15 +128,32 @@ impl Repositories {
     }
 
     /// Sends a manifest under a tag.
+    ///
+    /// Where others send the same at the same time, some registries refuse all but one of them; so a refusal counts only when
+    /// it is not there.
     pub(super) async fn send_manifest(&self, repository: &str, tag: &str, bytes: &[u8]) -> Result<(), Fault> {
         let address = self.address(&manifest_of(repository, tag));
-        let mut headers = HeaderMap::new();
-        put(&mut headers, header::CONTENT_TYPE, OCI_MANIFEST);
-        let request = Request { method: Method::PUT, address: &address, headers, body: bytes };
-        let reply = self.say(&request, true).await?;
-        match reply.status {
-            StatusCode::CREATED | StatusCode::OK => Ok(()),
-            _ => Err(refusal(&address, &reply)),
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            let mut headers = HeaderMap::new();
+            put(&mut headers, header::CONTENT_TYPE, OCI_MANIFEST);
+            let request = Request { method: Method::PUT, address: &address, headers, body: bytes };
+            let reply = self.say(&request, true).await?;
+            let refused = match reply.status {
+                StatusCode::CREATED | StatusCode::OK => return Ok(()),
+                _ => refusal(&address, &reply),
+            };
+            if !matches!(refused.fault, WebFault::Status(_)) {
+                return Err(refused);
+            }
+            if self.manifest(repository, tag).await?.is_some_and(|there| there.answer.bytes == bytes) {
+                return Ok(());
+            }
+            if tries >= TRIES {
+                return Err(refused);
+            }
+            tokio::time::sleep(pause(tries)).await;
         }
     }
 

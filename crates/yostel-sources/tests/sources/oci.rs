@@ -279,6 +279,32 @@ fn pages_that_lead_nowhere_and_doors_that_are_shut_come_to_an_end() {
 }
 
 #[test]
+fn tokens_that_end_at_once_or_are_none_any_more_are_asked_for_anew() {
+    let manner = OciManner { user: Some("alice:s3cret".into()), has_tokens: true, page: None };
+    let short = |asked: &OciRequest| {
+        let scope = asked.path.split_once("scope=")?.1.replace("%3A", ":").replace("%2F", "/").replace("%2C", ",");
+        let token = format!(r#"{{"access_token":"token-{scope}","expires_in":0}}"#);
+        Some(OciFailure::Answer(200, Vec::new(), token.into_bytes()))
+    };
+    let server = OciServer::like(manner.clone(), short);
+    fill(&server);
+    assert_eq!(versions(&open(&server), "gust"), ["1.0.0"]);
+    // The first answer with a token says that it is none: another is asked for, and no third.
+    let forgets = |asked: &OciRequest| {
+        let is_late = asked.path.contains("gust/tags/list") && asked.fields.contains_key("authorization");
+        let challenge = "Bearer realm=\"/token\",scope=\"repository:a/r/gust:pull\",error=\"invalid_token\"";
+        (is_late && asked.before < 2)
+            .then(|| OciFailure::Answer(401, vec![("WWW-Authenticate", challenge.into())], Vec::new()))
+    };
+    let server = OciServer::like(manner, forgets);
+    fill(&server);
+    let source = open(&server);
+    let told = document_of(&source, &name("gust")).unwrap_err();
+    assert!(matches!(told.kind, SourceErrorKind::Web { fault: WebFault::AccessDenied(_), .. }), "{told}");
+    assert_eq!(versions(&source, "gust"), ["1.0.0"], "the next time, it is one again");
+}
+
+#[test]
 fn what_shows_who_asks_goes_nowhere_else() {
     let other = OciServer::start();
     let to = format!("http://{}/v2/a/r/gust/blobs/x", other.host());

@@ -61,9 +61,8 @@ impl Cache {
         let mut bytes = serde_json::to_vec(&head).expect("texts always serialise");
         bytes.push(b'\n');
         bytes.extend_from_slice(&file.bytes);
-        let root = self.make_root()?;
-        root.make_folders("answers")?;
-        root.write_atomically(path_of(&file.address), &bytes)
+        let answers = self.make_root()?.make_folders("answers")?;
+        answers.write_in_passing(name_of(&file.address), &bytes)
     }
 
     /// Remembers that a file that was kept was the server's at a time, in seconds since 1970.
@@ -92,8 +91,12 @@ impl Cache {
     }
 }
 
+fn name_of(address: &str) -> String {
+    to_hex(&Sha256::of(address.as_bytes()))[..32].to_owned()
+}
+
 fn path_of(address: &str) -> PathBuf {
-    PathBuf::from(format!("answers/{}", &to_hex(&Sha256::of(address.as_bytes()))[..32]))
+    Path::new("answers").join(name_of(address))
 }
 
 #[cfg(test)]

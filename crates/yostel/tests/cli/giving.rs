@@ -50,7 +50,7 @@ fn a_preview_tells_every_file_and_publishes_nothing() {
     let told = sandbox.run("made/kit-1.0.0", "publish --to ../../station --preview").expect(0).stdout;
     assert_eq!(written(), was_written, "a preview needs no right to write");
     assert!(told.starts_with("kit 1.1.0 would be published (3 files, "), "{told}");
-    assert!(told.contains("; nothing was:\n  a\n  share/b\n  yostel.toml\n  archive sha256:"), "{told}");
+    assert!(told.contains("; nothing was:\n      SIZE  FILE\n    1 byte  a\n    1 byte  share/b\n  41 bytes  yostel.toml\n  archive sha256:"), "{told}");
     assert_eq!(sandbox.picture("station"), before);
     // What it tells is what is then published.
     let digest = |told: &str| told.lines().find(|line| line.contains("archive sha256:")).unwrap_or_default().to_owned();
@@ -72,9 +72,12 @@ fn the_root_of_a_workspace_is_published_without_its_projects() {
     }
     sandbox.write("w/libs/shared", "ours");
     let told = sandbox.run("w", "publish --to ../station --preview").expect(0).stdout;
-    assert!(told.contains("nothing was:\n  libs/shared\n  yostel.toml\n  archive"), "{told}");
+    assert!(
+        told.contains("nothing was:\n      SIZE  FILE\n   4 bytes  libs/shared\n  81 bytes  yostel.toml\n  archive"),
+        "{told}"
+    );
     let told = sandbox.run("w/app", "publish --to ../../station --preview").expect(0).stdout;
-    assert!(told.contains("nothing was:\n  inside\n  yostel.toml\n  archive"), "{told}");
+    assert!(told.contains("  inside\n  41 bytes  yostel.toml\n  archive"), "{told}");
 }
 
 #[test]

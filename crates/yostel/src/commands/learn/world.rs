@@ -87,6 +87,7 @@ pub(super) fn make_world(root: &Path, settings: &Settings) -> Result<(), FlowErr
         let target = station.join("advisories").join(entry.file_name());
         fs::copy(entry.path(), &target).map_err(FileError::when("write", target))?;
     }
+    yostel_flows::write_index(&station)?;
     Ok(())
 }
 

@@ -121,16 +121,17 @@ fn told(report: &CopyReport, to: &RegistryTarget, call: &Call) -> String {
     let bytes: u64 = report.packages.values().map(|copied| copied.bytes).sum();
     let packages = report.packages.values().filter(|copied| !copied.new.is_empty()).count();
     let place = shown(to, call);
-    let mut text = match new {
-        0 => format!("{place} has all of it: "),
-        _ => {
-            format!("Copied {} of {} to {place} ({}); ", count(new, "release"), count(packages, "package"), size(bytes))
+    let before =
+        format!("{} {} there already", count(there + said, "release"), if there + said == 1 { "was" } else { "were" });
+    let mut text = match (new, there + said) {
+        (0, 0) => format!("Nothing was copied to {place}.\n"),
+        (0, _) => format!("{place} has all of it: {before}.\n"),
+        (_, rest) => {
+            let copied = format!("Copied {} of {} to {place}", count(new, "release"), count(packages, "package"));
+            let before = if rest == 0 { String::new() } else { format!("; {before}") };
+            format!("{copied} ({}){before}.\n", size(bytes))
         }
     };
-    text.push_str(&format!(
-        "{} there already.\n",
-        count(there + said, "release") + if there + said == 1 { " was" } else { " were" }
-    ));
     if said > 0 {
         text.push_str(&format!(
             "  Of {} more is known there now: withdrawn, deprecated, or for another platform.\n",

@@ -11,7 +11,7 @@ use crate::call::Call;
 use crate::commands::share::place::registry_there;
 use crate::exit::Exit;
 use crate::options::package_name;
-use crate::render::{count, note, size};
+use crate::render::{Columns, Head, count, note, size};
 use crate::sanitise::sanitise;
 
 /// Publish the package in this folder to a registry
@@ -87,11 +87,15 @@ pub(crate) fn run(arguments: Publish, call: &Call) -> Result<Answer, FlowError> 
                 });
             }
             if arguments.preview {
-                published.files.iter().for_each(|file| text.push_str(&format!("  {}\n", sanitise(file))));
+                let mut columns = Columns::new([Head::number("size"), Head::place("file")]);
+                for (path, bytes) in &published.files {
+                    columns.row([size(*bytes), sanitise(path)]);
+                }
+                text.push_str(&columns.finish());
             }
             text.push_str(&format!("  archive {}\n  tree    {}\n", artifact.digest, artifact.tree));
             for folder in &published.absent {
-                let why = match published.files.contains(folder) {
+                let why = match published.files.iter().any(|(path, _)| path == folder) {
                     true => "which is a file: name the folder that it is in",
                     false => "which is no folder with files in the package",
                 };

@@ -12,7 +12,7 @@ use crate::commands::share::place::{registry_there, shown, target};
 use crate::exit::Exit;
 use crate::render::{Columns, Head, count, next_step};
 
-/// Make a registry, or look into one
+/// Make a registry, look into one, or copy releases from one to another
 #[derive(Debug, Args)]
 pub(crate) struct Registry {
     #[command(subcommand)]
