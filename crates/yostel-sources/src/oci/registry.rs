@@ -160,7 +160,7 @@ impl OciRegistry {
     ) -> Result<(), SourceError> {
         self.check(package)?;
         let (digest, repository) = (artifact.digest.to_string(), format!("{package}/"));
-        self.wait(self.repositories.send_content(&repository, (&digest, artifact.size), None, open))
+        self.wait(self.repositories.send_content(&repository, (&digest, artifact.size), open))
     }
 
     /// Adds a release, as it was published. Its archives are there already.

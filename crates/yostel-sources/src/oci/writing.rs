@@ -42,16 +42,14 @@ impl Repositories {
     /// Sends a content that is held already.
     pub(super) async fn send_blob(&self, repository: &str, blob: &Blob) -> Result<(), Fault> {
         let open = || Ok(Box::new(std::io::Cursor::new(blob.bytes.clone())) as Box<dyn Read + Send>);
-        self.send_content(repository, (&blob.digest, blob.bytes.len() as u64), None, &open).await
+        self.send_content(repository, (&blob.digest, blob.bytes.len() as u64), &open).await
     }
 
-    /// Sends a content of a digest and a size, where the repository does not have it; it is taken from another repository of
-    /// the same registry where that has it.
+    /// Sends a content of a digest and a size, where the repository does not have it.
     pub(super) async fn send_content(
         &self,
         repository: &str,
         (digest, size): (&str, u64),
-        elsewhere: Option<&str>,
         open: &OpenContent<'_>,
     ) -> Result<(), Fault> {
         let mut tries = 0;
@@ -61,7 +59,7 @@ impl Repositories {
             if self.has(repository, digest).await? {
                 return Ok(());
             }
-            match self.send_once(repository, (digest, size), elsewhere, open).await {
+            match self.send_once(repository, (digest, size), open).await {
                 Err(Fault { fault: WebFault::Broken(_) | WebFault::Silent(_) | WebFault::Status(_), .. })
                     if tries < TRIES =>
                 {
@@ -76,18 +74,11 @@ impl Repositories {
         &self,
         repository: &str,
         (digest, size): (&str, u64),
-        elsewhere: Option<&str>,
         open: &OpenContent<'_>,
     ) -> Result<(), Fault> {
-        let mut begin = self.address(&format!("{repository}blobs/uploads/"));
-        if let Some(other) = elsewhere {
-            begin.push_str(&format!("?mount={digest}&from={other}"));
-        }
+        let begin = self.address(&format!("{repository}blobs/uploads/"));
         let request = Request { method: Method::POST, address: &begin, headers: HeaderMap::new(), body: &[] };
         let reply = self.say(&request, true).await?;
-        if reply.status == StatusCode::CREATED {
-            return Ok(());
-        }
         let mut at = location(&begin, &reply, StatusCode::ACCEPTED)?;
         let failed = |error: std::io::Error| Fault::at(begin.clone(), WebFault::Broken(error.to_string()));
         let mut content = open().map_err(failed)?;
