@@ -170,6 +170,8 @@ pub fn nearest<'a>(wanted: &str, candidates: impl IntoIterator<Item = &'a str>) 
     let limit = (wanted.chars().count() / 3).max(1);
     candidates
         .into_iter()
+        // Whoever typed that knows of it.
+        .filter(|candidate| *candidate != wanted)
         .map(|candidate| (edits(wanted, candidate), candidate))
         .filter(|(distance, candidate)| {
             *distance <= limit || (wanted.len() > 2 && candidate.split(['-', '/', '.']).any(|part| part == wanted))

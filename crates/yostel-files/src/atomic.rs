@@ -87,19 +87,7 @@ impl Folder {
         if self.has(name, Kind::Folder) {
             self.remove(name)?;
         }
-        let beside = unfinished_name(OsStr::new(name));
-        self.remove(&beside)?;
-        let mut file = self.create(&beside, 0o755)?;
-        let written = file.write_all(text.as_bytes()).map_err(|cause| file.failed(cause));
-        let written = written.and_then(|()| self.set_mode(&file, 0o755));
-        // An open file cannot be run.
-        drop(file);
-        let renamed = written
-            .and_then(|()| self.rename(&beside, self, name).map_err(FileError::when("write", self.path.join(name))));
-        if renamed.is_err() {
-            self.remove(&beside).ok();
-        }
-        renamed
+        self.write_beside(&unfinished_name(OsStr::new(name)), name.as_ref(), text.as_bytes(), (Some(0o755), false))
     }
 
     /// Writes a file so that readers see the old content or the new. After a power cut it may hold either, or nothing: for
@@ -109,17 +97,8 @@ impl Folder {
     /// When its folder cannot be written.
     pub fn write_in_passing(&self, name: impl AsRef<Path>, content: &[u8]) -> Result<(), FileError> {
         static COUNT: AtomicU32 = AtomicU32::new(0);
-        let name = name.as_ref();
         let own = format!(".{}-{}.yostel-new", std::process::id(), COUNT.fetch_add(1, Ordering::Relaxed));
-        let mut file = self.create(&own, 0o644)?;
-        let written = file.write_all(content).map_err(|cause| file.failed(cause));
-        drop(file);
-        let renamed = written
-            .and_then(|()| self.rename(&own, self, name).map_err(FileError::when("write", self.path.join(name))));
-        if renamed.is_err() {
-            self.remove(&own).ok();
-        }
-        renamed
+        self.write_beside(OsStr::new(&own), name.as_ref(), content, (None, false))
     }
 
     /// Writes a file that nobody else may read, replacing what is there, so that readers find the old content or the new.
@@ -129,14 +108,31 @@ impl Folder {
     /// When its folder cannot be written; the old file is as it was.
     pub fn write_private(&self, name: impl AsRef<Path>, content: &[u8]) -> Result<(), FileError> {
         let name = name.as_ref();
-        let beside = unfinished_name(name.as_os_str());
-        self.remove(&beside)?;
-        let mut file = self.create(&beside, 0o600)?;
-        let written = file.write_all(content).map_err(|cause| file.failed(cause)).and_then(|()| file.sync());
+        self.write_beside(&unfinished_name(name.as_os_str()), name, content, (Some(0o600), true))
+    }
+
+    /// Writes a file under another name and gives it its own; with a mode, whatever the process masks, and durably, where
+    /// that is wanted.
+    fn write_beside(
+        &self,
+        beside: &OsStr,
+        name: &Path,
+        content: &[u8],
+        (mode, durable): (Option<u32>, bool),
+    ) -> Result<(), FileError> {
+        self.remove(beside)?;
+        let mut file = self.create(beside, mode.unwrap_or(0o644))?;
+        let written = file
+            .write_all(content)
+            .map_err(|cause| file.failed(cause))
+            .and_then(|()| mode.map_or(Ok(()), |mode| self.set_mode(&file, mode)))
+            .and_then(|()| if durable { file.sync() } else { Ok(()) });
+        // An open file cannot be run.
+        drop(file);
         let renamed = written
-            .and_then(|()| self.rename(&beside, self, name).map_err(FileError::when("write", self.path.join(name))));
+            .and_then(|()| self.rename(beside, self, name).map_err(FileError::when("write", self.path.join(name))));
         if renamed.is_err() {
-            self.remove(&beside).ok();
+            self.remove(beside).ok();
         }
         renamed
     }

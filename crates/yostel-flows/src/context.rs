@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use yostel_sources::{Credentials, OpenSource, Patience};
+use yostel_sources::{Credentials, NoAnswerCache, OpenSource, Patience, SourceContext};
 use yostel_store::Cache;
 use yostel_versions::Version;
 
@@ -35,6 +35,19 @@ pub struct Settings {
     pub files: Arc<dyn Files>,
     /// What remembers what is changed, so that it can be undone.
     pub journal: Arc<Journal>,
+}
+
+impl Settings {
+    /// Returns what registries are asked with that are no project's sources: nothing is kept of them.
+    pub(crate) fn asking(&self, certificates: Option<PathBuf>) -> SourceContext {
+        SourceContext {
+            patience: self.patience.clone(),
+            answers: Arc::new(NoAnswerCache),
+            credentials: self.credentials.clone(),
+            certificates,
+            offline: self.offline,
+        }
+    }
 }
 
 /// What every use case works with: settings, the cache, and whoever looks on.

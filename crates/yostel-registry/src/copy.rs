@@ -54,7 +54,14 @@ pub fn copy_package<B: Backend, E: From<B::Error> + From<RegistryError>>(
                 copied.differing.push(version);
                 continue;
             }
-            Some(there) => (there.with_statements_of(release).map_err(RegistryError::Unfit)?, false),
+            Some(there) => match there.with_statements_of(release) {
+                Ok(whole) => (whole, false),
+                // Another archive is there for a platform.
+                Err(_) => {
+                    copied.differing.push(version);
+                    continue;
+                }
+            },
         };
         let statements = whole.statements().count() - there.as_ref().map_or(0, |there| there.statements().count());
         if !is_release && statements == 0 {

@@ -7,7 +7,7 @@ use std::process::Command;
 use std::sync::{Mutex, PoisonError};
 
 use yostel_documents::{Credential, CredentialEntry, CredentialsFile};
-use yostel_files::{Disk, Folder};
+use yostel_files::{Disk, Folder, Kind};
 
 use crate::access::Credentials;
 use crate::child::{Ended, run_asked};
@@ -96,6 +96,9 @@ pub fn read_credentials(file: &Path) -> Result<CredentialsFile, String> {
         Err(error) if error.is_not_found() => return Ok(CredentialsFile::default()),
         meta => meta.map_err(|error| format!("cannot read {shown}: {}", error.cause))?,
     };
+    if meta.kind == Kind::Link {
+        return Err(format!("{shown} is a link, and no passwords are read through one: put the file itself there"));
+    }
     if meta.mode & 0o077 != 0 {
         return Err(format!("others may read or change {shown}, which holds passwords: chmod 600 {shown}"));
     }

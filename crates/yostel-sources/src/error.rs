@@ -11,36 +11,18 @@ use crate::fault::WebFault;
 
 /// A source that could not do what was asked of it.
 #[derive(Debug, thiserror::Error)]
-#[error("{}{kind}", named(source_name))]
+#[error("{}{kind}", named(source_name.as_ref()))]
 pub struct SourceError {
-    /// Which source.
-    pub source_name: SourceName,
+    /// Which source; none of what no manifest names.
+    pub source_name: Option<SourceName>,
     /// What happened.
     #[source]
     pub kind: SourceErrorKind,
 }
 
-/// The name of a source that has none, since it is no manifest's.
-const UNNAMED: &str = "unnamed-registry";
-
-impl SourceError {
-    /// Returns the name of a source that has none, since it is no manifest's.
-    ///
-    /// # Panics
-    /// Never: it is a name.
-    pub fn unnamed() -> SourceName {
-        SourceName::parse(UNNAMED).expect("it is a name")
-    }
-
-    /// Tells whether the source is one that a manifest names.
-    pub fn is_of_manifest(&self) -> bool {
-        self.source_name.as_str() != UNNAMED
-    }
-}
-
 /// Says which source it is, where it has a name.
-fn named(name: &SourceName) -> String {
-    if name.as_str() == UNNAMED { String::new() } else { format!("source {name}: ") }
+fn named(name: Option<&SourceName>) -> String {
+    name.map_or_else(String::new, |name| format!("source {name}: "))
 }
 
 /// What happened.

@@ -105,6 +105,11 @@ pub(crate) enum Again {
 /// What went wrong with one try.
 pub(crate) type Refusal = (WebFault, Again);
 
+/// Tells whether a status may be another one soon.
+pub(crate) fn is_passing(status: StatusCode) -> bool {
+    matches!(status.as_u16(), 408 | 425 | 429 | 500 | 502 | 503 | 504)
+}
+
 /// Says what a status means that is no answer; one that says when to ask again is waited for, where that is soon.
 pub(crate) fn refused(status: StatusCode, headers: &HeaderMap) -> Refusal {
     let after = headers.get(header::RETRY_AFTER).and_then(|after| after.to_str().ok()?.trim().parse::<u64>().ok());
@@ -112,7 +117,7 @@ pub(crate) fn refused(status: StatusCode, headers: &HeaderMap) -> Refusal {
         401 | 403 | 407 => WebFault::AccessDenied(status.to_string()),
         _ => WebFault::Status(status.to_string()),
     };
-    match (matches!(status.as_u16(), 408 | 425 | 429 | 500 | 502 | 503 | 504), after) {
+    match (is_passing(status), after) {
         (false, _) => (fault, Again::No),
         (true, None) => (fault, Again::Soon),
         (true, Some(seconds)) if Duration::from_secs(seconds) > LONGEST_WAIT => {

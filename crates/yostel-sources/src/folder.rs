@@ -28,7 +28,7 @@ impl FolderSource {
     /// # Errors
     /// `Missing`, `NotARegistry`, `Format` or `Read`.
     pub fn open(name: SourceName, folder: PathBuf) -> Result<Self, SourceError> {
-        let fail = |kind| SourceError { source_name: name.clone(), kind };
+        let fail = |kind| SourceError { source_name: Some(name.clone()), kind };
         if !folder.is_dir() {
             return Err(fail(SourceErrorKind::Missing(folder)));
         }
@@ -61,7 +61,7 @@ impl FolderSource {
     }
 
     fn fail(&self, kind: SourceErrorKind) -> SourceError {
-        SourceError { source_name: self.name.clone(), kind }
+        SourceError { source_name: Some(self.name.clone()), kind }
     }
 }
 

@@ -11,7 +11,7 @@ use reqwest::{Client, Method, Response, StatusCode, Url};
 
 use crate::access::Access;
 use crate::clients::{Clients, clients, fault_of};
-use crate::fault::{Again, Refusal, WebFault, pause, refused};
+use crate::fault::{Again, Refusal, WebFault, is_passing, pause, refused};
 use crate::patience::Patience;
 
 /// How often a server that is there and fails is asked, the first time included.
@@ -25,6 +25,9 @@ const REDIRECTIONS: usize = 5;
 
 /// How long after a change an answer may not be told from the next one: entity tags of web servers often hold whole seconds.
 const DOUBT: Duration = Duration::from_secs(2);
+
+/// How slow a line may be over which something is sent, in bytes a second.
+const SLOWEST: u64 = 16 << 10;
 
 /// Longest answer to what is sent, in bytes.
 const MOST_ANSWER: u64 = 1 << 20;
@@ -97,10 +100,11 @@ impl Web {
         }
         let known = [(header::IF_NONE_MATCH, &kept.tag), (header::IF_MODIFIED_SINCE, &kept.changed)];
         // Where there is a tag, the time counts for nothing.
-        if let Some((name, value)) = known.into_iter().find(|(_, value)| value.is_some()) {
-            put(&mut headers, name, value.as_deref().unwrap_or_default());
+        let known = known.into_iter().find_map(|(name, value)| Some((name, value.as_deref()?)));
+        let is_conditional = known.is_some();
+        if let Some((name, value)) = known {
+            put(&mut headers, name, value);
         }
-        let is_conditional = known_is_sent(&headers);
         let client = &self.clients()?.documents;
         let request = Request { method: Method::GET, address, headers, body: &[] };
         self.trying(|| async {
@@ -113,7 +117,7 @@ impl Web {
                 StatusCode::NOT_FOUND | StatusCode::GONE => Ok(HttpAnswer::Missing),
                 StatusCode::OK => {
                     let stamp = stamp_of(response.headers());
-                    let next = next_page(&response);
+                    let next = next_page(&response).map_err(WebFault::of_try)?;
                     let bytes = whole(response, most, self.patience.idle).await.map_err(WebFault::of_try)?;
                     Ok(HttpAnswer::File(bytes, stamp, next))
                 }
@@ -180,6 +184,8 @@ impl Web {
         let broken = |error: reqwest::Error| fault_of(&error).of_try();
         let mut at = Url::parse(request.address).map_err(|_| WebFault::Unexpected("has no valid address").of_try())?;
         let own = at.origin();
+        // What is sent takes its time on a slow line, and nothing comes back before it is there.
+        let patience = self.patience.idle + Duration::from_secs(request.body.len() as u64 / SLOWEST);
         let (mut hops, mut was_shown) = (0, false);
         while hops <= REDIRECTIONS {
             let is_own = at.origin() == own;
@@ -190,9 +196,9 @@ impl Web {
             if !matches!(request.method, Method::GET | Method::HEAD) {
                 asked = asked.body(request.body.to_vec());
             }
-            let response = match tokio::time::timeout(self.patience.idle, asked.send()).await {
+            let response = match tokio::time::timeout(patience, asked.send()).await {
                 Ok(answer) => answer.map_err(broken)?,
-                Err(_) => return Err(WebFault::Silent(self.patience.idle).of_try()),
+                Err(_) => return Err(WebFault::Silent(patience).of_try()),
             };
             if is_own && response.status() == StatusCode::UNAUTHORIZED {
                 if self.access.is_held_back(&at) {
@@ -256,26 +262,27 @@ impl Web {
     }
 }
 
-/// Tells whether a request says what is known already.
-fn known_is_sent(headers: &HeaderMap) -> bool {
-    headers.contains_key(header::IF_NONE_MATCH) || headers.contains_key(header::IF_MODIFIED_SINCE)
-}
-
-/// Tells whether a status may be another one soon.
-fn is_passing(status: StatusCode) -> bool {
-    matches!(status.as_u16(), 408 | 425 | 429 | 500 | 502 | 503 | 504)
-}
-
-/// Returns where an answer goes on that is a page of several (RFC 8288), as far as that is on the same server.
-fn next_page(response: &Response) -> Option<String> {
+/// Returns where an answer goes on that is a page of several (RFC 8288).
+fn next_page(response: &Response) -> Result<Option<String>, WebFault> {
     let links = response.headers().get_all(header::LINK).iter().filter_map(|link| link.to_str().ok());
     let next = links.flat_map(|links| links.split(',')).find_map(|link| {
         let (target, parameters) = link.trim().strip_prefix('<')?.split_once('>')?;
-        let is_next = parameters.split(';').any(|part| part.trim().trim_matches(' ').replace('"', "") == "rel=next");
+        let is_next = parameters.split(';').any(|part| part.trim().replace('"', "") == "rel=next");
         is_next.then_some(target)
-    })?;
-    let next = response.url().join(next).ok()?;
-    (next.origin() == response.url().origin()).then(|| next.to_string())
+    });
+    let Some(next) = next else { return Ok(None) };
+    let next = on_same_server(response.url(), next);
+    // Without it, what is on the pages behind would seem not to be there.
+    next.map(|next| Some(next.to_string())).ok_or(WebFault::Unexpected("goes on with a page of another server"))
+}
+
+/// Returns an address that a server names on itself. One that is reached through another program may take itself for one
+/// without TLS, or at another port.
+pub(crate) fn on_same_server(at: &Url, named: &str) -> Option<Url> {
+    let mut to = at.join(named).ok().filter(|to| to.host_str() == at.host_str())?;
+    to.set_scheme(at.scheme()).ok()?;
+    to.set_port(at.port()).ok()?;
+    Some(to)
 }
 
 /// Returns where a redirection leads, where one goes there.
@@ -339,6 +346,17 @@ mod tests {
         let told = goes("https://a.example/r", "http://a.example/r").unwrap_err();
         assert!(told.ends_with("anybody could read and change what comes from there"), "{told}");
         assert!(goes("http://a.example/r", "file:///etc/passwd").is_err());
+    }
+
+    #[test]
+    fn what_a_server_names_is_on_itself_whatever_it_takes_itself_for() {
+        let at = Url::parse("https://a.example/v2/x").unwrap();
+        let named = |text: &str| on_same_server(&at, text).map(|to| to.to_string());
+        for text in ["/v2/y?n=1", "http://a.example/v2/y?n=1", "https://a.example:5000/v2/y?n=1"] {
+            assert_eq!(named(text).as_deref(), Some("https://a.example/v2/y?n=1"), "{text}");
+        }
+        assert_eq!(named("https://b.example/v2/y"), None);
+        assert_eq!(named("file:///v2/y"), None);
     }
 
     #[test]

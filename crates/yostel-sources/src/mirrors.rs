@@ -157,7 +157,8 @@ impl Files {
                 fetched(CachedAnswer { stamp, bytes, is_missing: false }, false, next)
             }
             (HttpAnswer::Missing | HttpAnswer::Same, kept) => {
-                if kept.is_none_or(|kept| !kept.is_missing) {
+                // What was known of it stays known: what is not there now may only be out of reach.
+                if kept.is_none() {
                     self.answers.put(address, &CachedAnswer { is_missing: true, ..CachedAnswer::default() });
                 }
                 None

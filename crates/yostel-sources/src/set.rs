@@ -141,7 +141,7 @@ impl SourceSet {
         if found.len() > 1 {
             let others = found[1..].iter().map(|(name, _)| name.clone()).collect();
             let kind = SourceErrorKind::Ambiguous { package: package.clone(), others };
-            return Err(SourceError { source_name: found[0].0.clone(), kind });
+            return Err(SourceError { source_name: Some(found[0].0.clone()), kind });
         }
         Ok(found.pop().map(|(name, document)| (Origin::Source(name), document)))
     }

@@ -42,7 +42,7 @@ impl WebSource {
         let access = Access::new(context.credentials.clone(), true);
         let addresses: Vec<String> = addresses.iter().map(ToString::to_string).collect();
         let files = Files::new((addresses, REGISTRY_HEAD.to_owned()), access, context);
-        let fail = |kind| SourceError { source_name: name.clone(), kind };
+        let fail = |kind| SourceError { source_name: Some(name.clone()), kind };
         let came = files.wait_for(REGISTRY_HEAD, files.get(REGISTRY_HEAD, MOST_HEAD));
         let came = came.map_err(|fault| fail(fault.into()))?;
         let head = came.as_ref().and_then(|came| RegistryHead::parse(std::str::from_utf8(&came.answer.bytes).ok()?));
@@ -59,7 +59,7 @@ impl WebSource {
     }
 
     fn fail(&self, kind: SourceErrorKind) -> SourceError {
-        SourceError { source_name: self.name.clone(), kind }
+        SourceError { source_name: Some(self.name.clone()), kind }
     }
 
     /// Says what went wrong with all of it.

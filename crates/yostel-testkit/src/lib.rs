@@ -9,6 +9,7 @@ pub mod fuzz;
 mod hard;
 mod kills;
 mod large;
+mod listen;
 mod memory;
 mod oci;
 mod sandbox;

@@ -69,7 +69,7 @@ impl MemorySource {
 
     fn fail(&self, path: &str, why: &str) -> SourceError {
         let kind = SourceErrorKind::Read { path: path.into(), cause: io::Error::other(why.to_owned()) };
-        SourceError { source_name: self.name.clone(), kind }
+        SourceError { source_name: Some(self.name.clone()), kind }
     }
 
     fn document(&self, package: &PackageName) -> SourceAnswer {
@@ -80,7 +80,7 @@ impl MemorySource {
         let text = String::from_utf8_lossy(bytes);
         let document = PackageDocument::parse(&text, package).map_err(|cause| {
             let kind = SourceErrorKind::Document { package: package.clone(), path: package.as_str().into(), cause };
-            SourceError { source_name: self.name.clone(), kind }
+            SourceError { source_name: Some(self.name.clone()), kind }
         })?;
         Ok(Some(SourcedDocument { document, bytes: bytes.clone() }))
     }
@@ -127,7 +127,7 @@ impl Source for MemorySource {
         let found = archive_files(artifact.digest).into_iter().find_map(|path| self.content.archives.get(&path));
         let Some(archive) = found else {
             let kind = SourceErrorKind::ArchiveMissing(artifact.digest);
-            return Err(SourceError { source_name: self.name.clone(), kind });
+            return Err(SourceError { source_name: Some(self.name.clone()), kind });
         };
         let from = usize::try_from(offset).unwrap().min(archive.len());
         Ok(match self.content.breaks_off {

@@ -3,12 +3,13 @@
 
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Write};
-use std::net::{TcpListener, TcpStream};
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::net::TcpStream;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
-use std::thread;
 
 use yostel_documents::{Sha256, to_hex};
+
+use crate::listen::{Listening, free_port, read_head};
 
 /// A request, as far as tests want to know it.
 #[derive(Debug, Clone)]
@@ -59,9 +60,8 @@ pub struct OciContent {
 
 /// The server. It ends with the test.
 pub struct OciServer {
-    address: String,
     inner: Arc<Inner>,
-    ends: Arc<AtomicBool>,
+    _listening: Listening,
 }
 
 struct Inner {
@@ -118,35 +118,23 @@ impl OciServer {
         manner: OciManner,
         failing: impl Fn(&OciRequest) -> Option<OciFailure> + Send + Sync + 'static,
     ) -> Self {
-        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-        let address = listener.local_addr().unwrap().to_string();
+        let listener = free_port();
         let inner = Arc::new(Inner {
-            address: address.clone(),
+            address: listener.local_addr().unwrap().to_string(),
             manner,
             failing: Box::new(failing),
             content: Mutex::default(),
             asked: Mutex::default(),
             count: AtomicUsize::new(0),
         });
-        let ends = Arc::<AtomicBool>::default();
-        let (stop, serving) = (ends.clone(), inner.clone());
-        thread::spawn(move || {
-            for stream in listener.incoming().flatten() {
-                if stop.load(Ordering::Relaxed) {
-                    return;
-                }
-                // Small answers in two parts would wait for each other.
-                stream.set_nodelay(true).ok();
-                let inner = serving.clone();
-                thread::spawn(move || inner.converse(&stream));
-            }
-        });
-        Self { address, inner, ends }
+        let serving = inner.clone();
+        let listening = Listening::on(listener, move |stream| serving.converse(stream));
+        Self { inner, _listening: listening }
     }
 
     /// Returns its host and port.
     pub fn host(&self) -> &str {
-        &self.address
+        &self.inner.address
     }
 
     /// Returns what it was asked so far.
@@ -163,13 +151,6 @@ impl OciServer {
     /// When a thread of it panicked.
     pub fn content<T>(&self, look: impl FnOnce(&mut OciContent) -> T) -> T {
         look(&mut self.inner.content.lock().unwrap())
-    }
-}
-
-impl Drop for OciServer {
-    fn drop(&mut self) {
-        self.ends.store(true, Ordering::Relaxed);
-        TcpStream::connect(&self.address).ok();
     }
 }
 
@@ -200,18 +181,7 @@ impl Inner {
     }
 
     fn request(&self, reader: &mut impl BufRead) -> Option<(OciRequest, Vec<u8>)> {
-        let mut line = String::new();
-        reader.read_line(&mut line).ok().filter(|read| *read > 0)?;
-        let mut words = line.split(' ');
-        let method = words.next()?.to_owned();
-        let path = words.next()?.trim_start_matches('/').to_owned();
-        let mut fields = BTreeMap::new();
-        loop {
-            let mut line = String::new();
-            reader.read_line(&mut line).ok()?;
-            let Some((name, value)) = line.trim_end().split_once(':') else { break };
-            fields.insert(name.to_lowercase(), value.trim().to_owned());
-        }
+        let (method, path, fields) = read_head(reader)?;
         let length = fields.get("content-length").and_then(|length| length.parse().ok()).unwrap_or(0);
         let mut body = vec![0; length];
         reader.read_exact(&mut body).ok()?;

@@ -3,12 +3,14 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::{BufRead, BufReader, Read, Write};
-use std::net::{TcpListener, TcpStream};
+use std::net::TcpStream;
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::Duration;
+
+use crate::listen::{Listening, free_port, read_head};
 
 /// A request, as far as tests want to know it.
 #[derive(Debug, Clone)]
@@ -47,18 +49,17 @@ type Failing = dyn Fn(&WebRequest) -> Option<WebFailure> + Send + Sync;
 /// The server. It ends with the test.
 pub struct WebServer {
     address: String,
-    asked: Arc<Mutex<Vec<WebRequest>>>,
-    most_at_once: Arc<AtomicUsize>,
-    ends: Arc<AtomicBool>,
+    inner: Arc<Inner>,
+    _listening: Listening,
 }
 
 struct Inner {
     folder: PathBuf,
     failing: Box<Failing>,
-    asked: Arc<Mutex<Vec<WebRequest>>>,
+    asked: Mutex<Vec<WebRequest>>,
     counts: Mutex<BTreeMap<String, usize>>,
     open: AtomicUsize,
-    most_at_once: Arc<AtomicUsize>,
+    most_at_once: AtomicUsize,
 }
 
 impl WebServer {
@@ -75,30 +76,17 @@ impl WebServer {
         folder: impl Into<PathBuf>,
         failing: impl Fn(&WebRequest) -> Option<WebFailure> + Send + Sync + 'static,
     ) -> Self {
-        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-        let address = format!("http://{}", listener.local_addr().unwrap());
-        let (asked, most_at_once, ends) = (Arc::default(), Arc::<AtomicUsize>::default(), Arc::<AtomicBool>::default());
         let inner = Arc::new(Inner {
             folder: folder.into(),
             failing: Box::new(failing),
-            asked: Arc::clone(&asked),
+            asked: Mutex::default(),
             counts: Mutex::default(),
             open: AtomicUsize::new(0),
-            most_at_once: most_at_once.clone(),
+            most_at_once: AtomicUsize::new(0),
         });
-        let stop = ends.clone();
-        thread::spawn(move || {
-            for stream in listener.incoming().flatten() {
-                if stop.load(Ordering::Relaxed) {
-                    return;
-                }
-                // Small answers in two parts would wait for each other.
-                stream.set_nodelay(true).ok();
-                let inner = inner.clone();
-                thread::spawn(move || inner.converse(&stream));
-            }
-        });
-        Self { address, asked, most_at_once, ends }
+        let serving = inner.clone();
+        let listening = Listening::on(free_port(), move |stream| serving.converse(stream));
+        Self { address: format!("http://{}", listening.address), inner, _listening: listening }
     }
 
     /// Returns its address, without a `/` at the end.
@@ -111,19 +99,12 @@ impl WebServer {
     /// # Panics
     /// When a thread of it panicked.
     pub fn asked(&self) -> Vec<WebRequest> {
-        self.asked.lock().unwrap().clone()
+        self.inner.asked.lock().unwrap().clone()
     }
 
     /// Returns how many connections were open at once, at most.
     pub fn most_at_once(&self) -> usize {
-        self.most_at_once.load(Ordering::Relaxed)
-    }
-}
-
-impl Drop for WebServer {
-    fn drop(&mut self) {
-        self.ends.store(true, Ordering::Relaxed);
-        TcpStream::connect(self.address.trim_start_matches("http://")).ok();
+        self.inner.most_at_once.load(Ordering::Relaxed)
     }
 }
 
@@ -141,16 +122,7 @@ impl Inner {
     }
 
     fn request(&self, reader: &mut impl BufRead) -> Option<WebRequest> {
-        let mut line = String::new();
-        reader.read_line(&mut line).ok().filter(|read| *read > 0)?;
-        let path = line.split(' ').nth(1)?.trim_start_matches('/').to_owned();
-        let mut fields = BTreeMap::new();
-        loop {
-            let mut line = String::new();
-            reader.read_line(&mut line).ok()?;
-            let Some((name, value)) = line.trim_end().split_once(':') else { break };
-            fields.insert(name.to_lowercase(), value.trim().to_owned());
-        }
+        let (_, path, fields) = read_head(reader)?;
         let mut counts = self.counts.lock().unwrap();
         let mut asked = self.asked.lock().unwrap();
         let before = counts.entry(path.clone()).and_modify(|count| *count += 1).or_insert(0);

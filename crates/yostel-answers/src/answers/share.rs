@@ -215,7 +215,7 @@ pub struct CopiedTold {
 /// A package that is not there, or a version of it.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct MissingTold {
-    /// The package.
+    /// The package, or the pattern that no package is covered by.
     pub package: String,
     /// The version; null when the whole package is missing.
     pub version: Option<String>,
@@ -233,8 +233,8 @@ impl RegistryCopyAnswer {
             archives: copied.archives,
             bytes: copied.bytes,
         };
-        let missing = |(package, version): &(PackageName, Option<String>)| MissingTold {
-            package: package.to_string(),
+        let missing = |(package, version): &(String, Option<String>)| MissingTold {
+            package: package.clone(),
             version: version.clone(),
         };
         Self {

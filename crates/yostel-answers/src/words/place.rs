@@ -6,7 +6,7 @@ use std::io;
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Suggestion};
 use jiff::Timestamp;
-use yostel_documents::PackageName;
+use yostel_documents::{PackageName, Word};
 use yostel_files::FileError;
 use yostel_registry::RegistryError;
 use yostel_sources::{GitError, SourceError, SourceErrorKind, WebFault};
@@ -15,7 +15,7 @@ use super::story::some_versions;
 use super::{Viewpoint, ago, shell_word, tell};
 
 pub(super) fn of_source(error: &SourceError, view: &Viewpoint<'_>) -> Diagnostic {
-    let source = &error.source_name;
+    let source = error.source_name.as_ref().map_or("NAME", Word::as_str);
     let headline = error.to_string();
     match &error.kind {
         SourceErrorKind::Missing(_) | SourceErrorKind::NotARegistry(_) => {
@@ -29,7 +29,7 @@ pub(super) fn of_source(error: &SourceError, view: &Viewpoint<'_>) -> Diagnostic
             };
             told.or(remove)
         }
-        SourceErrorKind::NotARegistryAt(_) if !error.is_of_manifest() => {
+        SourceErrorKind::NotARegistryAt(_) if error.source_name.is_none() => {
             tell(Code::SourceMissing, headline, "name the address of the folder with registry.json")
         }
         SourceErrorKind::NotARegistryAt(_) => {
@@ -41,7 +41,7 @@ pub(super) fn of_source(error: &SourceError, view: &Viewpoint<'_>) -> Diagnostic
             let make = Suggestion::run(format!("yostel registry create {place}"), "to make one there");
             let remove = Suggestion::run(format!("yostel sources remove {source}"), "when nothing should come from it");
             let told = tell(Code::SourceMissing, headline, make);
-            if error.is_of_manifest() { told.or(remove) } else { told }
+            if error.source_name.is_some() { told.or(remove) } else { told }
         }
         SourceErrorKind::Occupied(place) => {
             let next = Suggestion::run(format!("yostel registry list {place}"), "to see what it holds");
@@ -73,6 +73,9 @@ pub(super) fn of_source(error: &SourceError, view: &Viewpoint<'_>) -> Diagnostic
     }
 }
 
+/// How long ago a server was reached that is not said to have been, in seconds: it is there, and something else is wrong.
+const JUST_NOW: i64 = 60;
+
 /// Says what helps where a server is not reached, or does not answer as it should.
 fn of_web(
     error: &SourceError,
@@ -80,10 +83,11 @@ fn of_web(
     seen: Option<Timestamp>,
     view: &Viewpoint<'_>,
 ) -> Diagnostic {
-    let (source, host, headline) = (&error.source_name, host_in(address), error.to_string());
+    let (host, headline) = (host_in(address), error.to_string());
     let unreachable = |next: Suggestion| tell(Code::SourceUnreachable, headline.clone(), next);
     match fault {
-        WebFault::Redirected { .. } if error.is_of_manifest() => {
+        WebFault::Redirected { .. } if error.source_name.is_some() => {
+            let source = error.source_name.as_ref().map_or("NAME", Word::as_str);
             let name = format!("yostel sources add {source} URL");
             unreachable(Suggestion::run(name, "with the address that it has now"))
         }
@@ -106,13 +110,16 @@ fn of_web(
         }
         _ => {
             let told = unreachable("try again later, or name another address of the registry".into());
-            let told = match seen {
+            let told = match seen.filter(|seen| seen.as_second() + JUST_NOW < view.now.as_second()) {
                 Some(seen) => told
                     .or(Suggestion::run("yostel lock --offline", "to go by what the cache has of it"))
                     .note(format!("it was last reached {}", ago(seen, view.now))),
                 None => told,
             };
-            told.note("what is locked and in the cache is installed without asking any source")
+            match &error.source_name {
+                Some(_) => told.note("what is locked and in the cache is installed without asking any source"),
+                None => told,
+            }
         }
     }
 }

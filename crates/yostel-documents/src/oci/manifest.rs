@@ -6,13 +6,13 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use serde::{Deserialize, Serialize};
 
-use crate::digest::{Sha256, to_hex};
+use crate::digest::{ArchiveDigest, Sha256, to_hex};
 
 /// The media type of a manifest.
 pub const OCI_MANIFEST: &str = "application/vnd.oci.image.manifest.v1+json";
 
 /// The media type of a list of manifests.
-pub const OCI_INDEX: &str = "application/vnd.oci.image.index.v1+json";
+pub const OCI_IMAGE_INDEX: &str = "application/vnd.oci.image.index.v1+json";
 
 /// The media type of an object that says nothing.
 const EMPTY: &str = "application/vnd.oci.empty.v1+json";
@@ -148,6 +148,10 @@ impl OciManifest {
         let found = read.artifact_type.as_ref().unwrap_or(&read.config.media_type);
         if read.schema_version != 2 || found != expected {
             return Err(OciManifestError::Type { found: found.clone(), expected });
+        }
+        let digests = std::iter::once(&read.config).chain(&read.layers).map(|descriptor| &descriptor.digest);
+        if let Some(digest) = digests.into_iter().find(|digest| ArchiveDigest::parse(digest).is_err()) {
+            return Err(OciManifestError::Shape(format!("`{digest}` is not a digest")));
         }
         Ok(read)
     }

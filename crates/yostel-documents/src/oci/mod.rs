@@ -6,7 +6,7 @@ mod place;
 mod said;
 mod tag;
 
-pub use manifest::{Blob, Descriptor, OCI_INDEX, OCI_MANIFEST, OciManifest, OciManifestError};
+pub use manifest::{Blob, Descriptor, OCI_IMAGE_INDEX, OCI_MANIFEST, OciManifest, OciManifestError};
 pub use place::{OciPlace, is_own_machine};
 pub use said::{OciIndex, OciStatement, joined_document, release_alone, statements_alone};
 pub use tag::{OciTag, repository_name};

@@ -48,6 +48,12 @@ impl OciTag {
         }
     }
 
+    /// Tells whether a text is a tag (Distribution Specification, "Pulling manifests"): `[a-zA-Z0-9_][a-zA-Z0-9._-]{0,127}`.
+    pub fn is_tag(text: &str) -> bool {
+        let is_fit = |c: char| c.is_ascii_alphanumeric() || "._-".contains(c);
+        (1..=MOST_TAG).contains(&text.len()) && text.chars().all(is_fit) && !text.starts_with(['.', '-'])
+    }
+
     /// Returns the tag of a version: `+`, which no tag has, is `_`, and `_` is `__`. No version has two such characters in a
     /// row, so no two versions have one tag. One that would be too long is named by its digest.
     pub fn of_version(version: &str) -> String {
@@ -129,6 +135,10 @@ mod tests {
         for (version, tag) in [("1.0.0", "1.0.0"), ("1.0.0+build.5", "1.0.0_build.5"), ("1_0+a", "1__0_a")] {
             assert_eq!(OciTag::of_version(version), tag);
             assert_eq!(OciTag::of(tag), OciTag::Release);
+            assert!(OciTag::is_tag(tag));
+        }
+        for text in ["", ".a", "-a", "1.0/../x", "1.0\r\nX: y", "é", "a b"] {
+            assert!(!OciTag::is_tag(text), "{text}");
         }
         let long = format!("1{}", "_1".repeat(49));
         assert_eq!(OciTag::of_version(&long).len(), 70);

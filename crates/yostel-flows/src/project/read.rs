@@ -73,13 +73,8 @@ pub fn load_manifests(start: &Path, settings: &Settings) -> Result<LoadedProject
     below.iter().try_for_each(|project| check_tool(&project.manifest, settings))?;
     remove_leftovers(&root, &top.manifest, &below);
     let here = inside.and_then(|inside| below.iter().position(|project| project.folder == inside));
-    let asking = SourceContext {
-        patience: settings.patience.clone(),
-        answers: Arc::new(InCache { cache: Cache::open(&settings.cache), now: settings.now }),
-        credentials: settings.credentials.clone(),
-        certificates: None,
-        offline: settings.offline,
-    };
+    let answers = Arc::new(InCache { cache: Cache::open(&settings.cache), now: settings.now });
+    let asking = SourceContext { answers, ..settings.asking(None) };
     let opener = settings.sources.clone();
     let (paths, elsewhere, files) = (BTreeMap::new(), BTreeMap::new(), settings.files.clone());
     let target = root.clone();

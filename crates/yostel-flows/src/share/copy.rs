@@ -4,16 +4,16 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::sync::Mutex;
 
-use yostel_documents::{Artifact, NamePattern, PackageDocument, PackageName, Release, SourceName};
+use yostel_documents::{Artifact, NamePattern, PackageDocument, PackageName, Release, SourceName, Word};
 use yostel_files::NewFile;
 use yostel_registry::{Backend, CopiedPackage, copy_package};
-use yostel_sources::{AdvisoryReader, FileStamp, RegistryPlace, Source, SourceContext, SourceError, SourceSet};
+use yostel_sources::{AdvisoryReader, FileStamp, RegistryPlace, Source, SourceError, SourceSet};
 
 use super::target::{OpenTarget, RegistryTarget, with_target};
 use crate::content::ask::documents_of;
 use crate::content::fetch::fetch;
 use crate::context::Context;
-use crate::error::FlowError;
+use crate::error::{ContentError, FlowError};
 use crate::observer::{Event, go_on};
 
 /// What is copied.
@@ -41,8 +41,8 @@ pub struct CopyFrom {
 pub struct CopyReport {
     /// What came of each package that was looked at.
     pub packages: BTreeMap<PackageName, CopiedPackage>,
-    /// Packages that were wanted, and that the first registry does not have; with the version where one was wanted.
-    pub missing: Vec<(PackageName, Option<String>)>,
+    /// Names or patterns that were wanted, and of which the first registry has nothing; with the version where one was wanted.
+    pub missing: Vec<(String, Option<String>)>,
     /// Files with advisories that are there now and were not, or were other ones.
     pub advisories: usize,
 }
@@ -67,15 +67,26 @@ pub fn copy_registry(
     what: &CopyWhat,
     context: &Context<'_>,
 ) -> Result<CopyReport, FlowError> {
+    let is_named = from.name.is_some();
+    copy_from(from, to, what, context).map_err(|error| match error {
+        // It is no manifest's, so it has no name.
+        FlowError::Content(error) if !is_named => match error {
+            ContentError::Source(error) => SourceError { source_name: None, ..error }.into(),
+            other => other.into(),
+        },
+        other => other,
+    })
+}
+
+fn copy_from(
+    from: CopyFrom,
+    to: &RegistryTarget,
+    what: &CopyWhat,
+    context: &Context<'_>,
+) -> Result<CopyReport, FlowError> {
     let settings = context.settings;
-    let name = from.name.unwrap_or_else(SourceError::unnamed);
-    let asking = SourceContext {
-        patience: settings.patience.clone(),
-        credentials: settings.credentials.clone(),
-        certificates: from.certificates,
-        offline: settings.offline,
-        ..SourceContext::default()
-    };
+    let name = from.name.unwrap_or_else(|| Word::parse("registry").expect("it is a word"));
+    let asking = settings.asking(from.certificates);
     let source = settings.sources.open(name.clone(), from.place, &asking)?;
     let names: BTreeSet<PackageName> = match what {
         CopyWhat::Versions(versions) => versions.iter().map(|(package, _)| package.clone()).collect(),
@@ -128,7 +139,7 @@ fn missing(
     what: &CopyWhat,
     names: &BTreeSet<PackageName>,
     documents: &BTreeMap<PackageName, PackageDocument>,
-) -> Vec<(PackageName, Option<String>)> {
+) -> Vec<(String, Option<String>)> {
     match what {
         CopyWhat::Versions(versions) => {
             let is_there = |(package, version): &&(PackageName, String)| {
@@ -136,11 +147,11 @@ fn missing(
                 there.is_some_and(|there| there.releases.iter().any(|release| release.version.as_str() == version))
             };
             let missing = versions.iter().filter(|wanted| !is_there(wanted));
-            missing.map(|(package, version)| (package.clone(), Some(version.clone()))).collect()
+            missing.map(|(package, version)| (package.to_string(), Some(version.clone()))).collect()
         }
         CopyWhat::Named(patterns) => {
             let whole = patterns.iter().filter(|pattern| !names.iter().any(|name| pattern.covers(name)));
-            whole.filter_map(|pattern| Some((PackageName::parse(&pattern.to_string()).ok()?, None))).collect()
+            whole.map(|pattern| (pattern.to_string(), None)).collect()
         }
     }
 }

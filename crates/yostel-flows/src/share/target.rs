@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use yostel_documents::oci::OciPlace;
 use yostel_documents::{PackageDocument, SourceName};
 use yostel_registry::Registry;
-use yostel_sources::{NoAnswerCache, OciRegistry, SourceContext, SourceError};
+use yostel_sources::OciRegistry;
 use yostel_store::Cache;
 
 use super::oci::OciBackend;
@@ -48,8 +48,8 @@ impl RegistryTarget {
         Ok(match self {
             Self::Folder(folder) => OpenTarget::Folder(Registry::open(folder)?),
             Self::Oci { place, name, certificates } => {
-                let context = context_of(settings, certificates.as_ref());
-                let registry = OciRegistry::open(called(name.as_ref()), place, &context)?;
+                let context = settings.asking(certificates.clone());
+                let registry = OciRegistry::open(name.clone(), place, &context)?;
                 OpenTarget::Oci(Box::new(OciBackend { registry, cache: Cache::open(&settings.cache) }))
             }
         })
@@ -60,8 +60,8 @@ impl RegistryTarget {
         Ok(match self {
             Self::Folder(folder) => Registry::create(folder, name)?.name().to_owned(),
             Self::Oci { place, name: source, certificates } => {
-                let context = context_of(settings, certificates.as_ref());
-                OciRegistry::create(called(source.as_ref()), place, name, &context)?.name().to_owned()
+                let context = settings.asking(certificates.clone());
+                OciRegistry::create(source.clone(), place, name, &context)?.name().to_owned()
             }
         })
     }
@@ -82,21 +82,6 @@ impl OpenTarget {
             Self::Folder(registry) => Ok(registry.contents()?),
             Self::Oci(backend) => backend.contents(),
         }
-    }
-}
-
-/// What it is called in errors: by its name in the manifest, or else what it is.
-fn called(name: Option<&SourceName>) -> SourceName {
-    name.cloned().unwrap_or_else(SourceError::unnamed)
-}
-
-fn context_of(settings: &Settings, certificates: Option<&PathBuf>) -> SourceContext {
-    SourceContext {
-        patience: settings.patience.clone(),
-        answers: std::sync::Arc::new(NoAnswerCache),
-        credentials: settings.credentials.clone(),
-        certificates: certificates.cloned(),
-        offline: settings.offline,
     }
 }
 

@@ -7,8 +7,8 @@ use std::sync::Arc;
 use serde::Deserialize;
 use tokio::task::JoinSet;
 use yostel_documents::oci::{
-    Blob, INDEX_TYPE, OCI_INDEX, OCI_MANIFEST, OciIndex, OciManifest, OciManifestError, OciPlace, OciStatement, OciTag,
-    REGISTRY_TYPE, RELEASE_TYPE, STATEMENT_TYPE, joined_document, repository_name,
+    Blob, INDEX_TYPE, OCI_IMAGE_INDEX, OCI_MANIFEST, OciIndex, OciManifest, OciManifestError, OciPlace, OciStatement,
+    OciTag, REGISTRY_TYPE, RELEASE_TYPE, STATEMENT_TYPE, joined_document, repository_name,
 };
 use yostel_documents::{
     DocumentError, MOST_DOCUMENT, PackageDocument, PackageName, REGISTRY_FORMAT, RegistryHead, SourceName,
@@ -24,14 +24,17 @@ use crate::mirrors::{Fault, Fetched, Files};
 
 /// The types of manifests, which some registries want named.
 fn manifest_types() -> String {
-    format!("{OCI_MANIFEST}, {OCI_INDEX}")
+    format!("{OCI_MANIFEST}, {OCI_IMAGE_INDEX}")
 }
 
 /// Longest manifest, in bytes: what the specification asks registries to take.
 const MOST_MANIFEST: u64 = 4 << 20;
 
-/// Longest page of tags that is read, in bytes.
+/// Longest list of tags that is read, in bytes, whatever pages it has.
 const MOST_TAGS: u64 = 32 << 20;
+
+/// How many artifacts of a package are asked for at the same time.
+const AT_ONCE: usize = 16;
 
 /// How often one looks for a tag that is listed.
 const LOOKS: u32 = 4;
@@ -76,8 +79,8 @@ impl Repositories {
     }
 
     /// Reads what says that here is a registry, and of what name.
-    pub(super) fn head(&self, name: &SourceName, place: &OciPlace) -> Result<RegistryHead, SourceError> {
-        let fail = |kind| SourceError { source_name: name.clone(), kind };
+    pub(super) fn head(&self, name: Option<&SourceName>, place: &OciPlace) -> Result<RegistryHead, SourceError> {
+        let fail = |kind| SourceError { source_name: name.cloned(), kind };
         let said =
             self.files.wait_for(&manifest_of("", OciTag::REGISTRY), self.says("", OciTag::REGISTRY, REGISTRY_TYPE));
         let said = said.map_err(|fault| fail(fault.into()))?;
@@ -93,12 +96,13 @@ impl Repositories {
         let file = format!("{repository}tags/list");
         let ask = |first: String| async move {
             let mut tags: BTreeSet<String> = BTreeSet::new();
-            let (mut seen, mut address) = (BTreeSet::new(), first.clone());
+            let (mut seen, mut address, mut room) = (BTreeSet::new(), first.clone(), MOST_TAGS);
             for _ in 0..MOST_PAGES {
                 let Some(page) = self.files.fetch((&address, ""), MOST_TAGS).await? else { return Ok(None) };
                 let list: TagList = serde_json::from_slice(&page.answer.bytes)
                     .map_err(|_| WebFault::Unexpected("lists tags in a way that nobody can read"))?;
-                tags.extend(list.tags.unwrap_or_default());
+                room = room.checked_sub(page.answer.bytes.len() as u64).ok_or(WebFault::TooLong(MOST_TAGS))?;
+                tags.extend(list.tags.unwrap_or_default().into_iter().filter(|tag| OciTag::is_tag(tag)));
                 match page.next {
                     // Kept as a whole, so that without a server all of it is there.
                     None => {
@@ -201,30 +205,40 @@ impl Repositories {
         if !known.is_subset(&there) {
             tracing::debug!(%package, "the registry lists fewer tags than its index has; a mirror may list what it has only");
         }
-        let mut asked = JoinSet::new();
-        for tag in there.difference(&known).cloned() {
-            let (this, repository) = (self.clone(), repository.clone());
-            asked.spawn(async move {
-                let kind = if OciTag::of(&tag) == OciTag::Release { RELEASE_TYPE } else { STATEMENT_TYPE };
-                let said = this.says_in_the_end(&repository, &tag, kind).await;
-                (tag, said)
-            });
-        }
-        let mut others = Vec::new();
-        while let Some(came) = asked.join_next().await {
-            let (tag, said) = came.map_err(|error| WebFault::Broken(error.to_string()))?;
-            let lost = || {
-                let address = format!("{}/{}", self.files.preferred(), manifest_of(&repository, &tag));
-                Fault::at(address, WebFault::Unexpected("lists a tag and does not have it"))
-            };
-            let (_, said) = said?.ok_or_else(lost)?;
-            others.push((tag, String::from_utf8_lossy(&said).into_owned()));
-        }
+        let mut others = self.tell_each(&repository, there.difference(&known).cloned()).await?;
         others.sort();
         if index.is_none() && others.is_empty() {
             return Ok(None);
         }
         Ok(Some(Told { index, others, tags: there.union(&known).cloned().collect() }))
+    }
+
+    /// Asks for what each of these artifacts says.
+    async fn tell_each(
+        &self,
+        repository: &str,
+        mut tags: impl Iterator<Item = String>,
+    ) -> Result<Vec<(String, String)>, Fault> {
+        let (mut asked, mut told, mut room) = (JoinSet::new(), Vec::new(), MOST_DOCUMENT);
+        loop {
+            while asked.len() < AT_ONCE
+                && let Some(tag) = tags.next()
+            {
+                let (this, repository) = (self.clone(), repository.to_owned());
+                asked.spawn(async move {
+                    let kind = if OciTag::of(&tag) == OciTag::Release { RELEASE_TYPE } else { STATEMENT_TYPE };
+                    let said = this.says_in_the_end(&repository, &tag, kind).await;
+                    (tag, said)
+                });
+            }
+            let Some(came) = asked.join_next().await else { return Ok(told) };
+            let (tag, said) = came.map_err(|error| WebFault::Broken(error.to_string()))?;
+            let fault =
+                |fault| Fault::at(format!("{}/{}", self.files.preferred(), manifest_of(repository, &tag)), fault);
+            let (_, said) = said?.ok_or_else(|| fault(WebFault::Unexpected("lists a tag and does not have it")))?;
+            room = room.checked_sub(said.len() as u64).ok_or_else(|| fault(WebFault::TooLong(MOST_DOCUMENT)))?;
+            told.push((tag, String::from_utf8_lossy(&said).into_owned()));
+        }
     }
 
     /// Reads what is said of a package.

@@ -25,8 +25,8 @@ const INDEX_ROUNDS: usize = 3;
 #[derive(Debug)]
 pub struct OciRegistry {
     place: OciPlace,
-    /// What it is called in errors: the source's name, or what was typed.
-    called: SourceName,
+    /// The source's name, where it is one of a manifest.
+    name: Option<SourceName>,
     head: RegistryHead,
     repositories: Repositories,
 }
@@ -64,14 +64,14 @@ impl OciRegistry {
     /// # Errors
     /// `Web`, or `Occupied` where there is one.
     pub fn create(
-        called: SourceName,
+        source: Option<SourceName>,
         place: &OciPlace,
         name: &str,
         context: &SourceContext,
     ) -> Result<Self, SourceError> {
         let repositories = repositories_of(place, context);
         let head = RegistryHead { name: name.to_owned(), format: REGISTRY_FORMAT };
-        let made = Self { place: place.clone(), called, head, repositories };
+        let made = Self { place: place.clone(), name: source, head, repositories };
         let annotations = BTreeMap::from([(TITLE.to_owned(), name.to_owned())]);
         let artifact = OciManifest::of(REGISTRY_TYPE, &made.head.write(), Vec::new(), annotations);
         match made.wait(made.put("", OciTag::REGISTRY, &artifact))? {
@@ -84,10 +84,10 @@ impl OciRegistry {
     ///
     /// # Errors
     /// `Web`, `NotAnOciRegistry`, `Format`.
-    pub fn open(called: SourceName, place: &OciPlace, context: &SourceContext) -> Result<Self, SourceError> {
+    pub fn open(name: Option<SourceName>, place: &OciPlace, context: &SourceContext) -> Result<Self, SourceError> {
         let repositories = repositories_of(place, context);
-        let head = repositories.head(&called, place)?;
-        Ok(Self { place: place.clone(), called, head, repositories })
+        let head = repositories.head(name.as_ref(), place)?;
+        Ok(Self { place: place.clone(), name, head, repositories })
     }
 
     /// Returns its name.
@@ -95,13 +95,8 @@ impl OciRegistry {
         &self.head.name
     }
 
-    /// Returns where it is.
-    pub fn place(&self) -> &OciPlace {
-        &self.place
-    }
-
     fn fail(&self, kind: impl Into<SourceErrorKind>) -> SourceError {
-        SourceError { source_name: self.called.clone(), kind: kind.into() }
+        SourceError { source_name: self.name.clone(), kind: kind.into() }
     }
 
     fn wait<T>(&self, asked: impl Future<Output = Result<T, Fault>>) -> Result<T, SourceError> {
@@ -173,7 +168,7 @@ impl OciRegistry {
         let says = release_alone(document, release);
         let alone = PackageDocument::parse(&says, package).ok().and_then(|alone| alone.releases.first().cloned());
         let artifacts = alone.map(|release| release.artifacts.clone()).unwrap_or_default();
-        let layers = artifacts.iter().map(|artifact| layer_of(package, release, artifact)).collect();
+        let layers = artifacts.iter().map(|artifact| layer(package, release.version.as_str(), artifact)).collect();
         let artifact = OciManifest::of(RELEASE_TYPE, &says, layers, remarks_of(package, release));
         let (repository, tag) = (format!("{package}/"), OciTag::of_version(release.version.as_str()));
         self.wait(self.announce(package))?;
@@ -268,10 +263,6 @@ impl OciRegistry {
 }
 
 /// Describes an archive of a release.
-fn layer_of(package: &PackageName, release: &Release, artifact: &Artifact) -> Descriptor {
-    layer(package, release.version.as_str(), artifact)
-}
-
 fn layer(package: &PackageName, version: &str, artifact: &Artifact) -> Descriptor {
     let last = package.as_str().rsplit('/').next().unwrap_or_default();
     let platform = match &artifact.platform[..] {

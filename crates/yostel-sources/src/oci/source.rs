@@ -38,12 +38,12 @@ impl OciSource {
     /// Without any place.
     pub fn open(name: SourceName, places: &[OciPlace], context: &SourceContext) -> Result<Self, SourceError> {
         let repositories = Repositories::new(places, context);
-        let registry = repositories.head(&name, &places[0])?.name;
+        let registry = repositories.head(Some(&name), &places[0])?.name;
         Ok(Self { name, registry, places: places.to_vec(), repositories })
     }
 
     fn fail(&self, kind: impl Into<SourceErrorKind>) -> SourceError {
-        SourceError { source_name: self.name.clone(), kind: kind.into() }
+        SourceError { source_name: Some(self.name.clone()), kind: kind.into() }
     }
 
     fn failed(&self, fault: WebFault) -> SourceError {

@@ -8,11 +8,11 @@ use yostel_documents::oci::{Blob, OCI_MANIFEST, OciManifest};
 
 use super::reading::{Repositories, manifest_of};
 use crate::fault::{WebFault, pause};
-use crate::http::{Reply, Request, put};
+use crate::http::{Reply, Request, on_same_server, put};
 use crate::mirrors::Fault;
 
 /// How much of a content is sent, and held, at a time, in bytes. What is no longer goes in one request.
-const PIECE: usize = 16 << 20;
+const PIECE: usize = 8 << 20;
 
 /// How often something is sent: what breaks off in between can seldom be taken up.
 const TRIES: u32 = 5;
@@ -79,7 +79,7 @@ impl Repositories {
         let begin = self.address(&format!("{repository}blobs/uploads/"));
         let request = Request { method: Method::POST, address: &begin, headers: HeaderMap::new(), body: &[] };
         let reply = self.say(&request, true).await?;
-        let mut at = location(&begin, &reply, StatusCode::ACCEPTED)?;
+        let mut at = location(&begin, &reply)?;
         let failed = |error: std::io::Error| Fault::at(begin.clone(), WebFault::Broken(error.to_string()));
         let mut content = open().map_err(failed)?;
         let mut piece = Vec::new();
@@ -110,7 +110,7 @@ impl Repositories {
                 .headers
                 .get(header::RANGE)
                 .and_then(|range| range.to_str().ok()?.rsplit('-').next()?.parse().ok());
-            at = location(&at, &reply, StatusCode::ACCEPTED)?;
+            at = location(&at, &reply)?;
             if ends.is_some_and(|last: u64| last + 1 != next) {
                 return Err(Fault::at(at, WebFault::Broken("it lost a part of what was sent".to_owned())));
             }
@@ -118,26 +118,37 @@ impl Repositories {
         }
     }
 
-    /// Sends a manifest under a tag.
+    /// Sends a manifest under a tag, once; again only where that is repeatable and something passes.
+    pub(super) async fn put_manifest(
+        &self,
+        repository: &str,
+        tag: &str,
+        bytes: &[u8],
+        is_repeatable: bool,
+    ) -> Result<(), Fault> {
+        let address = self.address(&manifest_of(repository, tag));
+        let mut headers = HeaderMap::new();
+        put(&mut headers, header::CONTENT_TYPE, OCI_MANIFEST);
+        let request = Request { method: Method::PUT, address: &address, headers, body: bytes };
+        let reply = self.say(&request, is_repeatable).await?;
+        match reply.status {
+            StatusCode::CREATED | StatusCode::OK => Ok(()),
+            _ => Err(refusal(&address, &reply)),
+        }
+    }
+
+    /// Sends a manifest under a tag, in place of what is there.
     ///
     /// Where others send the same at the same time, some registries refuse all but one of them; so a refusal counts only when
     /// it is not there.
     pub(super) async fn send_manifest(&self, repository: &str, tag: &str, bytes: &[u8]) -> Result<(), Fault> {
-        let address = self.address(&manifest_of(repository, tag));
         let mut tries = 0;
         loop {
             tries += 1;
-            let mut headers = HeaderMap::new();
-            put(&mut headers, header::CONTENT_TYPE, OCI_MANIFEST);
-            let request = Request { method: Method::PUT, address: &address, headers, body: bytes };
-            let reply = self.say(&request, true).await?;
-            let refused = match reply.status {
-                StatusCode::CREATED | StatusCode::OK => return Ok(()),
-                _ => refusal(&address, &reply),
+            let refused = match self.put_manifest(repository, tag, bytes, true).await {
+                Err(refused) if matches!(refused.fault, WebFault::Status(_)) => refused,
+                done => return done,
             };
-            if !matches!(refused.fault, WebFault::Status(_)) {
-                return Err(refused);
-            }
             if self.manifest(repository, tag).await?.is_some_and(|there| there.answer.bytes == bytes) {
                 return Ok(());
             }
@@ -163,22 +174,17 @@ impl Repositories {
 }
 
 fn unfit(address: &str) -> Fault {
-    Fault::at(address, WebFault::Unexpected("does not say where to send it"))
+    Fault::at(address, WebFault::Unexpected("does not say where on itself to send it"))
 }
 
-/// Returns where to go on, as a registry says it, on the same server.
-fn location(from: &str, reply: &Reply, expected: StatusCode) -> Result<String, Fault> {
-    if reply.status != expected {
+/// Returns where to go on, as a registry says it.
+fn location(from: &str, reply: &Reply) -> Result<String, Fault> {
+    if reply.status != StatusCode::ACCEPTED {
         return Err(refusal(from, reply));
     }
-    let from_url = Url::parse(from).map_err(|_| unfit(from))?;
     let to = reply.headers.get(header::LOCATION).and_then(|to| to.to_str().ok());
-    let to = to.and_then(|to| from_url.join(to).ok()).ok_or_else(|| unfit(from))?;
-    match (from_url.scheme(), to.scheme()) {
-        ("https", "http") => Err(unfit(from)),
-        (_, "http" | "https") => Ok(to.to_string()),
-        _ => Err(unfit(from)),
-    }
+    let to = to.and_then(|to| on_same_server(&Url::parse(from).ok()?, to));
+    to.map(|to| to.to_string()).ok_or_else(|| unfit(from))
 }
 
 /// Says why a registry does not take something.

@@ -57,7 +57,7 @@ fn publish(registry: &OciRegistry, document: &PackageDocument, archive: &[u8]) -
 }
 
 fn made(server: &OciServer) -> OciRegistry {
-    OciRegistry::create(Word::parse("station").unwrap(), &place(server), "r", &context()).unwrap()
+    OciRegistry::create(None, &place(server), "r", &context()).unwrap()
 }
 
 #[test]
@@ -69,7 +69,7 @@ fn what_is_published_is_read_back_with_all_that_was_said_of_it() {
     ] {
         let server = OciServer::like(manner, |_| None);
         let registry = made(&server);
-        let again = OciRegistry::create(Word::parse("x").unwrap(), &place(&server), "r", &context()).unwrap_err();
+        let again = OciRegistry::create(None, &place(&server), "r", &context()).unwrap_err();
         assert!(matches!(again.kind, SourceErrorKind::Occupied(_)), "{again}");
         for version in ["1.0.0", "1.2.0+build.7", "2.0.0-rc.1"] {
             let document = at("valley/map", version, version.as_bytes());
@@ -109,6 +109,40 @@ fn what_is_published_is_read_back_with_all_that_was_said_of_it() {
         let pages = server.asked()[count..].iter().filter(|one| one.path.contains("/tags/list")).count();
         assert_eq!(server.asked().len() - count, pages + 1, "the tags, and all in one");
     }
+}
+
+#[test]
+fn a_registry_behind_a_program_that_adds_tls_is_read_and_written_by_its_paths() {
+    // It takes itself for another scheme and port.
+    let named = |asked: &OciRequest| {
+        let is_first = asked.path.ends_with("gust/tags/list") && asked.method == "GET";
+        let link = ("Link", "<https://127.0.0.1:1/v2/a/r/gust/tags/list?n=2&last=1.0.0>; rel=\"next\"".into());
+        is_first.then(|| OciFailure::Answer(200, vec![link], b"{\"tags\":[\"1.0.0\"]}".to_vec()))
+    };
+    let server = OciServer::like(OciManner { page: Some(9), ..OciManner::default() }, named);
+    fill(&server);
+    put(
+        &server,
+        "a/r/gust",
+        "1.1.0",
+        OciManifest::of(
+            RELEASE_TYPE,
+            &document("gust", ARCHIVE).replace("1.0.0", "1.1.0"),
+            Vec::new(),
+            BTreeMap::new(),
+        ),
+    );
+    assert_eq!(versions(&open(&server), "gust"), ["1.0.0", "1.1.0"]);
+}
+
+#[test]
+fn a_write_whose_answer_is_lost_was_made_by_whoever_made_it() {
+    let lost = |asked: &OciRequest| {
+        let is_it = asked.method == "PUT" && asked.path.contains("/manifests/_registry") && asked.before == 0;
+        is_it.then_some(OciFailure::ResetAfter)
+    };
+    let server = OciServer::like(OciManner::default(), lost);
+    assert_eq!(made(&server).name(), "r");
 }
 
 #[test]
@@ -257,6 +291,11 @@ fn pages_that_lead_nowhere_and_doors_that_are_shut_come_to_an_end() {
         )
     });
     assert!(circle.contains("in a circle"), "{circle} {next:?}", next = next());
+    let away = odd(|_| {
+        let link = ("Link", "<http://elsewhere.example/v2/a/r/gust/tags/list?n=1>; rel=\"next\"".into());
+        OciFailure::Answer(200, vec![link], b"{\"tags\":[\"1.0.0\"]}".to_vec())
+    });
+    assert!(away.contains("a page of another server"), "{away}");
     let html = odd(|_| OciFailure::Answer(200, Vec::new(), b"<html>welcome".to_vec()));
     assert!(html.contains("in a way that nobody can read"), "{html}");
     let shut = odd(|_| OciFailure::Answer(403, Vec::new(), Vec::new()));

@@ -77,7 +77,7 @@ fn a_registry_is_copied_to_an_oci_registry_and_back_and_a_project_never_notices(
     assert_eq!(said("back")[2]["replaced-by"], "gust");
     assert_eq!((&said("back")[1]["withdrawn"], &said("station")[1]["withdrawn"]), (&Value::Null, &"leaks".into()));
     let told = sandbox.run("", "registry copy back station").expect(0).stdout;
-    assert!(told.contains("Of 2 releases more is known"), "{told}");
+    assert!(told.contains("News of 2 releases came along"), "{told}");
     assert_eq!(listed("station"), listed("back"));
     assert_eq!(
         fs::read(sandbox.path("back/advisories/s.json")).unwrap(),
@@ -104,6 +104,8 @@ fn a_copy_takes_what_is_wanted_and_tells_what_differs_and_what_is_missing() {
     assert!(told.contains("Copied 1 release of 1 package"), "{told}");
     let told = sandbox.run("", "registry copy station other none-such").expect(2).stdout;
     assert!(told.contains("none-such is not in the registry"), "{told}");
+    let told = sandbox.run("", "registry copy station other none/* a b c d e").expect(2).stdout;
+    assert!(told.contains("note: none/* is not in the registry") && told.contains("nor are 2 more"), "{told}");
     for words in
         ["registry copy nowhere other", "registry copy station nowhere", "registry copy station https://a.example/r"]
     {
@@ -306,6 +308,18 @@ fn what_shows_who_asks_comes_from_the_environment_a_file_of_ones_own_or_a_helper
         assert_eq!(sandbox.read("asked"), "asked\n");
     }
     assert!(sandbox.read("question").starts_with("{\"format\":1,\"host\":\"127.0.0.1:"));
+    // Neither a link nor what the process masks makes a difference to who may read it.
+    fs::rename(sandbox.path(file), sandbox.path("aside")).unwrap();
+    std::os::unix::fs::symlink(sandbox.path("aside"), sandbox.path(file)).unwrap();
+    with_input(&sandbox, "", "login a.example", "x").expect(2).says(&["is a link", "put the file itself there"]);
+    fs::remove_file(sandbox.path(file)).unwrap();
+    for mask in ["000", "277"] {
+        fs::copy(sandbox.path("aside"), sandbox.path(file)).unwrap();
+        let line = format!("umask {mask}; echo x | yostel login masked.example");
+        sandbox.finish(&mut sandbox.shell("", &line)).expect(0);
+        assert_eq!(fs::metadata(sandbox.path(file)).unwrap().permissions().mode() & 0o777, 0o600, "{mask}");
+    }
+    fs::copy(sandbox.path("aside"), sandbox.path(file)).unwrap();
     for (words, input) in [
         ("login a.example", ""),
         ("login a.example", "two words"),
@@ -334,6 +348,12 @@ fn with_a_server_down_what_is_known_is_enough() {
     never.says(&["no earlier answer is kept", "leave out --offline"]);
     sandbox.run("console", "lock").expect(0);
     let lockfile = sandbox.read("console/yostel.lock");
+    // Whoever says that there is nothing takes nothing away of what was known.
+    server.content(|content| content.manifests.clear());
+    sandbox
+        .run("console", "lock --fresh")
+        .expect(5)
+        .says(&["is not a registry of packages", "yostel registry create oci:"]);
     drop(server);
     let later = |words: &str| {
         let mut command = sandbox.command("console", words);

@@ -4,18 +4,16 @@ use std::collections::BTreeSet;
 
 use clap::Args;
 use yostel_answers::answers::share::RegistryCopyAnswer;
-use yostel_answers::{Code, Diagnostic};
-use yostel_documents::{NamePattern, SourceName, SourcePlace};
+use yostel_documents::{NamePattern, PackageName, SourceName, SourcePlace};
 use yostel_flows::{
     CopyFrom, CopyReport, CopyWhat, FlowError, LoadedProject, LockError, RegistryTarget, copy_registry, load_lockfile,
 };
 use yostel_sources::RegistryPlace;
 
-use crate::answer::{Answer, failure_of};
+use crate::answer::Answer;
 use crate::call::Call;
-use crate::commands::share::place::{registry_there, shown};
+use crate::commands::share::place::{Named, named, registry_there, shown};
 use crate::exit::Exit;
-use crate::options::word;
 use crate::render::{count, note, size};
 
 /// How many versions of a package are named before the rest is counted.
@@ -43,30 +41,12 @@ fn pattern(text: &str) -> Result<NamePattern, String> {
 }
 
 /// Returns where a registry is that is only read.
-fn place_of(named: &str, project: Option<&LoadedProject>, call: &Call) -> Result<CopyFrom, Answer> {
-    let source = word(named).ok().and_then(|name: SourceName| {
-        let project = project?;
-        Some((name.clone(), project, project.manifest().sources.get(&name)?))
-    });
-    let (name, root, place, certificates) = match source {
-        Some((name, project, declared)) => {
-            let certificates = declared.certificates.as_ref().map(|file| project.root.join(file));
-            (Some(name), &project.root, declared.place.clone(), certificates)
-        }
-        None => match SourcePlace::typed(named) {
-            Ok(place) => (None, &call.folder, place, None),
-            Err(error) => {
-                let headline = format!("that is not the place of a registry: {error}");
-                let next = "name a source of the manifest, a folder, oci://HOST/NAME, or an address of the web";
-                let told = Diagnostic::new(Code::NoSuchRegistry, headline, next);
-                return Err(failure_of(&[told], Exit::Usage, call.format));
-            }
-        },
-    };
+fn place_of(text: &str, project: Option<&LoadedProject>, call: &Call) -> Result<CopyFrom, Answer> {
+    let Named { name, place, root, certificates } = named(text, project, call)?;
     let place = match place {
         SourcePlace::Folder(folder) => {
             if name.is_none() {
-                registry_there(named, project, call)?;
+                registry_there(text, project, call)?;
             }
             RegistryPlace::Folder(root.join(folder))
         }
@@ -101,10 +81,7 @@ pub(super) fn run(arguments: Copy, call: &Call) -> Result<Answer, FlowError> {
 }
 
 /// Lists the locked versions that come from a source, or from any when it is none of the manifest.
-fn locked(
-    project: &LoadedProject,
-    from: &CopyFrom,
-) -> Result<BTreeSet<(yostel_documents::PackageName, String)>, FlowError> {
+fn locked(project: &LoadedProject, from: &CopyFrom) -> Result<BTreeSet<(PackageName, String)>, FlowError> {
     let lockfile = load_lockfile(project)?.ok_or_else(|| LockError::NoLockfile(project.lockfile_path()))?;
     let is_from = |source: Option<&SourceName>| match &from.name {
         Some(name) => source == Some(name),
@@ -134,7 +111,7 @@ fn told(report: &CopyReport, to: &RegistryTarget, call: &Call) -> String {
     };
     if said > 0 {
         text.push_str(&format!(
-            "  Of {} more is known there now: withdrawn, deprecated, or for another platform.\n",
+            "  News of {} came along: withdrawn, deprecated, taken back, or one more platform.\n",
             count(said, "release")
         ));
     }
@@ -151,9 +128,12 @@ fn told(report: &CopyReport, to: &RegistryTarget, call: &Call) -> String {
             "{package} {versions}: published there with other content; nothing of it was changed"
         )));
     }
-    for (package, version) in &report.missing {
+    for (package, version) in report.missing.iter().take(MOST_NAMED) {
         let version = version.as_ref().map_or_else(String::new, |version| format!(" {version}"));
         text.push_str(&note(format!("{package}{version} is not in the registry that was copied from")));
+    }
+    if report.missing.len() > MOST_NAMED {
+        text.push_str(&note(format!("nor are {} more", report.missing.len() - MOST_NAMED)));
     }
     text
 }

@@ -1,5 +1,7 @@
 //! Which registry somebody means: a source of the manifest, a folder, or a place in an OCI registry.
 
+use std::path::PathBuf;
+
 use yostel_answers::{Code, Diagnostic, Suggestion};
 use yostel_documents::{SourceName, SourcePlace, Word, nearest};
 use yostel_flows::{LoadedProject, RegistryTarget};
@@ -9,42 +11,55 @@ use crate::call::Call;
 use crate::exit::Exit;
 use crate::options::word;
 
-/// Returns the registry that is named as a source of the manifest, where there is one, or else by its folder or `oci://`.
-pub(super) fn target(named: &str, project: Option<&LoadedProject>, call: &Call) -> Result<RegistryTarget, Answer> {
-    let refuse = |headline: String, next: &str| {
-        Err(failure_of(&[Diagnostic::new(Code::NoSuchRegistry, headline, next)], Exit::Usage, call.format))
-    };
-    let source = word(named).ok().and_then(|name: SourceName| {
+/// A registry that somebody named.
+pub(super) struct Named {
+    /// The source's name, where it is one of the manifest.
+    pub(super) name: Option<SourceName>,
+    pub(super) place: SourcePlace,
+    /// What a folder is relative to.
+    pub(super) root: PathBuf,
+    pub(super) certificates: Option<PathBuf>,
+}
+
+/// Finds out what somebody named: a source of the manifest, where there is one, or else a folder or an address.
+pub(super) fn named(text: &str, project: Option<&LoadedProject>, call: &Call) -> Result<Named, Answer> {
+    let source = word(text).ok().and_then(|name: SourceName| {
         let project = project?;
         Some((name.clone(), project, project.manifest().sources.get(&name)?))
     });
-    let typed = match source {
-        Some((name, project, declared)) => match &declared.place {
-            SourcePlace::Folder(folder) => return Ok(RegistryTarget::Folder(project.root.join(folder))),
-            SourcePlace::Oci(places) => {
-                let certificates = declared.certificates.as_ref().map(|file| project.root.join(file));
-                return Ok(RegistryTarget::Oci { place: places[0].clone(), name: Some(name), certificates });
-            }
-            place @ SourcePlace::Web(_) => {
-                let headline = format!("source {named} is on a web server, {place}, which cannot be written to");
-                return refuse(headline, "name the folder that the server serves");
-            }
-        },
-        None => SourcePlace::typed(named),
-    };
-    match typed {
-        Ok(SourcePlace::Folder(folder)) => Ok(RegistryTarget::Folder(call.folder.join(folder))),
-        Ok(SourcePlace::Oci(mut places)) => {
-            Ok(RegistryTarget::Oci { place: places.remove(0), name: None, certificates: None })
-        }
-        Ok(place @ SourcePlace::Web(_)) => refuse(
-            format!("{place} is a web server, which cannot be written to"),
-            "name the folder that the server serves, or oci://HOST/NAME in an OCI registry",
-        ),
-        Err(error) => refuse(
+    if let Some((name, project, declared)) = source {
+        let (place, root) = (declared.place.clone(), project.root.clone());
+        let certificates = declared.certificates.as_ref().map(|file| root.join(file));
+        return Ok(Named { name: Some(name), place, root, certificates });
+    }
+    match SourcePlace::typed(text) {
+        Ok(place) => Ok(Named { name: None, place, root: call.folder.clone(), certificates: None }),
+        Err(error) => Err(refused(
             format!("that is not the place of a registry: {error}"),
-            "name a source of the manifest, a folder, or oci://HOST/NAME",
-        ),
+            "name a source of the manifest, a folder, oci://HOST/NAME, or an address of the web",
+            call,
+        )),
+    }
+}
+
+fn refused(headline: String, next: &str, call: &Call) -> Answer {
+    failure_of(&[Diagnostic::new(Code::NoSuchRegistry, headline, next)], Exit::Usage, call.format)
+}
+
+/// Returns the registry that somebody named, to be written to.
+pub(super) fn target(text: &str, project: Option<&LoadedProject>, call: &Call) -> Result<RegistryTarget, Answer> {
+    let Named { name, place, root, certificates } = named(text, project, call)?;
+    match place {
+        SourcePlace::Folder(folder) => Ok(RegistryTarget::Folder(root.join(folder))),
+        SourcePlace::Oci(mut places) => Ok(RegistryTarget::Oci { place: places.remove(0), name, certificates }),
+        place @ SourcePlace::Web(_) => {
+            let headline = match name {
+                Some(name) => format!("source {name} is on a web server, {place}, which cannot be written to"),
+                None => format!("{place} is on a web server, which cannot be written to"),
+            };
+            let next = "name the folder that the server serves, or oci://HOST/NAME in an OCI registry";
+            Err(refused(headline, next, call))
+        }
     }
 }
 

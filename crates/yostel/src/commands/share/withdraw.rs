@@ -2,57 +2,40 @@
 
 use clap::Args;
 use yostel_answers::answers::share::WithdrawAnswer;
-use yostel_documents::{PackageName, TakenBack};
-use yostel_flows::{FlowError, SayingWhat, say_of_release};
+use yostel_documents::TakenBack;
+use yostel_flows::{FlowError, SayingWhat};
 
 use crate::answer::Answer;
 use crate::call::Call;
-use crate::commands::share::place::registry_there;
+use crate::commands::share::of_release::OfRelease;
 use crate::exit::Exit;
-use crate::options::package_name;
 
 /// Withdraw a bad release: never newly chosen, kept for those locked to it
 #[derive(Debug, Args)]
 pub(crate) struct Withdraw {
-    /// The package
-    #[arg(value_parser = package_name)]
-    package: PackageName,
-
-    /// The version
-    version: String,
-
-    /// The registry: a source of the manifest, a folder, or oci://HOST/NAME
-    #[arg(long, value_name = "REGISTRY")]
-    from: String,
-
-    /// What is wrong with it, or why it is taken back
-    #[arg(long, value_name = "REASON")]
-    why: String,
-
-    /// Take back that it is withdrawn
-    #[arg(long)]
-    take_back: bool,
+    #[command(flatten)]
+    of: OfRelease,
 }
 
 pub(crate) fn run(arguments: Withdraw, call: &Call) -> Result<Answer, FlowError> {
-    let registry = match registry_there(&arguments.from, call.manifests().ok().as_ref(), call) {
-        Ok(registry) => registry,
+    let of = &arguments.of;
+    let what = if of.take_back { SayingWhat::TakenBack(TakenBack::Withdrawn) } else { SayingWhat::Withdrawn };
+    let new = match of.say(what, call)? {
+        Ok(new) => new,
         Err(none) => return Ok(none),
     };
-    let what = if arguments.take_back { SayingWhat::TakenBack(TakenBack::Withdrawn) } else { SayingWhat::Withdrawn };
-    let (package, version) = (&arguments.package, &arguments.version);
-    let new = say_of_release(&registry, (package, version), (what, &arguments.why), &call.settings)?;
+    let (package, version) = (&of.package, &of.version);
     Ok(Answer::done(
         call,
         Exit::Fine,
         || WithdrawAnswer {
             package: package.to_string(),
             version: version.clone(),
-            taken_back: arguments.take_back,
+            taken_back: of.take_back,
             new,
-            why: arguments.why.clone(),
+            why: of.why.clone(),
         },
-        || match (arguments.take_back, new) {
+        || match (of.take_back, new) {
             (false, true) => {
                 format!("Withdrew {package} {version}: it is never newly chosen, and stays for those locked to it.\n")
             }
