@@ -43,18 +43,19 @@ pub use layout::{
     DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, MOST_INDEX, REGISTRY_FORMAT, REGISTRY_HEAD, REGISTRY_INDEX, RegistryHead,
     RegistryIndex, archive_file, archive_files, document_file, package_of_document,
 };
-pub use licence::{AllowedLicence, LicenceVerdict, MOST_LICENCE, judge_licence};
+pub use licence::{AllowedLicence, LicenceVerdict, MOST_LICENCE, check_licence, judge_licence};
 pub use lockfile::{
     Alteration, AskedBy, Claims, Difference, Dispute, Disputed, LOCKFILE_FORMAT, LockedPackage, Lockfile,
     LockfileError, LockfileHeader, Reached,
 };
 pub use manifest::{
-    AT_ONCE, Admit, AlsoAudit, Alter, Check, CheckCommand, EditError, Force, Hours, Identity, LeftOut,
-    LicenceException, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading, MentionOf, MentionPattern,
-    MentionedIn, NamePattern, Need, NeedEdit, NeedForm, Policy, Project, Proposals, SourceDeclaration, SourcePlace,
-    Swap, Take, VersionTable, Workspace, WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need, add_shared_role,
-    add_source, add_swap, add_version, days_of, manifest_schema, merge_manifests, new_manifest, place_of_key,
-    remove_alter, remove_coexist, remove_need, remove_platform, remove_rule, remove_source, time_of, with_values,
+    AT_ONCE, Admit, AlsoAudit, Alter, Check, CheckCommand, Contents, EditError, FilePattern, Force, Hours, Identity,
+    LeftOut, LicenceException, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading, MentionOf,
+    MentionPattern, MentionedIn, NamePattern, Need, NeedEdit, NeedForm, Policy, Project, Proposals, SourceDeclaration,
+    SourcePlace, Swap, Take, VersionTable, Workspace, WorkspaceEntry, add_agreed, add_alter, add_coexist, add_need,
+    add_shared_role, add_source, add_swap, add_version, days_of, manifest_schema, merge_manifests, new_manifest,
+    place_of_key, remove_alter, remove_coexist, remove_need, remove_platform, remove_rule, remove_source, time_of,
+    with_values,
 };
 pub use name::{NAME_LIMIT, NameError, PackageName, Purpose, SourceName, Word, nearest, run_purpose};
 pub use openvex::{Dismissal, MOST_OPENVEX, OpenVex, VEX_JUSTIFICATIONS, VexProduct, VexStatement, VexStatus};

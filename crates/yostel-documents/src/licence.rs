@@ -35,6 +35,17 @@ pub enum LicenceVerdict {
     NoExpression(String),
 }
 
+/// Checks that a text is an expression.
+///
+/// # Errors
+/// What is wrong, in words.
+pub fn check_licence(expression: &str) -> Result<(), String> {
+    match judge_licence(expression, &[]) {
+        LicenceVerdict::NoExpression(why) => Err(why),
+        LicenceVerdict::Allowed | LicenceVerdict::NotAllowed(_) => Ok(()),
+    }
+}
+
 /// Judges an expression by what is allowed: `OR` needs one side, `AND` both. What asks for a version or a later one by `+` is
 /// met by an allowed later one; GNU's `-or-later` are names of their own.
 pub fn judge_licence(expression: &str, allowed: &[AllowedLicence]) -> LicenceVerdict {

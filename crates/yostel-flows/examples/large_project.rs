@@ -17,10 +17,9 @@ use std::path::PathBuf;
 
 use jiff::Timestamp;
 use yostel_flows::{
-    Context, Keep, LockRequest, RegistryTarget, Settings, Silent, create_registry, current_platform, load_project,
-    lock, publish,
+    Context, Keep, LockRequest, PublishRequest, RegistryTarget, Settings, Silent, create_registry, current_platform,
+    load_project, lock, publish,
 };
-use yostel_registry::ReleaseRemarks;
 use yostel_versions::{Order, Version};
 
 /// A small generator of numbers (xorshift, Marsaglia 2003): the standard library has none, and this one needs no taste.
@@ -78,7 +77,8 @@ fn main() {
             fs::write(path, text).unwrap();
         }
         let project = load_project(&made, &settings).unwrap();
-        publish(&project, &station, ReleaseRemarks::default(), false, &settings).unwrap();
+        let request = PublishRequest { untried: true, ..PublishRequest::default() };
+        publish(&project, &station, &request, &Context::new(&settings, &Silent)).unwrap();
     }
     let _ = fs::remove_dir_all(&made);
     let console = root.join("console");

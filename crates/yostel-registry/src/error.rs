@@ -32,6 +32,34 @@ pub enum RegistryError {
         /// Where that is.
         place: String,
     },
+    /// What it says of its licence is no expression.
+    #[error("the licence of {package}, `{}`, is no SPDX expression: {why}", licence.escape_debug())]
+    Licence {
+        /// The package.
+        package: PackageName,
+        /// What it says.
+        licence: String,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// Files look as if they held keys or passwords.
+    #[error("{package} holds what looks like a secret")]
+    Secrets {
+        /// The package.
+        package: PackageName,
+        /// Their paths in it, each with why.
+        files: Vec<(String, &'static str)>,
+    },
+    /// Others are there that are newer, and nobody said that this is meant.
+    #[error("{package} {version} is older than {newest}, which is published already")]
+    Older {
+        /// The package.
+        package: PackageName,
+        /// The version.
+        version: Version,
+        /// The newest of its compatible line, or of all where that line has none.
+        newest: Version,
+    },
     /// The version is there already, with other content.
     #[error("{package} {version} is already published, with other content")]
     AlreadyPublished {

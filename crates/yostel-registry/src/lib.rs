@@ -19,9 +19,11 @@ mod backend;
 mod copy;
 mod error;
 mod index;
+mod picker;
 mod publication;
 mod publish;
 mod say;
+mod secrets;
 
 use std::fs::File;
 use std::path::Path;
@@ -37,7 +39,7 @@ pub use backend::{Addition, Backend};
 pub use copy::{CopiedPackage, copy_package};
 pub use error::RegistryError;
 pub use publication::{Publication, Published, ReleaseRemarks};
-pub use publish::publish;
+pub use publish::{check, publish};
 pub use say::{Saying, deprecate, take_back, withdraw};
 
 /// Who writes holds a lock on it.

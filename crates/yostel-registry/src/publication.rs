@@ -33,6 +33,8 @@ pub struct Publication<'p> {
     pub now: Timestamp,
     /// What its files do not hold.
     pub remarks: ReleaseRemarks,
+    /// Whether an older line may get one more release: a version below others that are there.
+    pub backport: bool,
     /// Whether nothing is to be published, and only said what would be.
     pub preview: bool,
 }

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use yostel_documents::{
-    ANY_PLATFORM, Artifact, MOST_DOCUMENT, Manifest, PackageDocument, Release, Statement, run_purpose,
+    ANY_PLATFORM, Artifact, MOST_DOCUMENT, Manifest, PackageDocument, Release, Statement, check_licence, run_purpose,
 };
 use yostel_files::Folder;
 use yostel_store::{Packed, pack};
@@ -10,37 +10,56 @@ use yostel_versions::Version;
 
 use crate::backend::{Addition, Backend};
 use crate::error::RegistryError;
+use crate::picker::{MANIFEST_FILE, Picker};
 use crate::publication::{Publication, Published};
-
-/// The manifest's file name inside a package.
-const MANIFEST_FILE: &str = "yostel.toml";
 
 /// How often a publication is looked at anew, since others wrote meanwhile.
 const MOST_ROUNDS: usize = 4;
+
+/// Checks what a manifest must say of a package that is to be published, and returns its version.
+///
+/// # Errors
+/// `NoVersion`, `NeedsElsewhere`, `Licence`.
+pub fn check(manifest: &Manifest) -> Result<Version, RegistryError> {
+    let package = manifest.project.name.clone();
+    let version = manifest.project.version.clone().ok_or_else(|| RegistryError::NoVersion(package.clone()))?;
+    for (needed, need) in manifest.needs.get(&run_purpose()).into_iter().flatten() {
+        if let Some(place) = &need.elsewhere {
+            let (needed, place) = (needed.clone(), place.to_string());
+            return Err(RegistryError::NeedsElsewhere { package, needed, place });
+        }
+    }
+    match &manifest.project.licence {
+        Some(licence) => check_licence(licence).map(|()| version).map_err(|why| RegistryError::Licence {
+            package,
+            licence: licence.clone(),
+            why,
+        }),
+        None => Ok(version),
+    }
+}
 
 /// Packs the folder of a package and publishes it as the version its manifest says. The very same content again changes
 /// nothing.
 ///
 /// # Errors
-/// `AlreadyPublished` with other content, `NoVersion`, `NeedsElsewhere`, `Numbering`, or what packing and writing refuse.
+/// `AlreadyPublished` with other content, `Older`, `Secrets`, `Numbering`, as [`check`], or what packing and writing refuse.
 pub fn publish<B: Backend>(registry: &B, publication: &Publication<'_>) -> Result<Published, B::Error> {
     let manifest = publication.manifest;
     let package = manifest.project.name.clone();
-    let version = manifest.project.version.clone().ok_or_else(|| RegistryError::NoVersion(package.clone()))?;
-    let run = manifest.needs.get(&run_purpose()).into_iter().flatten();
-    for (needed, need) in run {
-        if let Some(place) = &need.elsewhere {
-            let (needed, place) = (needed.clone(), place.to_string());
-            return Err(RegistryError::NeedsElsewhere { package, needed, place }.into());
-        }
-    }
+    let version = check(manifest)?;
     // A preview needs no right to write.
     let guard = if publication.preview { None } else { Some(registry.guard()?) };
     joined_numbering(registry.document(&package)?, manifest)?;
     let aside = guard.as_ref().map(|guard| registry.aside(guard)).transpose()?;
     let platform = publication.remarks.platform.clone().unwrap_or_else(|| ANY_PLATFORM.to_owned());
     let folder = Folder::open(publication.folder).map_err(RegistryError::from)?;
-    let packed = pack(&folder, publication.without, &platform, aside).map_err(RegistryError::from)?;
+    let mut picker = Picker::new(&manifest.contents, publication.without);
+    let packed = pack(&folder, &mut picker, &platform, aside).map_err(RegistryError::from)?;
+    let files = picker.suspects(packed.listing.entries.keys());
+    if !files.is_empty() {
+        return Err(RegistryError::Secrets { package, files }.into());
+    }
     let mut is_kept = false;
     for _ in 0..MOST_ROUNDS {
         let document = joined_numbering(registry.document(&package)?, manifest)?;
@@ -103,7 +122,7 @@ fn enter(
     mut document: PackageDocument,
     version: Version,
     Packed { artifact, listing }: &Packed,
-    Publication { manifest, now, remarks, .. }: &Publication<'_>,
+    Publication { manifest, now, remarks, backport, .. }: &Publication<'_>,
 ) -> Result<(Entered, New), RegistryError> {
     let files: Vec<(String, u64)> = listing.entries.iter().map(|(path, entry)| (path.clone(), entry.size)).collect();
     let absent = absent(manifest, &files);
@@ -114,6 +133,9 @@ fn enter(
     release.content = (!without_manifest.entries.is_empty()).then(|| without_manifest.digest());
     let release = release.recorded();
     let there = document.release(&release.version).cloned();
+    if let Some(newest) = newer_than(&document, &release.version).filter(|_| there.is_none() && !backport) {
+        return Err(RegistryError::Older { package, version: release.version, newest });
+    }
     let mut whole = there.as_deref().cloned().unwrap_or_else(|| release.clone());
     let is_new = match there.as_deref().map(|there| difference(there, &release)) {
         None => true,
@@ -143,6 +165,15 @@ fn enter(
     document.insert(whole);
     readable_text(&document)?;
     Ok((Entered { document, published }, new))
+}
+
+/// Returns the release that makes a new version an old one: the newest of its compatible line, or of all where that line has
+/// none yet. Nothing is older than what comes last of its line, whatever other lines have.
+fn newer_than(document: &PackageDocument, version: &Version) -> Option<Version> {
+    let stand = || document.releases.iter().filter(|release| release.withdrawn.is_none());
+    let all = || stand().map(|release| &release.version);
+    let line = all().filter(|other| document.numbering.is_same_line(other, version)).max();
+    line.or_else(|| all().max()).filter(|newest| *newest > version).cloned()
 }
 
 fn release_of(manifest: &Manifest, version: Version, artifact: Artifact, now: Timestamp) -> Release {

@@ -8,7 +8,7 @@ use std::fs;
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use yostel_documents::ArchiveDigest;
 use yostel_files::Folder;
-use yostel_store::{UnpackConfig, compare_tree, pack, unpack};
+use yostel_store::{PickAll, UnpackConfig, compare_tree, pack, unpack};
 
 fn benches(criterion: &mut Criterion) {
     let mut group = criterion.benchmark_group("digesting");
@@ -25,7 +25,7 @@ fn benches(criterion: &mut Criterion) {
     let archive = folder.path().join("archive");
     let held = Folder::open(folder.path()).unwrap();
     let tree = held.folder("tree").unwrap();
-    let packed = pack(&tree, &[], "any", Some(held.create("archive", 0o644).unwrap())).unwrap();
+    let packed = pack(&tree, &mut PickAll, "any", Some(held.create("archive", 0o644).unwrap())).unwrap();
     group.throughput(Throughput::Bytes(packed.listing.size()));
     group.bench_function("a tree of 1000 files, compared with its listing", |b| {
         b.iter(|| assert!(compare_tree(Some(&tree), &packed.listing).unwrap().is_empty()));

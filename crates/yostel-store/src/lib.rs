@@ -37,6 +37,6 @@ pub use install::{
     Placing, PlannedAlteration, PlannedPackage, Project, ReplacedPackage, STATE_FOLDER, Trust, altered_folder,
     dropped_patch,
 };
-pub use pack::{Contents, PackError, Packed, is_left_out, pack, pack_plain};
+pub use pack::{Contents, PackError, Packed, PickAll, Picking, is_left_out, pack, pack_plain};
 pub use unpack::{UnpackConfig, unpack};
 pub use verify::{TreeDifference, compare_tree, list_tree};

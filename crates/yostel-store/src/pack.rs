@@ -23,7 +23,7 @@ pub(crate) fn fixed_time() -> SystemTime {
 const LEVEL: i32 = 9;
 
 /// Names that are never packed: the tool's own, and version control's.
-const LEFT_OUT: [&str; 5] = [".yostel", "yostel.lock", ".git", ".hg", ".svn"];
+const LEFT_OUT: [&str; 7] = [".yostel", "yostel.lock", ".git", ".hg", ".svn", ".bzr", ".jj"];
 
 /// Longest target of a link, in bytes: as long as a path may be.
 pub(crate) const MOST_TARGET: u64 = 1024;
@@ -68,21 +68,42 @@ pub trait Contents {
     fn open(&mut self, at: usize) -> Result<Box<dyn Read + '_>, FileError>;
 }
 
+/// What whoever packs a folder has a say in.
+pub trait Picking {
+    /// Tells whether a file is left out, or a folder and all in it, by its path from the packed folder; nothing is by default.
+    fn leaves_out(&self, _path: &str) -> bool {
+        false
+    }
+
+    /// Is shown what is packed of a file, piece by piece.
+    fn see(&mut self, _path: &str, _piece: &[u8]) {}
+}
+
+/// Packs all there is.
+#[derive(Debug, Clone, Copy)]
+pub struct PickAll;
+
+impl Picking for PickAll {}
+
 /// Tells whether a path has a part that is never packed.
 pub fn is_left_out(path: &str) -> bool {
     path.split('/').any(|name| LEFT_OUT.contains(&name) || is_unfinished(name.as_ref()))
 }
 
-/// Packs a folder into the file `to`, compressed, but for these folders in it, which are given by their paths. Without a file
-/// it is only told what would come of it.
+/// Packs a folder into the file `to`, compressed. Without a file it is only told what would come of it.
 ///
 /// # Errors
 /// `Unfit` for what is neither file nor link nor folder, has a name that not every system can hold, or is a link out of
 /// the folder; `File` when something cannot be read or written.
-pub fn pack(folder: &Folder, without: &[String], platform: &str, to: Option<NewFile>) -> Result<Packed, PackError> {
+pub fn pack(
+    folder: &Folder,
+    picking: &mut dyn Picking,
+    platform: &str,
+    to: Option<NewFile>,
+) -> Result<Packed, PackError> {
     let hashing = Hashing { inner: to, digest: Sha256::default(), bytes: 0 };
     let encoder = zstd::Encoder::new(hashing, LEVEL).expect("that level is one the library has");
-    pack_into(&mut OnDisk::of(folder, without), platform, encoder, zstd::Encoder::finish)
+    pack_into(&mut OnDisk::of(folder, picking), platform, encoder, zstd::Encoder::finish)
 }
 
 /// Packs files without compression: what no registry keeps, and everybody must be able to make again byte for byte, does
@@ -212,15 +233,14 @@ impl Read for Exact<'_> {
 /// The files of a folder.
 struct OnDisk<'f> {
     folder: &'f Folder,
-    /// Folders that are not packed.
-    without: &'f [String],
+    picking: &'f mut dyn Picking,
     nearby: Nearby,
     files: Vec<(String, EntryKind)>,
 }
 
 impl<'f> OnDisk<'f> {
-    fn of(folder: &'f Folder, without: &'f [String]) -> Self {
-        Self { folder, without, nearby: Nearby::new(folder.clone()), files: Vec::new() }
+    fn of(folder: &'f Folder, picking: &'f mut dyn Picking) -> Self {
+        Self { folder, picking, nearby: Nearby::new(folder.clone()), files: Vec::new() }
     }
 }
 
@@ -239,9 +259,11 @@ impl Contents for OnDisk<'_> {
                     continue;
                 }
                 let path = if at.is_empty() { name.to_owned() } else { format!("{at}/{name}") };
+                if self.picking.leaves_out(&path) {
+                    continue;
+                }
                 let meta = folder.meta(&entry.name)?;
                 let kind = match meta.kind {
-                    Kind::Folder if self.without.contains(&path) => continue,
                     Kind::Folder => {
                         // Before it is entered: what is deeper has a longer path.
                         check_entry_path(&path).map_err(|reason| unfit(&path, reason))?;
@@ -268,9 +290,24 @@ impl Contents for OnDisk<'_> {
             EntryKind::Link => Ok(Box::new(io::Cursor::new(folder.read_link(name)?.into_vec()))),
             EntryKind::File | EntryKind::Program => {
                 let file: File = folder.open_file(name)?;
-                Ok(Box::new(file))
+                Ok(Box::new(Seen { file, path, picking: &mut *self.picking }))
             }
         }
+    }
+}
+
+/// A file that is shown to whoever picked it while it is read.
+struct Seen<'s> {
+    file: File,
+    path: &'s str,
+    picking: &'s mut dyn Picking,
+}
+
+impl Read for Seen<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let n = self.file.read(buffer)?;
+        self.picking.see(self.path, &buffer[..n]);
+        Ok(n)
     }
 }
 

@@ -104,7 +104,7 @@ impl KillWorld {
         }
         let clash = "[project]\nname = \"clash\"\nversion = \"1.0.0\"\n[needs.run]\npart0 = \"^2\"\n";
         sandbox.write("clash/yostel.toml", clash);
-        sandbox.run("clash", "publish --to ../station").expect(0);
+        sandbox.run("clash", "publish --to ../station --untried").expect(0);
         let manifest =
             format!("[project]\nname = \"console\"\n[needs.run]\n{needs}[sources.station]\nfolder = \"../station\"\n");
         sandbox.write("console/yostel.toml", &manifest);
@@ -145,11 +145,11 @@ impl KillWorld {
             }
             "publish" => {
                 sandbox.write("extra/yostel.toml", extra);
-                ("extra", "publish --to ../station".into())
+                ("extra", "publish --backport --to ../station".into())
             }
             "withdraw" => {
                 sandbox.write("extra/yostel.toml", extra);
-                sandbox.run("extra", "publish --to ../station").expect(0);
+                sandbox.run("extra", "publish --backport --to ../station").expect(0);
                 ("", format!("withdraw extra 1.0.{turn} --from station --why x"))
             }
             "alter" => ("console", "alter part1".into()),
@@ -196,7 +196,7 @@ impl KillWorld {
         self.gone("console/patches");
         // Whoever writes to the registry next finds it whole.
         sandbox.write("extra/yostel.toml", format!("[project]\nname = \"extra\"\nversion = \"2.0.{turn}\"\n"));
-        sandbox.run("extra", "publish --to ../station").expect(0);
+        sandbox.run("extra", "publish --backport --to ../station").expect(0);
         sandbox.run("", "registry list station").expect(0);
     }
 

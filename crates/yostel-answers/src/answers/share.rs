@@ -5,15 +5,27 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::{PackageDocument, PackageName, Release};
-use yostel_flows::{CopiedPackage, CopyReport};
-use yostel_registry::Published;
+use yostel_flows::{CopiedPackage, CopyReport, NeedsVerdict, PublishReport, PublishedPackage};
 
 use super::Told;
-use super::parts::told;
+use super::parts::{texts, told};
 
 /// Answer of `publish`.
 #[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub struct PublishAnswer {
+    /// Whether it is only told what would be published.
+    pub preview: bool,
+    /// Each package, those before others that need them.
+    pub packages: Vec<PublishedPackageTold>,
+    /// Projects that have no version, where all of a workspace were to be published.
+    pub without_version: Vec<String>,
+}
+
+/// A package that was published.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct PublishedPackageTold {
     /// The package.
     pub package: String,
     /// The version.
@@ -22,6 +34,9 @@ pub struct PublishAnswer {
     pub new: bool,
     /// Whether it is there now.
     pub published: bool,
+    /// Whether a set of what it needs was found: `none` when it needs nothing, `resolved`, `untried` when that was asked
+    /// for, `undecided` when it would have taken too long.
+    pub needs: String,
     /// How many files it holds.
     pub files: usize,
     /// Each of them.
@@ -55,13 +70,31 @@ impl Told for PublishAnswer {
 
 impl PublishAnswer {
     /// Tells what was published.
-    pub fn of(published: &Published, package: &PackageName, preview: bool) -> Self {
+    pub fn of(report: &PublishReport, preview: bool) -> Self {
+        Self {
+            preview,
+            packages: report.packages.iter().map(|package| PublishedPackageTold::of(package, preview)).collect(),
+            without_version: texts(&report.without_version),
+        }
+    }
+}
+
+impl PublishedPackageTold {
+    fn of(package: &PublishedPackage, preview: bool) -> Self {
+        let published = &package.published;
         let artifact = &published.release.artifacts[0];
         Self {
-            package: package.to_string(),
+            package: package.name.to_string(),
             version: published.release.version.to_string(),
             new: published.is_new,
             published: !(preview && published.is_new),
+            needs: match package.needs {
+                NeedsVerdict::None => "none",
+                NeedsVerdict::Resolved => "resolved",
+                NeedsVerdict::Untried => "untried",
+                NeedsVerdict::Undecided => "undecided",
+            }
+            .to_owned(),
             files: published.files.len(),
             paths: published.files.iter().map(|(path, bytes)| FileTold { path: path.clone(), bytes: *bytes }).collect(),
             absent: published.absent.clone(),

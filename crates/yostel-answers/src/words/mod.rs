@@ -106,7 +106,29 @@ pub fn diagnostics_of(error: &FlowError, view: &Viewpoint<'_>) -> Vec<Diagnostic
         FlowError::Registry(error) => vec![of_registry(error, view)],
         FlowError::Store(error) => vec![of_store(error)],
         FlowError::Stopped => vec![stopped()],
+        FlowError::Needs { package, beside, cause } => needs_of(package, beside, cause, view),
+        FlowError::Halfway { done, cause } => {
+            let published = join(&done.iter().map(|(name, version)| format!("{name} {version}")).collect::<Vec<_>>());
+            let note = format!("published before that: {published}; the same command goes on where this one ended");
+            diagnostics_of(cause, view).into_iter().map(|told| told.note(note.clone())).collect()
+        }
     }
+}
+
+/// Tells why whoever needs a package would get no set.
+fn needs_of(package: &PackageName, beside: &[PackageName], cause: &FlowError, view: &Viewpoint<'_>) -> Vec<Diagnostic> {
+    let told = diagnostics_of(cause, view).into_iter().map(|mut told| {
+        if told.collision.is_some() {
+            told.next = vec!["change one of these needs, so that all of them can be met".into()];
+        }
+        if !beside.is_empty() {
+            let names: Vec<String> = beside.iter().map(ToString::to_string).collect();
+            told.next.insert(0, format!("publish {} first, or the whole workspace with --each", join(&names)).into());
+        }
+        told.note(format!("nothing was published: nobody who needs {package} could be given what it needs"))
+            .or("--untried, to publish it as it is")
+    });
+    told.collect()
 }
 
 /// Tells that the work ended because somebody wanted it to.

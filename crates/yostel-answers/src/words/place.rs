@@ -6,13 +6,13 @@ use std::io;
 use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Suggestion};
 use jiff::Timestamp;
-use yostel_documents::{PackageName, Word};
+use yostel_documents::{FilePattern, PackageName, Word};
 use yostel_files::FileError;
 use yostel_registry::RegistryError;
 use yostel_sources::{GitError, SourceError, SourceErrorKind, WebFault};
 
 use super::story::some_versions;
-use super::{Viewpoint, ago, shell_word, tell};
+use super::{TOLD, Viewpoint, ago, shell_word, tell};
 
 pub(super) fn of_source(error: &SourceError, view: &Viewpoint<'_>) -> Diagnostic {
     let source = error.source_name.as_ref().map_or("NAME", Word::as_str);
@@ -216,6 +216,16 @@ pub(super) fn of_registry(error: &RegistryError, view: &Viewpoint<'_>) -> Diagno
             tell(Code::NeedsElsewhere, headline, format!("publish {needed} too, and need it by a constraint"))
         }
         RegistryError::NoVersion(_) => tell(Code::NoVersion, headline, "add to [project]: version = \"1.0.0\""),
+        RegistryError::Licence { .. } => {
+            tell(Code::Licence, headline, "write names of the SPDX list, like MIT OR Apache-2.0")
+                .or("LicenseRef-NAME, for a licence that is not on that list")
+        }
+        RegistryError::Secrets { files, .. } => of_secrets(headline, files),
+        RegistryError::Older { package, newest, .. } => {
+            let next = format!("give it a version in [project] that is higher than {newest}");
+            tell(Code::OlderVersion, headline, next)
+                .or(format!("--backport, if an older line of {package} is to get one more release"))
+        }
         RegistryError::AlreadyPublished { package, version, differs } => {
             let headline = format!("{package} {version} is published already, and differs in {differs}");
             tell(Code::AlreadyPublished, headline, "give it a new version in [project], then publish again")
@@ -250,6 +260,21 @@ pub(super) fn of_registry(error: &RegistryError, view: &Viewpoint<'_>) -> Diagno
             .note("nothing was published"),
         RegistryError::Store(error) => of_store(error),
     }
+}
+
+/// Tells files that look as if they held secrets.
+fn of_secrets(headline: String, files: &[(String, &'static str)]) -> Diagnostic {
+    let quoted = |path: &String| serde_json::Value::from(FilePattern::text_of(path)).to_string();
+    let all: Vec<String> = files.iter().take(TOLD).map(|(path, _)| quoted(path)).collect();
+    let list = format!("[{}]", all.join(", "));
+    let told = tell(Code::LooksSecret, headline, format!("leave it out, in [contents]: leave-out = {list}"))
+        .or(format!("if it is none, say so in [contents]: no-secrets = {list}"));
+    let told = files.iter().take(TOLD).fold(told, |told, (path, why)| told.note(format!("{path}: {why}")));
+    let told = match files.len().saturating_sub(TOLD) {
+        0 => told,
+        more => told.note(format!("and {more} more")),
+    };
+    told.note("nothing was published")
 }
 
 pub(super) fn of_store(error: &FileError) -> Diagnostic {

@@ -57,6 +57,8 @@ const fn must(table: &'static str, key: &'static str, shape: Shape, says: &'stat
 }
 
 const NOT_PATTERN: &str = "^!?[a-z0-9]([a-z0-9._-]*[a-z0-9])?(/[a-z0-9]([a-z0-9._-]*[a-z0-9])?)*(/\\*)?$";
+/// What a pattern of files may look like.
+const FILES: &str = "^[^\\x00-\\x1f]{1,200}$";
 const HOURS: &str = "^[a-z,-]+ [0-9]{2}:[0-9]{2}-[0-9]{2}:[0-9]{2}$";
 const COMMIT: &str = "^([0-9a-f]{40}|[0-9a-f]{64})$";
 const DIGEST: &str = "^sha256:[0-9a-f]{64}$";
@@ -121,6 +123,7 @@ const KEYS: &[Key] = &[
         Shape::Named(NAME, &Shape::Named(INSIDE, &Shape::TextsOrTable("mentions.*.*"))),
         "Other files that mention packages, and follow what is locked: by package and file, texts in which `…` is the version",
     ),
+    key("", "contents", Shape::Table("contents"), "Which files of this folder are part of the package that it is"),
     key("", "proposals", Shape::Table("proposals"), "Which updates `propose` makes branches of, and when"),
     must(
         "workspace",
@@ -255,6 +258,18 @@ const KEYS: &[Key] = &[
         "Folders put before what the variable holds",
     ),
     key("offers", "mentions", Shape::List("^.{1,200}$"), "Texts of which a file of whoever uses the package has one"),
+    key(
+        "contents",
+        "leave-out",
+        Shape::List(FILES),
+        "Patterns of files and folders that are not published: of a name, or of a path",
+    ),
+    key(
+        "contents",
+        "no-secrets",
+        Shape::List(FILES),
+        "Patterns of files that look as if they held keys or passwords, and may be published",
+    ),
     must("licence-exceptions.*", "licence", Shape::Text, "The SPDX expression that the package has"),
     must("licence-exceptions.*", "why", Shape::Text, "Why"),
     key("licence-exceptions.*", "until", Shape::Matching(DAY), "The last day on which it counts"),

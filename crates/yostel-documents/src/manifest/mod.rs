@@ -1,6 +1,7 @@
 //! The manifest: what a project or package is, needs and offers. Carries out docs/formats.md §2.
 
 mod checks;
+mod contents;
 mod edit;
 mod edit_rules;
 mod identity;
@@ -20,6 +21,7 @@ use std::ops::Range;
 use jiff::civil::Date;
 
 pub use checks::{Check, CheckCommand};
+pub use contents::{Contents, FilePattern};
 pub use edit::{EditError, NeedEdit, NeedForm, add_alter, add_need, new_manifest, remove_alter, remove_need};
 pub use edit_rules::{
     VersionTable, add_agreed, add_coexist, add_shared_role, add_source, add_swap, add_version, remove_coexist,
@@ -56,6 +58,8 @@ pub struct Manifest {
     pub sources: BTreeMap<SourceName, SourceDeclaration>,
     /// What it gives those who need it.
     pub offers: Offers,
+    /// Which of its files are part of the package that it is.
+    pub contents: Contents,
     /// Which releases it may be given.
     pub policy: Policy,
     /// Packages that it changes locally.

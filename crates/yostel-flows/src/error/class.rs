@@ -51,6 +51,7 @@ impl FlowError {
             Self::Registry(RegistryError::AlreadyPublished { .. }) => FlowClass::Integrity,
             Self::Registry(_) => FlowClass::Usage,
             Self::Stopped => FlowClass::Stopped,
+            Self::Needs { cause, .. } | Self::Halfway { cause, .. } => cause.class(),
             Self::Several(errors) => errors.first().map_or(FlowClass::Internal, Self::class),
         }
     }

@@ -22,10 +22,11 @@ pub(crate) use proposal::said;
 pub use search::{RequirementPlace, RulePlace, SearchError, SearchReport, Standing};
 pub use undo::UndoError;
 
-use yostel_documents::EditError;
+use yostel_documents::{EditError, PackageName};
 use yostel_files::FileError;
 use yostel_registry::RegistryError;
 use yostel_sources::{SourceError, SourceErrorKind, WebFault};
+use yostel_versions::Version;
 
 /// Why a flow failed.
 #[derive(Debug, thiserror::Error)]
@@ -57,6 +58,24 @@ pub enum FlowError {
     /// A registry failed.
     #[error(transparent)]
     Registry(#[from] RegistryError),
+    /// Whoever needs a package would get no set, so it is not published.
+    #[error("what {package} needs cannot be had")]
+    Needs {
+        /// The package.
+        package: PackageName,
+        /// Projects of its workspace that it needs, and that were not to be published with it.
+        beside: Vec<PackageName>,
+        /// Why.
+        cause: Box<FlowError>,
+    },
+    /// Some packages were published, and one was not.
+    #[error("{} packages were published, and then one was not", done.len())]
+    Halfway {
+        /// Those that were, or were there already.
+        done: Vec<(PackageName, Version)>,
+        /// Why the next was not.
+        cause: Box<FlowError>,
+    },
     /// The store failed.
     #[error(transparent)]
     Store(#[from] FileError),

@@ -222,11 +222,21 @@ impl LoadedProject {
         self.sources_with(true)
     }
 
-    fn sources_with(&self, offline: bool) -> Result<SourceSet, FlowError> {
+    /// Opens the manifest's sources, without the packages that are in folders.
+    pub(crate) fn declared_sources(&self) -> Result<SourceSet, FlowError> {
+        self.declared_sources_with(false)
+    }
+
+    fn declared_sources_with(&self, offline: bool) -> Result<SourceSet, FlowError> {
         let mut set = SourceSet::default();
         for (name, declared) in &self.top.manifest.sources {
             set.add(self.open_source(name, declared, offline)?, declared.reserves.clone());
         }
+        Ok(set)
+    }
+
+    fn sources_with(&self, offline: bool) -> Result<SourceSet, FlowError> {
+        let mut set = self.declared_sources_with(offline)?;
         for (origin, document) in self.local_documents() {
             set.give(origin, document);
         }

@@ -6,4 +6,5 @@ mod oci;
 pub(crate) mod publish;
 pub(crate) mod registry;
 pub(crate) mod target;
+pub(crate) mod tried;
 pub(crate) mod withdraw;

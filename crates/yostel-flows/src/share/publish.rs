@@ -1,39 +1,151 @@
-//! Publish a package.
+//! Publish packages.
 
-use yostel_registry::{Publication, Published, ReleaseRemarks};
+use yostel_documents::{PackageName, run_purpose};
+use yostel_registry::{Publication, Published, ReleaseRemarks, check};
 
-use super::target::{RegistryTarget, with_target};
-use crate::context::Settings;
+use super::target::{OpenTarget, RegistryTarget, with_target};
+use super::tried::{NeedsVerdict, try_needs};
+use crate::context::Context;
 use crate::error::FlowError;
-use crate::project::LoadedProject;
+use crate::observer::go_on;
+use crate::project::{LoadedProject, ProjectFile};
+use crate::using::order::in_order_of_needs;
 
-/// Publishes the package in a project's folder to a registry; of a workspace's root, without the projects below it. With
-/// `preview`, only says what would be published.
+/// How to publish.
+#[derive(Debug, Clone, Default)]
+pub struct PublishRequest {
+    /// What the files do not hold.
+    pub remarks: ReleaseRemarks,
+    /// Whether all projects of the workspace are published that have a version, and not only the one worked on.
+    pub each: bool,
+    /// Whether an older line may get one more release.
+    pub backport: bool,
+    /// Whether what a package needs is taken as it stands, and not tried.
+    pub untried: bool,
+    /// Whether nothing is published, and only said what would be.
+    pub preview: bool,
+}
+
+/// What publishing came to.
+#[derive(Debug)]
+pub struct PublishReport {
+    /// The packages, those before others that need them.
+    pub packages: Vec<PublishedPackage>,
+    /// Projects of the workspace that have no version, where all were to be published.
+    pub without_version: Vec<PackageName>,
+}
+
+/// One package that was published, or was there.
+#[derive(Debug)]
+pub struct PublishedPackage {
+    /// Its name.
+    pub name: PackageName,
+    /// Whether a set of what it needs was found.
+    pub needs: NeedsVerdict,
+    /// Whether its manifest names a licence.
+    pub has_licence: bool,
+    /// What came of it.
+    pub published: Published,
+}
+
+/// Publishes the package in a project's folder to a registry, without the projects below it; or every package of its
+/// workspace, those before others that need them. Whatever can be found out before is found out before anything is
+/// published, of all.
 ///
 /// # Errors
-/// `Registry`, `Source`.
+/// `Registry`, `Source`; `Needs`, when somebody who needs a package would get no set; `Halfway`, when some were published
+/// and one was not.
 pub fn publish(
     project: &LoadedProject,
     target: &RegistryTarget,
-    remarks: ReleaseRemarks,
-    preview: bool,
-    settings: &Settings,
+    request: &PublishRequest,
+    context: &Context<'_>,
+) -> Result<PublishReport, FlowError> {
+    let (chosen, without_version) = match request.each {
+        true => in_order(project),
+        false => (vec![project.here()], Vec::new()),
+    };
+    let checked = chosen.iter().filter_map(|file| check(&file.manifest).err());
+    let failures: Vec<FlowError> = checked.map(FlowError::from).collect();
+    if !failures.is_empty() {
+        return Err(FlowError::several(failures));
+    }
+    let registry = target.open(context.settings)?;
+    let mut verdicts = Vec::new();
+    let mut failures = Vec::new();
+    for file in &chosen {
+        // Of those that are published together, the others are there by then.
+        let soon: Vec<&ProjectFile> = chosen.iter().copied().filter(|other| other.name() != file.name()).collect();
+        match try_needs(project, file, (target, &registry), (&soon, request.untried), context) {
+            Ok(verdict) => verdicts.push(verdict),
+            Err(FlowError::Stopped) => return Err(FlowError::Stopped),
+            Err(cause) => {
+                let run = file.manifest.needs.get(&run_purpose()).into_iter().flatten();
+                let projects = run.map(|(name, _)| name).filter(|name| project.project(name).is_ok());
+                let beside = projects.filter(|_| !request.each).cloned().collect();
+                failures.push(FlowError::Needs { package: file.name().clone(), beside, cause: Box::new(cause) });
+            }
+        }
+    }
+    if chosen.len() > 1 && !request.preview && failures.is_empty() {
+        let previews = chosen.iter().map(|file| publish_one(project, file, &registry, (request, true), context));
+        failures = previews.filter_map(Result::err).collect();
+    }
+    if !failures.is_empty() {
+        return Err(FlowError::several(failures));
+    }
+    let mut packages: Vec<PublishedPackage> = Vec::new();
+    for (file, needs) in chosen.iter().zip(verdicts) {
+        let came = go_on(context.observer)
+            .and_then(|()| publish_one(project, file, &registry, (request, request.preview), context));
+        match came {
+            Ok(published) => {
+                let has_licence = file.manifest.project.licence.is_some();
+                packages.push(PublishedPackage { name: file.name().clone(), needs, has_licence, published });
+            }
+            Err(cause) if packages.iter().any(|package| package.published.is_new) && !request.preview => {
+                let done = packages.into_iter().map(|one| (one.name, one.published.release.version)).collect();
+                return Err(FlowError::Halfway { done, cause: Box::new(cause) });
+            }
+            Err(cause) => return Err(cause),
+        }
+    }
+    Ok(PublishReport { packages, without_version })
+}
+
+fn publish_one(
+    project: &LoadedProject,
+    file: &ProjectFile,
+    registry: &OpenTarget,
+    (request, preview): (&PublishRequest, bool),
+    context: &Context<'_>,
 ) -> Result<Published, FlowError> {
-    let here = project.here();
-    let inside = project.projects().filter_map(|other| match &here.folder[..] {
+    let inside = project.projects().filter_map(|other| match &file.folder[..] {
         "" => Some(other.folder.clone()),
         folder => other.folder.strip_prefix(folder)?.strip_prefix('/').map(str::to_owned),
     });
     let without: Vec<String> = inside.filter(|folder| !folder.is_empty()).collect();
-    let folder = project.folder_of(here);
+    let folder = project.folder_of(file);
     let publication = Publication {
         folder: &folder,
         without: &without,
-        manifest: &here.manifest,
-        now: settings.now,
-        remarks,
+        manifest: &file.manifest,
+        now: context.settings.now,
+        remarks: request.remarks.clone(),
+        backport: request.backport,
         preview,
     };
-    let registry = target.open(settings)?;
-    with_target!(&registry, registry => yostel_registry::publish(registry, &publication))
+    with_target!(registry, registry => yostel_registry::publish(registry, &publication))
+}
+
+/// Lists the projects of a workspace that have a version, each after those that it needs, and the names of those that have
+/// none.
+fn in_order(project: &LoadedProject) -> (Vec<&ProjectFile>, Vec<PackageName>) {
+    let mut order = in_order_of_needs(project);
+    if order.iter().all(|file| file.name() != project.top.name()) && project.top.manifest.project.version.is_some() {
+        order.insert(0, &project.top);
+    }
+    let (chosen, without): (Vec<_>, Vec<_>) =
+        order.into_iter().partition(|file| file.manifest.project.version.is_some());
+    (chosen, without.into_iter().map(|file| file.name().clone()).collect())
 }

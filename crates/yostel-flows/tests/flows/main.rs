@@ -18,11 +18,10 @@ use jiff::Timestamp;
 use yostel_documents::PackageName;
 use yostel_flows::{
     ContentError, Context, Counterfactual, DiskFiles, Environment, Event, Files, FlowClass, FlowError, InstallError,
-    InstallRequest, Keep, LoadedProject, LockReport, LockRequest, Observer, OpenSource, RealSources, RegistryTarget,
-    SearchError, Settings, SettleRequest, Silent, Write, create_registry, environment, explain, install, load_project,
-    lock, publish, settle, verify, where_is,
+    InstallRequest, Keep, LoadedProject, LockReport, LockRequest, Observer, OpenSource, PublishRequest, RealSources,
+    RegistryTarget, SearchError, Settings, SettleRequest, Silent, Write, create_registry, environment, explain,
+    install, load_project, lock, publish, settle, verify, where_is,
 };
-use yostel_registry::ReleaseRemarks;
 use yostel_versions::{Order, Version};
 
 /// Writes down every event but the counting ones.
@@ -70,14 +69,10 @@ impl World {
             fs::write(folder.join("yostel.toml"), manifest).unwrap();
             fs::write(folder.join("bin/tool"), label).unwrap();
             let package = load_project(&folder, &world.settings()).unwrap();
-            publish(
-                &package,
-                &RegistryTarget::Folder(world.path("station")),
-                ReleaseRemarks::default(),
-                false,
-                &world.settings(),
-            )
-            .unwrap();
+            let settings = world.settings();
+            let request = PublishRequest { untried: true, backport: true, ..PublishRequest::default() };
+            let station = RegistryTarget::Folder(world.path("station"));
+            publish(&package, &station, &request, &Context::new(&settings, &Silent)).unwrap();
         }
         world.declare(needs);
         world

@@ -10,8 +10,8 @@ use yostel_documents::PackageName;
 use yostel_flows::remove;
 use yostel_flows::{
     AuditRequest, Context, Event, Files, FlowClass, FlowError, InstallError, Keep, LockError, LockRequest, Observer,
-    OpenFiles, ProjectError, SettleRequest, Silent, Write, audit, environment, explain, install, load_project, lock,
-    publish, settle, verify,
+    OpenFiles, ProjectError, PublishRequest, RegistryTarget, SettleRequest, Silent, Write, audit, environment, explain,
+    install, load_project, lock, publish, settle, verify,
 };
 use yostel_testkit::{MemoryContent, MemorySources};
 
@@ -208,14 +208,9 @@ fn publish_more(world: &World, label: &str) {
     fs::create_dir_all(&folder).unwrap();
     fs::write(folder.join("yostel.toml"), format!("[project]\nname = \"{name}\"\nversion = \"{version}\"\n")).unwrap();
     let package = load_project(&folder, &world.settings()).unwrap();
-    publish(
-        &package,
-        &yostel_flows::RegistryTarget::Folder(world.path("station")),
-        Default::default(),
-        false,
-        &world.settings(),
-    )
-    .unwrap();
+    let station = RegistryTarget::Folder(world.path("station"));
+    let settings = world.settings();
+    publish(&package, &station, &PublishRequest::default(), &Context::new(&settings, &Silent)).unwrap();
 }
 
 /// A search that was hard once is as hard again for the edits and for the proof.

@@ -44,7 +44,7 @@ fn packed(files: &[(&str, &str)]) -> (Vec<u8>, Artifact) {
 /// Packs a folder into a new file.
 fn pack_to(from: &Path, to: &Path) -> Result<Packed, PackError> {
     let file = Folder::open(to.parent().unwrap())?.create(to.file_name().unwrap(), 0o644)?;
-    pack(&Folder::open(from)?, &[], "any", Some(file))
+    pack(&Folder::open(from)?, &mut yostel_store::PickAll, "any", Some(file))
 }
 
 /// Compares a folder with a listing.

@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 use serde_json::Value;
 use yostel_testkit::Sandbox;
 
-use crate::{publish, sandbox};
+use crate::{publish, publish_with_licence, sandbox};
 
 /// A workspace with a package of each kind.
 fn world() -> Sandbox {
@@ -16,10 +16,10 @@ fn world() -> Sandbox {
     for (name, licence) in [("gust", "MIT OR LicenseRef-ours"), ("horn", "ask <b>us</b>\\u0007"), ("rig", "Apache-2.0")]
     {
         let needs = if name == "gust" { "[needs.run]\n\"rope/hook\" = '^1'\n" } else { "" };
-        let head = format!("[project]\nname = \"{name}\"\nversion = \"1.0.0+build.7\"\nlicence = \"{licence}\"\n");
+        let head = format!("[project]\nname = \"{name}\"\nversion = \"1.0.0+build.7\"\nlicence = \"LicenseRef-any\"\n");
         sandbox.write(&format!("made/{name}/yostel.toml"), head + needs);
         sandbox.write(&format!("made/{name}/a"), name);
-        sandbox.run(&format!("made/{name}"), "publish --to ../../station").expect(0);
+        publish_with_licence(&sandbox, &format!("made/{name}"), licence);
     }
     sandbox.write("bell/yostel.toml", "[project]\nname = \"bell\"\nversion = \"2.0.0\"\n");
     let git = "git init -q -b main && git add . && git -c user.name=t -c user.email=t@example.org commit -qm bell";

@@ -180,7 +180,7 @@ fn a_word_that_a_package_does_not_list_is_refused_with_the_lines_that_list_it() 
             format!("[project]\nname = \"kit\"\nversion = \"{version}\"\nnumbering = {{ order = \"words\"{words} }}\n"),
         );
     };
-    let publish = |status: i32| sandbox.run("kit", "publish --to ../station").expect(status);
+    let publish = |status: i32| sandbox.run("kit", "publish --to ../station --backport").expect(status);
     let packages = || sandbox.read("station/releases/kit.json");
     sandbox.write("kit/file", "1");
     manifest("2024.1-rc1", "");

@@ -4,18 +4,21 @@
 use serde_json::Value;
 use yostel_testkit::Sandbox;
 
-use crate::{project, sandbox};
+use crate::{project, publish_with_licence, sandbox};
 
 fn publish(sandbox: &Sandbox, label: &str, licence: &str) {
     let (name, version) = label.split_once(' ').unwrap();
     let folder = format!("made/{}-{version}", name.replace('/', "+"));
-    let licence = if licence.is_empty() { String::new() } else { format!("licence = \"{licence}\"\n") };
+    let line = if licence.is_empty() { "" } else { "licence = \"LicenseRef-any\"\n" };
     sandbox.write(
         &format!("{folder}/yostel.toml"),
-        format!("[project]\nname = \"{name}\"\nversion = \"{version}\"\n{licence}"),
+        format!("[project]\nname = \"{name}\"\nversion = \"{version}\"\n{line}"),
     );
     sandbox.write(&format!("{folder}/a"), label);
-    sandbox.run(&folder, "publish --to ../../station").expect(0);
+    match licence {
+        "" => drop(sandbox.run(&folder, "publish --to ../../station").expect(0)),
+        _ => publish_with_licence(sandbox, &folder, licence),
+    }
 }
 
 fn policy(sandbox: &Sandbox, more: &str) {

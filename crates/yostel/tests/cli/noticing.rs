@@ -87,7 +87,11 @@ fn a_deprecated_package_is_told_with_what_took_its_place() {
     let after = sandbox.read("station/releases/unit.json");
     assert!(after.contains("\"old\"") && after != before, "{after}");
     let json: Value = serde_json::from_str(&again(" --format json")).unwrap();
-    assert_eq!((&json["new"], &json["deprecated"]), (&false.into(), &"old".into()), "{json}");
+    assert_eq!(
+        (&json["packages"][0]["new"], &json["packages"][0]["deprecated"]),
+        (&false.into(), &"old".into()),
+        "{json}"
+    );
     assert_eq!(sandbox.read("station/releases/unit.json"), after, "it is said once");
 }
 

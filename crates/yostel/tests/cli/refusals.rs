@@ -36,7 +36,7 @@ package() { # NAME LINES: a folder with a manifest
 const REFUSALS: &[(&str, &str)] = &[
     (
         "ambiguous-source",
-        "fine registry create ../other; fine -C ../made/gust-2.1.0 publish --to ../../other
+        "fine registry create ../other; fine -C ../made/gust-2.1.0 publish --to ../../other --untried
          say '[sources.other]' 'folder = \"../other\"'; refuse lock",
     ),
     ("already-a-project", "refuse init"),
@@ -103,7 +103,7 @@ const REFUSALS: &[(&str, &str)] = &[
         "alternatives() { seq -s '||' -f \">=1, <2.$1.%g\" 16; }
          package far \"[needs.run]
 one = '$(alternatives 1)'
-two = '$(alternatives 2)'\"; package one; package two; fine -C ../far publish --to ../station
+two = '$(alternatives 2)'\"; package one; package two; fine -C ../far publish --untried --to ../station
          need 'far = \"*\"'
          say '[swap]' 'one = { use = \"unit\", why = \"so\" }' 'two = { use = \"unit\", why = \"so\" }' '[agreed]' \"unit = '$(alternatives 3)'\" '[policy]' 'coexist = [\"unit\"]'
          refuse lock",
@@ -120,6 +120,16 @@ two = '$(alternatives 2)'\"; package one; package two; fine -C ../far publish --
     ("manifest-unknown-key", "say 'folders = \"x\"'; refuse lock"),
     ("manifest-value", "say '[policy]' 'minimum-age = \"soon\"'; refuse lock"),
     ("name", "need 'Unit = \"*\"'; refuse lock"),
+    (
+        "licence",
+        "package kept 'licence = \"as you like\"'; refuse -C ../kept publish --to ../station",
+    ),
+    ("looks-secret", "package kept; echo x > ../kept/.env; refuse -C ../kept publish --to ../station"),
+    (
+        "older-version",
+        "package kept; fine -C ../kept publish --to ../station; sed -i 's/1.0.0/0.9.0/' ../kept/yostel.toml
+         refuse -C ../kept publish --to ../station",
+    ),
     (
         "needs-elsewhere",
         "package kept '[needs.run]
@@ -217,7 +227,7 @@ other = { path = \"../other\" }'; package other; refuse -C ../kept publish --to 
     (
         "republished",
         "fine lock; fine registry create ../other; echo more > ../made/gust-2.1.0/more
-         fine -C ../made/gust-2.1.0 publish --to ../../other; cp -r ../other/archives ../station; cp ../other/releases/gust.json ../station/releases
+         fine -C ../made/gust-2.1.0 publish --to ../../other --untried; cp -r ../other/archives ../station; cp ../other/releases/gust.json ../station/releases
          sed -i 's/\"^2\"/\">=2\"/' yostel.toml; refuse lock",
     ),
     ("separator", "fine lock; fine install; cp -r . ../a:b; refuse -C ../a:b env"),

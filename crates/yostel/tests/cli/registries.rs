@@ -114,7 +114,7 @@ fn a_copy_takes_what_is_wanted_and_tells_what_differs_and_what_is_missing() {
     // Another release at a version is told, and stays.
     sandbox.write("made/unit/yostel.toml", "[project]\nname = \"unit\"\nversion = \"1.0.0\"\n");
     sandbox.write("made/unit/other", "other\n");
-    sandbox.run("made/unit", "publish --to ../../other").expect(0);
+    sandbox.run("made/unit", "publish --to ../../other --backport").expect(0);
     let before = sandbox.picture("other");
     let told = sandbox.run("", "registry copy station other unit").expect(4).stdout;
     assert!(told.contains("unit 1.0.0: published there with other content"), "{told}");
@@ -150,7 +150,7 @@ fn of_many_who_publish_at_once_each_version_is_one_content() {
         let children: Vec<_> = children
             .into_iter()
             .map(|(is_rival, folder)| {
-                let mut command = sandbox.command(&folder, &format!("publish --to {registry}"));
+                let mut command = sandbox.command(&folder, &format!("publish --backport --to {registry}"));
                 (is_rival, command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap())
             })
             .collect();

@@ -2,6 +2,7 @@
 //! may have, so that a key nobody knows is never passed over.
 
 mod checks;
+mod contents;
 mod elsewhere;
 mod mentions;
 mod overriding;
@@ -158,6 +159,7 @@ impl<'t> Reader<'t> {
             Some(value) => self.table("offers", value).map(|table| self.offers(table)).unwrap_or_default(),
             None => Offers::default(),
         };
+        let contents = self.contents(root);
         let policy = match root.get("policy") {
             Some(value) => self.table("policy", value).map(|table| self.policy(table)).unwrap_or_default(),
             None => Policy::default(),
@@ -181,6 +183,7 @@ impl<'t> Reader<'t> {
             needs,
             sources,
             offers,
+            contents,
             policy,
             alter,
             agreed,

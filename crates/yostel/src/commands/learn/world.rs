@@ -10,7 +10,8 @@ use serde::Deserialize;
 use yostel_documents::PackageName;
 use yostel_files::FileError;
 use yostel_flows::{
-    FlowError, RegistryTarget, SayingWhat, Settings, create_registry, load_project, publish, say_of_release,
+    Context, FlowError, PublishRequest, RegistryTarget, SayingWhat, Settings, Silent, create_registry, load_project,
+    publish, say_of_release,
 };
 use yostel_registry::ReleaseRemarks;
 
@@ -74,7 +75,9 @@ pub(super) fn make_world(root: &Path, settings: &Settings) -> Result<(), FlowErr
             deprecated: deprecated.map(|deprecated| deprecated.why.clone()),
             replaced_by: deprecated.and_then(|deprecated| PackageName::parse(&deprecated.replaced_by).ok()),
         };
-        publish(&package, &registry, remarks, false, &settings)?;
+        // At its date, what it needs may not have been there yet.
+        let request = PublishRequest { remarks, untried: true, ..PublishRequest::default() };
+        publish(&package, &registry, &request, &Context::new(&settings, &Silent))?;
     }
     for (label, withdrawn) in &history.withdrawn {
         let (name, version) = label.split_once(' ').expect("the history says name and version");

@@ -3,7 +3,7 @@
 use clap::Args;
 use yostel_answers::answers::share::PublishAnswer;
 use yostel_documents::{ANY_PLATFORM, PackageName, check_platform};
-use yostel_flows::{FlowError, publish};
+use yostel_flows::{FlowError, NeedsVerdict, PublishRequest, PublishedPackage, publish};
 use yostel_registry::ReleaseRemarks;
 
 use crate::answer::{Answer, Said};
@@ -11,13 +11,17 @@ use crate::call::Call;
 use crate::commands::share::place::registry_there;
 use crate::exit::Exit;
 use crate::options::package_name;
-use crate::render::{Columns, Head, count, note, size};
+use crate::render::{Columns, Head, count, join, note, size};
 use crate::sanitise::sanitise;
 
 /// Publish the package in this folder to a registry
 ///
 /// The same files make the same archive byte for byte. A version can be published once: publishing the same content again
 /// changes nothing; different content is refused.
+///
+/// Before anything is published, what the package needs to run is resolved as its users will resolve it. Files that look as
+/// if they held keys or passwords are refused, and so is a licence that is no SPDX expression. What to leave out stands
+/// in [contents] of the manifest.
 #[derive(Debug, Args)]
 pub(crate) struct Publish {
     /// The registry: a source of the manifest, a folder, or oci://HOST/NAME
@@ -35,6 +39,19 @@ pub(crate) struct Publish {
     /// Name the package that takes its place
     #[arg(long, value_name = "PACKAGE", value_parser = package_name)]
     replaced_by: Option<PackageName>,
+
+    /// Publish every package of the workspace that has a version, those before others that need them; what is published
+    /// already is left out
+    #[arg(long, conflicts_with_all = ["deprecated", "replaced_by"])]
+    each: bool,
+
+    /// Give an older line one more release: a version below others that are published
+    #[arg(long)]
+    backport: bool,
+
+    /// Do not try whether what the package needs can be resolved
+    #[arg(long)]
+    untried: bool,
 
     /// Only show what would be published: each file, the archive's size and digests
     #[arg(long)]
@@ -58,54 +75,83 @@ pub(crate) fn run(arguments: Publish, call: &Call) -> Result<Answer, FlowError> 
         deprecated: arguments.deprecated,
         replaced_by: arguments.replaced_by,
     };
-    let published = publish(&project, &registry, remarks, arguments.preview, &call.settings)?;
-    let artifact = &published.release.artifacts[0];
-    let name = project.here().name();
+    let request = PublishRequest {
+        remarks,
+        each: arguments.each,
+        backport: arguments.backport,
+        untried: arguments.untried,
+        preview: arguments.preview,
+    };
+    let report = publish(&project, &registry, &request, &call.context())?;
     Ok(Answer::either(
         call,
         Exit::Fine,
-        Said::previewing(arguments.preview),
-        || PublishAnswer::of(&published, name, arguments.preview),
+        Said::previewing(request.preview),
+        || PublishAnswer::of(&report, request.preview),
         || {
-            let version = &published.release.version;
-            let mut files = format!("{}, {}", count(published.files.len(), "file"), size(artifact.size));
-            if artifact.platform != ANY_PLATFORM {
-                files.push_str(&format!(", for {}", artifact.platform));
+            let mut text = String::new();
+            for package in &report.packages {
+                text.push_str(&told(package, &request));
             }
-            let mut text = if published.is_new && arguments.preview {
-                format!("{name} {version} would be published ({files}); nothing was:\n")
-            } else if published.is_new {
-                format!("Published {name} {version} ({files}).\n")
-            } else {
-                format!("{name} {version} is published already, with the very same content ({files}).\n")
-            };
-            if published.is_deprecated_now {
-                text.push_str(if arguments.preview {
-                    "  It would be deprecated.\n"
-                } else {
-                    "  It is deprecated now.\n"
-                });
-            }
-            if arguments.preview {
-                let mut columns = Columns::new([Head::number("size"), Head::place("file")]);
-                for (path, bytes) in &published.files {
-                    columns.row([size(*bytes), sanitise(path)]);
-                }
-                text.push_str(&columns.finish());
-            }
-            text.push_str(&format!("  archive {}\n  tree    {}\n", artifact.digest, artifact.tree));
-            for folder in &published.absent {
-                let why = match published.files.iter().any(|(path, _)| path == folder) {
-                    true => "which is a file: name the folder that it is in",
-                    false => "which is no folder with files in the package",
-                };
-                text.push_str(&note(format!("it offers {folder}, {why}")));
-            }
-            if project.here().manifest.project.licence.is_none() {
-                let line = "licence = \"MIT\" in [project] would tell its users what they may do";
-                text.push_str(&note(format!("no licence; {line}")));
+            if report.packages.is_empty() {
+                text.push_str("Nothing to publish: no project here has a version.\n");
+            } else if !report.without_version.is_empty() {
+                let names = join(&report.without_version.iter().map(ToString::to_string).collect::<Vec<_>>());
+                text.push_str(&note(format!("without a version, and left out: {names}")));
             }
             text
         },
     ))
+}
+
+/// Tells what became of one package.
+fn told(package: &PublishedPackage, request: &PublishRequest) -> String {
+    let (name, published) = (&package.name, &package.published);
+    let version = &published.release.version;
+    let artifact = &published.release.artifacts[0];
+    let mut files = format!("{}, {}", count(published.files.len(), "file"), size(artifact.size));
+    if artifact.platform != ANY_PLATFORM {
+        files.push_str(&format!(", for {}", artifact.platform));
+    }
+    let mut text = if published.is_new && request.preview {
+        format!("{name} {version} would be published ({files}); nothing was:\n")
+    } else if published.is_new {
+        format!("Published {name} {version} ({files}).\n")
+    } else {
+        format!("{name} {version} is published already, with the very same content ({files}).\n")
+    };
+    if published.is_deprecated_now {
+        let line = if request.preview { "  It would be deprecated.\n" } else { "  It is deprecated now.\n" };
+        text.push_str(line);
+    }
+    // Of many, what is there already needs no lines.
+    if request.each && !published.is_new {
+        return text;
+    }
+    if request.preview {
+        let mut columns = Columns::new([Head::number("size"), Head::place("file")]);
+        for (path, bytes) in &published.files {
+            columns.row([size(*bytes), sanitise(path)]);
+        }
+        text.push_str(&columns.finish());
+    }
+    text.push_str(&format!("  archive {}\n  tree    {}\n", artifact.digest, artifact.tree));
+    for folder in &published.absent {
+        let why = match published.files.iter().any(|(path, _)| path == folder) {
+            true => "which is a file: name the folder that it is in",
+            false => "which is no folder with files in the package",
+        };
+        text.push_str(&note(format!("it offers {folder}, {why}")));
+    }
+    if !package.has_licence {
+        text.push_str(&note("no licence; licence = \"MIT\" in [project] would tell its users what they may do"));
+    }
+    match package.needs {
+        NeedsVerdict::Undecided => {
+            text.push_str(&note("whether what it needs can be resolved was not found out in a minute"));
+        }
+        NeedsVerdict::Untried => text.push_str(&note("whether what it needs can be resolved was not tried")),
+        NeedsVerdict::None | NeedsVerdict::Resolved => {}
+    }
+    text
 }
