@@ -120,8 +120,15 @@ impl Folder {
         content: &[u8],
         (mode, durable): (Option<u32>, bool),
     ) -> Result<(), FileError> {
-        self.remove(beside)?;
-        let mut file = self.create(beside, mode.unwrap_or(0o644))?;
+        let create = || self.create(beside, mode.unwrap_or(0o644));
+        let mut file = match create() {
+            // Whoever was killed left it.
+            Err(error) if error.cause.kind() == io::ErrorKind::AlreadyExists => {
+                self.remove(beside)?;
+                create()?
+            }
+            file => file?,
+        };
         let written = file
             .write_all(content)
             .map_err(|cause| file.failed(cause))

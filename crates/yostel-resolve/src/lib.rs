@@ -29,6 +29,7 @@
 
 #![deny(missing_docs)]
 
+mod ahead;
 mod assumed;
 mod certify;
 mod collision;
@@ -51,6 +52,7 @@ mod settle;
 mod settling;
 mod why;
 
+pub use ahead::Ahead;
 pub use certify::{Certificate, Formula};
 pub use collision::{Collision, Fact, LinesApart, RoleClash, WithinReach};
 pub use edits::{EditRules, EditSet, ROOM_FOR_WISHED, RequirementEdit};

@@ -188,6 +188,11 @@ impl Resolver {
         Self { problem, written, known, search, refuted: false, stats: SearchStats::default() }
     }
 
+    /// Returns what it was asked, with the needs as they bind.
+    pub fn problem(&self) -> &Problem {
+        &self.problem
+    }
+
     /// Lists the smallest sets of edits to the needs that make the problem solvable: those that leave wished needs alone
     /// first, then the smallest, and then those after which the fewest packages move; each was resolved. Empty when no
     /// edit of what may be edited helps. Ask after [`Outcome::Collision`], of a resolver made by

@@ -25,6 +25,7 @@ mod commit;
 mod context;
 mod credentials;
 mod dump;
+mod early;
 mod error;
 mod fault;
 mod folder;
@@ -90,6 +91,15 @@ pub trait Source: Send + Sync {
     /// Asks about all of these packages at once, as many at a time as suits the source. Calls `deliver` exactly once for
     /// each package, from any thread and in any order, as the answers come: one that cannot be fetched keeps no other back.
     fn documents(&self, packages: &BTreeSet<PackageName>, deliver: &(dyn Fn(&PackageName, SourceAnswer) + Sync));
+
+    /// Is told which packages will probably be asked about next, and may ask already: a source that has to wait for answers.
+    /// No answer is another for it.
+    fn expect(&self, _packages: &BTreeSet<PackageName>) {}
+
+    /// Tells whether it makes a difference to tell it what to expect.
+    fn is_far(&self) -> bool {
+        false
+    }
 
     /// Opens an archive of a package, at a byte of it: what came before is there already.
     ///

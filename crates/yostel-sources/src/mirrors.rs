@@ -21,7 +21,7 @@ use crate::http::{HttpAnswer, Web};
 use crate::patience::{LOOK, Patience};
 
 /// How many files are asked for at the same time: connections to a server that has no HTTP/2. As many answers are held.
-pub(crate) const AT_ONCE: usize = 40;
+pub(crate) const AT_ONCE: usize = 56;
 
 /// How many before the first answer came.
 const FIRST_AT_ONCE: usize = 8;
@@ -141,6 +141,8 @@ impl Files {
         let stamp = known.map(|kept| kept.stamp.clone()).unwrap_or_default();
         let turn = self.turns.acquire().await;
         let answer = self.web.get((address, types), &stamp, most).await?;
+        // The connection is free for the next as soon as its task was told; else the next would open one more.
+        tokio::task::yield_now().await;
         drop(turn);
         // More at a time once answers come: a server that is small is not overrun by those who begin.
         if self.at_once.load(Ordering::Relaxed) < AT_ONCE && self.at_once.fetch_add(1, Ordering::Relaxed) < AT_ONCE {

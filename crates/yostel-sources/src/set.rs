@@ -29,6 +29,8 @@ pub struct SourceSet {
     given: BTreeMap<PackageName, (Origin, PackageDocument)>,
     /// What was answered before: whoever asks twice is told the same, and no source is asked twice.
     told: Mutex<BTreeMap<PackageName, Option<(Origin, PackageDocument)>>>,
+    /// Packages that somebody asked about, or that sources were told to expect.
+    asked: Mutex<BTreeSet<PackageName>>,
 }
 
 impl SourceSet {
@@ -73,6 +75,7 @@ impl SourceSet {
             }
             open.insert(package.clone(), Open { left: asked.len(), found: Vec::new() });
         }
+        self.asked().extend(open.keys().cloned());
         let open = Mutex::new(open);
         let one = |at: usize, package: &PackageName, answer: SourceAnswer| {
             let whole = {
@@ -106,6 +109,30 @@ impl SourceSet {
                 ask(0);
             }
         });
+    }
+
+    /// Tells whether some source answers late enough to be told what to expect.
+    pub fn is_far(&self) -> bool {
+        self.sources.iter().any(|(source, _)| source.is_far())
+    }
+
+    /// Tells the sources which packages they will probably be asked about next, so that those which answer late can begin.
+    pub fn expect(&self, packages: &BTreeSet<PackageName>) {
+        let mut wanted: Vec<BTreeSet<PackageName>> = self.sources.iter().map(|_| BTreeSet::new()).collect();
+        for package in packages {
+            if self.known(package).is_none() && self.asked().insert(package.clone()) {
+                for at in self.may_have(package) {
+                    wanted[at].insert(package.clone());
+                }
+            }
+        }
+        for ((source, _), packages) in self.sources.iter().zip(wanted).filter(|(_, packages)| !packages.is_empty()) {
+            source.expect(&packages);
+        }
+    }
+
+    fn asked(&self) -> MutexGuard<'_, BTreeSet<PackageName>> {
+        self.asked.lock().expect("nobody panics while holding it")
     }
 
     /// Lists when the servers of each source were last reached, as far as that was kept.

@@ -17,6 +17,7 @@ use crate::body::open;
 use crate::clients::{runtime, unless_stopped};
 use crate::context::SourceContext;
 use crate::dump::AdvisoryReader;
+use crate::early::{Early, Weighed};
 use crate::error::{SourceError, SourceErrorKind};
 use crate::fault::WebFault;
 use crate::mirrors::{AT_ONCE, Fault, Fetched, Files};
@@ -28,6 +29,7 @@ pub struct WebSource {
     name: SourceName,
     registry: String,
     files: Arc<Files>,
+    early: Arc<Early<Result<Option<Fetched>, Fault>>>,
 }
 
 impl WebSource {
@@ -52,10 +54,16 @@ impl WebSource {
             }
             (Some(head), Some(came)) => {
                 files.keep(&came);
-                Ok(Self { name, registry: head.name, files: Arc::new(files) })
+                Ok(Self { name, registry: head.name, files: Arc::new(files), early: Arc::default() })
             }
             _ => Err(fail(SourceErrorKind::NotARegistryAt(files.preferred().to_owned()))),
         }
+    }
+
+    /// Asks about a package.
+    fn ask(&self, package: &PackageName) -> impl Future<Output = Result<Option<Fetched>, Fault>> + Send + use<> {
+        let (files, file) = (self.files.clone(), address_of(&document_file(package)));
+        async move { files.get(&file, MOST_DOCUMENT).await }
     }
 
     fn fail(&self, kind: SourceErrorKind) -> SourceError {
@@ -99,6 +107,12 @@ impl WebSource {
     }
 }
 
+impl Weighed for Result<Option<Fetched>, Fault> {
+    fn weight(&self) -> usize {
+        self.iter().flatten().map(|came| came.answer.bytes.len()).sum()
+    }
+}
+
 /// Writes a path as the address of a file has it. Names and digests are of characters that stand for themselves.
 fn address_of(path: &Path) -> String {
     path.to_string_lossy().replace('\\', "/")
@@ -114,15 +128,20 @@ impl Source for WebSource {
     }
 
     fn documents(&self, packages: &BTreeSet<PackageName>, deliver: &(dyn Fn(&PackageName, SourceAnswer) + Sync)) {
-        let ask = |package: PackageName| {
-            let files = self.files.clone();
-            async move { files.get(&address_of(&document_file(&package)), MOST_DOCUMENT).await }
-        };
+        let ask = |package: PackageName| self.early.or_now(&package, self.ask(&package));
         let read = |package: &PackageName, came: Result<_, WebFault>| match came {
             Ok(came) => self.read(package, came),
             Err(fault) => Err(self.failed(fault)),
         };
         Files::ask_about(&self.files.web.patience, packages, (ask, read), deliver);
+    }
+
+    fn expect(&self, packages: &BTreeSet<PackageName>) {
+        packages.iter().for_each(|package| self.early.ask(package, self.ask(package)));
+    }
+
+    fn is_far(&self) -> bool {
+        !self.files.offline
     }
 
     fn open(

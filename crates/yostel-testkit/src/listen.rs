@@ -55,7 +55,13 @@ pub(crate) fn read_head(reader: &mut impl BufRead) -> Option<Head> {
     let mut line = String::new();
     reader.read_line(&mut line).ok().filter(|read| *read > 0)?;
     let mut words = line.split(' ');
-    let (method, path) = (words.next()?.to_owned(), words.next()?.trim_start_matches('/').to_owned());
+    let (method, target) = (words.next()?.to_owned(), words.next()?);
+    // To a proxy, all of the address is said (RFC 9112, §3.2.2).
+    let path = match target.strip_prefix("http://") {
+        Some(whole) => whole.split_once('/').map_or("", |(_, path)| path),
+        None => target.trim_start_matches('/'),
+    };
+    let path = path.to_owned();
     let mut fields = BTreeMap::new();
     loop {
         let mut line = String::new();

@@ -21,6 +21,10 @@ pub struct MemoryContent {
     pub archives: BTreeMap<PathBuf, Vec<u8>>,
     /// Whether the last package that is asked for is answered first.
     pub last_first: bool,
+    /// Answers come in an order that this number makes, where there is one.
+    pub shuffle: Option<u64>,
+    /// Whether it wants to be told what to expect, as one that answers late.
+    pub is_far: bool,
     /// Packages about which it cannot be asked.
     pub silent: BTreeSet<PackageName>,
     /// Advisories, by the names of their files.
@@ -59,12 +63,13 @@ pub struct MemorySource {
     name: SourceName,
     content: MemoryContent,
     asked: Arc<Mutex<Vec<PackageName>>>,
+    expected: Arc<Mutex<Vec<PackageName>>>,
 }
 
 impl MemorySource {
     /// Makes a source.
     pub fn new(name: SourceName, content: MemoryContent) -> Self {
-        Self { name, content, asked: Arc::default() }
+        Self { name, content, asked: Arc::default(), expected: Arc::default() }
     }
 
     fn fail(&self, path: &str, why: &str) -> SourceError {
@@ -112,10 +117,26 @@ impl Source for MemorySource {
         if self.content.last_first {
             packages.reverse();
         }
+        if let Some(seed) = self.content.shuffle {
+            packages.sort_by_cached_key(|package| {
+                let start = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ 0xcbf2_9ce4_8422_2325;
+                let mixed =
+                    |hash: u64, byte: u8| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3).rotate_left(23);
+                package.as_str().bytes().fold(start, mixed)
+            });
+        }
         for package in packages {
             self.asked.lock().unwrap().push(package.clone());
             deliver(package, self.document(package));
         }
+    }
+
+    fn expect(&self, packages: &BTreeSet<PackageName>) {
+        self.expected.lock().unwrap().extend(packages.iter().cloned());
+    }
+
+    fn is_far(&self) -> bool {
+        self.content.is_far
     }
 
     fn open(
@@ -156,12 +177,13 @@ impl Source for MemorySource {
 pub struct MemorySources {
     content: MemoryContent,
     asked: Arc<Mutex<Vec<PackageName>>>,
+    expected: Arc<Mutex<Vec<PackageName>>>,
 }
 
 impl MemorySources {
     /// Makes sources with this content.
     pub fn new(content: MemoryContent) -> Self {
-        Self { content, asked: Arc::default() }
+        Self { content, asked: Arc::default(), expected: Arc::default() }
     }
 
     /// Returns the packages that were asked for, in that order.
@@ -173,6 +195,16 @@ impl MemorySources {
     }
 }
 
+impl MemorySources {
+    /// Returns the packages that they were told to expect, in that order.
+    ///
+    /// # Panics
+    /// When a thread panicked that told them.
+    pub fn expected(&self) -> Vec<PackageName> {
+        self.expected.lock().unwrap().clone()
+    }
+}
+
 impl OpenSource for MemorySources {
     fn open(
         &self,
@@ -180,6 +212,7 @@ impl OpenSource for MemorySources {
         _place: RegistryPlace,
         _means: &SourceContext,
     ) -> Result<Box<dyn Source>, SourceError> {
-        Ok(Box::new(MemorySource { name, content: self.content.clone(), asked: self.asked.clone() }))
+        let (asked, expected) = (self.asked.clone(), self.expected.clone());
+        Ok(Box::new(MemorySource { name, content: self.content.clone(), asked, expected }))
     }
 }

@@ -19,10 +19,23 @@ pub(crate) fn ask(
     sources: &SourceSet,
     observer: &dyn Observer,
 ) -> Result<Answers, FlowError> {
+    ask_hearing(packages, sources, observer, &|_| ())
+}
+
+/// Like [`ask`], and whoever wants to hears of each document as it comes.
+pub(crate) fn ask_hearing(
+    packages: &BTreeSet<PackageName>,
+    sources: &SourceSet,
+    observer: &dyn Observer,
+    hear: &(dyn Fn(&PackageDocument) + Sync),
+) -> Result<Answers, FlowError> {
     go_on(observer)?;
     let answers = Mutex::new(BTreeMap::new());
     sources.documents(packages, &|package, answer| {
         observer.notice(Event::Advance(1));
+        if let Ok(Some((_, document))) = &answer {
+            hear(document);
+        }
         answers.lock().expect("nobody panics while holding it").insert(package.clone(), answer);
     });
     go_on(observer)?;

@@ -2,14 +2,14 @@
 
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc;
+use std::sync::{Mutex, mpsc};
 use std::time::{Duration, Instant};
 
-use yostel_documents::{PackageName, nearest};
-use yostel_resolve::{Arrival, EditRules, EditSet, Outcome, Phase, Resolution, ResolveError, Resolver, Step};
+use yostel_documents::{PackageDocument, PackageName, nearest};
+use yostel_resolve::{Ahead, Arrival, EditRules, EditSet, Outcome, Phase, Resolution, ResolveError, Resolver, Step};
 use yostel_sources::SourceSet;
 
-use crate::content::ask::ask;
+use crate::content::ask::{ask, ask_hearing};
 use crate::error::{FlowError, RequirementPlace, SearchError};
 use crate::observer::{Event, Observer, go_on};
 use crate::project::LoadedProject;
@@ -85,6 +85,14 @@ fn search(
     let mut asking = Duration::ZERO;
     let mut phase = Phase::Any;
     observer.notice(Event::Begin("resolving", 0));
+    // Sources that answer late are asked about what will be wanted next while the others are still heard.
+    let ahead = sources.is_far().then(|| Mutex::new(Ahead::new(resolver.problem())));
+    let hear = |document: &PackageDocument| {
+        if let Some(ahead) = &ahead {
+            let next = ahead.lock().expect("nobody panics while holding it").hear(document);
+            sources.expect(&next);
+        }
+    };
     loop {
         let began = Instant::now();
         let step = match limit {
@@ -107,7 +115,7 @@ fn search(
                 tracing::debug!(packages = packages.len(), "asking the sources");
                 observer.notice(Event::Ask(packages.len()));
                 let began = Instant::now();
-                let answers = ask(&packages, sources, observer)?.into_iter();
+                let answers = ask_hearing(&packages, sources, observer, &hear)?.into_iter();
                 arrived = answers.map(|(package, found)| Arrival { package, found }).collect();
                 asking += began.elapsed();
             }

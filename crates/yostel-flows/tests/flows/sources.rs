@@ -44,6 +44,57 @@ fn the_order_in_which_answers_come_changes_nothing_and_nobody_is_asked_twice() {
     assert_eq!(texts[0], texts[1]);
 }
 
+/// A ladder of packages, each of which needs the next two, but that the newest of some need what nobody has beside the rest.
+const LADDER: usize = 5;
+
+fn ladder() -> (Vec<String>, Vec<String>) {
+    let mut releases = Vec::new();
+    for step in 0..LADDER {
+        let next = |of: &str| match step + 1 < LADDER {
+            true => format!("left{} = '{of}'\nright{} = '{of}'", step + 1, step + 1),
+            false => String::new(),
+        };
+        for side in ["left", "right"] {
+            releases.push(format!("{side}{step} 1.0.0: {}", next(">=1")));
+            // The newest of both sides cannot be had together.
+            let only = if side == "left" { "=1.0.0" } else { ">=1" };
+            releases.push(format!("{side}{step} 1.1.0: {}", next(only)));
+        }
+    }
+    let names = (0..LADDER).flat_map(|step| [format!("left{step}"), format!("right{step}")]).collect();
+    (releases, names)
+}
+
+#[test]
+fn what_is_expected_of_a_source_never_changes_what_is_locked() {
+    let (releases, names) = ladder();
+    let releases: Vec<&str> = releases.iter().map(String::as_str).collect();
+    let names: Vec<&str> = names.iter().map(String::as_str).collect();
+    let mut world = World::new(&releases, "left0 = '*'\nright0 = '*'");
+    let content = MemoryContent::of_folder(&world.path("station"), &names);
+    let mut lock = |is_far: bool, shuffle: Option<u64>| {
+        let content = MemoryContent { is_far, shuffle, ..content.clone() };
+        let sources = Arc::new(MemorySources::new(content));
+        world.sources = sources.clone();
+        world.lock(Keep::Nothing, Write::File).0.unwrap();
+        let text = fs::read_to_string(world.path("console/yostel.lock")).unwrap();
+        fs::remove_file(world.path("console/yostel.lock")).unwrap();
+        (text, sources)
+    };
+    let (without, sources) = lock(false, None);
+    assert_eq!(sources.expected(), []);
+    for seed in 0..100 {
+        let (text, sources) = lock(true, Some(seed));
+        assert_eq!(text, without, "{seed}");
+        // All but the first two are expected before they are asked about, each once; nobody expects what nobody needs.
+        let mut expected = sources.expected();
+        expected.sort();
+        let mut beyond: Vec<_> = names.iter().skip(2).map(|text| name(text)).collect();
+        beyond.sort();
+        assert_eq!(expected, beyond, "{seed}");
+    }
+}
+
 #[test]
 fn of_several_that_cannot_be_asked_the_first_by_name_is_told_and_nothing_is_written() {
     for last_first in [false, true] {

@@ -59,6 +59,13 @@ pub(super) struct Told {
 }
 
 impl Told {
+    /// Returns about how many bytes it holds.
+    pub(super) fn weight(&self) -> usize {
+        let index = self.index.as_ref().map_or(0, |index| index.document.len());
+        let others: usize = self.others.iter().map(|(tag, text)| tag.len() + text.len()).sum();
+        index + others + self.tags.iter().map(String::len).sum::<usize>()
+    }
+
     /// Tells whether the index has all of it.
     pub(super) fn is_whole(&self) -> bool {
         self.index.is_some() && self.others.is_empty()

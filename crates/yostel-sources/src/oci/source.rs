@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::io::{self, Read};
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use yostel_documents::oci::{ADVISORY_TYPE, OciPlace, OciTag};
@@ -11,6 +12,7 @@ use super::reading::{Repositories, Told, check_name};
 use crate::body::open;
 use crate::context::SourceContext;
 use crate::dump::AdvisoryReader;
+use crate::early::{Early, Weighed};
 use crate::error::{SourceError, SourceErrorKind};
 use crate::fault::WebFault;
 use crate::mirrors::{Fault, Files};
@@ -26,6 +28,7 @@ pub struct OciSource {
     registry: String,
     places: Vec<OciPlace>,
     repositories: Repositories,
+    early: Arc<Early<Result<Option<Told>, Fault>>>,
 }
 
 impl OciSource {
@@ -39,7 +42,14 @@ impl OciSource {
     pub fn open(name: SourceName, places: &[OciPlace], context: &SourceContext) -> Result<Self, SourceError> {
         let repositories = Repositories::new(places, context);
         let registry = repositories.head(Some(&name), &places[0])?.name;
-        Ok(Self { name, registry, places: places.to_vec(), repositories })
+        Ok(Self { name, registry, places: places.to_vec(), repositories, early: Arc::default() })
+    }
+
+    /// Asks about a package.
+    fn ask(&self, package: &PackageName) -> impl Future<Output = Result<Option<Told>, Fault>> + Send + use<> {
+        let (repositories, package) = (self.repositories.clone(), package.clone());
+        let may_be = check_name(&self.places, &package).is_ok();
+        async move { if may_be { repositories.tell(&package).await } else { Ok(None) } }
     }
 
     fn fail(&self, kind: impl Into<SourceErrorKind>) -> SourceError {
@@ -55,6 +65,12 @@ impl OciSource {
     }
 }
 
+impl Weighed for Result<Option<Told>, Fault> {
+    fn weight(&self) -> usize {
+        self.iter().flatten().map(Told::weight).sum()
+    }
+}
+
 impl Source for OciSource {
     fn name(&self) -> &SourceName {
         &self.name
@@ -65,16 +81,20 @@ impl Source for OciSource {
     }
 
     fn documents(&self, packages: &BTreeSet<PackageName>, deliver: &(dyn Fn(&PackageName, SourceAnswer) + Sync)) {
-        let ask = |package: PackageName| {
-            let repositories = self.repositories.clone();
-            let may_be = check_name(&self.places, &package).is_ok();
-            async move { if may_be { repositories.tell(&package).await } else { Ok(None) } }
-        };
+        let ask = |package: PackageName| self.early.or_now(&package, self.ask(&package));
         let read = |package: &PackageName, came: Result<Result<Option<Told>, Fault>, WebFault>| {
             let told = came.map_err(|fault| self.failed(fault))?.map_err(|fault| self.fail(fault))?;
             told.map(|told| self.repositories.read(package, &told).map_err(|kind| self.fail(kind))).transpose()
         };
         Files::ask_about(&self.files().web.patience, packages, (ask, read), deliver);
+    }
+
+    fn expect(&self, packages: &BTreeSet<PackageName>) {
+        packages.iter().for_each(|package| self.early.ask(package, self.ask(package)));
+    }
+
+    fn is_far(&self) -> bool {
+        !self.files().offline
     }
 
     fn open(

@@ -244,6 +244,42 @@ fn a_mirror_that_fails_is_left_for_the_rest_of_the_run() {
 }
 
 #[test]
+fn what_is_expected_is_asked_about_once_and_known_when_it_is_wanted() {
+    let folder = tempfile::tempdir().unwrap();
+    written(folder.path());
+    let names: BTreeSet<_> = (0..100).map(|number| name(&format!("p{number}"))).collect();
+    for package in &names {
+        let file = folder.path().join(format!("releases/{package}.json"));
+        std::fs::write(file, document(package.as_str(), ARCHIVE)).unwrap();
+    }
+    let server = WebServer::failing(folder.path(), |_| Some(WebFailure::Late(Duration::from_millis(2))));
+    let source = open(&[&server], Arc::new(NoAnswerCache)).unwrap();
+    let nobody = name("nobody");
+    // Some twice, and one that is not there.
+    let early: BTreeSet<_> = names.iter().take(60).cloned().chain([nobody.clone()]).collect();
+    source.expect(&early);
+    source.expect(&early);
+    let told = Mutex::new(BTreeSet::new());
+    let wanted: BTreeSet<_> = names.iter().cloned().chain([nobody.clone()]).collect();
+    source.documents(&wanted, &|package, answer| {
+        assert_eq!(answer.unwrap().is_some(), *package != nobody);
+        told.lock().unwrap().insert(package.clone());
+    });
+    assert_eq!(told.into_inner().unwrap(), wanted);
+    let asked = server.asked().into_iter().filter(|asked| asked.path.starts_with("releases/")).count();
+    assert_eq!(asked, wanted.len(), "each once");
+    // What nobody wants is no reason to wait: it ends with the source.
+    let stalling = WebServer::failing(folder.path(), |asked| {
+        asked.path.starts_with("releases/").then_some(WebFailure::StallAfter(0))
+    });
+    let source = open(&[&stalling], Arc::new(NoAnswerCache)).unwrap();
+    source.expect(&names);
+    let began = std::time::Instant::now();
+    drop(source);
+    assert!(began.elapsed() < Duration::from_secs(1));
+}
+
+#[test]
 fn many_are_asked_at_once_over_few_connections() {
     let folder = tempfile::tempdir().unwrap();
     written(folder.path());

@@ -5,9 +5,12 @@ use std::time::{Duration, SystemTime};
 
 use serde::{Deserialize, Serialize};
 use yostel_documents::{Sha256, to_hex};
-use yostel_files::FileError;
+use yostel_files::{FileError, Folder};
 
 use super::Cache;
+
+/// The folder they are in.
+const ANSWERS: &str = "answers";
 
 /// No more than this is read, in bytes.
 const MOST: u64 = 64 << 20;
@@ -41,7 +44,7 @@ struct Head {
 impl Cache {
     /// Returns a file that was kept; nothing when there is none, or it is not whole.
     pub fn kept_file(&self, address: &str) -> Option<KeptFile> {
-        let bytes = self.folder().ok()?.read(path_of(address), MOST).ok()?;
+        let bytes = self.answers(false).ok()?.read(name_of(address), MOST).ok()?;
         let end = bytes.iter().position(|byte| *byte == b'\n')?;
         let head: Head = serde_json::from_slice(&bytes[..end]).ok()?;
         let content = bytes[end + 1..].to_vec();
@@ -61,8 +64,16 @@ impl Cache {
         let mut bytes = serde_json::to_vec(&head).expect("texts always serialise");
         bytes.push(b'\n');
         bytes.extend_from_slice(&file.bytes);
-        let answers = self.make_root()?.make_folders("answers")?;
-        answers.write_in_passing(name_of(&file.address), &bytes)
+        self.answers(true)?.write_in_passing(name_of(&file.address), &bytes)
+    }
+
+    /// Opens the folder of answers, once for all of them; makes it, if that is wanted.
+    fn answers(&self, make: bool) -> Result<Folder, FileError> {
+        if let Some(answers) = self.answers.get() {
+            return Ok(answers.clone());
+        }
+        let opened = if make { self.make_root()?.make_folders(ANSWERS)? } else { self.folder()?.folder(ANSWERS)? };
+        Ok(self.answers.get_or_init(|| opened).clone())
     }
 
     /// Remembers that a file that was kept was the server's at a time, in seconds since 1970.
@@ -81,8 +92,8 @@ impl Cache {
     /// Forgets files that were fetched before a time, in seconds since 1970.
     pub(super) fn forget_answers(&self, before: i64) -> Result<(), FileError> {
         let Some(root) = self.folder_if_there()? else { return Ok(()) };
-        for entry in root.entries_of("answers")? {
-            let path = Path::new("answers").join(&entry.name);
+        for entry in root.entries_of(ANSWERS)? {
+            let path = Path::new(ANSWERS).join(&entry.name);
             if root.meta(&path).is_ok_and(|meta| meta.modified < before) {
                 root.remove(&path)?;
             }
@@ -96,7 +107,7 @@ fn name_of(address: &str) -> String {
 }
 
 fn path_of(address: &str) -> PathBuf {
-    Path::new("answers").join(name_of(address))
+    Path::new(ANSWERS).join(name_of(address))
 }
 
 #[cfg(test)]

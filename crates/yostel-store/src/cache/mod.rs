@@ -78,6 +78,8 @@ pub struct Cache {
     root: PathBuf,
     disk: Disk,
     aside: OnceLock<Aside>,
+    /// The folder with answers of servers, once one was kept or found there.
+    answers: OnceLock<Folder>,
     /// Held by the thread that makes it.
     making: Mutex<()>,
 }
@@ -90,7 +92,7 @@ impl Cache {
 
     /// Like [`Self::open`], on a watched disk.
     pub fn open_on(disk: Disk, root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into(), disk, aside: OnceLock::new(), making: Mutex::new(()) }
+        Self { root: root.into(), disk, aside: OnceLock::new(), answers: OnceLock::new(), making: Mutex::new(()) }
     }
 
     /// Returns the cache's folder, for messages.

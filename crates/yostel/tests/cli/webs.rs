@@ -23,6 +23,33 @@ fn digest(sandbox: &Sandbox) -> Value {
 }
 
 #[test]
+fn proxies_that_the_environment_names_are_asked_and_a_name_that_is_nobodys_is_told() {
+    let sandbox = small_world();
+    sandbox.run("console", "lock").expect(0);
+    let lockfile = sandbox.read("console/yostel.lock");
+    let proxy = WebServer::serving(sandbox.path("station"));
+    moved_to(&sandbox, "http://station.invalid");
+    let lock = |variables: &[(&str, &str)]| {
+        let mut command = sandbox.command("console", "lock --fresh");
+        sandbox.finish(command.envs(variables.iter().copied()))
+    };
+    lock(&[("http_proxy", proxy.address())]).expect(0);
+    assert_eq!(sandbox.read("console/yostel.lock"), lockfile);
+    let asked = proxy.asked();
+    assert!(!asked.is_empty() && asked.iter().all(|one| one.fields["host"] == "station.invalid"), "{asked:?}");
+    // By nobody's proxy, that name is nobody's (RFC 6761, §6.4), and one that is down is told as that.
+    for variables in [
+        &[][..],
+        &[("http_proxy", proxy.address()), ("no_proxy", "station.invalid")],
+        &[("http_proxy", "http://127.0.0.1:9")],
+    ] {
+        lock(variables).expect(5).says(&["source station: cannot fetch http://station.invalid"]);
+    }
+    assert_eq!(proxy.asked().len(), asked.len());
+    assert_eq!(sandbox.read("console/yostel.lock"), lockfile);
+}
+
+#[test]
 fn a_project_locks_and_installs_the_same_from_a_folder_and_from_a_web_server() {
     let sandbox = small_world();
     sandbox.run("console", "lock").expect(0);

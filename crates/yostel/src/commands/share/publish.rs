@@ -20,8 +20,8 @@ use crate::sanitise::sanitise;
 /// changes nothing; different content is refused.
 ///
 /// Before anything is published, what the package needs to run is resolved as its users will resolve it. Files that look as
-/// if they held keys or passwords are refused, and so is a licence that is no SPDX expression. What to leave out stands
-/// in [contents] of the manifest.
+/// if they held keys or passwords are refused, and so is a licence that is no SPDX expression. The manifest says what to
+/// leave out, in `leave-out`.
 #[derive(Debug, Args)]
 pub(crate) struct Publish {
     /// The registry: a source of the manifest, a folder, or oci://HOST/NAME
