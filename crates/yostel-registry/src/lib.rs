@@ -39,7 +39,7 @@ pub use backend::{Addition, Backend};
 pub use copy::{CopiedPackage, copy_package};
 pub use error::RegistryError;
 pub use publication::{Publication, Published, ReleaseRemarks};
-pub use publish::{check, publish};
+pub use publish::{check, foreseen, publish};
 pub use say::{Saying, deprecate, take_back, withdraw};
 
 /// Who writes holds a lock on it.

@@ -1,12 +1,15 @@
 //! Publishing, wherever it goes.
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
 use yostel_documents::{
-    ANY_PLATFORM, Artifact, MOST_DOCUMENT, Manifest, PackageDocument, Release, Statement, check_licence, run_purpose,
+    ANY_PLATFORM, Artifact, MOST_DOCUMENT, Manifest, PackageDocument, PackageName, Purpose, Release, Statement,
+    check_licence, run_purpose,
 };
 use yostel_files::Folder;
 use yostel_store::{Packed, pack};
-use yostel_versions::Version;
+use yostel_versions::{ConstraintText, Version};
 
 use crate::backend::{Addition, Backend};
 use crate::error::RegistryError;
@@ -80,6 +83,19 @@ pub fn publish<B: Backend>(registry: &B, publication: &Publication<'_>) -> Resul
         }
     }
     Err(RegistryError::Contested(package, version).into())
+}
+
+/// Returns what a registry will say of a package once it is published, but for its archive.
+///
+/// # Errors
+/// `Numbering`, as [`check`], and what reading refuses.
+pub fn foreseen<B: Backend>(registry: &B, manifest: &Manifest) -> Result<PackageDocument, B::Error> {
+    let version = check(manifest)?;
+    let mut document = joined_numbering(registry.document(&manifest.project.name)?, manifest)?;
+    if document.release(&version).is_none() {
+        document.insert(Release::unpublished(version, needs_of(manifest), manifest.offers.clone(), Vec::new()));
+    }
+    Ok(document)
 }
 
 /// Returns the document of a package, or an empty one, with the numbering that its manifest joins to it.
@@ -176,14 +192,19 @@ fn newer_than(document: &PackageDocument, version: &Version) -> Option<Version> 
     line.or_else(|| all().max()).filter(|newest| *newest > version).cloned()
 }
 
-fn release_of(manifest: &Manifest, version: Version, artifact: Artifact, now: Timestamp) -> Release {
+/// Returns what a release of a package says that it needs.
+fn needs_of(manifest: &Manifest) -> BTreeMap<Purpose, BTreeMap<PackageName, ConstraintText>> {
     let needs = manifest.needs.iter().filter(|(_, needs)| !needs.is_empty()).map(|(purpose, needs)| {
         // Needs of other purposes are the author's own affair, wherever they are met.
         let told = needs.iter().filter(|(_, need)| need.elsewhere.is_none());
         let needs = told.map(|(name, need)| (name.clone(), need.accept.clone())).collect();
         (purpose.clone(), needs)
     });
-    let mut release = Release::unpublished(version, needs.collect(), manifest.offers.clone(), vec![artifact]);
+    needs.collect()
+}
+
+fn release_of(manifest: &Manifest, version: Version, artifact: Artifact, now: Timestamp) -> Release {
+    let mut release = Release::unpublished(version, needs_of(manifest), manifest.offers.clone(), vec![artifact]);
     release.published = now;
     release.licence.clone_from(&manifest.project.licence);
     release.notes.clone_from(&manifest.project.notes);

@@ -8,6 +8,9 @@ use yostel_versions::ConstraintText;
 
 use crate::problem::{Problem, requirements_of};
 
+/// How many releases are looked at in all: a guess is worth no more, however many there are.
+const MOST_LOOKED_AT: usize = 1_000_000;
+
 /// Walks from what the projects need to what the preferred releases of that need, and so on, as documents come.
 #[derive(Debug)]
 pub struct Ahead {
@@ -15,6 +18,7 @@ pub struct Ahead {
     documents: BTreeMap<PackageName, PackageDocument>,
     /// Every need that was met on the way.
     needs: BTreeMap<PackageName, BTreeSet<ConstraintText>>,
+    looked_at: usize,
 }
 
 impl Ahead {
@@ -24,7 +28,7 @@ impl Ahead {
         for requirement in &problem.requirements {
             needs.entry(requirement.package.clone()).or_default().insert(requirement.accept.clone());
         }
-        Self { problem: problem.clone(), documents: BTreeMap::new(), needs }
+        Self { problem: problem.clone(), documents: BTreeMap::new(), needs, looked_at: 0 }
     }
 
     /// Takes what is known of a package; returns the packages that will probably be wanted because of it, each once.
@@ -56,8 +60,16 @@ impl Ahead {
     }
 
     /// Returns what the release needs that a need of a package will probably be given.
-    fn needs_of_preferred(&self, package: &PackageName, accept: &ConstraintText) -> Vec<(PackageName, ConstraintText)> {
+    fn needs_of_preferred(
+        &mut self,
+        package: &PackageName,
+        accept: &ConstraintText,
+    ) -> Vec<(PackageName, ConstraintText)> {
         let Some(document) = self.documents.get(package) else { return Vec::new() };
+        self.looked_at += document.releases.len();
+        if self.looked_at > MOST_LOOKED_AT {
+            return Vec::new();
+        }
         let Ok(constraint) = accept.bind(&document.numbering) else { return Vec::new() };
         let kept = self.problem.keep.get(package);
         let fits = document

@@ -117,6 +117,10 @@ pub fn diagnostics_of(error: &FlowError, view: &Viewpoint<'_>) -> Vec<Diagnostic
 
 /// Tells why whoever needs a package would get no set.
 fn needs_of(package: &PackageName, beside: &[PackageName], cause: &FlowError, view: &Viewpoint<'_>) -> Vec<Diagnostic> {
+    let why = match cause {
+        FlowError::Search(_) => format!("nobody who needs {package} could be given what it needs"),
+        _ => format!("whether those who need {package} could be given what it needs was not found out"),
+    };
     let told = diagnostics_of(cause, view).into_iter().map(|mut told| {
         if told.collision.is_some() {
             told.next = vec!["change one of these needs, so that all of them can be met".into()];
@@ -125,8 +129,7 @@ fn needs_of(package: &PackageName, beside: &[PackageName], cause: &FlowError, vi
             let names: Vec<String> = beside.iter().map(ToString::to_string).collect();
             told.next.insert(0, format!("publish {} first, or the whole workspace with --each", join(&names)).into());
         }
-        told.note(format!("nothing was published: nobody who needs {package} could be given what it needs"))
-            .or("--untried, to publish it as it is")
+        told.note(format!("nothing was published: {why}")).or("--untried, to publish it as it is")
     });
     told.collect()
 }

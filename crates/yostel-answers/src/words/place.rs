@@ -215,7 +215,8 @@ pub(super) fn of_registry(error: &RegistryError, view: &Viewpoint<'_>) -> Diagno
         RegistryError::NeedsElsewhere { needed, .. } => {
             tell(Code::NeedsElsewhere, headline, format!("publish {needed} too, and need it by a constraint"))
         }
-        RegistryError::NoVersion(_) => tell(Code::NoVersion, headline, "add to [project]: version = \"1.0.0\""),
+        RegistryError::NoVersion(_) => tell(Code::NoVersion, headline, "add to [project]: version = \"1.0.0\"")
+            .or("--each, in a workspace, for every project of it that has one"),
         RegistryError::Licence { .. } => {
             tell(Code::Licence, headline, "write names of the SPDX list, like MIT OR Apache-2.0")
                 .or("LicenseRef-NAME, for a licence that is not on that list")
@@ -267,8 +268,9 @@ fn of_secrets(headline: String, files: &[(String, &'static str)]) -> Diagnostic 
     let quoted = |path: &String| serde_json::Value::from(FilePattern::text_of(path)).to_string();
     let all: Vec<String> = files.iter().take(TOLD).map(|(path, _)| quoted(path)).collect();
     let list = format!("[{}]", all.join(", "));
-    let told = tell(Code::LooksSecret, headline, format!("leave it out, in [contents]: leave-out = {list}"))
-        .or(format!("if it is none, say so in [contents]: no-secrets = {list}"));
+    let (them, they_are) = if files.len() == 1 { ("it", "it is no secret") } else { ("them", "they are no secrets") };
+    let told = tell(Code::LooksSecret, headline, format!("leave {them} out, in [contents]: leave-out = {list}"))
+        .or(format!("if {they_are}, say so in [contents]: no-secrets = {list}"));
     let told = files.iter().take(TOLD).fold(told, |told, (path, why)| told.note(format!("{path}: {why}")));
     let told = match files.len().saturating_sub(TOLD) {
         0 => told,

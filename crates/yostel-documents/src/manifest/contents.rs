@@ -1,6 +1,8 @@
 //! What of a project's folder is part of its package: `[contents]`, and the patterns in it.
 
-use globset::{ErrorKind, GlobBuilder, GlobMatcher};
+use std::collections::BTreeSet;
+
+use glob::Pattern;
 
 /// Longest pattern that is read, in bytes.
 const MOST_PATTERN: usize = 200;
@@ -28,14 +30,20 @@ impl Contents {
     }
 }
 
-/// A pattern of paths in a package, in the syntax of the crate `globset`: `*` and `?` stand for any part and any character of
-/// one name, `**` for any folders, `[…]` for one of these characters, `{…,…}` for one of these texts, and after `\` a
-/// character is itself. A pattern without `/` is that of a name, in any folder; one with `/` is that of a path from the
-/// package's folder.
+/// A pattern of paths in a package. In a name, `*` stands for any part, `?` for any character and `[…]` for one of these, as
+/// the crate `glob` has it; `**` alone between `/` stands for any folders, or none. A pattern without `/` is that of a name,
+/// in any folder; one with `/` is that of a path from the package's folder.
 #[derive(Debug, Clone)]
 pub struct FilePattern {
-    matcher: GlobMatcher,
+    parts: Vec<Part>,
     is_path: bool,
+}
+
+/// What is between two `/` of a pattern.
+#[derive(Debug, Clone)]
+enum Part {
+    Folders,
+    Name(Pattern),
 }
 
 impl FilePattern {
@@ -65,30 +73,38 @@ impl FilePattern {
             Some(below) => (below, true),
             None => (path, path.contains('/')),
         };
-        if path.split('/').any(|name| matches!(name, "" | "." | "..")) {
-            return Err("a pattern is that of a name, or of a path from the package's folder without `.` and `..`");
-        }
-        let glob = GlobBuilder::new(path).literal_separator(true).backslash_escape(true).build();
-        let glob = glob.map_err(|error| match error.kind() {
-            ErrorKind::UnclosedClass => "its `[` has no `]`",
-            ErrorKind::InvalidRange(..) => "a range between `[` and `]` ends before it begins",
-            ErrorKind::UnopenedAlternates => "its `}` has no `{`",
-            ErrorKind::UnclosedAlternates => "its `{` has no `}`",
-            ErrorKind::DanglingEscape => "nothing follows its last `\\`",
-            _ => "it is no pattern",
-        })?;
-        Ok(Self { matcher: glob.compile_matcher(), is_path })
+        let part = |part: &str| match part {
+            "" | "." | ".." => {
+                Err("a pattern is that of a name, or of a path from the package's folder without `.` and `..`")
+            }
+            "**" => Ok(Part::Folders),
+            name if name.contains("**") => Err("`**` stands for folders, alone between `/`"),
+            name => Pattern::new(name).map(Part::Name).map_err(|_| "its `[` has no `]`"),
+        };
+        Ok(Self { parts: path.split('/').map(part).collect::<Result<_, _>>()?, is_path })
     }
 
     /// Writes the pattern that names a path and no other of its folder.
     pub fn text_of(path: &str) -> String {
-        globset::escape(path)
+        Pattern::escape(path)
     }
 
     /// Tells whether it names a file or folder, by its path from the package's folder.
     pub fn names(&self, path: &str) -> bool {
-        let of = if self.is_path { path } else { path.rsplit('/').next().unwrap_or(path) };
-        self.matcher.is_match(of)
+        let path = if self.is_path { path } else { path.rsplit('/').next().unwrap_or(path) };
+        // After each part of the pattern: how many names of the path may have been passed by then.
+        let names: Vec<&str> = path.split('/').collect();
+        let mut passed = BTreeSet::from([0]);
+        for part in &self.parts {
+            passed = match part {
+                Part::Folders => passed.first().map_or_else(BTreeSet::new, |first| (*first..=names.len()).collect()),
+                Part::Name(pattern) => {
+                    let fits = |at: &&usize| names.get(**at).is_some_and(|name| pattern.matches(name));
+                    passed.iter().filter(fits).map(|at| at + 1).collect()
+                }
+            };
+        }
+        passed.contains(&names.len())
     }
 }
 
@@ -103,15 +119,34 @@ mod tests {
     #[test]
     fn patterns_name_what_their_page_says() {
         let contents = Contents {
-            leave_out: all(&["target", "*.o", "/docs/drafts/", "maps/{raw,old}-?.csv", "a\\*b"]),
+            leave_out: all(&["target", "*.o", "/docs/drafts/", "maps/[ro]*-?.csv", "a[*]b", "a/**/b/**/c"]),
             ..Default::default()
         };
-        for out in ["target", "deep/target", "gust.o", "a/b/c.o", "docs/drafts", "maps/raw-1.csv", "x/a*b"] {
+        for out in [
+            "target",
+            "deep/target",
+            "gust.o",
+            "a/b/c.o",
+            "docs/drafts",
+            "maps/raw-1.csv",
+            "x/a*b",
+            "a/b/c",
+            "a/x/b/y/z/c",
+        ] {
             assert!(contents.leaves_out(out), "{out}");
         }
-        for stays in
-            ["targets", "gust.oo", "x/docs/drafts", "docs/drafts.md", "maps/raw-12.csv", "maps/x/raw-1.csv", "axb"]
-        {
+        for stays in [
+            "targets",
+            "gust.oo",
+            "x/docs/drafts",
+            "docs/drafts.md",
+            "maps/raw-12.csv",
+            "maps/x/raw-1.csv",
+            "axb",
+            "a/c",
+            "x/a/b/c",
+            "a/b/c/d",
+        ] {
             assert!(!contents.leaves_out(stays), "{stays}");
         }
     }
@@ -133,11 +168,13 @@ mod tests {
 
     #[test]
     fn what_is_no_pattern_is_said() {
-        for text in ["", "/", "a//b", "./a", "a/../b", "[z-a]", "{a", "a\u{7}", &"a".repeat(201)] {
+        for text in ["", "/", "a//b", "./a", "a/../b", "[a", "a**", "a/**b/c", "a\u{7}", &"a".repeat(201)] {
             assert!(FilePattern::parse(text).is_err(), "{text:?}");
         }
-        // However many stars, a pattern is compared in time that its length bounds.
+        // However many stars, a pattern is compared in time that its length and the path's bound.
         let many = FilePattern::parse(&("a*".repeat(99) + "c")).unwrap();
         assert!(!many.names(&"a".repeat(255)));
+        let many = FilePattern::parse(&("**/a*a*a*b/".repeat(16) + "c")).unwrap();
+        assert!(!many.names(&"aaaaaaaaaaaa/".repeat(78)));
     }
 }

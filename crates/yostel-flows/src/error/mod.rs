@@ -71,7 +71,7 @@ pub enum FlowError {
     /// Some packages were published, and one was not.
     #[error("{} packages were published, and then one was not", done.len())]
     Halfway {
-        /// Those that were, or were there already.
+        /// Those that were.
         done: Vec<(PackageName, Version)>,
         /// Why the next was not.
         cause: Box<FlowError>,

@@ -1,10 +1,10 @@
 //! Publish packages.
 
-use yostel_documents::{PackageName, run_purpose};
+use yostel_documents::PackageName;
 use yostel_registry::{Publication, Published, ReleaseRemarks, check};
 
 use super::target::{OpenTarget, RegistryTarget, with_target};
-use super::tried::{NeedsVerdict, try_needs};
+use super::tried::{NeedsVerdict, Trial, run_needs};
 use crate::context::Context;
 use crate::error::FlowError;
 use crate::observer::go_on;
@@ -71,22 +71,7 @@ pub fn publish(
         return Err(FlowError::several(failures));
     }
     let registry = target.open(context.settings)?;
-    let mut verdicts = Vec::new();
-    let mut failures = Vec::new();
-    for file in &chosen {
-        // Of those that are published together, the others are there by then.
-        let soon: Vec<&ProjectFile> = chosen.iter().copied().filter(|other| other.name() != file.name()).collect();
-        match try_needs(project, file, (target, &registry), (&soon, request.untried), context) {
-            Ok(verdict) => verdicts.push(verdict),
-            Err(FlowError::Stopped) => return Err(FlowError::Stopped),
-            Err(cause) => {
-                let run = file.manifest.needs.get(&run_purpose()).into_iter().flatten();
-                let projects = run.map(|(name, _)| name).filter(|name| project.project(name).is_ok());
-                let beside = projects.filter(|_| !request.each).cloned().collect();
-                failures.push(FlowError::Needs { package: file.name().clone(), beside, cause: Box::new(cause) });
-            }
-        }
-    }
+    let (verdicts, mut failures) = try_all(project, &chosen, (target, &registry), request, context)?;
     if chosen.len() > 1 && !request.preview && failures.is_empty() {
         let previews = chosen.iter().map(|file| publish_one(project, file, &registry, (request, true), context));
         failures = previews.filter_map(Result::err).collect();
@@ -104,13 +89,54 @@ pub fn publish(
                 packages.push(PublishedPackage { name: file.name().clone(), needs, has_licence, published });
             }
             Err(cause) if packages.iter().any(|package| package.published.is_new) && !request.preview => {
-                let done = packages.into_iter().map(|one| (one.name, one.published.release.version)).collect();
+                let new = packages.into_iter().filter(|package| package.published.is_new);
+                let done = new.map(|package| (package.name, package.published.release.version)).collect();
                 return Err(FlowError::Halfway { done, cause: Box::new(cause) });
             }
             Err(cause) => return Err(cause),
         }
     }
     Ok(PublishReport { packages, without_version })
+}
+
+/// Finds out whether what the packages need can be had; tells of each that cannot.
+fn try_all(
+    project: &LoadedProject,
+    chosen: &[&ProjectFile],
+    registry: (&RegistryTarget, &OpenTarget),
+    request: &PublishRequest,
+    context: &Context<'_>,
+) -> Result<(Vec<NeedsVerdict>, Vec<FlowError>), FlowError> {
+    let is_tried = |file: &&ProjectFile| !request.untried && !run_needs(file).is_empty();
+    let trial = chosen.iter().any(is_tried).then(|| Trial::of(project, chosen, registry)).transpose()?;
+    let (mut verdicts, mut failures) = (Vec::new(), Vec::new());
+    // Most often one set serves all of them; where none does, each is asked about.
+    let together = match &trial {
+        Some(trial) if chosen.len() > 1 => match trial.needs_of(chosen, context) {
+            Err(FlowError::Stopped) => return Err(FlowError::Stopped),
+            verdict => verdict.ok().filter(|verdict| *verdict == NeedsVerdict::Resolved),
+        },
+        _ => None,
+    };
+    for file in chosen {
+        let needs = run_needs(file);
+        let verdict = match (&trial, together) {
+            _ if needs.is_empty() => Ok(NeedsVerdict::None),
+            (None, _) => Ok(NeedsVerdict::Untried),
+            (Some(_), Some(verdict)) => Ok(verdict),
+            (Some(trial), None) => trial.needs_of(&[file], context),
+        };
+        match verdict {
+            Ok(verdict) => verdicts.push(verdict),
+            Err(FlowError::Stopped) => return Err(FlowError::Stopped),
+            Err(cause) => {
+                let beside = needs.into_iter().map(|need| need.package);
+                let beside = beside.filter(|name| !request.each && project.project(name).is_ok()).collect();
+                failures.push(FlowError::Needs { package: file.name().clone(), beside, cause: Box::new(cause) });
+            }
+        }
+    }
+    Ok((verdicts, failures))
 }
 
 fn publish_one(

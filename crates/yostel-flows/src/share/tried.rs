@@ -5,11 +5,11 @@ use std::fs;
 use std::time::Duration;
 
 use yostel_documents::{
-    NamePattern, Origin, PackageDocument, Release, Requirement, SourceDeclaration, SourceName, SourcePlace, Word,
-    run_purpose,
+    NamePattern, Origin, Requirement, SourceDeclaration, SourceName, SourcePlace, Word, run_purpose,
 };
-use yostel_registry::Backend;
+use yostel_registry::foreseen;
 use yostel_resolve::{Outcome, Problem, Resolver, Rules};
+use yostel_sources::SourceSet;
 
 use super::target::{OpenTarget, RegistryTarget, with_target};
 use crate::context::Context;
@@ -34,42 +34,57 @@ pub enum NeedsVerdict {
     Undecided,
 }
 
-/// Resolves what a package needs to run, from the sources of its project and the registry that it is to be published to,
-/// where the packages are already that are published with it. What the project says of packages wherever they turn up is
-/// not known to those who will need it, and does not count.
-///
-/// # Errors
-/// `Search` when there is no set, and whatever asking refuses.
-pub(crate) fn try_needs(
-    project: &LoadedProject,
-    file: &ProjectFile,
-    (target, registry): (&RegistryTarget, &OpenTarget),
-    (soon, untried): (&[&ProjectFile], bool),
-    context: &Context<'_>,
-) -> Result<NeedsVerdict, FlowError> {
-    let mut requirements: Vec<Requirement> = file.manifest.requirements();
+/// What packages are tried with that are published together: the sources of their project and the registry that they go to,
+/// where all of them are already. What the project says of packages wherever they turn up is not known to those who will
+/// need them, and does not count.
+pub(crate) struct Trial {
+    project: LoadedProject,
+    sources: SourceSet,
+}
+
+impl Trial {
+    /// # Errors
+    /// When a source or the registry cannot be asked.
+    pub(crate) fn of(
+        project: &LoadedProject,
+        chosen: &[&ProjectFile],
+        (target, registry): (&RegistryTarget, &OpenTarget),
+    ) -> Result<Self, FlowError> {
+        let project = with_registry(project, target, registry);
+        let mut sources = project.declared_sources()?;
+        // One alone is there for nobody but itself.
+        for file in chosen.iter().filter(|_| chosen.len() > 1) {
+            let document = with_target!(registry, registry => foreseen(registry, &file.manifest))?;
+            sources.give(Origin::Project { folder: file.folder.clone() }, document);
+        }
+        Ok(Self { project, sources })
+    }
+
+    /// Resolves what these packages need to run, all of it together: where that can be had, each can have what it needs.
+    ///
+    /// # Errors
+    /// `Search` when there is no set, and whatever asking refuses.
+    pub(crate) fn needs_of(&self, files: &[&ProjectFile], context: &Context<'_>) -> Result<NeedsVerdict, FlowError> {
+        let requirements = files.iter().flat_map(|file| run_needs(file)).collect();
+        let policy = &self.project.manifest().policy;
+        let rules =
+            Rules { coexist: policy.coexist.clone(), shared_roles: policy.share_roles.clone(), ..Rules::default() };
+        let resolver = Resolver::new(Problem { requirements, rules, ..Problem::default() });
+        let (project, sources) = (&self.project, &self.sources);
+        let Driven { outcome, .. } = drive_within(resolver, project, sources, context.observer, Some(MOST_TIME))?;
+        match outcome {
+            Outcome::Resolved(_) => Ok(NeedsVerdict::Resolved),
+            Outcome::Stopped(_) => Ok(NeedsVerdict::Undecided),
+            Outcome::Collision(collision) => Err(told(project, collision).into()),
+        }
+    }
+}
+
+/// Lists what a package needs to run.
+pub(crate) fn run_needs(file: &ProjectFile) -> Vec<Requirement> {
+    let mut requirements = file.manifest.requirements();
     requirements.retain(|requirement| requirement.purpose == run_purpose());
-    if requirements.is_empty() {
-        return Ok(NeedsVerdict::None);
-    }
-    if untried {
-        return Ok(NeedsVerdict::Untried);
-    }
-    let project = with_registry(project, target, registry);
-    let mut sources = project.declared_sources()?;
-    for other in soon {
-        let Some((origin, document)) = as_published(other, registry)? else { continue };
-        sources.give(origin, document);
-    }
-    let policy = &project.manifest().policy;
-    let rules = Rules { coexist: policy.coexist.clone(), shared_roles: policy.share_roles.clone(), ..Rules::default() };
-    let resolver = Resolver::new(Problem { requirements, rules, ..Problem::default() });
-    let Driven { outcome, .. } = drive_within(resolver, &project, &sources, context.observer, Some(MOST_TIME))?;
-    match outcome {
-        Outcome::Resolved(_) => Ok(NeedsVerdict::Resolved),
-        Outcome::Stopped(_) => Ok(NeedsVerdict::Undecided),
-        Outcome::Collision(collision) => Err(told(&project, collision).into()),
-    }
+    requirements
 }
 
 /// Returns the project with the registry among its sources, if it is not yet: for what its workspace publishes there, or for
@@ -104,20 +119,4 @@ fn with_registry(project: &LoadedProject, target: &RegistryTarget, registry: &Op
     let name = names.filter_map(|name| Word::parse(&name).ok()).find(|name| !taken(name)).expect("one is free");
     project.top.manifest.sources.insert(name, SourceDeclaration { place, certificates, reserves, span: 0..0 });
     project
-}
-
-/// Returns what the registry will say of a package that is published too.
-fn as_published(file: &ProjectFile, registry: &OpenTarget) -> Result<Option<(Origin, PackageDocument)>, FlowError> {
-    let manifest = &file.manifest;
-    let Some(version) = manifest.project.version.clone() else { return Ok(None) };
-    let there = with_target!(registry, registry => registry.document(file.name()))?;
-    let numbering = manifest.project.numbering.clone();
-    let mut document = there.unwrap_or_else(|| PackageDocument::new(file.name().clone(), numbering));
-    if document.release(&version).is_none() {
-        let run = manifest.needs.get(&run_purpose()).into_iter().flatten();
-        let needs = run.map(|(name, need)| (name.clone(), need.accept.clone())).collect();
-        let needs = [(run_purpose(), needs)].into();
-        document.insert(Release::unpublished(version, needs, manifest.offers.clone(), Vec::new()));
-    }
-    Ok(Some((Origin::Project { folder: file.folder.clone() }, document)))
 }

@@ -243,15 +243,21 @@ fn a_mirror_that_fails_is_left_for_the_rest_of_the_run() {
     assert!(told.contains("503"), "{told}");
 }
 
-#[test]
-fn what_is_expected_is_asked_about_once_and_known_when_it_is_wanted() {
+/// A registry with so many packages besides.
+fn registry_of(count: usize) -> (tempfile::TempDir, BTreeSet<yostel_documents::PackageName>) {
     let folder = tempfile::tempdir().unwrap();
     written(folder.path());
-    let names: BTreeSet<_> = (0..100).map(|number| name(&format!("p{number}"))).collect();
+    let names: BTreeSet<_> = (0..count).map(|number| name(&format!("p{number}"))).collect();
     for package in &names {
         let file = folder.path().join(format!("releases/{package}.json"));
         std::fs::write(file, document(package.as_str(), ARCHIVE)).unwrap();
     }
+    (folder, names)
+}
+
+#[test]
+fn what_is_expected_is_asked_about_once_and_known_when_it_is_wanted() {
+    let (folder, names) = registry_of(100);
     let server = WebServer::failing(folder.path(), |_| Some(WebFailure::Late(Duration::from_millis(2))));
     let source = open(&[&server], Arc::new(NoAnswerCache)).unwrap();
     let nobody = name("nobody");
@@ -281,13 +287,7 @@ fn what_is_expected_is_asked_about_once_and_known_when_it_is_wanted() {
 
 #[test]
 fn many_are_asked_at_once_over_few_connections() {
-    let folder = tempfile::tempdir().unwrap();
-    written(folder.path());
-    let names: BTreeSet<_> = (0..1000).map(|number| name(&format!("p{number}"))).collect();
-    for package in &names {
-        let file = folder.path().join(format!("releases/{package}.json"));
-        std::fs::write(file, document(package.as_str(), ARCHIVE)).unwrap();
-    }
+    let (folder, names) = registry_of(1000);
     let server = WebServer::failing(folder.path(), |_| Some(WebFailure::Late(Duration::from_millis(5))));
     let source = open(&[&server], Arc::new(NoAnswerCache)).unwrap();
     let told = Mutex::new(BTreeSet::new());

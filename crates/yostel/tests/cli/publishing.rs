@@ -43,7 +43,7 @@ fn what_is_left_out_is_not_published_and_what_looks_like_a_secret_is_refused() {
     refused.says(&[
         "error: kit holds what looks like a secret",
         "  .env: files of that name hold keys or passwords\n  keys/server.txt: it holds a private key",
-        "next: leave it out, in [contents]: leave-out = [\".env\", \"keys/server.txt\"]",
+        "next: leave them out, in [contents]: leave-out = [\".env\", \"keys/server.txt\"]",
         "no-secrets = [\".env\", \"keys/server.txt\"]",
     ]);
     assert_eq!(there(&sandbox), before, "nothing of it is there");
@@ -59,9 +59,11 @@ fn what_is_left_out_is_not_published_and_what_looks_like_a_secret_is_refused() {
 #[test]
 fn patterns_that_are_none_are_told_with_their_place() {
     let sandbox = sandbox();
-    for (pattern, says) in
-        [("[a", "its `[` has no `]`"), ("../x", "without `.` and `..`"), ("{a", "its `{` has no `}`")]
-    {
+    for (pattern, says) in [
+        ("[a", "its `[` has no `]`"),
+        ("../x", "without `.` and `..`"),
+        ("a**", "`**` stands for folders, alone between `/`"),
+    ] {
         package(&sandbox, "kit", "1.0.0", &format!("[contents]\nleave-out = [\"{pattern}\"]\n"));
         sandbox.run("kit", "publish --to ../station").expect(2).says(&["yostel.toml:6", says]);
     }
@@ -117,6 +119,15 @@ fn what_a_package_needs_is_tried_as_its_users_will_have_it() {
     package(&sandbox, "kit", "1.0.0", "[needs.run]\nnone-such = \"*\"\n");
     sandbox.run("kit", "publish --to ../station").expect(2).says(&["no source has none-such (asked: station)"]);
     package(&sandbox, "kit", "1.0.0", &needs.replace("^2", ">=1"));
+    // What a source cannot tell is not said to be out of reach.
+    let document = sandbox.read("station/releases/bell.json");
+    sandbox.write("station/releases/bell.json", "{");
+    let refused = sandbox.run("kit", "publish --to ../station").expect(5);
+    refused.says(&[
+        "its document of bell is broken",
+        "whether those who need kit could be given what it needs was not found out",
+    ]);
+    sandbox.write("station/releases/bell.json", document);
     let told: Value =
         serde_json::from_str(&sandbox.run("kit", "publish --to ../station --format json").expect(0).stdout).unwrap();
     assert_eq!(told["packages"][0]["needs"], "resolved");
@@ -156,6 +167,24 @@ fn a_workspace_is_published_in_order_of_needs_and_as_one() {
     package(&sandbox, "all/zinc", "1.2.0", "");
     let told = sandbox.run("all", "publish --each --to ../station").expect(0).stdout;
     assert!(told.contains("Published zinc 1.2.0") && told.matches("published already").count() == 2, "{told}");
+}
+
+#[test]
+fn packages_of_a_workspace_may_need_what_cannot_be_had_together() {
+    let sandbox = sandbox();
+    publish(&sandbox, "gust 1.0.0", "", &[]);
+    publish(&sandbox, "gust 2.0.0", "", &[]);
+    sandbox.write("all/yostel.toml", "[project]\nname = \"all\"\n[workspace]\nprojects = [\"*\"]\n");
+    for (name, needs) in [("anvil", "=1.0.0"), ("mill", "=2.0.0"), ("zinc", "=3.0.0")] {
+        package(&sandbox, &format!("all/{name}"), "1.0.0", &format!("[needs.run]\ngust = \"{needs}\"\n"));
+    }
+    let before = there(&sandbox);
+    let refused = sandbox.run("all", "publish --each --to ../station").expect(3);
+    refused.says(&["zinc needs gust =3.0.0", "nobody who needs zinc could be given what it needs"]);
+    assert_eq!(there(&sandbox), before);
+    package(&sandbox, "all/zinc", "1.0.0", "[needs.run]\nanvil = \"^1\"\n");
+    let told = sandbox.run("all", "publish --each --to ../station").expect(0).stdout;
+    assert_eq!(told.matches("Published ").count(), 3, "{told}");
 }
 
 #[test]
