@@ -6,6 +6,7 @@
 //! and what it needs stated; what is never looked at costs nothing.
 
 mod frontier;
+mod order;
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -19,6 +20,7 @@ use crate::known::Halt;
 use crate::known::{Known, NeedId, PackageId};
 use crate::problem::Problem;
 use frontier::Frontier;
+use order::Order;
 
 /// What a variable stands for.
 #[derive(Debug, Clone, Copy)]
@@ -40,8 +42,6 @@ pub(super) struct Candidates {
     kept: Vec<Lit>,
     /// Whether releases of several lines may be chosen at once.
     apart: bool,
-    /// Whether all of them were looked at.
-    whole: bool,
 }
 
 impl Candidates {
@@ -57,8 +57,14 @@ struct Mark {
     read: usize,
     open: usize,
     met: usize,
+    /// How many of the needs are met or of packages that took part in conflicts.
+    calm: usize,
     /// How many of the switches have a value.
     switched: usize,
+    /// Of the order in which to go: how many of what comes first, which layer, and how many of that.
+    first: usize,
+    layer: usize,
+    item: usize,
 }
 
 /// A need's variable, and the releases that meet it in the order in which to try them, once that is known.
@@ -86,6 +92,8 @@ struct Tables {
     marks: Vec<Mark>,
     /// What is decided before anything else, and false if it can be.
     switches: Vec<Lit>,
+    /// None where the search decides as it likes.
+    order: Option<Order>,
 }
 
 /// A problem as clauses, and the way back.
@@ -179,17 +187,24 @@ impl Encoding {
         problem: &Problem,
         known: &mut Known,
     ) -> Result<Result<Model, Vec<Lit>>, Halt> {
-        self.solver.limit_forced(known.left());
-        let before = self.solver.stats().propagations;
-        let guide = &mut Frontier { tables: &mut self.tables, problem, known: &mut *known };
-        let outcome = self.solver.solve_guided(assumptions, guide);
-        known.count_forced(self.solver.stats().propagations - before);
-        match outcome {
+        if self.tables.order.take().is_some() {
+            self.solver.give_up_paused();
+        }
+        match self.solve(assumptions, problem, known) {
             Outcome::Satisfiable(model) => Ok(Ok(model)),
             Outcome::Unsatisfiable(core) => Ok(Err(core)),
             Outcome::Stopped => Err(Halt::Stopped),
             Outcome::Paused => Err(Halt::Missing),
         }
+    }
+
+    fn solve(&mut self, assumptions: &[Lit], problem: &Problem, known: &mut Known) -> Outcome {
+        self.solver.limit_forced(known.left());
+        let before = self.solver.stats().propagations;
+        let guide = &mut Frontier { tables: &mut self.tables, problem, known: &mut *known };
+        let outcome = self.solver.solve_guided(assumptions, guide);
+        known.count_forced(self.solver.stats().propagations - before);
+        outcome
     }
 
     /// Returns which releases of a package a model chooses, by their places in the document, rising.
@@ -254,7 +269,7 @@ impl Tables {
                 groups_by_line(&places, releases, numbering, search)
             }
         };
-        let mut candidates = Candidates { first, places, kept: Vec::new(), apart, whole: false };
+        let mut candidates = Candidates { first, places, kept: Vec::new(), apart };
         let kept = problem.keep.get(name).into_iter().flatten().filter_map(|version| {
             let at = releases.iter().position(|release| release.version == *version)?;
             candidates.literal(u32::try_from(at).ok()?)

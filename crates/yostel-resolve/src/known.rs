@@ -6,7 +6,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use yostel_documents::{Origin, Overrides, PackageDocument, PackageName, Purpose, Release, Word, run_purpose};
 use yostel_versions::{Bindings, Constraint, ConstraintText, Lookup, Version};
@@ -32,7 +32,7 @@ pub(crate) enum Halt {
 }
 
 /// A package, by the order in which it was first named.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct PackageId(u32);
 
 /// A package and a constraint on it, by the order in which they were first met together.
@@ -178,6 +178,11 @@ impl Known {
     /// Returns how many more literals may be forced; none when that is not limited.
     pub(super) fn left(&self) -> Option<u64> {
         self.allowed.map(|work| work.saturating_sub(self.work()))
+    }
+
+    /// Tells whether it was told to stop, or all the work that may be done was.
+    pub(super) fn is_stopped(&self) -> bool {
+        self.stop.load(Ordering::Relaxed) || self.left() == Some(0)
     }
 
     /// Counts literals that a search forced.

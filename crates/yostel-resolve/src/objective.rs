@@ -56,6 +56,26 @@ pub(super) struct Search {
     kept: Option<Kept>,
     /// What holds in this trial only; none when what is found out is a fact for good.
     trial: Option<Assumed>,
+    at_once: AtOnce,
+}
+
+/// How often it is tried to decide all that is left in one search, in the order in which it is to be decided.
+///
+/// That order is as good as any where little conflicts; where much does, it may lead nowhere, and asking one question at a
+/// time lets the search choose. So each of the two may do as much as the other did.
+#[derive(Debug)]
+struct AtOnce {
+    /// How many conflicts the next attempt may take.
+    conflicts: u64,
+    /// How many literals are to be forced before the next attempt.
+    from: u64,
+    under_way: bool,
+}
+
+impl Default for AtOnce {
+    fn default() -> Self {
+        Self { conflicts: 200, from: 0, under_way: false }
+    }
 }
 
 #[derive(Debug)]
@@ -82,7 +102,8 @@ enum Stage {
 impl Search {
     pub(super) fn new(known: &Known) -> Self {
         let encoding = Encoding::new(known);
-        Self { encoding, model: None, stated: false, stage: Stage::Any, kept: None, trial: None }
+        let at_once = AtOnce::default();
+        Self { encoding, model: None, stated: false, stage: Stage::Any, kept: None, trial: None, at_once }
     }
 
     /// Makes a search for trials, which each begin with [`Self::try_again`].
@@ -222,7 +243,11 @@ impl Search {
             Stage::Any => self.find_any(problem, known),
             Stage::Reach(names) => self.reach(names, problem, known).map(|()| true),
             Stage::Fewest { fewest, .. } => self.fewest(fewest, problem, known),
-            Stage::Which { moved, next } => self.which(moved, next, problem, known).map(|()| true),
+            Stage::Which { moved, next } => match self.all_at_once(&moved[*next..], problem, known) {
+                Ok(true) => return Ok(true),
+                Ok(false) => self.which(moved, next, problem, known).map(|()| true),
+                Err(halt) => Err(halt),
+            },
             Stage::Preferred(layers) => self.preferred(layers, problem, known).map(|()| true),
             Stage::Done => Ok(true),
         };
@@ -270,6 +295,28 @@ impl Search {
             Some(assumed) => assumed.keep(fewest.assumptions().collect()),
             None => fewest.assumptions().for_each(|hope| self.encoding.solver.add_clause(&[hope])),
         }
+        Ok(true)
+    }
+
+    /// Decides in one search which of the literals are false, the first before others, and then how new each package is;
+    /// tells whether that came to an end.
+    fn all_at_once(&mut self, moved: &[Lit], problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+        let work = self.stats().propagations;
+        if !problem.rules.coexist.is_empty() || work < self.at_once.from && !self.at_once.under_way {
+            return Ok(false);
+        }
+        let stay: Vec<Lit> = moved.iter().map(|moved| !*moved).collect();
+        let facts = self.trial.as_ref().map(|assumed| assumed.and(&[])).unwrap_or_default();
+        self.at_once.under_way = true;
+        let best = self.encoding.solve_in_order((&facts, &stay), self.at_once.conflicts, problem, known)?;
+        self.at_once.under_way = false;
+        let Some(best) = best else {
+            let now = self.stats().propagations;
+            self.at_once.from = now + (now - work);
+            self.at_once.conflicts *= 2;
+            return Ok(false);
+        };
+        self.model = Some(best);
         Ok(true)
     }
 

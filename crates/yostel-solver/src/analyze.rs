@@ -36,7 +36,7 @@ impl Analyzer {
         self.seen.resize(variables, false);
     }
 
-    /// Derives the learned clause of `conflict`, which is falsified on the trail's current level (not 0).
+    /// Derives the learned clause of `conflict`, of which two literals or more are on the trail's current level (not 0).
     pub(crate) fn learn(
         &mut self,
         conflict: Conflict,
@@ -60,7 +60,7 @@ impl Analyzer {
             let literal = loop {
                 next -= 1;
                 let literal = trail.literals()[next];
-                if self.seen[literal.var().index()] {
+                if self.seen[literal.var().index()] && trail.level_of(literal.var()) == trail.level() {
                     break literal;
                 }
             };

@@ -56,8 +56,35 @@ struct Clause {
 /// An entry of a watch list. `blocker` is another literal of the clause: when true, the clause needs no visit.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Watch {
-    pub(crate) clause: ClauseId,
+    /// The clause, and in the highest bit whether `blocker` is all there is of it besides.
+    clause: u32,
     pub(crate) blocker: Lit,
+}
+
+const PAIR: u32 = 1 << 31;
+
+impl Watch {
+    /// Watches a clause of more than two literals.
+    pub(crate) fn of(clause: ClauseId, blocker: Lit) -> Self {
+        Self { clause: clause.0, blocker }
+    }
+
+    fn clause(self) -> ClauseId {
+        ClauseId(self.clause & !PAIR)
+    }
+
+    /// Returns the clause if it has more than two literals.
+    pub(crate) fn long(self) -> Option<ClauseId> {
+        (self.clause & PAIR == 0).then_some(ClauseId(self.clause))
+    }
+}
+
+/// A variable outside a group that makes some of the group false once it is true.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Excluder {
+    pub(crate) var: Var,
+    start: u32,
+    count: u32,
 }
 
 /// Variables `first..end`, all of which are false once another one, outside or among them, is true.
@@ -79,6 +106,10 @@ pub(crate) struct Clauses {
     spans: Vec<Span>,
     /// By variable: where its spans start, and how many there are.
     spans_of: Vec<(u32, u32)>,
+    /// By variable: the group that it is in, counted from 1.
+    group_of: Vec<u32>,
+    /// By group: who excludes some of it.
+    excluders: Vec<Vec<Excluder>>,
     pub(crate) learned: usize,
     /// How many are not dropped.
     pub(crate) kept: usize,
@@ -99,14 +130,17 @@ impl Clauses {
     pub(crate) fn grow(&mut self, variables: usize) {
         self.watches.resize_with(variables * 2, Vec::new);
         self.spans_of.resize(variables, (0, 0));
+        self.group_of.resize(variables, 0);
     }
 
     pub(crate) fn add(&mut self, literals: &[Lit], origin: Origin, lbd: u32) -> ClauseId {
         debug_assert!(literals.len() >= 2, "invariant 1");
         let small = |count: usize| u32::try_from(count).expect("fewer than 2^32 literals fit in memory");
         let id = ClauseId(small(self.store.len()));
-        self.watches[literals[0].code()].push(Watch { clause: id, blocker: literals[1] });
-        self.watches[literals[1].code()].push(Watch { clause: id, blocker: literals[0] });
+        let tag = if literals.len() == 2 { PAIR } else { 0 };
+        debug_assert!(id.0 < PAIR, "fewer than 2^31 clauses fit in memory");
+        self.watches[literals[0].code()].push(Watch { clause: id.0 | tag, blocker: literals[1] });
+        self.watches[literals[1].code()].push(Watch { clause: id.0 | tag, blocker: literals[0] });
         self.kept += 1;
         if origin == Origin::Learned {
             self.learned += 1;
@@ -121,7 +155,25 @@ impl Clauses {
     pub(crate) fn exclude(&mut self, var: Var, spans: &[Span]) {
         let start = u32::try_from(self.spans.len()).expect("fewer than 2^32 spans fit in memory");
         self.spans.extend_from_slice(spans);
-        self.spans_of[var.index()] = (start, u32::try_from(spans.len()).expect("as above"));
+        let count = u32::try_from(spans.len()).expect("as above");
+        self.spans_of[var.index()] = (start, count);
+        if let Some(group) = spans.first().and_then(|span| self.group_of[span.first as usize].checked_sub(1)) {
+            self.excluders[group as usize].push(Excluder { var, start, count });
+        }
+    }
+
+    /// Lists who excludes some of the group of this variable; none for one that is in none.
+    pub(crate) fn excluders_of(&self, var: Var) -> &[Excluder] {
+        match self.group_of[var.index()].checked_sub(1) {
+            Some(group) => &self.excluders[group as usize],
+            None => &[],
+        }
+    }
+
+    /// Tells whether a variable of this number is among those excluded.
+    pub(crate) fn excludes(&self, excluder: &Excluder, number: u32) -> bool {
+        let spans = &self.spans[excluder.start as usize..(excluder.start + excluder.count) as usize];
+        spans.iter().any(|span| (span.first..span.end).contains(&number))
     }
 
     /// Makes at most one of the variables in the span true.
@@ -129,6 +181,9 @@ impl Clauses {
         let start = u32::try_from(self.spans.len()).expect("fewer than 2^32 spans fit in memory");
         self.spans.push(span);
         self.spans_of[span.first as usize..span.end as usize].fill((start, 1));
+        self.excluders.push(Vec::new());
+        let group = u32::try_from(self.excluders.len()).expect("no more groups than variables");
+        self.group_of[span.first as usize..span.end as usize].fill(group);
     }
 
     /// Lists the spans that a true literal makes false.
@@ -173,6 +228,21 @@ impl Clauses {
         self.watches[literal.code()].push(watch);
     }
 
+    /// Puts the literal at `from` at the watched place `to`, which is 0 or 1.
+    pub(crate) fn watch_instead(&mut self, id: ClauseId, to: usize, from: usize) {
+        if to == from {
+            return;
+        }
+        let literals = self.literals_mut(id);
+        let (old, new) = (literals[to], literals[from]);
+        literals.swap(to, from);
+        if from > 1 {
+            let blocker = self.literals(id)[1 - to];
+            self.watches[old.code()].retain(|watch| watch.clause() != id);
+            self.watches[new.code()].push(Watch::of(id, blocker));
+        }
+    }
+
     pub(crate) fn bump(&mut self, id: ClauseId) {
         let increment = self.increment.0;
         let clause = &mut self.store[id.0 as usize];
@@ -214,8 +284,8 @@ impl Clauses {
         let mut watched = vec![0; self.store.len()];
         for (code, watches) in self.watches.iter().enumerate() {
             for watch in watches {
-                let first = self.literals(watch.clause).iter().take(2);
-                watched[watch.clause.0 as usize] += u32::from(first.clone().any(|literal| literal.code() == code));
+                let first = self.literals(watch.clause()).iter().take(2);
+                watched[watch.clause().0 as usize] += u32::from(first.clone().any(|literal| literal.code() == code));
             }
         }
         watched
@@ -233,7 +303,7 @@ impl Clauses {
         self.kept -= ids.len();
         let store = &self.store;
         for list in &mut self.watches {
-            list.retain(|w| !store[w.clause.0 as usize].dropped);
+            list.retain(|w| !store[w.clause().0 as usize].dropped);
         }
         if self.wasted > self.literals.len() / 2 {
             let mut kept = Vec::with_capacity(self.literals.len() - self.wasted);

@@ -12,6 +12,10 @@ pub struct Config {
     pub restart_after: u64,
     /// Learned clauses kept before the less active half is dropped; grows by a tenth each time. Default: 4000.
     pub keep_learned: usize,
+    /// How many levels are undone at most so that a learned clause forces its literal where it first could. Where it would be
+    /// more, only the last level is, and the literal is noted as of the earlier one: what has no part in the conflict stays
+    /// (chronological backtracking, Nadel and Ryvchin 2018). Default: 100.
+    pub most_undone: u32,
     /// Records every learned and deleted clause, so that a checker can follow. Default: off.
     pub record_proof: bool,
     /// Conflicts after which a call gives up with `Outcome::Stopped`. Default: none.
@@ -31,6 +35,7 @@ impl Default for Config {
         Self {
             minimise: true,
             restart_after: 100,
+            most_undone: 100,
             keep_learned: 4000,
             record_proof: false,
             conflict_limit: None,

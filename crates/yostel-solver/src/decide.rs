@@ -14,11 +14,21 @@ pub(crate) struct Decider {
     heap: Vec<Var>,
     /// Place of each variable in `heap`, or `ABSENT`.
     place: Vec<u32>,
+    /// Whether all open variables are in the heap, once somebody wants any: before, only those that took part in a conflict
+    /// and were true.
+    whole: bool,
 }
 
 impl Default for Decider {
     fn default() -> Self {
-        Self { activity: Vec::new(), increment: 1.0, phase: Vec::new(), heap: Vec::new(), place: Vec::new() }
+        Self {
+            activity: Vec::new(),
+            increment: 1.0,
+            phase: Vec::new(),
+            heap: Vec::new(),
+            place: Vec::new(),
+            whole: false,
+        }
     }
 }
 
@@ -27,7 +37,9 @@ impl Decider {
         self.activity.push(0.0);
         self.phase.push(false);
         self.place.push(ABSENT);
-        self.insert(var);
+        if self.whole {
+            self.insert(var);
+        }
     }
 
     /// Makes room for more variables at once.
@@ -35,17 +47,18 @@ impl Decider {
         self.activity.reserve(more);
         self.phase.reserve(more);
         self.place.reserve(more);
-        self.heap.reserve(more);
     }
 
     pub(crate) fn prefer(&mut self, literal: Lit) {
         self.phase[literal.var().index()] = literal.is_positive();
     }
 
-    /// Puts a freed variable back and remembers the value it had.
+    /// Puts a freed variable back, if it may be decided, and remembers the value it had.
     pub(crate) fn release(&mut self, literal: Lit) {
         self.prefer(literal);
-        self.insert(literal.var());
+        if self.whole || literal.is_positive() && self.activity[literal.var().index()] > 0.0 {
+            self.insert(literal.var());
+        }
     }
 
     pub(crate) fn bump(&mut self, var: Var) {
@@ -61,12 +74,20 @@ impl Decider {
         }
     }
 
+    /// Tells whether a variable took part in a conflict.
+    pub(crate) fn is_active(&self, var: Var) -> bool {
+        self.activity[var.index()] > 0.0
+    }
+
     pub(crate) fn decay(&mut self) {
         self.increment /= 0.95;
     }
 
     /// Returns the literal to decide, or nothing when all are assigned.
     pub(crate) fn next(&mut self, trail: &Trail) -> Option<Lit> {
+        if !std::mem::replace(&mut self.whole, true) {
+            (0..).map(Var).take(self.place.len()).for_each(|var| self.insert(var));
+        }
         while let Some(var) = self.pop() {
             if !trail.is_assigned(var) {
                 return Some(if self.phase[var.index()] { var.positive() } else { var.negative() });
@@ -75,12 +96,13 @@ impl Decider {
         None
     }
 
-    /// Returns the literal to decide among variables that took part in a conflict, or nothing when all are assigned.
+    /// Returns the literal to decide among variables that took part in a conflict and were true when they last had a value;
+    /// nothing when all of these are assigned. What was false matters to no guide until something needs it.
     pub(crate) fn next_active(&mut self, trail: &Trail) -> Option<Lit> {
         while self.heap.first().is_some_and(|top| self.activity[top.index()] > 0.0) {
             let var = self.pop()?;
-            if !trail.is_assigned(var) {
-                return Some(if self.phase[var.index()] { var.positive() } else { var.negative() });
+            if self.phase[var.index()] && !trail.is_assigned(var) {
+                return Some(var.positive());
             }
         }
         None

@@ -18,8 +18,11 @@ pub trait Guide {
 pub enum Advice {
     /// Clauses were stated: propagate, and ask again.
     Again,
-    /// Decide any variable that took part in a conflict; when there is none, this literal, which is open.
+    /// Decide any variable that took part in a conflict and was true when it last had a value; when there is none, this
+    /// literal, which is open.
     Decide(Lit),
+    /// Decide this literal, which is open.
+    DecideThis(Lit),
     /// Decide whatever the search likes, until every variable has a value.
     Any,
     /// What is true is a model, once all that is open is false.
@@ -41,6 +44,17 @@ impl Searching<'_> {
     /// Returns a literal's value, when it has one.
     pub fn value(&self, literal: Lit) -> Option<bool> {
         self.0.value(literal)
+    }
+
+    /// Tells whether what took part in no conflict is to be decided first, by [`Advice::DecideThis`]: the search takes turns
+    /// with both ways, since each is far better than the other for some problems.
+    pub fn is_calm_first(&self) -> bool {
+        self.0.is_calm_first()
+    }
+
+    /// Tells whether a variable took part in a conflict.
+    pub fn is_active(&self, literal: Lit) -> bool {
+        self.0.is_active(literal)
     }
 
     /// Adds a variable.

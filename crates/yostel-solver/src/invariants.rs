@@ -43,6 +43,10 @@ pub(crate) fn broken(clauses: &Clauses, trail: &Trail, decisions: u64) -> Option
         if clauses.others(reason).iter().any(|&other| !trail.is_false(other)) {
             return Some(format!("{literal:?} was forced by a clause that leaves a choice"));
         }
+        let forced_on = clauses.others(reason).iter().map(|other| trail.level_of(other.var())).max();
+        if forced_on.is_some_and(|level| level != trail.level_of(literal.var())) {
+            return Some(format!("{literal:?} is not on the level of what forced it"));
+        }
     }
     None
 }

@@ -6,7 +6,8 @@
 //!
 //! The search follows the literature: GRASP (Marques-Silva and Sakallah 1999) for learning and backjumping, Chaff
 //! (Moskewicz et al. 2001) for two watched literals and activity-based decisions, MiniSat (Eén and Sörensson 2003)
-//! for incremental solving under assumptions, Luby et al. 1993 for restarts. Problems may be stated while they are
+//! for incremental solving under assumptions, Luby et al. 1993 for restarts, Nadel and Ryvchin 2018 for going back no further
+//! than must be. Problems may be stated while they are
 //! searched ([`Guide`]), and at most one of a group is a rule of its own, not clauses ([`Solver::new_group`]).
 //!
 //! # Examples

@@ -19,17 +19,37 @@ pub(crate) fn propagate(clauses: &mut Clauses, trail: &mut Trail, stats: &mut St
 
 /// Makes false what a true literal excludes.
 fn exclude(literal: Lit, clauses: &Clauses, trail: &mut Trail, stats: &mut Stats) -> Option<Conflict> {
+    if !literal.is_positive() {
+        return None;
+    }
+    let number = literal.var().0;
+    let level = trail.level_of(literal.var());
+    let out = |other: Lit, trail: &mut Trail, stats: &mut Stats| {
+        if trail.is_true(other) {
+            return None;
+        }
+        if trail.is_false(other) {
+            return Some(Conflict::Pair([other, !literal]));
+        }
+        stats.propagations += 1;
+        trail.assign(other, Reason::Pair(!literal), level);
+        None
+    };
+    for excluder in clauses.excluders_of(literal.var()) {
+        let excluder_out = excluder.var.negative();
+        if !trail.is_true(excluder_out) && clauses.excludes(excluder, number) {
+            let conflict = out(excluder_out, trail, stats);
+            if conflict.is_some() {
+                return conflict;
+            }
+        }
+    }
     for span in clauses.excluded_by(literal) {
-        for number in span.first..span.end {
-            let other = Var(number).negative();
-            if trail.is_true(other) || number == literal.var().0 {
-                continue;
+        for other in (span.first..span.end).filter(|other| *other != number) {
+            let conflict = out(Var(other).negative(), trail, stats);
+            if conflict.is_some() {
+                return conflict;
             }
-            if trail.is_false(other) {
-                return Some(Conflict::Pair([other, !literal]));
-            }
-            stats.propagations += 1;
-            trail.assign(other, Reason::Pair(!literal));
         }
     }
     None
@@ -41,6 +61,7 @@ fn visit(literal: Lit, clauses: &mut Clauses, trail: &mut Trail, stats: &mut Sta
     if clauses.watching(falsified).is_empty() {
         return None;
     }
+    let level = trail.level_of(literal.var());
     let mut list = clauses.take_watches(falsified);
     let mut kept = 0;
     let mut conflict = None;
@@ -53,31 +74,57 @@ fn visit(literal: Lit, clauses: &mut Clauses, trail: &mut Trail, stats: &mut Sta
             kept += 1;
             continue;
         }
-        let literals = clauses.literals_mut(watch.clause);
+        let Some(id) = watch.long() else {
+            list[kept] = watch;
+            kept += 1;
+            if trail.is_false(watch.blocker) {
+                conflict = Some(Conflict::Pair([watch.blocker, falsified]));
+                break;
+            }
+            stats.propagations += 1;
+            trail.assign(watch.blocker, Reason::Pair(falsified), level);
+            continue;
+        };
+        let literals = clauses.literals_mut(id);
         if literals[0] == falsified {
             literals.swap(0, 1);
         }
         let other = literals[0];
-        let moved = Watch { clause: watch.clause, blocker: other };
+        let moved = Watch::of(id, other);
         if trail.is_true(other) {
             list[kept] = moved;
             kept += 1;
             continue;
         }
-        if let Some(free) = (2..literals.len()).find(|&i| !trail.is_false(literals[i])) {
-            literals.swap(1, free);
+        // Beside what is not false, what is false on the highest level.
+        let (mut best, mut highest, mut free) = (1, level, false);
+        for (place, literal) in literals.iter().enumerate().skip(2) {
+            if !trail.is_false(*literal) {
+                (best, free) = (place, true);
+                break;
+            }
+            let its = trail.level_of(literal.var());
+            if its > highest {
+                (best, highest) = (place, its);
+            }
+        }
+        if best > 1 {
+            literals.swap(1, best);
             let watched = literals[1];
             clauses.watch(watched, moved);
+        } else {
+            list[kept] = moved;
+            kept += 1;
+        }
+        if free {
             continue;
         }
-        list[kept] = moved;
-        kept += 1;
         if trail.is_false(other) {
-            conflict = Some(Conflict::Clause(watch.clause));
+            conflict = Some(Conflict::Clause(id));
             break;
         }
         stats.propagations += 1;
-        trail.assign(other, Reason::Clause(watch.clause));
+        trail.assign(other, Reason::Clause(id), highest);
     }
     list.drain(kept..at);
     clauses.restore_watches(falsified, list);

@@ -1,5 +1,8 @@
 //! The search itself: decide, propagate, learn, backjump, until all is assigned or nothing is left.
 
+mod stating;
+
+use std::cmp::Reverse;
 use std::ops::Range;
 use std::sync::atomic::Ordering;
 
@@ -15,9 +18,9 @@ use crate::outcome::{Model, Outcome};
 use crate::proof::{ProofLog, ProofStep};
 use crate::propagate::propagate;
 use crate::reduce::reduce;
-use crate::restart::luby;
+use crate::restart::{Turns, luby};
 use crate::stats::Stats;
-use crate::trail::Trail;
+use crate::trail::{Level, Trail};
 
 /// An incremental solver: clauses may be added between calls, and what was learned is kept.
 #[derive(Debug, Default)]
@@ -35,15 +38,16 @@ pub struct Solver {
     keep_learned: usize,
     /// A clause stated in mid-search that was falsified at once.
     pending: Option<Conflict>,
-    /// Clauses that forced their first literal later than they could have, and the level on which they could: invariant
-    /// 3 wants it forced again when what came later is undone (as Nadel and Ryvchin 2018 do).
-    late: Vec<(u32, ClauseId)>,
+    /// Clauses stated in mid-search whose first literal was true already, and the lower level on which they would have forced
+    /// it: they force it when that is undone and the level stays (invariant 3).
+    late: Vec<(Level, ClauseId)>,
     /// Least length of the trail since the guide last looked.
     undone_to: usize,
     /// The assumptions of a call that was paused, while nothing was undone since.
     paused: Option<Vec<Lit>>,
     /// The assumptions of the last call whose levels are still on the trail, the first ones first.
     held: Vec<Lit>,
+    turns: Turns,
     /// How many literals may have been forced, in all calls, before this one gives up.
     forced_until: Option<u64>,
 }
@@ -99,110 +103,6 @@ impl Solver {
         self.decider.prefer(literal);
     }
 
-    /// Adds a clause that holds from now on. Repeated literals count once; a clause that is always true is left out.
-    pub fn add_clause(&mut self, literals: &[Lit]) {
-        self.backjump(0);
-        self.proof.state(literals);
-        if self.refuted {
-            return;
-        }
-        let mut clause = literals.to_vec();
-        clause.sort_unstable();
-        clause.dedup();
-        if clause.windows(2).any(|pair| pair[0] == !pair[1])
-            || clause.iter().any(|&l| self.trail.value(l) == Some(true))
-        {
-            return;
-        }
-        let before = clause.len();
-        clause.retain(|&l| self.trail.value(l).is_none());
-        if clause.len() != before {
-            self.proof.add(&clause);
-        }
-        match clause[..] {
-            [] => self.refuted = true,
-            [unit] => {
-                self.trail.assign(unit, Reason::None);
-                if propagate(&mut self.clauses, &mut self.trail, &mut self.stats).is_some() {
-                    self.refuted = true;
-                    self.proof.add(&[]);
-                }
-            }
-            _ => {
-                self.clauses.add(&clause, Origin::Problem, 0);
-            }
-        }
-    }
-
-    /// Like [`Self::add_clause`], but what the last call assumed is held as far as the clause lets it be.
-    pub fn add_clause_held(&mut self, literals: &[Lit]) {
-        self.add_clause_in_search(literals);
-        // Levels that were gone back over are not held any more.
-        self.held.truncate(self.trail.level() as usize);
-    }
-
-    /// Adds a clause wherever the search is, going back no further than to where it would have forced a literal.
-    pub(crate) fn add_clause_in_search(&mut self, literals: &[Lit]) {
-        if self.trail.level() == 0 {
-            return self.add_clause(literals);
-        }
-        self.proof.state(literals);
-        let mut clause = literals.to_vec();
-        clause.sort_unstable();
-        clause.dedup();
-        let settled = |trail: &Trail, l: Lit| trail.is_assigned(l.var()) && trail.level_of(l.var()) == 0;
-        if clause.windows(2).any(|pair| pair[0] == !pair[1])
-            || clause.iter().any(|&l| self.trail.is_true(l) && settled(&self.trail, l))
-        {
-            return;
-        }
-        let before = clause.len();
-        clause.retain(|&l| !settled(&self.trail, l));
-        if clause.len() != before {
-            self.proof.add(&clause);
-        }
-        // What is not false first, then what was falsified last: the right two to watch (invariant 3).
-        clause.sort_by_key(|&l| match self.trail.is_false(l) {
-            false => (0, 0),
-            true => (1, u32::MAX - self.trail.level_of(l.var())),
-        });
-        match clause[..] {
-            [] => self.refuted = true,
-            [unit] => {
-                self.backjump(0);
-                self.trail.assign(unit, Reason::None);
-            }
-            [first, second, ..] => {
-                let id = self.clauses.add(&clause, Origin::Problem, 0);
-                let level = self.trail.level_of(second.var());
-                let open = !self.trail.is_false(second);
-                if open || self.trail.is_true(first) && self.trail.level_of(first.var()) <= level {
-                    return;
-                }
-                if !self.trail.is_assigned(first.var()) {
-                    // It should have been forced earlier. To go back there would undo what has no part in it.
-                    self.trail.assign(first, Reason::Clause(id));
-                    self.late.push((level, id));
-                } else if self.trail.is_false(first) && self.trail.level_of(first.var()) == level {
-                    self.backjump(level);
-                    self.pending = Some(Conflict::Clause(id));
-                } else {
-                    self.backjump(level);
-                    self.force(first, id);
-                }
-            }
-        }
-    }
-
-    /// Forces the first literal of a clause whose others are false.
-    fn force(&mut self, first: Lit, id: ClauseId) {
-        match self.trail.value(first) {
-            None => self.trail.assign(first, Reason::Clause(id)),
-            Some(true) => {}
-            Some(false) => self.pending = Some(Conflict::Clause(id)),
-        }
-    }
-
     /// Searches for a model in which all clauses and all of `assumptions` hold.
     pub fn solve(&mut self, assumptions: &[Lit]) -> Outcome {
         self.solve_guided(assumptions, &mut NoGuide)
@@ -246,12 +146,15 @@ impl Solver {
             }
             if let Some(conflict) = self.falsified() {
                 self.stats.conflicts += 1;
-                if self.trail.level() == 0 {
-                    self.refuted = true;
-                    self.proof.add(&[]);
-                    continue;
+                match self.go_back_to(conflict) {
+                    Some(0) => {
+                        self.refuted = true;
+                        self.proof.add(&[]);
+                        continue;
+                    }
+                    Some(_) => self.learn_from(conflict),
+                    None => {}
                 }
-                self.learn_from(conflict);
                 if self.config.conflict_limit.is_some_and(|limit| self.stats.conflicts - started >= limit)
                     || self.has_forced_enough()
                     || self.is_stopped()
@@ -266,7 +169,9 @@ impl Solver {
                 run += 1;
                 run_started = self.stats.conflicts;
                 self.stats.restarts += 1;
-                self.backjump(u32::try_from(assumptions.len()).expect("fewer than 2^31 assumptions"));
+                let turned = self.turns.turn(self.stats.propagations, self.variables);
+                let behind = u32::try_from(assumptions.len()).expect("fewer than 2^31 assumptions");
+                self.backjump(if turned || !self.turns.calm_first { behind } else { self.calm_level(behind) });
             }
             if self.clauses.learned > self.keep_learned {
                 self.stats.forgotten += reduce(&mut self.clauses, &self.trail, &mut self.proof) as u64;
@@ -275,7 +180,7 @@ impl Solver {
             match self.next_decision(assumptions, guide) {
                 Decision::Literal(literal) => {
                     self.trail.open_level();
-                    self.trail.assign(literal, Reason::None);
+                    self.trail.decide(literal);
                 }
                 Decision::Failed(core) => {
                     let clause: Vec<Lit> = core.iter().map(|&l| !l).collect();
@@ -293,8 +198,26 @@ impl Solver {
         }
     }
 
-    /// Propagates; returns what is falsified, on the current level, when something is.
+    /// Returns the level up to which nothing that took part in a conflict was decided, behind the assumptions.
+    fn calm_level(&self, assumptions: Level) -> Level {
+        let mut level = assumptions;
+        while self.trail.decision_of(level + 1).is_some_and(|decision| !self.decider.is_active(decision.var())) {
+            level += 1;
+        }
+        level
+    }
+
+    /// Propagates; returns what is falsified when something is.
     fn falsified(&mut self) -> Option<Conflict> {
+        let (clauses, trail) = (&self.clauses, &mut self.trail);
+        self.late.retain(|&(since, id)| {
+            let first = clauses.literals(id)[0];
+            let open = !trail.is_assigned(first.var());
+            if open {
+                trail.assign(first, Reason::Clause(id), since);
+            }
+            !open
+        });
         if let Some(Conflict::Clause(id)) = self.pending.take() {
             // Another clause stated after it may have led further back.
             if self.clauses.literals(id).iter().all(|&l| self.trail.is_false(l)) {
@@ -312,6 +235,13 @@ impl Solver {
         self.forced_until.is_some_and(|until| self.stats.propagations >= until)
     }
 
+    /// Undoes what was decided in a call that was paused, so that the next one begins anew.
+    pub fn give_up_paused(&mut self) {
+        if self.paused.is_some() {
+            self.backjump(0);
+        }
+    }
+
     /// Returns the same solver as a guide sees it, to state things by the same code in and out of a search.
     pub fn stating(&mut self) -> Searching<'_> {
         self.backjump(0);
@@ -326,6 +256,14 @@ impl Solver {
 
     pub(crate) fn value(&self, literal: Lit) -> Option<bool> {
         self.trail.value(literal)
+    }
+
+    pub(crate) fn is_calm_first(&self) -> bool {
+        self.turns.calm_first
+    }
+
+    pub(crate) fn is_active(&self, literal: Lit) -> bool {
+        self.decider.is_active(literal.var())
     }
 
     pub(crate) fn trail_literals(&self) -> &[Lit] {
@@ -367,20 +305,49 @@ impl Solver {
         self.proof.to_drat()
     }
 
+    /// Goes back to the level of a conflict, on which two literals of it are, and returns that level. Where only one is on
+    /// the highest, the others force it the other way round, and nothing is returned.
+    fn go_back_to(&mut self, conflict: Conflict) -> Option<Level> {
+        let level_at = |literal: Lit| self.trail.level_of(literal.var());
+        let (literals, id) = match &conflict {
+            Conflict::Clause(id) => (self.clauses.literals(*id), Some(*id)),
+            Conflict::Pair(pair) => (&pair[..], None),
+        };
+        let place_of = |but: Option<usize>| {
+            let places = (0..literals.len()).filter(|place| Some(*place) != but);
+            places.max_by_key(|place| (level_at(literals[*place]), Reverse(*place))).expect("there are two or more")
+        };
+        let first = place_of(None);
+        let second = place_of(Some(first));
+        let (highest, next) = (level_at(literals[first]), level_at(literals[second]));
+        let (forced, other) = (literals[first], literals[second]);
+        if let Some(id) = id {
+            // What is undone last must be watched (invariant 3).
+            self.clauses.watch_instead(id, 0, first);
+            self.clauses.watch_instead(id, 1, if second == 0 { first } else { second });
+        }
+        if highest == next {
+            self.backjump(highest);
+            return Some(highest);
+        }
+        self.backjump(highest - 1);
+        self.trail.assign(forced, id.map_or(Reason::Pair(other), Reason::Clause), next);
+        None
+    }
+
     fn learn_from(&mut self, conflict: Conflict) {
         let learned =
             self.analyzer.learn(conflict, &mut self.clauses, &self.trail, &mut self.decider, self.config.minimise);
         self.stats.learned += 1;
         self.proof.add(&learned.clause);
-        self.backjump(learned.level);
+        let (level, here) = (learned.level, self.trail.level());
+        self.backjump(if here - level > self.config.most_undone { here - 1 } else { level });
         let first = learned.clause[0];
-        if learned.clause.len() == 1 {
-            self.trail.assign(first, Reason::None);
-        } else {
-            let id = self.clauses.add(&learned.clause, Origin::Learned, learned.lbd);
-            // What was forced late may have been forced again, against this.
-            self.force(first, id);
-        }
+        let reason = match learned.clause[..] {
+            [_] => Reason::None,
+            _ => Reason::Clause(self.clauses.add(&learned.clause, Origin::Learned, learned.lbd)),
+        };
+        self.trail.assign(first, reason, level);
         self.decider.decay();
         self.clauses.decay();
     }
@@ -403,6 +370,7 @@ impl Solver {
             Advice::Enough => return Decision::Enough,
             Advice::Pause => return Decision::Pause,
             Advice::Decide(literal) => Some(self.decider.next_active(&self.trail).unwrap_or(literal)),
+            Advice::DecideThis(literal) => Some(literal),
             Advice::Any => self.decider.next(&self.trail),
         };
         let Some(literal) = literal else { return Decision::Enough };
@@ -422,19 +390,9 @@ impl Solver {
             return;
         }
         let decider = &mut self.decider;
+        self.undone_to = self.undone_to.min(self.trail.end_of(level));
         self.trail.backjump(level, |literal| decider.release(literal));
-        self.undone_to = self.undone_to.min(self.trail.len());
-        let (clauses, trail) = (&self.clauses, &mut self.trail);
-        self.late.retain(|&(since, id)| {
-            if since > level {
-                return false;
-            }
-            let first = clauses.literals(id)[0];
-            if !trail.is_assigned(first.var()) {
-                trail.assign(first, Reason::Clause(id));
-            }
-            since < level
-        });
+        self.late.retain(|&(since, _)| since <= level);
     }
 }
 

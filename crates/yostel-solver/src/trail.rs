@@ -1,4 +1,8 @@
 //! The trail: which literals are true, since which level, and why.
+//!
+//! A literal belongs to the level of what forced it, which may be lower than the level on which that was noticed: it then
+//! stays when the levels between are undone (chronological backtracking, Nadel and Ryvchin 2018; invariants after Möhle and
+//! Biere 2019).
 
 use crate::clauses::{ClauseId, Reason};
 use crate::literal::{Lit, Var};
@@ -69,6 +73,17 @@ impl Trail {
         self.order.len()
     }
 
+    /// Returns the length of the trail when the level after this one began.
+    pub(crate) fn end_of(&self, level: Level) -> usize {
+        self.starts.get(level as usize).copied().unwrap_or(self.order.len())
+    }
+
+    /// Returns what was decided on a level; nothing of one that is not there.
+    pub(crate) fn decision_of(&self, level: Level) -> Option<Lit> {
+        let start = *self.starts.get((level as usize).checked_sub(1)?)?;
+        self.order.get(start).copied()
+    }
+
     pub(crate) fn next_unpropagated(&mut self) -> Option<Lit> {
         let literal = self.order.get(self.head).copied()?;
         self.head += 1;
@@ -79,27 +94,43 @@ impl Trail {
         self.starts.push(self.order.len());
     }
 
-    pub(crate) fn assign(&mut self, literal: Lit, reason: Reason) {
+    /// Makes a literal true on the current level.
+    pub(crate) fn decide(&mut self, literal: Lit) {
+        self.assign(literal, Reason::None, self.level());
+    }
+
+    /// Makes a literal true on the level of what forced it.
+    pub(crate) fn assign(&mut self, literal: Lit, reason: Reason, level: Level) {
         debug_assert!(!self.is_assigned(literal.var()), "a variable is assigned once");
+        debug_assert!(level <= self.level());
         self.values[literal.code()] = TRUE;
         self.values[(!literal).code()] = FALSE;
-        self.causes[literal.var().index()] = (self.level(), reason);
+        self.causes[literal.var().index()] = (level, reason);
         self.order.push(literal);
     }
 
-    /// Undoes every level above `level`, handing each freed literal to `freed`, last one first.
+    /// Undoes every level above `level`, handing each freed literal to `freed`. What was noticed there, but belongs to a
+    /// level that stays, stays, and is propagated again.
     pub(crate) fn backjump(&mut self, level: Level, mut freed: impl FnMut(Lit)) {
         if self.level() <= level {
             return;
         }
-        let keep = self.starts[level as usize];
-        for literal in self.order.drain(keep..).rev() {
+        let start = self.starts[level as usize];
+        let mut kept = start;
+        for at in start..self.order.len() {
+            let literal = self.order[at];
+            if self.causes[literal.var().index()].0 <= level {
+                self.order[kept] = literal;
+                kept += 1;
+                continue;
+            }
             self.values[literal.code()] = OPEN;
             self.values[(!literal).code()] = OPEN;
             freed(literal);
         }
+        self.order.truncate(kept);
         self.starts.truncate(level as usize);
-        self.head = self.head.min(keep);
+        self.head = self.head.min(start);
     }
 
     /// Tells whether the clause forced one of its literals, so that it must not be dropped.

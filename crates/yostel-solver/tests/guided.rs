@@ -60,6 +60,25 @@ impl Guide for Bold {
     }
 }
 
+/// Decides one after the other, each true if it can be, and states clauses only when they are broken.
+struct InOrder {
+    vars: Vec<Var>,
+    hidden: Vec<Vec<Lit>>,
+}
+
+impl Guide for InOrder {
+    fn next(&mut self, search: &mut Searching<'_>, _: usize) -> Advice {
+        let broken = |clause: &Vec<Lit>| clause.iter().all(|literal| search.value(*literal) == Some(false));
+        if let Some(at) = self.hidden.iter().position(broken) {
+            let clause = self.hidden.swap_remove(at);
+            search.add_clause(&clause);
+            return Advice::Again;
+        }
+        let open = self.vars.iter().find(|var| search.value(var.positive()).is_none());
+        open.map_or(Advice::Enough, |var| Advice::DecideThis(var.positive()))
+    }
+}
+
 fn literal(vars: &[Var], dimacs: i64) -> Lit {
     let var = vars[dimacs.unsigned_abs() as usize - 1];
     if dimacs > 0 { var.positive() } else { var.negative() }
@@ -123,6 +142,34 @@ fn nine_variables(solver: &mut Solver, groups: &[usize]) -> Vec<Var> {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(1500))]
 
+    /// What was not decided true was false by then, because of what was decided before; so nothing comes before this model.
+    #[test]
+    fn decided_in_order_the_first_model_is_the_first_of_all(
+        problem in clauses(9, 1..5, 5..40),
+        groups in prop::sample::select(vec![vec![], vec![3], vec![4, 5], vec![2, 2, 2]]),
+        late in any::<bool>(),
+        restart_after in 0_u64..3,
+        most_undone in 0_u32..3,
+    ) {
+        let whole = with_groups(&problem, &groups);
+        let all = (0_u32..1 << 9).rev().map(|bits| (0..9).map(|at| bits >> (8 - at) & 1 == 1).collect::<Vec<bool>>());
+        let first = all.into_iter().find(|values| check_assignment(&whole, values).is_ok());
+        let mut solver = Solver::new(Config { restart_after, most_undone, ..Config::default() });
+        let vars = nine_variables(&mut solver, &groups);
+        let clauses = problem.clauses.iter().map(|c| c.iter().map(|&l| literal(&vars, l)).collect());
+        let mut hidden: Vec<Vec<Lit>> = clauses.collect();
+        if !late {
+            hidden.drain(..).for_each(|clause| solver.add_clause(&clause));
+        }
+        match solver.solve_guided(&[], &mut InOrder { vars: vars.clone(), hidden }) {
+            Outcome::Satisfiable(model) => {
+                let found: Vec<bool> = vars.iter().map(|var| model.is_true(var.positive())).collect();
+                prop_assert_eq!(Some(found), first);
+            }
+            outcome => prop_assert_eq!((outcome, first), (Outcome::Unsatisfiable(Vec::new()), None)),
+        }
+    }
+
     #[test]
     fn what_is_said_late_counts_like_what_is_said_at_once(
         problem in clauses(9, 1..4, 5..45),
@@ -131,11 +178,12 @@ proptest! {
         at_once in 1usize..4,
         pause_every in 0usize..5,
         restart_after in 0u64..3,
+        most_undone in 0_u32..3,
     ) {
         let assumed: Vec<i64> = assumed.into_iter().map(|(v, sign)| if sign { v } else { -v }).collect();
         let whole = with_groups(&problem, &groups);
         let expected = by_trying_everything(&whole, &assumed);
-        let mut solver = Solver::new(Config { record_proof: true, restart_after, ..Config::default() });
+        let mut solver = Solver::new(Config { record_proof: true, restart_after, most_undone, ..Config::default() });
         let vars = nine_variables(&mut solver, &groups);
         let hidden = problem.clauses.iter().map(|c| c.iter().map(|&l| literal(&vars, l)).collect()).collect();
         let pause_every = if pause_every == 1 { 0 } else { pause_every };

@@ -49,7 +49,8 @@ fn settings() -> Vec<Config> {
         plain.clone(),
         Config { minimise: false, ..plain.clone() },
         Config { restart_after: 0, ..plain.clone() },
-        Config { restart_after: 1, keep_learned: 3, ..plain },
+        Config { restart_after: 1, keep_learned: 3, ..plain.clone() },
+        Config { restart_after: 2, most_undone: 0, ..plain },
     ]
 }
 
@@ -81,8 +82,9 @@ proptest! {
     fn calls_that_hold_what_the_last_one_assumed_answer_as_calls_that_begin_anew(
         problem in clauses(9, 2..4, 15..40),
         calls in prop::collection::vec((prop::collection::vec((1_i64..=9, any::<bool>()), 0..6), 0_usize..6, any::<bool>()), 1..14),
+        most_undone in 0_u32..3,
     ) {
-        let config = Config { hold_assumptions: true, record_proof: true, ..Config::default() };
+        let config = Config { hold_assumptions: true, record_proof: true, most_undone, ..Config::default() };
         let (mut solver, vars) = load(&problem, config);
         let mut problem = problem;
         let mut assumed: Vec<i64> = Vec::new();

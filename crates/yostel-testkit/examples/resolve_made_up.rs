@@ -2,6 +2,7 @@
 //!
 //! Usage: `cargo run --release -p yostel-testkit --example resolve_made_up -- KIND NUMBERS`, where KIND and NUMBERS are
 //! - `wide DIRECT PACKAGES RELEASES NEEDS SEED`: packages whose constraints drift upwards with their versions;
+//! - `tight DIRECT PACKAGES RELEASES NEEDS STALE BOUNDED PLANTED SEED`: bounds that bite;
 //! - `sat VARIABLES CLAUSES SEED`: a random formula of three literals a clause;
 //! - `pigeons NUMBER`, `colours CORNERS EDGES COLOURS SEED`, `trap DEPTH`.
 //!
@@ -11,13 +12,13 @@
 
 #![allow(clippy::unwrap_used, reason = "a tool for benches fails by panicking")]
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use varisat::{ExtendFormula, Lit};
-use yostel_documents::PackageName;
-use yostel_resolve::{Formula, Outcome, Resolution, Resolver, SearchStats, Step};
-use yostel_testkit::{LargeWorld, World, colouring, dress, pigeonhole, three_sat, trap};
+use yostel_resolve::{Outcome, Resolution, Resolver, SearchStats, Step};
+use yostel_testkit::{
+    LargeWorld, TightWorld, World, best_by_general_solver, colouring, dress, pigeonhole, three_sat, trap, versions_of,
+};
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
@@ -30,6 +31,17 @@ fn main() {
             releases: number(3, 20),
             needs: number(4, 4),
             seed: number(5, 1),
+        }
+        .make(),
+        "tight" => TightWorld {
+            direct: number(1, 300),
+            packages: number(2, 5000),
+            releases: number(3, 30),
+            needs: number(4, 4),
+            stale: number(5, 20),
+            bounded: number(6, 80),
+            planted: number(7, 1) == 1,
+            seed: number(8, 1),
         }
         .make(),
         "sat" => dress(number(1, 150) as i64, &three_sat(number(1, 150), number(2, 639), number(3, 1))),
@@ -61,7 +73,10 @@ fn main() {
     }
     let mut theirs = ["nan".to_owned(), "nan".to_owned()];
     if general {
-        let (verdict, best) = by_general_solver(&world, &formula, found.as_ref());
+        let general = best_by_general_solver(&world, &formula);
+        let ours_best = found.as_ref().map(versions_of);
+        assert_eq!(general.best, ours_best, "the best sets differ");
+        let (verdict, best) = (general.verdict, general.whole);
         println!("general solver: verdict {verdict:.1?}, best set {best:.1?}");
         let ratio = |ours: Duration, theirs: Duration| ours.div_duration_f64(theirs);
         println!("verdict: ours / general = {:.3}; best set: {:.3}", ratio(ours[0], verdict), ratio(ours[1], best));
@@ -120,58 +135,4 @@ fn resolve(world: &World) -> (Option<Resolution>, [Duration; 2], SearchStats) {
     let verdict = phases["Any"];
     let best = if found.is_some() { took } else { verdict };
     (found, [verdict, best], resolver.stats())
-}
-
-/// Solves the whole formula for the verdict, then for the best set: layer by layer, by name, the newest that can hold.
-/// Checks that the set is ours.
-fn by_general_solver(world: &World, formula: &Formula, ours: Option<&Resolution>) -> (Duration, Duration) {
-    let mut releases: BTreeMap<PackageName, Vec<(String, Lit)>> = BTreeMap::new();
-    for line in formula.variables.lines() {
-        let mut fields = line.split('\t');
-        let (number, kind, text) = (fields.next().unwrap(), fields.next().unwrap(), fields.next().unwrap());
-        if kind == "release" {
-            let (name, version) = text.split_once(' ').unwrap();
-            let releases = releases.entry(PackageName::parse(name).unwrap()).or_default();
-            // They are listed newest first.
-            releases.push((version.to_owned(), Lit::from_dimacs(number.parse().unwrap())));
-        }
-    }
-    let problem = yostel_check::parse_cnf(&formula.cnf).unwrap();
-    let mut general = varisat::Solver::new();
-    for clause in &problem.clauses {
-        let clause: Vec<Lit> = clause.iter().map(|&l| Lit::from_dimacs(l as isize)).collect();
-        general.add_clause(&clause);
-    }
-    let started = Instant::now();
-    let solvable = general.solve().unwrap();
-    let verdict = started.elapsed();
-    assert_eq!(solvable, ours.is_some(), "the verdicts differ");
-    let Some(ours) = ours else { return (verdict, verdict) };
-    let mut model: BTreeSet<Lit> = general.model().unwrap().into_iter().collect();
-    let mut met: BTreeSet<PackageName> =
-        world.requirements.iter().map(|requirement| requirement.package.clone()).collect();
-    let mut layer = met.clone();
-    while !layer.is_empty() {
-        let mut next = BTreeSet::new();
-        for name in &layer {
-            for (version, literal) in &releases[name] {
-                if !model.contains(literal) {
-                    general.assume(&[*literal]);
-                    if !general.solve().unwrap() {
-                        general.add_clause(&[!*literal]);
-                        continue;
-                    }
-                    model = general.model().unwrap().into_iter().collect();
-                }
-                general.add_clause(&[*literal]);
-                let choice = &ours.chosen[name];
-                assert_eq!(choice.release.version.as_str(), version, "the best sets differ at {name}");
-                next.extend(choice.release.needs.values().flatten().map(|(package, _)| package.clone()));
-                break;
-            }
-        }
-        next.retain(|name| met.insert(name.clone()));
-        layer = next;
-    }
-    (verdict, started.elapsed())
 }

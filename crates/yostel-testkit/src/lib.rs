@@ -6,6 +6,7 @@
 pub mod any;
 mod brute;
 pub mod fuzz;
+mod general;
 mod hard;
 mod kills;
 mod large;
@@ -14,15 +15,18 @@ mod memory;
 mod oci;
 mod sandbox;
 mod suggested;
+mod tight;
 mod web;
 mod world;
 
 pub use brute::{brute_force, every_set, is_right};
+pub use general::{ByGeneralSolver, best_by_general_solver, versions_of};
 pub use hard::{colouring, dress, pigeonhole, three_sat, trap};
 pub use kills::{KillReport, kill_at_random};
 pub use large::LargeWorld;
 pub use memory::{MemoryContent, MemorySource, MemorySources};
 pub use oci::{OciContent, OciFailure, OciManner, OciRequest, OciServer, digest_of};
 pub use sandbox::{Run, Sandbox};
+pub use tight::TightWorld;
 pub use web::{WebFailure, WebRequest, WebServer};
 pub use world::World;

@@ -2,7 +2,7 @@
 
 use yostel_solver::{Advice, Guide, Lit, Searching};
 
-use super::{Meaning, Tables, positive};
+use super::{Mark, Meaning, Tables};
 use crate::known::{Known, NeedId, PackageId};
 use crate::problem::Problem;
 
@@ -27,38 +27,86 @@ impl Guide for Frontier<'_> {
             }
             tables.at.switched += 1;
         }
-        while let Some(need) = tables.open.get(tables.at.met) {
-            let met_by = tables.needs[need.index()].as_ref().and_then(|(_, met_by)| met_by.as_deref());
-            let mut choice = None;
-            for &literal in met_by.unwrap_or_default() {
-                match search.value(literal) {
-                    Some(true) => {
-                        choice = None;
-                        break;
-                    }
-                    None if choice.is_none() => choice = Some(literal),
-                    _ => {}
-                }
+        if let Some(advice) = self.go_in_order(search) {
+            return advice;
+        }
+        let tables = &mut *self.tables;
+        while let Some(&need) = tables.open.get(tables.at.calm).filter(|_| search.is_calm_first()) {
+            if let Some(literal) = tables.choice_for(need, search)
+                && tables.is_calm(need, search)
+            {
+                tables.marks.push(tables.at);
+                return Advice::DecideThis(literal);
             }
-            if let Some(literal) = choice {
+            tables.at.calm += 1;
+        }
+        while let Some(&need) = tables.open.get(tables.at.met) {
+            if let Some(literal) = tables.choice_for(need, search) {
                 tables.marks.push(tables.at);
                 return Advice::Decide(literal);
             }
             tables.at.met += 1;
         }
-        let mut complete = true;
-        for need in &tables.open {
-            let id = self.known.accepted(*need).0;
-            if !self.known.has_arrived(id) {
-                self.known.want(id);
-                complete = false;
+        if self.want_missing() { Advice::Pause } else { Advice::Enough }
+    }
+}
+
+impl Tables {
+    /// Returns the release to try for a need; nothing when it is met, or is not known yet.
+    fn choice_for(&self, need: NeedId, search: &Searching<'_>) -> Option<Lit> {
+        let met_by = self.needs[need.index()].as_ref().and_then(|(_, met_by)| met_by.as_deref());
+        let mut choice = None;
+        for &literal in met_by.unwrap_or_default() {
+            match search.value(literal) {
+                Some(true) => return None,
+                None if choice.is_none() => choice = Some(literal),
+                _ => {}
             }
         }
-        if complete { Advice::Enough } else { Advice::Pause }
+        choice
+    }
+
+    /// Tells whether no release that a need accepts took part in a conflict so far.
+    fn is_calm(&self, need: NeedId, search: &Searching<'_>) -> bool {
+        let stated = self.needs[need.index()].as_ref();
+        let all = stated.into_iter().flat_map(|(need, met_by)| met_by.iter().flatten().chain([need]));
+        !all.into_iter().any(|literal| search.is_active(*literal))
+    }
+
+    /// Goes through all that is decided once more, from the first.
+    pub(super) fn start_over(&mut self) {
+        self.marks.clear();
+        self.at = Mark { read: self.at.read, open: self.at.open, ..Mark::default() };
+    }
+
+    /// Goes back to needs that were passed over as long as nothing was known of their packages.
+    fn take_up(&mut self, here: &[NeedId]) {
+        if self.order.is_some() {
+            return self.start_over();
+        }
+        let Some(first) = self.open.iter().position(|need| here.contains(need)) else { return };
+        let back = self.marks.iter_mut().rev().chain([&mut self.at]);
+        for mark in back {
+            mark.met = mark.met.min(first);
+            mark.calm = mark.calm.min(first);
+        }
     }
 }
 
 impl Frontier<'_> {
+    /// Wants the packages that are needed and did not arrive; tells whether there are any.
+    pub(super) fn want_missing(&mut self) -> bool {
+        let mut missing = false;
+        for need in &self.tables.open {
+            let id = self.known.accepted(*need).0;
+            if !self.known.has_arrived(id) {
+                self.known.want(id);
+                missing = true;
+            }
+        }
+        missing
+    }
+
     /// States what those needs mean whose packages arrived since; tells whether there were any.
     fn bind_waiting(&mut self, search: &mut Searching<'_>) -> bool {
         if self.tables.arrived == self.known.counts().arrived {
@@ -73,9 +121,7 @@ impl Frontier<'_> {
             self.tables.bind(*need, self.problem, self.known, search);
         }
         if !here.is_empty() {
-            // They were passed over as long as nothing was known of them.
-            self.tables.marks.clear();
-            self.tables.at.met = 0;
+            self.tables.take_up(&here);
         }
         !here.is_empty()
     }
@@ -107,17 +153,10 @@ impl Frontier<'_> {
                 Some(&Meaning::Release(id, at)) if literal.is_positive() => {
                     stated |= self.look_at(literal, id, at, search)
                 }
-                // A release that was tried is out: whatever keeps it out may keep the others out too, and to
-                // know that at once is better than to come by each of them again.
-                Some(&Meaning::Release(id, _)) if self.is_stated(number) => stated |= self.look_at_all(id, search),
                 _ => {}
             }
         }
         stated
-    }
-
-    fn is_stated(&self, number: usize) -> bool {
-        self.tables.stated.get(number).copied().unwrap_or(false)
     }
 
     /// States what a release needs, once; tells whether that was anything.
@@ -136,19 +175,5 @@ impl Frontier<'_> {
         }
         let fills = self.tables.fill_roles(release, id, at, self.problem, self.known, search);
         fills || !needs.is_empty()
-    }
-
-    /// States what all releases of a package need, once; tells whether that was anything.
-    fn look_at_all(&mut self, id: PackageId, search: &mut Searching<'_>) -> bool {
-        let Some(candidates) = self.tables.candidates[id.index()].as_mut() else { return false };
-        if std::mem::replace(&mut candidates.whole, true) {
-            return false;
-        }
-        let all: Vec<(u32, Lit)> = candidates.places.iter().copied().zip(candidates.span().map(positive)).collect();
-        let mut stated = false;
-        for (at, literal) in all {
-            stated |= self.look_at(literal, id, at, search);
-        }
-        stated
     }
 }

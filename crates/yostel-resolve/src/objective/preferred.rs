@@ -45,6 +45,9 @@ impl Search {
     pub(super) fn preferred(&mut self, layers: &mut Layers, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
         loop {
             while let Some(name) = layers.now.last() {
+                if self.all_at_once(&[], problem, known)? {
+                    return Ok(());
+                }
                 let id = known.package(name);
                 if let Some(line) = self.held(id).map(|held| [held]) {
                     self.prefer(id, &line, layers, problem, known)?;

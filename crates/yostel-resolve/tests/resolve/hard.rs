@@ -6,10 +6,13 @@ use std::sync::atomic::Ordering;
 use proptest::prelude::*;
 use yostel_documents::Requirement;
 use yostel_resolve::{EditRules, Outcome, Phase, Resolver, Step};
-use yostel_testkit::{LargeWorld, World, colouring, dress, pigeonhole, three_sat, trap};
+use yostel_testkit::{
+    LargeWorld, TightWorld, World, best_by_general_solver, colouring, dress, pigeonhole, three_sat, trap, versions_of,
+};
 use yostel_versions::ConstraintText;
 
-const EXPECTED_COUNTS: [&str; 5] = ["7 663 28476 583", "31 31 215 0", "4 19 1271 0", "20 1127 23877 11", "8 89 4787 0"];
+const EXPECTED_COUNTS: [&str; 6] =
+    ["7 1025 45803 973", "32 63 309 0", "5 38 1271 0", "10 700 30905 21", "9 166 4787 0", "6 326 4847 14"];
 
 /// Resolves; the resolver itself has every resolution judged, so a verdict is all there is to compare.
 fn can_be_met(world: &World) -> bool {
@@ -107,17 +110,43 @@ fn the_search_takes_the_steps_that_it_took_before() {
         format!("{} {} {} {}", stats.questions, stats.decisions, stats.propagations, stats.conflicts)
     };
     let large = |packages, seed| LargeWorld { direct: 8, packages, releases: 12, needs: 5, seed }.make();
+    let bites = TightWorld {
+        direct: 10,
+        packages: 100,
+        releases: 12,
+        needs: 3,
+        stale: 20,
+        bounded: 80,
+        planted: true,
+        seed: 1,
+    };
     let all: Vec<String> = [
         (pigeonhole(7), &[][..]),
         (trap(30), &[]),
         (large(60, 1), &[]),
         (large(200, 2), &["p9 1.0.0", "p30 1.0.0"]),
         (large(200, 3), &[]),
+        (bites.make(), &[]),
     ]
     .iter()
     .map(|(world, keep)| counts(world, keep))
     .collect();
     assert_eq!(all, EXPECTED_COUNTS, "questions, decisions, forced literals, conflicts");
+}
+
+/// Worlds too large to try every set of, in which the newest of all does not fit together.
+#[test]
+fn the_best_set_of_worlds_whose_bounds_bite_is_that_of_a_general_solver() {
+    for seed in 1..=6 {
+        let (stale, bounded) = [(20, 80), (3, 50), (0, 30)][seed as usize % 3];
+        let world =
+            TightWorld { direct: 10, packages: 80, releases: 10, needs: 3, stale, bounded, planted: true, seed }.make();
+        let Outcome::Resolved(ours) = world.resolve(&[]).unwrap() else { panic!("a set was planted, seed {seed}") };
+        let mut whole = Resolver::with_edits(world.problem(&[]));
+        world.drive(&mut whole, |answers| answers).unwrap();
+        let best = best_by_general_solver(&world, &whole.formula()).best;
+        assert_eq!(Some(versions_of(&ours)), best, "seed {seed}");
+    }
 }
 
 /// A collision planted at the bottom of a diamond among packages that have no part in it.
