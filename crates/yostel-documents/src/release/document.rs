@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use serde_json::value::RawValue;
 
-use super::record::{Record, RecordError};
+use super::record::{Met, Record, RecordError};
 use super::{DOCUMENT_FORMAT, PackageDocument, Release, Statement};
 use crate::json::{Members, laid_out, quoted};
 use crate::layout::MOST_DOCUMENT;
@@ -91,8 +91,9 @@ impl PackageDocument {
             None => Default::default(),
         };
         let mut releases = Vec::with_capacity(listed.len());
+        let mut met = Met::default();
         for raw in listed {
-            releases.push(Arc::new(release(text, raw, |record| Record::read(record, &numbering))?));
+            releases.push(Arc::new(release(text, raw, |record| Record::read(record, &numbering, &mut met))?));
         }
         releases.sort_by(|a: &Arc<Release>, b| a.version.cmp(&b.version));
         if let Some(pair) = releases.windows(2).find(|pair| pair[0].version == pair[1].version) {
@@ -125,13 +126,14 @@ impl PackageDocument {
             let others: Vec<_> = part.others.iter().filter(is_new).cloned().collect();
             joined.others.extend(others);
         }
+        let mut met = Met::default();
         for release in parts.iter().flat_map(|part| &part.releases) {
             // Read anew: its version is compared by the words that all of them know.
             let mut release = Release::clone(release);
             release.statements.extend(more(&release).into_iter().map(Arc::from));
             let Some(text) = entry(&release) else { continue };
             let raw: &RawValue = read(&text, serde_json::from_str(&text).expect("it was written here"))?;
-            let release = self::release(&text, raw, |record| Record::read(record, &joined.numbering))?;
+            let release = self::release(&text, raw, |record| Record::read(record, &joined.numbering, &mut met))?;
             let comes_first =
                 |there: &Arc<Release>| (there.published, there.record()) <= (release.published, release.record());
             if !joined.release(&release.version).is_some_and(comes_first) {

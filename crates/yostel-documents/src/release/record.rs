@@ -80,6 +80,28 @@ impl RawArtifact {
     }
 }
 
+/// Names and constraints that were met in a document: most releases of a package repeat those of the one before, so each is
+/// read once and shared.
+#[derive(Debug, Default)]
+pub(super) struct Met {
+    names: BTreeMap<String, PackageName>,
+    constraints: BTreeMap<String, ConstraintText>,
+}
+
+/// Returns what a text was read as, reading it the first time.
+fn once<T: Clone, E>(
+    met: &mut BTreeMap<String, T>,
+    text: String,
+    parse: impl FnOnce(&str) -> Result<T, E>,
+) -> Result<T, E> {
+    if let Some(known) = met.get(&text) {
+        return Ok(known.clone());
+    }
+    let read = parse(&text)?;
+    met.insert(text, read.clone());
+    Ok(read)
+}
+
 /// Why a record cannot be read.
 pub(super) enum RecordError {
     /// It is not of the right shape.
@@ -110,11 +132,11 @@ impl Record {
     }
 
     /// Reads a record, and the release that it describes.
-    pub(super) fn read(text: &str, numbering: &Numbering) -> Result<Release, RecordError> {
+    pub(super) fn read(text: &str, numbering: &Numbering, met: &mut Met) -> Result<Release, RecordError> {
         let raw: RawRecord = serde_json::from_str(text).map_err(RecordError::Shape)?;
         has_canonical_form(text).map_err(RecordError::Shape)?;
         let version = raw.version.clone();
-        let release = release_of(raw, numbering).map_err(|reason| RecordError::Part(version, reason))?;
+        let release = release_of(raw, numbering, met).map_err(|reason| RecordError::Part(version, reason))?;
         Ok(Release { record: Some(Self { text: text.into(), digest: OnceLock::new() }), ..release })
     }
 
@@ -128,15 +150,15 @@ impl Record {
     }
 }
 
-fn release_of(raw: RawRecord, numbering: &Numbering) -> Result<Release, String> {
+fn release_of(raw: RawRecord, numbering: &Numbering, met: &mut Met) -> Result<Release, String> {
     let text = |error: &dyn std::fmt::Display| error.to_string();
     let mut needs = BTreeMap::new();
     for (purpose, entries) in raw.needs {
         let purpose = Word::parse(&purpose).map_err(|e| text(&e))?;
         let mut accepted = BTreeMap::new();
         for (name, accept) in entries {
-            let name = PackageName::parse(&name).map_err(|e| text(&e))?;
-            accepted.insert(name, ConstraintText::parse(&accept).map_err(|e| text(&e))?);
+            let name = once(&mut met.names, name, PackageName::parse).map_err(|e| text(&e))?;
+            accepted.insert(name, once(&mut met.constraints, accept, ConstraintText::parse).map_err(|e| text(&e))?);
         }
         needs.insert(purpose, accepted);
     }
