@@ -70,6 +70,9 @@ pub enum ResolveError {
     /// Our own fault: the search gave an answer that breaks the rules. Never written to a lockfile.
     #[error("the search gave an answer that breaks the rules ({})", .0.first().map(ToString::to_string).unwrap_or_default())]
     WrongAnswer(Vec<Violation>),
+    /// Our own fault: the search found that there is no set, although no needs collide.
+    #[error("the search found that nothing can be had, although no needs collide")]
+    NothingCollides,
 }
 
 /// How many literals are forced in the time that a trial takes for each need and each version to keep, by measurement.
@@ -260,7 +263,11 @@ impl Resolver {
         if self.refuted {
             debug_assert!(self.problem.not_all_moved.is_empty(), "why there is no other set is not told");
             let collision = explain::collision(&self.problem, &mut self.known)?;
-            return Ok(Ok(Step::Done(Outcome::Collision(Box::new(collision)))));
+            // Where nothing is needed, nothing is a right set.
+            return Ok(match collision.requirements.is_empty() {
+                true => Err(ResolveError::NothingCollides),
+                false => Ok(Step::Done(Outcome::Collision(Box::new(collision)))),
+            });
         }
         if !self.search.step(&self.problem, &mut self.known)? {
             self.refuted = true;

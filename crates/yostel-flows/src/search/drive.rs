@@ -228,7 +228,7 @@ fn explain_error(error: ResolveError, project: &LoadedProject, sources: &SourceS
             requirement: project.place_of(&requirement).map(Box::new),
             cause,
         },
-        error @ ResolveError::WrongAnswer(_) => SearchError::WrongAnswer(error),
+        error @ (ResolveError::WrongAnswer(_) | ResolveError::NothingCollides) => SearchError::WrongAnswer(error),
     }
 }
 
