@@ -18,7 +18,8 @@ while read -r kind numbers; do
   IFS=$'\t' read -r packages known looked verdict best theirs_verdict theirs_best memory <<<"$said"
   cadical=$(for _ in 1 2 3; do seconds cadical -q -n "$out/p.cnf"; done | sort -g | sed -n 2p)
   awk -v t="$kind $numbers" -v p="$packages" -v k="$known" -v l="$looked" -v v="$verdict" -v b="$best" -v tv="$theirs_verdict" -v tb="$theirs_best" -v c="$cadical" -v m="$memory" \
-    'BEGIN { printf "| %s | %d, %d of %d | %.3f / %.3f | %.3f / %.3f | %.3f | %.2f, %.2f | %.2f | %d MiB |\n", t, p, l, k, v, b, tv, tb, c, v/tv, b/tb, b/c, m }' | tee -a "$out/table.md"
+    'BEGIN { theirs = ratios = "not run"; if (tv + 0 > 0) { theirs = sprintf("%.3f / %.3f", tv, tb); ratios = sprintf("%.2f, %.2f", v/tv, b/tb) }
+      printf "| %s | %d, %d of %d | %.3f / %.3f | %s | %.3f | %s | %.2f | %d MiB |\n", t, p, l, k, v, b, theirs, c, ratios, b/c, m }' | tee -a "$out/table.md"
   case "$kind $numbers" in wide*" 20 4 1") printf '%s\t%s\t%s\t%s\n' "$packages" "$best" "$theirs_best" "$cadical" >>"$out/growth.tsv" ;; esac
 done <<'PROBLEMS'
 wide 20 220 20 4 1

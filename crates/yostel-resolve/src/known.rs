@@ -36,7 +36,7 @@ pub(crate) enum Halt {
 pub(super) struct PackageId(u32);
 
 /// A package and a constraint on it, by the order in which they were first met together.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct NeedId(u32);
 
 impl PackageId {

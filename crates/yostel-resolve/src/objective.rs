@@ -26,9 +26,9 @@ use crate::resolution::{Choice, Resolution};
 pub enum Phase {
     /// Whether there is a set at all.
     Any,
-    /// How few packages must move, and which.
+    /// How few packages must move.
     Fewest,
-    /// How new, or old, each package can be.
+    /// Which of them, and how new, or old, each package can be.
     Preferred,
     /// Why there is none.
     Explaining,
@@ -59,22 +59,27 @@ pub(super) struct Search {
     at_once: AtOnce,
 }
 
+/// How many conflicts the first attempt to decide everything in one search may take.
+const FIRST_ATTEMPT: u64 = 200;
+
 /// How often it is tried to decide all that is left in one search, in the order in which it is to be decided.
 ///
 /// That order is as good as any where little conflicts; where much does, it may lead nowhere, and asking one question at a
 /// time lets the search choose. So each of the two may do as much as the other did.
 #[derive(Debug)]
 struct AtOnce {
-    /// How many conflicts the next attempt may take.
+    /// How many conflicts the first attempt may take; 0 when there is to be none.
+    first: u64,
+    /// How many the next one may.
     conflicts: u64,
     /// How many literals are to be forced before the next attempt.
     from: u64,
     under_way: bool,
 }
 
-impl Default for AtOnce {
-    fn default() -> Self {
-        Self { conflicts: 200, from: 0, under_way: false }
+impl AtOnce {
+    fn beginning_with(first: u64) -> Self {
+        Self { first, conflicts: first, from: 0, under_way: false }
     }
 }
 
@@ -102,7 +107,7 @@ enum Stage {
 impl Search {
     pub(super) fn new(known: &Known) -> Self {
         let encoding = Encoding::new(known);
-        let at_once = AtOnce::default();
+        let at_once = AtOnce::beginning_with(FIRST_ATTEMPT);
         Self { encoding, model: None, stated: false, stage: Stage::Any, kept: None, trial: None, at_once }
     }
 
@@ -120,6 +125,12 @@ impl Search {
         self.stated = false;
         self.stage = Stage::Any;
         self.trial = Some(Assumed::default());
+        self.begin_attempts_with(self.at_once.first);
+    }
+
+    /// Sets how many conflicts the first attempt to decide everything in one search may take.
+    pub(super) fn begin_attempts_with(&mut self, conflicts: u64) {
+        self.at_once = AtOnce::beginning_with(conflicts);
     }
 
     /// Tells whether it is for trials.
@@ -171,9 +182,14 @@ impl Search {
     pub(super) fn phase(&self) -> Phase {
         match self.stage {
             Stage::Any => Phase::Any,
-            Stage::Fewest { .. } | Stage::Which { .. } => Phase::Fewest,
-            Stage::Reach(_) | Stage::Preferred(_) | Stage::Done => Phase::Preferred,
+            Stage::Fewest { .. } => Phase::Fewest,
+            Stage::Reach(_) | Stage::Which { .. } | Stage::Preferred(_) | Stage::Done => Phase::Preferred,
         }
+    }
+
+    /// Tells whether no set moves fewer packages than the one found so far.
+    pub(super) fn moves_fewest(&self) -> bool {
+        matches!(self.stage, Stage::Which { .. } | Stage::Preferred(_) | Stage::Done)
     }
 
     /// Tells whether there is a set, and finds one.
@@ -243,10 +259,9 @@ impl Search {
             Stage::Any => self.find_any(problem, known),
             Stage::Reach(names) => self.reach(names, problem, known).map(|()| true),
             Stage::Fewest { fewest, .. } => self.fewest(fewest, problem, known),
-            Stage::Which { moved, next } => match self.all_at_once(&moved[*next..], problem, known) {
+            Stage::Which { moved, next } => match self.which(moved, next, problem, known) {
                 Ok(true) => return Ok(true),
-                Ok(false) => self.which(moved, next, problem, known).map(|()| true),
-                Err(halt) => Err(halt),
+                which => which.map(|_| true),
             },
             Stage::Preferred(layers) => self.preferred(layers, problem, known).map(|()| true),
             Stage::Done => Ok(true),
@@ -302,7 +317,8 @@ impl Search {
     /// tells whether that came to an end.
     fn all_at_once(&mut self, moved: &[Lit], problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
         let work = self.stats().propagations;
-        if !problem.rules.coexist.is_empty() || work < self.at_once.from && !self.at_once.under_way {
+        let never = self.at_once.conflicts == 0 || !problem.rules.coexist.is_empty();
+        if never || work < self.at_once.from && !self.at_once.under_way {
             return Ok(false);
         }
         let stay: Vec<Lit> = moved.iter().map(|moved| !*moved).collect();
@@ -320,15 +336,18 @@ impl Search {
         Ok(true)
     }
 
-    /// Makes it a fact which packages stay, the first by name before others.
-    fn which(&mut self, moved: &[Lit], next: &mut usize, problem: &Problem, known: &mut Known) -> Result<(), Halt> {
-        while let Some(&moved) = moved.get(*next) {
-            if self.holds(!moved, problem, known)? {
-                self.assert(!moved);
+    /// Makes it a fact which packages stay, the first by name before others; tells whether everything else was decided too.
+    fn which(&mut self, moved: &[Lit], next: &mut usize, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
+        while let Some(&first) = moved.get(*next) {
+            if self.all_at_once(&moved[*next..], problem, known)? {
+                return Ok(true);
+            }
+            if self.holds(!first, problem, known)? {
+                self.assert(!first);
             }
             *next += 1;
         }
-        Ok(())
+        Ok(false)
     }
 
     /// Tells whether a literal can hold beside all facts, and if so takes over the model that shows it.

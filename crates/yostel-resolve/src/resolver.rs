@@ -156,6 +156,12 @@ impl Resolver {
         self.known.allow(work);
     }
 
+    /// Sets how many conflicts the first attempt to decide in one search everything that is left may take; with 0, each
+    /// question is asked by itself. The outcome is the same, and comes sooner or later. Default: 200.
+    pub fn begin_attempts_with(&mut self, conflicts: u64) {
+        self.search.begin_attempts_with(conflicts);
+    }
+
     /// Tells whether it did all the work that it may.
     pub fn is_worn_out(&self) -> bool {
         self.known.left() == Some(0)
@@ -250,7 +256,7 @@ impl Resolver {
             Err(Halt::Missing) => Ok(Step::Need(self.known.missing().clone())),
             Err(Halt::Stopped) => {
                 let found = self.search.found(&self.problem, &mut self.known);
-                let fewest_moves = self.search.phase() == Phase::Preferred;
+                let fewest_moves = self.search.moves_fewest();
                 if let Some(found) = &found {
                     self.check(found)?;
                 }

@@ -41,6 +41,9 @@ pub struct Solver {
     /// Clauses stated in mid-search whose first literal was true already, and the lower level on which they would have forced
     /// it: they force it when that is undone and the level stays (invariant 3).
     late: Vec<(Level, ClauseId)>,
+    /// How many literals were propagated once more because they stayed when levels above theirs were undone, since the search
+    /// last went back to the lowest of their levels, and that level.
+    repeated: (usize, Level),
     /// Least length of the trail since the guide last looked.
     undone_to: usize,
     /// The assumptions of a call that was paused, while nothing was undone since.
@@ -176,6 +179,13 @@ impl Solver {
             if self.clauses.learned > self.keep_learned {
                 self.stats.forgotten += reduce(&mut self.clauses, &self.trail, &mut self.proof) as u64;
                 self.keep_learned += self.keep_learned / 10 + 1;
+            }
+            // Once that took as much as going back, they go where they belong: a chain that is undone from its end, link by
+            // link, would take the square of its length otherwise.
+            if self.repeated.0 > self.trail.len() {
+                let (_, lowest) = std::mem::replace(&mut self.repeated, (0, Level::MAX));
+                self.backjump(lowest);
+                continue;
             }
             match self.next_decision(assumptions, guide) {
                 Decision::Literal(literal) => {
@@ -391,7 +401,9 @@ impl Solver {
         }
         let decider = &mut self.decider;
         self.undone_to = self.undone_to.min(self.trail.end_of(level));
-        self.trail.backjump(level, |literal| decider.release(literal));
+        let (kept, lowest) = self.trail.backjump(level, |literal| decider.release(literal));
+        self.repeated.0 += kept;
+        self.repeated.1 = self.repeated.1.min(lowest);
         self.late.retain(|&(since, _)| since <= level);
     }
 }

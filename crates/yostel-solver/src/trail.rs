@@ -110,16 +110,19 @@ impl Trail {
     }
 
     /// Undoes every level above `level`, handing each freed literal to `freed`. What was noticed there, but belongs to a
-    /// level that stays, stays, and is propagated again.
-    pub(crate) fn backjump(&mut self, level: Level, mut freed: impl FnMut(Lit)) {
+    /// level that stays, stays, and is propagated again; returned are how many these are, and the lowest of their levels.
+    pub(crate) fn backjump(&mut self, level: Level, mut freed: impl FnMut(Lit)) -> (usize, Level) {
         if self.level() <= level {
-            return;
+            return (0, level);
         }
         let start = self.starts[level as usize];
         let mut kept = start;
+        let mut lowest = level;
         for at in start..self.order.len() {
             let literal = self.order[at];
-            if self.causes[literal.var().index()].0 <= level {
+            let its = self.causes[literal.var().index()].0;
+            if its <= level {
+                lowest = lowest.min(its);
                 self.order[kept] = literal;
                 kept += 1;
                 continue;
@@ -131,6 +134,7 @@ impl Trail {
         self.order.truncate(kept);
         self.starts.truncate(level as usize);
         self.head = self.head.min(start);
+        (kept - start, lowest)
     }
 
     /// Tells whether the clause forced one of its literals, so that it must not be dropped.

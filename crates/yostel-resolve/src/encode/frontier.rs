@@ -66,11 +66,11 @@ impl Tables {
         choice
     }
 
-    /// Tells whether no release that a need accepts took part in a conflict so far.
+    /// Tells whether neither a need nor a release that it accepts took part in a conflict so far.
     fn is_calm(&self, need: NeedId, search: &Searching<'_>) -> bool {
-        let stated = self.needs[need.index()].as_ref();
-        let all = stated.into_iter().flat_map(|(need, met_by)| met_by.iter().flatten().chain([need]));
-        !all.into_iter().any(|literal| search.is_active(*literal))
+        let stated = self.needs[need.index()].iter();
+        let mut all = stated.flat_map(|(need, met_by)| met_by.iter().flatten().chain([need]));
+        !all.any(|literal| search.is_active(*literal))
     }
 
     /// Goes through all that is decided once more, from the first.
@@ -84,9 +84,10 @@ impl Tables {
         if self.order.is_some() {
             return self.start_over();
         }
-        let Some(first) = self.open.iter().position(|need| here.contains(need)) else { return };
-        let back = self.marks.iter_mut().rev().chain([&mut self.at]);
-        for mark in back {
+        let mut here = here.to_vec();
+        here.sort_unstable();
+        let Some(first) = self.open.iter().position(|need| here.binary_search(need).is_ok()) else { return };
+        for mark in self.marks.iter_mut().chain([&mut self.at]) {
             mark.met = mark.met.min(first);
             mark.calm = mark.calm.min(first);
         }

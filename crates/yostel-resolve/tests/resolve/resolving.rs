@@ -157,6 +157,7 @@ proptest! {
         serve in any::<bool>(),
         overrides in any_overrides(),
         coexist in any_coexist(),
+        attempt in prop::sample::select(vec![200, 1, 0]),
     ) {
         let world = World::parse(&text);
         let problem_of = |world: &World| {
@@ -169,7 +170,9 @@ proptest! {
             problem
         };
         let problem = problem_of(&world);
-        match world.resolve_with(problem.clone(), |answers| answers) {
+        let mut resolver = Resolver::new(problem.clone());
+        resolver.begin_attempts_with(attempt);
+        match world.drive(&mut resolver, |answers| answers) {
             Ok(Outcome::Resolved(found)) => prop_assert_eq!(Some(found), brute_force(&world, &problem)),
             Ok(Outcome::Collision(collision)) => {
                 prop_assert_eq!(brute_force(&world, &problem), None);

@@ -37,6 +37,7 @@ proptest! {
         overrides in any_overrides(),
         coexist in any_coexist(),
         serve in any::<bool>(),
+        attempt in prop::sample::select(vec![200, 1, 0]),
         wishes in prop::collection::vec((any::<prop::sample::Index>(), any::<prop::sample::Index>(), 0_usize..4), 1..9),
     ) {
         let world = World::parse(&text);
@@ -47,6 +48,7 @@ proptest! {
             base.rules.platforms = ["linux/amd64".to_owned(), "linux/arm64".to_owned()].into();
         }
         let mut resolver = Resolver::for_trials(base.keep.clone(), base.rules.clone());
+        resolver.begin_attempts_with(attempt);
         let packages: Vec<&PackageName> = world.documents.keys().collect();
         for (package, release, left_out) in wishes {
             let package = packages[package.index(packages.len())];
