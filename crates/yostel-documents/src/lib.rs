@@ -64,8 +64,8 @@ pub use overrides::Overrides;
 pub use proposal_record::{ProposalRecord, proposal_path};
 pub use purl::{PackageUrl, url_part};
 pub use release::{
-    ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, Offers, PackageDocument, Release, Statement, TakenBack,
-    Withdrawal, artifact_for, check_offered_path, check_platform, check_variable, is_loading_variable,
+    ANY_PLATFORM, Artifact, DOCUMENT_FORMAT, DocumentError, ListedRelease, Offers, PackageDocument, Release, Statement,
+    TakenBack, Withdrawal, artifact_for, check_offered_path, check_platform, check_variable, is_loading_variable,
 };
 pub use requirement::{Asker, Requirement};
 pub use tree::{

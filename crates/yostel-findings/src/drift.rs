@@ -113,7 +113,7 @@ impl<'t> Told<'t> {
                 release.version > locked.version
                     && !release.version.is_pre_release()
                     && release.published <= at
-                    && release.withdrawn.as_ref().is_none_or(|withdrawn| withdrawn.on > at)
+                    && release.withdrawn().is_none_or(|withdrawn| withdrawn.on > at)
             });
             let newer: Vec<_> = newer.collect();
             let versions: Vec<&Version> =
@@ -125,7 +125,7 @@ impl<'t> Told<'t> {
                 numbering: &document.numbering,
                 source: Some(source),
                 commit: None,
-                identities: identities_of(own),
+                identities: identities_of(&own.identities),
             };
             // An advisory may speak of a package in several parts.
             let affecting = self.advisories.on(&subject);

@@ -1,7 +1,7 @@
 //! Copying what another registry has of a package. Records and statements are copied as they are, so the digests that lockfiles
 //! pin are the same.
 
-use yostel_documents::{Artifact, PackageDocument, Release};
+use yostel_documents::{Artifact, ListedRelease, PackageDocument, Release};
 use yostel_files::NewFile;
 
 use crate::backend::{Addition, Backend};
@@ -45,7 +45,7 @@ pub fn copy_package<B: Backend, E: From<B::Error> + From<RegistryError>>(
     };
     document.numbering = numbering;
     let mut copied = CopiedPackage::default();
-    for release in from.releases.iter().filter(|release| wants(release)) {
+    for release in from.releases.iter().map(ListedRelease::whole).filter(|release| wants(release)) {
         let version = release.version.to_string();
         let there = document.release(&release.version).cloned();
         let (whole, is_release) = match there.as_deref() {

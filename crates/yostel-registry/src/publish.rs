@@ -186,7 +186,7 @@ fn enter(
 /// Returns the release that makes a new version an old one: the newest of its compatible line, or of all where that line has
 /// none yet. Nothing is older than what comes last of its line, whatever other lines have.
 fn newer_than(document: &PackageDocument, version: &Version) -> Option<Version> {
-    let stand = || document.releases.iter().filter(|release| release.withdrawn.is_none());
+    let stand = || document.releases.iter().filter(|release| release.withdrawn().is_none());
     let all = || stand().map(|release| &release.version);
     let line = all().filter(|other| document.numbering.is_same_line(other, version)).max();
     line.or_else(|| all().max()).filter(|newest| *newest > version).cloned()

@@ -74,11 +74,12 @@ fn say<B: Backend>(
     let no_such = |known| RegistryError::NoSuchRelease { package: package.clone(), version: version.to_owned(), known };
     let mut document = registry.document(package)?.ok_or_else(|| no_such(Vec::new()))?;
     let wanted = document.numbering.parse_version(version).map_err(RegistryError::from)?;
-    let Some(release) = document.releases.iter_mut().find(|release| release.version == wanted) else {
+    let Some(release) = Arc::make_mut(&mut document.releases).iter_mut().find(|release| release.version == wanted)
+    else {
         return Err(no_such(known(&document)).into());
     };
-    let Some(statement) = statement(release) else { return Ok(false) };
-    Arc::make_mut(release).say(&statement).map_err(RegistryError::Unfit)?;
+    let Some(statement) = statement(release.whole()) else { return Ok(false) };
+    release.change(|release| release.say(&statement)).map_err(RegistryError::Unfit)?;
     readable_text(&document)?;
     let release = document.release(&wanted).expect("it was found there");
     let addition = Addition { document: &document, release, is_release: false, statements: 1 };

@@ -49,9 +49,10 @@ fn releases_published_at_once_are_all_there_and_whole() {
     let contents = registry.contents().unwrap();
     let versions: Vec<&str> = contents[0].releases.iter().map(|release| release.version.as_str()).collect();
     assert_eq!(versions, ["1.0.0", "1.1.0", "1.2.0", "1.3.0", "1.4.0", "1.5.0", "1.6.0", "1.7.0"]);
-    for release in &contents[0].releases {
-        let archive = fs::metadata(station.join(archive_file(release.artifacts[0].digest))).unwrap();
-        assert_eq!(archive.len(), release.artifacts[0].size);
+    for release in contents[0].releases.iter() {
+        let artifact = &release.whole().artifacts[0];
+        let archive = fs::metadata(station.join(archive_file(artifact.digest))).unwrap();
+        assert_eq!(archive.len(), artifact.size);
     }
     assert_eq!(fs::read_dir(station.join("archives/sha256")).unwrap().count(), 8, "nothing is left aside");
 }
@@ -96,7 +97,7 @@ fn what_becomes_of_a_release_is_told_with_it() {
     yostel_registry::publish(&registry, &publication).unwrap();
     assert!(withdraw(&registry, said(&name, "1.0.0", "leaks")).unwrap());
     assert!(!withdraw(&registry, said(&name, "1.0.0", "again")).unwrap());
-    let release = registry.contents().unwrap().remove(0).releases.remove(0);
+    let release = registry.contents().unwrap()[0].releases[0].whole().clone();
     assert_eq!(release.withdrawn.as_ref().unwrap().why, "leaks");
     assert_eq!((release.deprecated.as_deref(), release.licence.as_deref()), (Some("old"), Some("MIT")));
     assert_eq!(release.needs.len(), 1, "a purpose without needs is not told");

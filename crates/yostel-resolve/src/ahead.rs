@@ -84,7 +84,7 @@ impl Ahead {
             is_kept(&a.version).cmp(&is_kept(&b.version)).then(by_version)
         });
         let Some(release) = preferred else { return Vec::new() };
-        let needs = requirements_of(package, release);
+        let needs = requirements_of(package, release.whole());
         let rules = &self.problem.rules;
         rules.overrides.bind_all(needs.iter().map(|need| (&need.package, &need.accept)), &rules.coexist)
     }

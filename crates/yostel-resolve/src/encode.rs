@@ -10,9 +10,8 @@ mod order;
 
 use std::collections::BTreeMap;
 use std::ops::Range;
-use std::sync::Arc;
 
-use yostel_documents::{Release, Take, Word};
+use yostel_documents::{ListedRelease, Take, Word};
 use yostel_solver::{Config, Lit, Model, Outcome, Searching, Solver, Var};
 use yostel_versions::Numbering;
 
@@ -369,7 +368,7 @@ impl Tables {
 /// Makes the variables of releases of which one per compatible line may be chosen; returns the first variable's number.
 fn groups_by_line(
     places: &[u32],
-    releases: &[Arc<Release>],
+    releases: &[ListedRelease],
     numbering: Numbering,
     search: &mut Searching<'_>,
 ) -> usize {

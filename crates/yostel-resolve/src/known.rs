@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use yostel_documents::{Origin, Overrides, PackageDocument, PackageName, Purpose, Release, Word, run_purpose};
+use yostel_documents::{ListedRelease, Origin, Overrides, PackageDocument, PackageName, Purpose, Word, run_purpose};
 use yostel_versions::{Bindings, Constraint, ConstraintText, Lookup, Version};
 
 use crate::problem::Rules;
@@ -290,14 +290,14 @@ impl Known {
         let (served, platforms) = (*served, &self.platforms);
         let releases = match &self.packages[package.index()].state {
             State::Here(_, document) => {
-                self.bindings.bind(accept, &document.numbering).map(|constraint| (constraint, &document.releases))
+                self.bindings.bind(accept, &document.numbering).map(|constraint| (constraint, &document.releases[..]))
             }
             State::Awaited | State::Absent => None,
         };
         // A text that makes no sense for this package accepts nothing.
         let accepted = releases.map_or_else(Box::default, |(constraint, releases)| {
-            let serves = |release: &Release| served == 0 || served_by(release, platforms) & served == served;
-            let fits = |release: &Release| constraint.accepts(&release.version) && serves(release);
+            let serves = |release: &ListedRelease| served == 0 || served_by(release, platforms) & served == served;
+            let fits = |release: &ListedRelease| constraint.accepts(&release.version) && serves(release);
             (0u32..).zip(releases).filter(|(_, release)| fits(release)).map(|(at, _)| at).collect()
         });
         self.needs[need.index()].accepted = Some(accepted);
@@ -311,7 +311,7 @@ impl Known {
         let place = at as usize;
         if self.packages[id.index()].looked_at[place].is_none() {
             let State::Here(_, document) = &self.packages[id.index()].state else { return &[] };
-            let needs = document.releases[place].needs.get(&self.run).into_iter().flatten();
+            let needs = document.releases[place].whole().needs.get(&self.run).into_iter().flatten();
             let needs: Vec<(PackageName, ConstraintText)> = match self.overrides.is_empty() {
                 true => needs.map(|(name, accept)| (name.clone(), accept.clone())).collect(),
                 false => self.overrides.bind_all(needs, &self.coexist),
@@ -332,7 +332,7 @@ impl Known {
 
     /// Returns the roles that a release fills.
     pub(super) fn roles_of(&self, id: PackageId, at: u32) -> &[Word] {
-        self.document_of(id).map_or(&[][..], |document| &document.releases[at as usize].offers.roles)
+        self.document_of(id).map_or(&[][..], |document| document.releases[at as usize].roles())
     }
 
     /// Tells whether the sources answered, whatever they said.
@@ -384,7 +384,7 @@ impl Known {
     }
 
     /// Lists the releases of a package that were looked at, rising, each with its place and what it needs.
-    pub(super) fn looked_at(&self, id: PackageId) -> impl Iterator<Item = (u32, &Arc<Release>, &[NeedId])> {
+    pub(super) fn looked_at(&self, id: PackageId) -> impl Iterator<Item = (u32, &ListedRelease, &[NeedId])> {
         let releases = self.document_of(id).map_or(&[][..], |document| &document.releases);
         let followed = releases.iter().zip(&self.packages[id.index()].looked_at);
         (0u32..).zip(followed).filter_map(|(at, (release, needs))| Some((at, release, needs.as_deref()?)))
@@ -418,7 +418,7 @@ impl Known {
 }
 
 /// Returns the listed platforms for which a release has something.
-fn served_by(release: &Release, platforms: &[String]) -> Served {
+fn served_by(release: &ListedRelease, platforms: &[String]) -> Served {
     let listed = platforms.iter().enumerate();
     listed.filter(|(_, platform)| release.serves(platform)).fold(0, |served, (at, _)| served | 1 << at)
 }

@@ -381,7 +381,7 @@ impl Search {
             open.extend_from_slice(known.look_at(id, at));
             let document = known.document_of(id)?;
             let choice = Choice {
-                release: document.releases.get(at as usize)?.clone(),
+                release: document.releases.get(at as usize)?.whole().clone(),
                 numbering: document.numbering.clone(),
                 origin: known.origin_of(id)?.clone(),
             };

@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
-use yostel_documents::{Asker, Overrides, PackageName, Release, Requirement, Take, Withdrawal, Word, run_purpose};
+use yostel_documents::{
+    Asker, ListedRelease, Overrides, PackageName, Release, Requirement, Take, Withdrawal, Word, run_purpose,
+};
 use yostel_versions::{ConstraintText, Version};
 
 /// What is to be resolved.
@@ -60,7 +62,7 @@ impl MinimumAge {
         Timestamp::from_second(published.as_second().checked_add(i64::from(self.days) * 86_400)?).ok()
     }
 
-    fn is_too_young(&self, release: &Release) -> bool {
+    fn is_too_young(&self, release: &ListedRelease) -> bool {
         self.counts_from(release.published).is_none_or(|from| from > self.now)
     }
 }
@@ -78,14 +80,14 @@ pub enum Barred {
 
 impl Rules {
     /// Tells why a release may not be newly chosen; nothing when it may.
-    pub fn bar(&self, package: &PackageName, release: &Release) -> Option<Barred> {
+    pub fn bar(&self, package: &PackageName, release: &ListedRelease) -> Option<Barred> {
         if self.published_by.is_some_and(|by| release.published > by) {
             return Some(Barred::PublishedLater);
         }
         if self.admitted.get(package).is_some_and(|version| version == release.version.as_str()) {
             return None;
         }
-        if let Some(withdrawal) = &release.withdrawn {
+        if let Some(withdrawal) = release.withdrawn() {
             return Some(Barred::Withdrawn(withdrawal.clone()));
         }
         let age = self.minimum_age.filter(|age| age.is_too_young(release))?;
@@ -98,13 +100,13 @@ impl Problem {
     pub fn unserved<'a>(
         &'a self,
         accept: &'a ConstraintText,
-        release: &'a Release,
+        release: &'a ListedRelease,
     ) -> impl Iterator<Item = &'a String> {
         self.rules.platforms.iter().filter(|platform| accept.covers(platform) && !release.serves(platform))
     }
 
     /// Tells why a release may not be chosen; nothing when it may, as what is to be kept always may.
-    pub fn bar(&self, package: &PackageName, release: &Release) -> Option<Barred> {
+    pub fn bar(&self, package: &PackageName, release: &ListedRelease) -> Option<Barred> {
         let kept = self.keep.get(package).is_some_and(|versions| versions.contains(&release.version));
         if kept { None } else { self.rules.bar(package, release) }
     }

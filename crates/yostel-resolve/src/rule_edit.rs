@@ -281,13 +281,13 @@ fn of_packages(
     let mut roles: BTreeMap<&Word, BTreeSet<&PackageName>> = BTreeMap::new();
     for document in documents {
         let is_met = is_meant(&document.name);
-        for release in &document.releases {
+        for release in document.releases.iter() {
             let barred = problem.bar(&document.name, release).filter(|_| is_met);
             if let Some(barred) = barred.filter(|barred| *barred != Barred::PublishedLater) {
                 let (package, version) = (document.name.clone(), release.version.clone());
                 edits.push(RuleEdit::Admit { package, version, barred });
             }
-            for role in &release.offers.roles {
+            for role in release.roles() {
                 roles.entry(role).or_default().insert(&document.name);
             }
         }

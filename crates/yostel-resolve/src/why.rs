@@ -3,7 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::Timestamp;
-use yostel_documents::{AskedBy, Asker, LockedPackage, Lockfile, PackageDocument, PackageName, Release, Withdrawal};
+use yostel_documents::{
+    AskedBy, Asker, ListedRelease, LockedPackage, Lockfile, PackageDocument, PackageName, Withdrawal,
+};
 use yostel_versions::Version;
 
 use crate::problem::{Barred, Rules};
@@ -81,7 +83,7 @@ pub fn why(
 }
 
 fn reason(
-    release: &Release,
+    release: &ListedRelease,
     document: &PackageDocument,
     asked_by: &BTreeSet<AskedBy>,
     documents: &BTreeMap<PackageName, PackageDocument>,
@@ -104,7 +106,7 @@ fn reason(
     if !holders.is_empty() {
         return Reason::NotAccepted(holders);
     }
-    let needs = release.needs.get(&yostel_documents::run_purpose()).into_iter().flatten();
+    let needs = release.whole().needs.get(&yostel_documents::run_purpose()).into_iter().flatten();
     let unmet = needs.into_iter().find(|(needed, accept)| {
         // A document that was not asked for says nothing either way.
         documents.get(needed).is_some_and(|document| {

@@ -95,9 +95,9 @@ pub fn every_set(world: &World) -> Vec<Resolution> {
 fn sets(world: &World, beside: impl Fn(&PackageName, &Choice, &Choice) -> bool) -> Vec<Resolution> {
     let mut sets = vec![Resolution::default()];
     for (name, document) in &world.documents {
-        for release in &document.releases {
+        for release in document.releases.iter() {
             let choice = Choice {
-                release: release.clone(),
+                release: release.whole().clone(),
                 numbering: document.numbering.clone(),
                 origin: Origin::Source(Word::parse("station").unwrap()),
             };

@@ -57,7 +57,11 @@ pub fn document(data: &[u8]) {
         let written = document.write();
         let again = PackageDocument::parse(&written, &name).expect("what was written can be read");
         let told = |document: &PackageDocument| {
-            document.releases.iter().map(|release| (release.record(), release.withdrawn.clone())).collect::<Vec<_>>()
+            document
+                .releases
+                .iter()
+                .map(|release| (release.whole().record(), release.withdrawn().cloned()))
+                .collect::<Vec<_>>()
         };
         assert_eq!((again.write(), told(&again)), (written, told(&document)));
     }

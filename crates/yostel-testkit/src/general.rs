@@ -73,9 +73,9 @@ pub fn best_by_general_solver(world: &World, formula: &Formula) -> ByGeneralSolv
                 }
                 general.add_clause(&[*literal]);
                 best.insert(name.clone(), version.clone());
-                let is_it = |release: &&std::sync::Arc<yostel_documents::Release>| release.version.as_str() == version;
+                let is_it = |release: &&yostel_documents::ListedRelease| release.version.as_str() == version;
                 let release = world.documents[name].releases.iter().find(is_it).unwrap();
-                next.extend(release.needs.values().flatten().map(|(package, _)| package.clone()));
+                next.extend(release.whole().needs.values().flatten().map(|(package, _)| package.clone()));
                 break;
             }
         }

@@ -44,7 +44,7 @@ impl MemoryContent {
             let package = PackageName::parse(package).unwrap();
             let bytes = std::fs::read(folder.join(document_file(&package))).unwrap();
             let document = PackageDocument::parse(std::str::from_utf8(&bytes).unwrap(), &package).unwrap();
-            for artifact in document.releases.iter().flat_map(|release| &release.artifacts) {
+            for artifact in document.releases.iter().flat_map(|release| &release.whole().artifacts) {
                 for path in archive_files(artifact.digest) {
                     if let Ok(archive) = std::fs::read(folder.join(&path)) {
                         content.archives.insert(path, archive);

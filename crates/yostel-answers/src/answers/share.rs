@@ -333,7 +333,7 @@ impl RegistryListAnswer {
     pub fn of(name: &str, documents: &[PackageDocument]) -> Self {
         let package = |document: &PackageDocument| PackageTold {
             package: document.name.to_string(),
-            releases: told(document.releases.iter().map(|release| &**release)),
+            releases: told(document.releases.iter().map(|release| &**release.whole())),
         };
         Self { name: name.to_owned(), packages: documents.iter().map(package).collect() }
     }

@@ -67,6 +67,23 @@ struct RawLockfile {
     chosen: Vec<Spanned<RawChosen>>,
 }
 
+/// What is before the first block.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Head {
+    format: u32,
+    #[serde(rename = "seal")]
+    _seal: String,
+    declarations: Spanned<String>,
+}
+
+/// A part of the text after that.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Blocks {
+    chosen: Vec<Spanned<RawChosen>>,
+}
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 struct RawChosen {
@@ -160,10 +177,13 @@ pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
         return Err(LockfileError::Format { found });
     }
     check_seal(original)?;
-    let raw: RawLockfile = toml::from_str(original).map_err(|error| LockfileError::Part {
-        span: error.span().unwrap_or(0..0),
-        reason: error.message().to_owned(),
-    })?;
+    let raw = match block_by_block(original) {
+        Some(raw) => raw,
+        None => toml::from_str(original).map_err(|error| LockfileError::Part {
+            span: error.span().unwrap_or(0..0),
+            reason: error.message().to_owned(),
+        })?,
+    };
     debug_assert_eq!(raw.format, LOCKFILE_FORMAT);
     let declarations = Seal::parse(raw.declarations.get_ref())
         .map_err(|error| LockfileError::Part { span: raw.declarations.span(), reason: error.to_string() })?;
@@ -194,6 +214,26 @@ pub(super) fn read(original: &str) -> Result<Lockfile, LockfileError> {
         whole.insert(name, locked);
     }
     Ok(Lockfile { declarations, chosen: whole })
+}
+
+/// Reads one block after the other, which takes a small part of the memory that the whole text would. Nothing when a block
+/// cannot be read alone: reading the whole text tells why.
+fn block_by_block(text: &str) -> Option<RawLockfile> {
+    const BLOCK: &str = "[[chosen]]\n";
+    let starts = text.match_indices(BLOCK).map(|(at, _)| at).filter(|at| text[..*at].ends_with('\n'));
+    let mut starts = starts.chain([text.len()]);
+    let mut start = starts.next()?;
+    let Head { format, _seal, declarations } = toml::from_str(&text[..start]).ok()?;
+    let mut chosen = Vec::new();
+    for end in starts {
+        let Blocks { chosen: blocks } = toml::from_str(&text[start..end]).ok()?;
+        chosen.extend(blocks.into_iter().map(|block| {
+            let span = block.span();
+            Spanned::new(start + span.start..start + span.end, block.into_inner())
+        }));
+        start = end;
+    }
+    Some(RawLockfile { format, _seal, declarations, chosen })
 }
 
 /// Looks at what can be told without reading every block; nothing when the text must be read in full.
@@ -321,5 +361,46 @@ fn read_asker(who: &str, numberings: &BTreeMap<PackageName, Numbering>) -> Resul
             let version = numbering.parse_version(version).map_err(|e| e.to_string())?;
             Ok(Asker::Release(name, version))
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HEAD: &str = "format = 1\nseal = \"s\"\ndeclarations = \"d\"\n";
+
+    fn block(name: &str, more: &str) -> String {
+        format!(
+            "\n[[chosen]]\nname = \"{name}\"\nversion = \"1.0.0\"\nfrom = \"station\"\npurposes = [\"run\"]\nasked-by = []\n{more}"
+        )
+    }
+
+    #[test]
+    fn a_lockfile_is_the_same_read_block_by_block() {
+        let more = "[chosen.numbering]\nbreaks-at = 2\n";
+        let text = [HEAD, &block("a", ""), &block("b", more), &block("c", "")].concat();
+        let places = |raw: RawLockfile| {
+            let place = |block: Spanned<RawChosen>| (block.span(), block.into_inner().name);
+            raw.chosen.into_iter().map(place).collect::<Vec<_>>()
+        };
+        assert_eq!(places(block_by_block(&text).unwrap()), places(toml::from_str(&text).unwrap()));
+        assert_eq!(places(block_by_block(HEAD).unwrap()), []);
+    }
+
+    /// What cannot be told apart into blocks is left to those who read all of it.
+    #[test]
+    fn what_only_looks_like_blocks_is_not_read_as_such() {
+        let in_a_text = block("a", "patch = \"\"\"\n[[chosen]]\n\"\"\"\n");
+        let unknown = block("a", "[other]\n");
+        let listed = "chosen = []\n".to_owned() + &block("a", "");
+        let returns = block("a", "").replace('\n', "\r\n");
+        for refused in [&in_a_text, &unknown, &listed, &returns] {
+            let text = HEAD.to_owned() + refused;
+            let by_block = block_by_block(&text);
+            assert!(by_block.is_none() || toml::from_str::<RawLockfile>(&text).is_ok(), "{text}");
+        }
+        assert!(block_by_block(&(HEAD.to_owned() + &in_a_text)).is_none());
+        assert!(block_by_block(&(HEAD.to_owned() + &returns)).is_none());
     }
 }

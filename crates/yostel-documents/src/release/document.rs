@@ -1,12 +1,17 @@
 //! The document of a package: read, and written so that nothing is lost that only a later version understands.
 
+use std::ops::Range;
 use std::sync::Arc;
 
+use serde::de::MapAccess;
+use serde::{Deserialize, Deserializer};
 use serde_json::value::RawValue;
+use yostel_versions::Version;
 
-use super::record::{Met, Record, RecordError};
-use super::{DOCUMENT_FORMAT, PackageDocument, Release, Statement};
-use crate::json::{Members, laid_out, quoted};
+use super::listed::{ListedRelease, entry};
+use super::record::{Met, Record, RecordError, Seen};
+use super::{DOCUMENT_FORMAT, Others, PackageDocument, Release, Statement};
+use crate::json::{Object, Text, laid_out, push_closed_up, quoted, read_object};
 use crate::layout::MOST_DOCUMENT;
 use crate::name::PackageName;
 use crate::numbering::NumberingTable;
@@ -69,37 +74,46 @@ impl PackageDocument {
     /// [`DocumentError`]; members it does not know are passed over, since a later format number would announce those
     /// that matter.
     pub fn parse(text: &str, expected: &PackageName) -> Result<Self, DocumentError> {
-        let whole = |error: serde_json::Error| shape(text, text, &error);
-        let mut members: Members<'_> = serde_json::from_str(text).map_err(whole)?;
-        let mut must = |name: &'static str| {
-            members.take(name).ok_or_else(|| whole(serde::de::Error::custom(format_args!("missing field `{name}`"))))
+        let raw: RawDocument<'_> = match serde_json::from_str(text) {
+            Ok(raw) => raw,
+            // What a later format looks like, only later versions know.
+            Err(error) => return Err(later_format(text).unwrap_or_else(|| shape(text, text, &error))),
         };
-        let format: u32 = read(text, must("format")?)?;
-        if format != DOCUMENT_FORMAT {
-            return Err(DocumentError::Format(format));
+        if raw.format != DOCUMENT_FORMAT {
+            return Err(DocumentError::Format(raw.format));
         }
-        let name: String = read(text, must("name")?)?;
-        if name != expected.as_str() {
-            return Err(DocumentError::OtherPackage { expected: expected.clone(), found: name });
+        if *raw.name != *expected.as_str() {
+            return Err(DocumentError::OtherPackage { expected: expected.clone(), found: raw.name.into_owned() });
         }
-        let listed: Vec<&RawValue> = read(text, must("releases")?)?;
-        let numbering = match members.take("numbering") {
+        let numbering = match raw.numbering {
             Some(raw) => {
                 let table: NumberingTable = read(text, raw)?;
                 table.read().map_err(|reason| shape(text, raw.get(), &serde::de::Error::custom(reason)))?
             }
             None => Default::default(),
         };
-        let mut releases = Vec::with_capacity(listed.len());
-        let mut met = Met::default();
-        for raw in listed {
-            releases.push(Arc::new(release(text, raw, |record| Record::read(record, &numbering, &mut met))?));
+        let mut releases: Vec<(ListedRelease, Range<usize>)> = Vec::with_capacity(raw.releases.len());
+        let (mut met, mut records) = (Met::default(), String::new());
+        for entry in raw.releases {
+            let start = records.len();
+            let seen = entry.check(text, |record| Record::check(record, &numbering, &mut met))?;
+            let listed = match entry.is_record_alone() {
+                true => {
+                    push_closed_up(&mut records, entry.record());
+                    ListedRelease::seen(seen)
+                }
+                false => entry.release(text, seen.version, &mut met)?.into(),
+            };
+            releases.push((listed, start..records.len()));
         }
-        releases.sort_by(|a: &Arc<Release>, b| a.version.cmp(&b.version));
+        let records: Arc<str> = records.into();
+        let mut releases: Vec<ListedRelease> =
+            releases.into_iter().map(|(listed, record)| listed.with_record(&records, record)).collect();
+        releases.sort_by(|a, b| a.version.cmp(&b.version));
         if let Some(pair) = releases.windows(2).find(|pair| pair[0].version == pair[1].version) {
             return Err(DocumentError::Twice(pair[0].version.to_string(), pair[1].version.to_string()));
         }
-        Ok(Self { name: expected.clone(), numbering, releases, others: members.rest() })
+        Ok(Self { name: expected.clone(), numbering, releases: Arc::new(releases), others: raw.others })
     }
 
     /// Makes one document of several of the same package, with more statements on each release. Of two releases at one place
@@ -127,13 +141,14 @@ impl PackageDocument {
             joined.others.extend(others);
         }
         let mut met = Met::default();
-        for release in parts.iter().flat_map(|part| &part.releases) {
+        for release in parts.iter().flat_map(|part| &*part.releases) {
             // Read anew: its version is compared by the words that all of them know.
-            let mut release = Release::clone(release);
+            let mut release = Release::clone(release.whole());
             release.statements.extend(more(&release).into_iter().map(Arc::from));
             let Some(text) = entry(&release) else { continue };
-            let raw: &RawValue = read(&text, serde_json::from_str(&text).expect("it was written here"))?;
-            let release = self::release(&text, raw, |record| Record::read(record, &joined.numbering, &mut met))?;
+            let read: Entry<'_> = serde_json::from_str(&text).map_err(|error| shape(&text, &text, &error))?;
+            let seen = read.check(&text, |record| Record::check(record, &joined.numbering, &mut met))?;
+            let release = read.release(&text, seen.version, &mut met)?;
             let comes_first =
                 |there: &Arc<Release>| (there.published, there.record()) <= (release.published, release.record());
             if !joined.release(&release.version).is_some_and(comes_first) {
@@ -147,7 +162,7 @@ impl PackageDocument {
     #[must_use]
     pub fn with_only(&self, release: Release) -> Self {
         Self {
-            releases: vec![Arc::new(release)],
+            releases: Arc::new(vec![release.into()]),
             others: self.others.clone(),
             ..Self::new(self.name.clone(), self.numbering.clone())
         }
@@ -163,7 +178,7 @@ impl PackageDocument {
             let table = serde_json::to_string(&numbering).expect("texts and numbers always serialise");
             members.push(format!("\"numbering\":{table}"));
         }
-        let releases: Vec<String> = self.releases.iter().filter_map(|release| entry(release)).collect();
+        let releases: Vec<String> = self.releases.iter().filter_map(|release| release.entry()).collect();
         members.push(format!("\"releases\":[{}]", releases.join(",")));
         members.extend(self.others.iter().map(|(name, value)| format!("{}:{value}", quoted(name))));
         let most = usize::try_from(MOST_DOCUMENT).unwrap_or(usize::MAX);
@@ -177,43 +192,105 @@ fn read<'t, T: serde::Deserialize<'t>>(text: &str, raw: &'t RawValue) -> Result<
     serde_json::from_str(raw.get()).map_err(|error| shape(text, raw.get(), &error))
 }
 
-/// Reads an entry: a record, and the statements beside it.
-fn release<'t>(
-    text: &'t str,
-    raw: &'t RawValue,
-    read_record: impl FnOnce(&'t str) -> Result<Release, RecordError>,
-) -> Result<Release, DocumentError> {
-    let mut members: Members<'t> = read(text, raw)?;
-    let missing = || shape(text, raw.get(), &serde::de::Error::custom("a release has no `record`"));
-    let record = members.take("record").ok_or_else(missing)?;
-    let mut release = read_record(record.get()).map_err(|error| match error {
-        RecordError::Shape(error) => shape(text, record.get(), &error),
-        RecordError::Part(version, reason) => DocumentError::Release { version, reason },
-    })?;
-    let statements: Vec<&RawValue> = match members.take("statements") {
-        Some(list) => read(text, list)?,
-        None => Vec::new(),
-    };
-    for raw in statements {
-        match Statement::read(raw.get()).map_err(|error| shape(text, raw.get(), &error))? {
-            // A later version's.
-            Ok(None) => Ok(()),
-            Ok(Some(statement)) => statement.apply_to(&mut release),
-            Err(reason) => Err(reason),
-        }
-        .map_err(|reason| DocumentError::Release { version: release.version.to_string(), reason })?;
-        release.statements.push(raw.get().into());
-    }
-    release.others = members.rest();
-    Ok(release)
+/// A document as it is.
+#[derive(Default)]
+struct RawDocument<'t> {
+    format: u32,
+    name: Text<'t>,
+    numbering: Option<&'t RawValue>,
+    releases: Vec<Entry<'t>>,
+    others: Others,
 }
 
-/// Writes an entry; nothing for what was never published.
-fn entry(release: &Release) -> Option<String> {
-    let mut members = vec![format!("\"record\":{}", release.record.as_ref()?.text())];
-    if !release.statements.is_empty() {
-        members.push(format!("\"statements\":[{}]", release.statements.join(",")));
+impl<'t> Object<'t> for RawDocument<'t> {
+    const MUST: &'static [&'static str] = &["format", "name", "releases"];
+
+    fn member<A: MapAccess<'t>>(&mut self, name: &str, members: &mut A) -> Result<(), A::Error> {
+        match name {
+            "format" => self.format = members.next_value()?,
+            "name" => self.name = members.next_value()?,
+            "numbering" => self.numbering = Some(members.next_value()?),
+            "releases" => self.releases = members.next_value()?,
+            other => self.others.push((other.to_owned(), members.next_value::<&RawValue>()?.get().into())),
+        }
+        Ok(())
     }
-    members.extend(release.others.iter().map(|(name, value)| format!("{}:{value}", quoted(name))));
-    Some(format!("{{{}}}", members.join(",")))
+}
+
+impl<'de: 't, 't> Deserialize<'de> for RawDocument<'t> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        read_object(deserializer)
+    }
+}
+
+/// Returns the refusal of a document whose format this version does not know.
+fn later_format(text: &str) -> Option<DocumentError> {
+    #[derive(Deserialize)]
+    struct Format {
+        format: u32,
+    }
+    let Format { format } = serde_json::from_str(text).ok()?;
+    (format != DOCUMENT_FORMAT).then_some(DocumentError::Format(format))
+}
+
+/// An entry as it is in a document: a record, and what is beside it.
+#[derive(Default)]
+struct Entry<'t> {
+    record: Option<&'t RawValue>,
+    statements: Vec<&'t RawValue>,
+    others: Others,
+}
+
+impl<'t> Object<'t> for Entry<'t> {
+    const MUST: &'static [&'static str] = &["record"];
+
+    fn member<A: MapAccess<'t>>(&mut self, name: &str, members: &mut A) -> Result<(), A::Error> {
+        match name {
+            "record" => self.record = Some(members.next_value()?),
+            "statements" => self.statements = members.next_value()?,
+            other => self.others.push((other.to_owned(), members.next_value::<&RawValue>()?.get().into())),
+        }
+        Ok(())
+    }
+}
+
+impl<'de: 't, 't> Deserialize<'de> for Entry<'t> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        read_object(deserializer)
+    }
+}
+
+impl<'t> Entry<'t> {
+    fn record(&self) -> &'t str {
+        self.record.expect("it must be there to be read").get()
+    }
+
+    fn is_record_alone(&self) -> bool {
+        self.statements.is_empty() && self.others.is_empty()
+    }
+
+    /// Checks its record; `text` is the whole that it is part of.
+    fn check(&self, text: &str, check: impl FnOnce(&str) -> Result<Seen, RecordError>) -> Result<Seen, DocumentError> {
+        check(self.record()).map_err(|error| match error {
+            RecordError::Shape(error) => shape(text, self.record(), &error),
+            RecordError::Part(version, reason) => DocumentError::Release { version, reason },
+        })
+    }
+
+    /// Reads the release, of which the record was checked; `text` is the whole that it is part of.
+    fn release(self, text: &str, version: Version, met: &mut Met) -> Result<Release, DocumentError> {
+        let mut release = Record::release(self.record(), version, met);
+        for raw in self.statements {
+            match Statement::read(raw.get()).map_err(|error| shape(text, raw.get(), &error))? {
+                // A later version's.
+                Ok(None) => Ok(()),
+                Ok(Some(statement)) => statement.apply_to(&mut release),
+                Err(reason) => Err(reason),
+            }
+            .map_err(|reason| DocumentError::Release { version: release.version.to_string(), reason })?;
+            release.statements.push(raw.get().into());
+        }
+        release.others = self.others;
+        Ok(release)
+    }
 }

@@ -4,6 +4,7 @@
 //! the release later is beside it, as statements.
 
 mod document;
+mod listed;
 mod offers;
 mod record;
 mod statement;
@@ -17,6 +18,7 @@ use jiff::Timestamp;
 use yostel_versions::{ConstraintText, Numbering, Version};
 
 pub use document::DocumentError;
+pub use listed::ListedRelease;
 pub use offers::{Offers, check_offered_path, check_variable, is_loading_variable};
 pub use statement::{Statement, TakenBack, Withdrawal};
 
@@ -42,7 +44,7 @@ pub struct PackageDocument {
     /// How all its versions order: one numbering per package, or its releases could not be compared.
     pub numbering: Numbering,
     /// Its releases, rising; no two at one place in the order.
-    pub releases: Vec<Arc<Release>>,
+    pub releases: Arc<Vec<ListedRelease>>,
     /// What the document says besides.
     others: Others,
 }
@@ -101,31 +103,36 @@ pub struct Artifact {
 impl PackageDocument {
     /// Describes a package of which nothing was published yet.
     pub fn new(name: PackageName, numbering: Numbering) -> Self {
-        Self { name, numbering, releases: Vec::new(), others: Others::new() }
+        Self { name, numbering, releases: Arc::default(), others: Others::new() }
     }
 
     /// Describes a package with one release, which no registry has.
     pub fn of_one(name: PackageName, numbering: Numbering, release: Release) -> Self {
-        Self { releases: vec![Arc::new(release)], ..Self::new(name, numbering) }
+        Self { releases: Arc::new(vec![release.into()]), ..Self::new(name, numbering) }
+    }
+
+    /// Returns the release at this version, as it is listed.
+    pub fn listed(&self, version: &Version) -> Option<&ListedRelease> {
+        self.releases.binary_search_by(|release| release.version.cmp(version)).ok().map(|at| &self.releases[at])
     }
 
     /// Returns the release at this version.
     pub fn release(&self, version: &Version) -> Option<&Arc<Release>> {
-        self.releases.binary_search_by(|release| release.version.cmp(version)).ok().map(|at| &self.releases[at])
+        self.listed(version).map(ListedRelease::whole)
     }
 
     /// Puts a release in, in place of the one at its version.
     pub fn insert(&mut self, release: Release) {
-        let release = Arc::new(release);
-        match self.releases.binary_search_by(|other| other.version.cmp(&release.version)) {
-            Ok(at) => self.releases[at] = release,
-            Err(at) => self.releases.insert(at, release),
+        let releases = Arc::make_mut(&mut self.releases);
+        match releases.binary_search_by(|other| other.version.cmp(&release.version)) {
+            Ok(at) => releases[at] = release.into(),
+            Err(at) => releases.insert(at, release.into()),
         }
     }
 
     /// Returns the newest release that may be chosen anew; pre-releases count only when there is nothing else.
-    pub fn newest(&self) -> Option<&Arc<Release>> {
-        let mut open = self.releases.iter().rev().filter(|release| release.withdrawn.is_none());
+    pub fn newest(&self) -> Option<&ListedRelease> {
+        let mut open = self.releases.iter().rev().filter(|release| release.withdrawn().is_none());
         let first = open.clone().next();
         open.find(|release| !release.version.is_pre_release()).or(first)
     }
@@ -211,21 +218,21 @@ impl Release {
         Ok(whole)
     }
 
-    /// Takes an artifact in: one a platform.
-    fn add_artifact(&mut self, artifact: Artifact) -> Result<(), String> {
-        match self.artifacts.binary_search_by(|other| other.platform.cmp(&artifact.platform)) {
-            Ok(_) => Err(format!("two artifacts for platform `{}`", artifact.platform.escape_debug())),
-            Err(_) if self.artifacts.len() == MOST_ARTIFACTS => Err(format!("more than {MOST_ARTIFACTS} artifacts")),
-            Err(at) => {
-                self.artifacts.insert(at, artifact);
-                Ok(())
-            }
-        }
-    }
-
     /// Tells whether there is something for a platform.
     pub fn serves(&self, platform: &str) -> bool {
         self.artifacts.is_empty() || artifact_for(&self.artifacts, platform).is_some()
+    }
+}
+
+/// Takes an artifact in: one a platform.
+fn add_artifact(artifacts: &mut Vec<Artifact>, artifact: Artifact) -> Result<(), String> {
+    match artifacts.binary_search_by(|other| other.platform.cmp(&artifact.platform)) {
+        Ok(_) => Err(format!("two artifacts for platform `{}`", artifact.platform.escape_debug())),
+        Err(_) if artifacts.len() == MOST_ARTIFACTS => Err(format!("more than {MOST_ARTIFACTS} artifacts")),
+        Err(at) => {
+            artifacts.insert(at, artifact);
+            Ok(())
+        }
     }
 }
 

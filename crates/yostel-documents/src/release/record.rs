@@ -4,12 +4,13 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
-use yostel_versions::{ConstraintText, Numbering};
+use serde::de::{Error, MapAccess};
+use serde::{Deserialize, Deserializer, Serialize};
+use yostel_versions::{ConstraintText, Numbering, Version};
 
-use super::{Artifact, Offers, Release, check_offered_path, check_platform, check_variable};
+use super::{Artifact, Offers, Release, add_artifact, check_offered_path, check_platform, check_variable};
 use crate::digest::{ArchiveDigest, RecordDigest, TreeDigest};
-use crate::json::{canonical, has_canonical_form};
+use crate::json::{Entries, Looked, Object, Text, canonical, check_whole, read_object};
 use crate::name::{PackageName, Word};
 
 /// A record. Two are equal when their canonical forms are.
@@ -29,50 +30,131 @@ impl PartialEq for Record {
 impl Eq for Record {}
 
 /// What this version knows of a record. What else is there is a later version's; it counts in the digest.
-#[derive(Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-struct RawRecord {
-    version: String,
+#[derive(Default, Serialize)]
+struct RawRecord<'t> {
+    version: Text<'t>,
     published: Timestamp,
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    needs: BTreeMap<String, BTreeMap<String, String>>,
-    #[serde(default, skip_serializing_if = "Offers::is_empty")]
+    #[serde(skip_serializing_if = "Entries::is_empty")]
+    needs: Entries<'t, Entries<'t, Text<'t>>>,
+    #[serde(skip_serializing_if = "Offers::is_empty")]
     offers: Offers,
     #[serde(skip_serializing_if = "Option::is_none")]
-    licence: Option<String>,
+    licence: Option<Text<'t>>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    notes: Option<String>,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    identities: Vec<String>,
-    artifacts: Vec<RawArtifact>,
+    notes: Option<Text<'t>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    identities: Vec<Text<'t>>,
+    artifacts: Vec<RawArtifact<'t>>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    content: Option<String>,
+    content: Option<Text<'t>>,
+}
+
+impl<'t> Object<'t> for RawRecord<'t> {
+    const MUST: &'static [&'static str] = &["version", "published", "artifacts"];
+
+    fn member<A: MapAccess<'t>>(&mut self, name: &str, members: &mut A) -> Result<(), A::Error> {
+        match name {
+            "version" => self.version = members.next_value()?,
+            "published" => self.published = members.next_value()?,
+            "needs" => self.needs = members.next_value()?,
+            "offers" => self.offers = members.next_value::<RawOffers>()?.0,
+            "licence" => self.licence = members.next_value()?,
+            "notes" => self.notes = members.next_value()?,
+            "identities" => self.identities = members.next_value()?,
+            "artifacts" => self.artifacts = members.next_value()?,
+            "content" => self.content = members.next_value()?,
+            _ => members.next_value_seed(Looked)?,
+        }
+        Ok(())
+    }
+}
+
+impl<'de: 't, 't> Deserialize<'de> for RawRecord<'t> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        read_object(deserializer)
+    }
+}
+
+/// What is offered, as records have it.
+#[derive(Default)]
+struct RawOffers(Offers);
+
+impl<'t> Object<'t> for RawOffers {
+    const MUST: &'static [&'static str] = &[];
+
+    fn member<A: MapAccess<'t>>(&mut self, name: &str, members: &mut A) -> Result<(), A::Error> {
+        match name {
+            "roles" => {
+                let roles: Vec<Text<'t>> = members.next_value()?;
+                let roles: Result<_, _> = roles.iter().map(|role| Word::parse(role)).collect();
+                self.0.roles = roles.map_err(A::Error::custom)?;
+            }
+            "programs" => self.0.programs = members.next_value()?,
+            "variables" => {
+                let variables: Entries<'t, String> = members.next_value()?;
+                self.0.variables = variables.iter().map(|(name, value)| (name.to_string(), value.clone())).collect();
+            }
+            "mentions" => self.0.mentions = members.next_value()?,
+            _ => members.next_value_seed(Looked)?,
+        }
+        Ok(())
+    }
+}
+
+impl<'de> Deserialize<'de> for RawOffers {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        read_object(deserializer)
+    }
 }
 
 /// An artifact as documents have it.
-#[derive(Debug, Serialize, Deserialize)]
-pub(super) struct RawArtifact {
-    platform: String,
-    digest: String,
+#[derive(Debug, Default, Serialize)]
+pub(super) struct RawArtifact<'t> {
+    platform: Text<'t>,
+    digest: Text<'t>,
     size: u64,
-    tree: String,
+    tree: Text<'t>,
 }
 
-impl RawArtifact {
-    pub(super) fn of(artifact: &Artifact) -> Self {
+impl<'t> Object<'t> for RawArtifact<'t> {
+    const MUST: &'static [&'static str] = &["platform", "digest", "size", "tree"];
+
+    fn member<A: MapAccess<'t>>(&mut self, name: &str, members: &mut A) -> Result<(), A::Error> {
+        match name {
+            "platform" => self.platform = members.next_value()?,
+            "digest" => self.digest = members.next_value()?,
+            "size" => {
+                self.size = members.next_value()?;
+                check_whole(self.size)?;
+            }
+            "tree" => self.tree = members.next_value()?,
+            _ => members.next_value_seed(Looked)?,
+        }
+        Ok(())
+    }
+}
+
+impl<'de: 't, 't> Deserialize<'de> for RawArtifact<'t> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        read_object(deserializer)
+    }
+}
+
+impl<'t> RawArtifact<'t> {
+    pub(super) fn of(artifact: &'t Artifact) -> Self {
         Self {
-            platform: artifact.platform.clone(),
-            digest: artifact.digest.to_string(),
+            platform: Text::from(&*artifact.platform),
+            digest: artifact.digest.to_string().into(),
             size: artifact.size,
-            tree: artifact.tree.to_string(),
+            tree: artifact.tree.to_string().into(),
         }
     }
 
-    pub(super) fn read(self) -> Result<Artifact, String> {
+    pub(super) fn read(&self) -> Result<Artifact, String> {
         check_platform(&self.platform)
             .map_err(|reason| format!("artifact for `{}`: {reason}", self.platform.escape_debug()))?;
         Ok(Artifact {
-            platform: self.platform,
+            platform: self.platform.to_string(),
             digest: ArchiveDigest::parse(&self.digest).map_err(|error| error.to_string())?,
             size: self.size,
             tree: TreeDigest::parse(&self.tree).map_err(|error| error.to_string())?,
@@ -80,25 +162,26 @@ impl RawArtifact {
     }
 }
 
-/// Names and constraints that were met in a document: most releases of a package repeat those of the one before, so each is
-/// read once and shared.
+/// What was met in a document: most releases of a package repeat what those before them say, so each text is read once.
 #[derive(Debug, Default)]
 pub(super) struct Met {
+    purposes: BTreeMap<String, Word>,
     names: BTreeMap<String, PackageName>,
     constraints: BTreeMap<String, ConstraintText>,
+    traits: Option<Arc<Traits>>,
 }
 
 /// Returns what a text was read as, reading it the first time.
-fn once<T: Clone, E>(
+fn once<T: Clone, E: std::fmt::Display>(
     met: &mut BTreeMap<String, T>,
-    text: String,
+    text: &str,
     parse: impl FnOnce(&str) -> Result<T, E>,
-) -> Result<T, E> {
-    if let Some(known) = met.get(&text) {
+) -> Result<T, String> {
+    if let Some(known) = met.get(text) {
         return Ok(known.clone());
     }
-    let read = parse(&text)?;
-    met.insert(text, read.clone());
+    let read = parse(text).map_err(|error| error.to_string())?;
+    met.insert(text.to_owned(), read.clone());
     Ok(read)
 }
 
@@ -110,34 +193,54 @@ pub(super) enum RecordError {
     Part(String, String),
 }
 
+/// What a record says that decides whether anybody looks at the rest of it.
+pub(super) struct Seen {
+    pub(super) version: Version,
+    pub(super) published: Timestamp,
+    pub(super) traits: Arc<Traits>,
+}
+
+/// What most releases of a package have in common.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) struct Traits {
+    /// On which a release has something; none when it is a local package, which is there for every platform.
+    pub(super) platforms: Vec<String>,
+    pub(super) identities: Vec<String>,
+    pub(super) roles: Vec<Word>,
+}
+
 impl Record {
     /// Writes down a release as it is.
     pub(super) fn of(release: &Release) -> Self {
-        let entries = |needs: &BTreeMap<PackageName, ConstraintText>| {
-            needs.iter().map(|(name, accept)| (name.to_string(), accept.to_string())).collect()
+        let entries = |needs: &'_ BTreeMap<PackageName, ConstraintText>| {
+            needs.iter().map(|(name, accept)| (name.to_string().into(), accept.to_string().into())).collect()
         };
         let raw = RawRecord {
-            version: release.version.to_string(),
+            version: Text::from(release.version.as_str()),
             published: release.published,
-            needs: release.needs.iter().map(|(purpose, needs)| (purpose.to_string(), entries(needs))).collect(),
+            needs: release.needs.iter().map(|(purpose, needs)| (purpose.to_string().into(), entries(needs))).collect(),
             offers: release.offers.clone(),
-            licence: release.licence.clone(),
-            notes: release.notes.clone(),
-            identities: release.identities.clone(),
+            licence: release.licence.as_deref().map(Text::from),
+            notes: release.notes.as_deref().map(Text::from),
+            identities: release.identities.iter().map(|identity| Text::from(&**identity)).collect(),
             artifacts: release.artifacts.iter().map(RawArtifact::of).collect(),
-            content: release.content.map(|digest| digest.to_string()),
+            content: release.content.map(|digest| digest.to_string().into()),
         };
         let text = serde_json::to_string(&raw).expect("maps with text keys always serialise");
         Self { text: text.into(), digest: OnceLock::new() }
     }
 
-    /// Reads a record, and the release that it describes.
-    pub(super) fn read(text: &str, numbering: &Numbering, met: &mut Met) -> Result<Release, RecordError> {
-        let raw: RawRecord = serde_json::from_str(text).map_err(RecordError::Shape)?;
-        has_canonical_form(text).map_err(RecordError::Shape)?;
-        let version = raw.version.clone();
-        let release = release_of(raw, numbering, met).map_err(|reason| RecordError::Part(version, reason))?;
-        Ok(Release { record: Some(Self { text: text.into(), digest: OnceLock::new() }), ..release })
+    /// Looks whether a text is a record, whole.
+    pub(super) fn check(text: &str, numbering: &Numbering, met: &mut Met) -> Result<Seen, RecordError> {
+        let raw: RawRecord<'_> = serde_json::from_str(text).map_err(RecordError::Shape)?;
+        raw.check(numbering, met).map_err(|reason| RecordError::Part(raw.version.to_string(), reason))
+    }
+
+    /// Reads the release that a record describes which was checked before, and whose version is known from then.
+    pub(super) fn release(text: &str, version: Version, met: &mut Met) -> Release {
+        let raw: RawRecord<'_> = serde_json::from_str(text).expect(SEEN);
+        let release = raw.release(version, met).expect(SEEN);
+        Release { record: Some(Self { text: text.into(), digest: OnceLock::new() }), ..release }
     }
 
     pub(super) fn text(&self) -> &str {
@@ -145,41 +248,74 @@ impl Record {
     }
 
     pub(super) fn digest(&self) -> RecordDigest {
-        let compute = || canonical(&self.text).expect("that it has a canonical form was seen when it was read or made");
+        let compute = || canonical(&self.text).expect(SEEN);
         *self.digest.get_or_init(|| RecordDigest::of(compute().as_bytes()))
     }
 }
 
-fn release_of(raw: RawRecord, numbering: &Numbering, met: &mut Met) -> Result<Release, String> {
-    let text = |error: &dyn std::fmt::Display| error.to_string();
-    let mut needs = BTreeMap::new();
-    for (purpose, entries) in raw.needs {
-        let purpose = Word::parse(&purpose).map_err(|e| text(&e))?;
-        let mut accepted = BTreeMap::new();
-        for (name, accept) in entries {
-            let name = once(&mut met.names, name, PackageName::parse).map_err(|e| text(&e))?;
-            accepted.insert(name, once(&mut met.constraints, accept, ConstraintText::parse).map_err(|e| text(&e))?);
+const SEEN: &str = "that it is a record, and has a canonical form, was seen when it was checked or made";
+
+impl RawRecord<'_> {
+    fn check(&self, numbering: &Numbering, met: &mut Met) -> Result<Seen, String> {
+        for (purpose, entries) in self.needs.iter() {
+            once(&mut met.purposes, purpose, Word::parse)?;
+            for (name, accept) in entries.iter() {
+                once(&mut met.names, name, PackageName::parse)?;
+                once(&mut met.constraints, accept, ConstraintText::parse)?;
+            }
         }
-        needs.insert(purpose, accepted);
+        for path in self.offers.programs.iter().chain(self.offers.variables.values()) {
+            check_offered_path(path).map_err(|reason| format!("offers `{}`: {reason}", path.escape_debug()))?;
+        }
+        for name in self.offers.variables.keys() {
+            check_variable(name).map_err(|reason| format!("offers `{}`: {reason}", name.escape_debug()))?;
+        }
+        let version = numbering.parse_version(&self.version).map_err(|error| error.to_string())?;
+        self.content()?;
+        let traits = Traits {
+            platforms: self.artifacts()?.into_iter().map(|artifact| artifact.platform).collect(),
+            identities: self.identities.iter().map(|identity| identity.to_string()).collect(),
+            roles: self.offers.roles.clone(),
+        };
+        let traits = match &met.traits {
+            Some(met) if **met == traits => met.clone(),
+            _ => met.traits.insert(Arc::new(traits)).clone(),
+        };
+        Ok(Seen { version, published: self.published, traits })
     }
-    for path in raw.offers.programs.iter().chain(raw.offers.variables.values()) {
-        check_offered_path(path).map_err(|reason| format!("offers `{}`: {reason}", path.escape_debug()))?;
+
+    /// Reads the artifacts, sorted by platform.
+    fn artifacts(&self) -> Result<Vec<Artifact>, String> {
+        if self.artifacts.is_empty() {
+            return Err("it has no artifact".into());
+        }
+        let mut artifacts = Vec::with_capacity(self.artifacts.len());
+        self.artifacts.iter().try_for_each(|artifact| add_artifact(&mut artifacts, artifact.read()?))?;
+        Ok(artifacts)
     }
-    for name in raw.offers.variables.keys() {
-        check_variable(name).map_err(|reason| format!("offers `{}`: {reason}", name.escape_debug()))?;
+
+    fn content(&self) -> Result<Option<TreeDigest>, String> {
+        self.content.as_deref().map(TreeDigest::parse).transpose().map_err(|error| error.to_string())
     }
-    if raw.artifacts.is_empty() {
-        return Err("it has no artifact".into());
+
+    fn release(self, version: Version, met: &mut Met) -> Result<Release, String> {
+        let (artifacts, content) = (self.artifacts()?, self.content()?);
+        let mut needs = BTreeMap::new();
+        for (purpose, entries) in self.needs.iter() {
+            let mut accepted = BTreeMap::new();
+            for (name, accept) in entries.iter() {
+                let name = once(&mut met.names, name, PackageName::parse)?;
+                accepted.insert(name, once(&mut met.constraints, accept, ConstraintText::parse)?);
+            }
+            needs.insert(once(&mut met.purposes, purpose, Word::parse)?, accepted);
+        }
+        Ok(Release {
+            published: self.published,
+            licence: self.licence.map(Text::into_owned),
+            identities: self.identities.into_iter().map(Text::into_owned).collect(),
+            notes: self.notes.map(Text::into_owned),
+            content,
+            ..Release::unpublished(version, needs, self.offers, artifacts)
+        })
     }
-    let version = numbering.parse_version(&raw.version).map_err(|e| text(&e))?;
-    let mut release = Release {
-        published: raw.published,
-        licence: raw.licence,
-        identities: raw.identities,
-        notes: raw.notes,
-        content: raw.content.map(|text| TreeDigest::parse(&text)).transpose().map_err(|e| text(&e))?,
-        ..Release::unpublished(version, needs, raw.offers, Vec::new())
-    };
-    raw.artifacts.into_iter().try_for_each(|artifact| release.add_artifact(artifact.read()?))?;
-    Ok(release)
 }

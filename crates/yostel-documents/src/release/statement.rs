@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::record::RawArtifact;
-use super::{Artifact, Release};
+use super::{Artifact, Release, add_artifact};
 use crate::name::PackageName;
 
 /// Something that is said of a release.
@@ -60,7 +60,7 @@ pub enum TakenBack {
 
 #[derive(Serialize, Deserialize)]
 #[serde(tag = "says", rename_all = "kebab-case", rename_all_fields = "kebab-case")]
-enum RawStatement {
+enum RawStatement<'t> {
     Withdrawn {
         on: Timestamp,
         why: String,
@@ -78,7 +78,8 @@ enum RawStatement {
     },
     Artifact {
         on: Timestamp,
-        artifact: RawArtifact,
+        #[serde(borrow)]
+        artifact: RawArtifact<'t>,
     },
 }
 
@@ -95,13 +96,14 @@ const KNOWN: [&str; 4] = ["withdrawn", "deprecated", "taken-back", "artifact"];
 impl Statement {
     /// Writes it on one line.
     pub(super) fn write(&self) -> String {
-        let raw = match self.clone() {
+        let statement = self.clone();
+        let raw = match statement {
             Self::Withdrawn(Withdrawal { on, why }) => RawStatement::Withdrawn { on, why },
             Self::Deprecated { on, why, replaced_by } => {
                 RawStatement::Deprecated { on, why, replaced_by: replaced_by.map(|name| name.to_string()) }
             }
             Self::TakenBack { on, why, what } => RawStatement::TakenBack { on, why, what },
-            Self::Artifact { on, artifact } => RawStatement::Artifact { on, artifact: RawArtifact::of(&artifact) },
+            Self::Artifact { on, ref artifact } => RawStatement::Artifact { on, artifact: RawArtifact::of(artifact) },
         };
         serde_json::to_string(&raw).expect("texts and numbers always serialise")
     }
@@ -112,7 +114,7 @@ impl Statement {
         if !KNOWN.contains(&says.as_str()) {
             return Ok(Ok(None));
         }
-        Ok(serde_json::from_str::<RawStatement>(text)?.known().map(Some))
+        Ok(serde_json::from_str::<RawStatement<'_>>(text)?.known().map(Some))
     }
 
     /// Reads one from its text; nothing when it is none that this version knows.
@@ -133,13 +135,13 @@ impl Statement {
                 release.deprecated = None;
                 release.replaced_by = None;
             }
-            Self::Artifact { artifact, .. } => release.add_artifact(artifact)?,
+            Self::Artifact { artifact, .. } => add_artifact(&mut release.artifacts, artifact)?,
         }
         Ok(())
     }
 }
 
-impl RawStatement {
+impl RawStatement<'_> {
     fn known(self) -> Result<Statement, String> {
         Ok(match self {
             Self::Withdrawn { on, why } => Statement::Withdrawn(Withdrawal { on, why }),

@@ -34,14 +34,14 @@ fn a_document_reads_sorts_and_survives_a_round_trip() {
     let written = document.write();
     assert!(written.contains("\"later-field\": 1") && written.contains("\"until\": 1.50"), "{written}");
     assert_eq!(read(&written).write(), written);
-    for (one, other) in document.releases.iter().zip(&read(&written).releases) {
-        assert_eq!((one.record(), &one.withdrawn), (other.record(), &other.withdrawn));
+    for (one, other) in document.releases.iter().zip(read(&written).releases.iter()) {
+        assert_eq!((one.whole().record(), one.withdrawn()), (other.whole().record(), other.withdrawn()));
     }
 }
 
 #[test]
 fn a_record_is_one_however_it_is_laid_out_and_another_when_anything_in_it_is() {
-    let records = |text: &str| read(text).releases.iter().map(|r| r.record().unwrap()).collect::<Vec<_>>();
+    let records = |text: &str| read(text).releases.iter().map(|r| r.whole().record().unwrap()).collect::<Vec<_>>();
     let right = records(&example());
     let moved = example().replace("\"published\":\"2026-05-04T09:00:00Z\",", "").replacen(
         "\"size\":10,\"tree\"",
@@ -69,7 +69,7 @@ fn a_record_is_one_however_it_is_laid_out_and_another_when_anything_in_it_is() {
 #[test]
 fn statements_add_up_in_their_order_and_leave_the_record_alone() {
     let mut document = read(&example());
-    let mut release = Release::clone(&document.releases[0]);
+    let mut release = Release::clone(document.releases[0].whole());
     let record = release.record();
     let on = Timestamp::UNIX_EPOCH;
     let take_back = |what| Statement::TakenBack { on, why: "mended".into(), what };
@@ -82,7 +82,7 @@ fn statements_add_up_in_their_order_and_leave_the_record_alone() {
     assert_eq!((release.artifacts.len(), release.record()), (2, record));
     document.insert(release);
     let again = read(&document.write());
-    let release = &again.releases[0];
+    let release = again.releases[0].whole();
     assert_eq!((release.deprecated.as_deref(), &release.replaced_by), (Some("old"), &replaced_by));
     assert_eq!((release.artifacts.len(), release.record(), &release.withdrawn), (2, record, &None));
     assert_eq!(again.write(), document.write());
@@ -92,12 +92,12 @@ fn statements_add_up_in_their_order_and_leave_the_record_alone() {
     assert_eq!((release.deprecated, release.withdrawn.map(|w| w.why)), (None, Some("worse".into())));
     // What a later version says is passed over and kept.
     let later = example().replace("\"says\":\"withdrawn\"", "\"says\":\"praised\"");
-    assert!(read(&later).releases[0].withdrawn.is_none() && read(&later).write().contains("praised"));
+    assert!(read(&later).releases[0].withdrawn().is_none() && read(&later).write().contains("praised"));
 }
 
 #[test]
 fn what_is_published_is_recorded_as_it_reads() {
-    let read = Release::clone(&read(&example()).releases[1]);
+    let read = Release::clone(read(&example()).releases[1].whole());
     let mut made =
         Release::unpublished(read.version.clone(), read.needs.clone(), read.offers.clone(), read.artifacts.clone());
     assert_eq!(made.record(), None);
@@ -126,7 +126,7 @@ fn broken_documents_say_where_and_what() {
     assert!(refused("unit-scale", "Unit").contains("cannot be a name"));
     assert!(refused("\"any\"", "\"any\\\"\\n\"").contains("a platform is `any`"));
     assert!(refused("\"any\"", "\"linux\"").contains("like `linux/amd64`"));
-    assert!(refused("\"record\"", "\"rekord\"").contains("a release has no `record`"));
+    assert!(refused("\"record\"", "\"rekord\"").contains("missing field `record`"));
     assert!(refused("\"later-field\":1", "\"later-field\":1.5").contains("not a whole one"));
     assert!(refused("\"later-field\":1", "\"later-field\":{\"a\":1,\"a\":2}").contains("is there twice"));
     assert!(refused("\"statements\"", "\"record\":{},\"statements\"").contains("is there twice"));
@@ -158,7 +158,7 @@ fn what_is_nested_deep_or_listed_long_is_kept_and_costs_what_it_is_long() {
         let text = example().replace("{\"says\":\"withdrawn\"", &format!("{},{{\"says\":\"withdrawn\"", all.join(",")));
         PackageDocument::parse(&text, &name())
     };
-    assert_eq!(with(999).unwrap().releases[0].artifacts.len(), 1000);
+    assert_eq!(with(999).unwrap().releases[0].whole().artifacts.len(), 1000);
     assert!(with(1000).unwrap_err().to_string().contains("more than 1000 artifacts"));
 }
 
@@ -170,4 +170,47 @@ fn a_platform_is_two_words_of_letters_digits_and_underlines() {
     for wrong in ["", "linux", "linux/", "/amd64", "Linux/amd64", "linux/amd-64", "linux/amd64/v2"] {
         assert!(check_platform(wrong).is_err(), "{wrong}");
     }
+}
+
+/// Of a release that has nothing beside its record, the record is read when somebody asks for it; of others, at once.
+#[test]
+fn a_release_is_the_same_whether_it_is_read_at_once_or_when_it_is_asked_for() {
+    let digest = digest();
+    let record = |version: &str, more: &str| {
+        format!(
+            r#"{{
+      "version": "{version}", "published": "2026-05-04T09:00:00Z",{more}
+      "artifacts": [
+        {{"platform": "any", "digest": "{digest}", "size": 10, "tree": "{digest}"}},
+        {{"platform": "linux/amd64", "digest": "{digest}", "size": 11, "tree": "{digest}"}}
+      ]
+    }}"#
+        )
+    };
+    let rich = r#"
+      "needs": {"run": {"unit-scale": "^1", "b/c": ">=2 on linux/*"}, "build": {}},
+      "offers": {"roles": ["wind"], "programs": ["bin"], "variables": {"GUST": "lib"}, "mentions": ["a  \n  b"]},
+      "licence": "MIT", "notes": "two   blanks,\ttab, \u00e9 and \"quotes\"", "identities": ["pkg:generic/gust"],
+      "content": "DIGEST", "later": {"x": [1,  null, "  "]},"#
+        .replace("DIGEST", &digest);
+    let document = |beside: &str| {
+        let entries = [record("1.0.0", ""), record("2.0.0-rc.1", &rich)]
+            .map(|record| format!("{{\"record\": {record}{beside}}}"));
+        read(&format!(r#"{{"format": 1, "name": "gust-model", "releases": [{}]}}"#, entries.join(",\n")))
+    };
+    let (when_asked, at_once) = (document(""), document(", \"later\": 1"));
+    let unread = when_asked.write();
+    for (one, other) in when_asked.releases.iter().zip(at_once.releases.iter()) {
+        assert_eq!((&one.version, one.published, one.withdrawn()), (&other.version, other.published, None));
+        assert_eq!((one.identities(), one.roles()), (other.identities(), other.roles()));
+        for platform in ["linux/amd64", "linux/arm64", "any"] {
+            assert!(one.serves(platform) && one.whole().serves(platform) && other.serves(platform));
+        }
+        let mut at_once = Release::clone(other.whole());
+        at_once.others.clear();
+        assert_eq!(**one.whole(), at_once);
+        assert_eq!(one.roles(), one.whole().offers.roles);
+    }
+    assert_eq!(when_asked.write(), unread);
+    assert_eq!(unread, at_once.write().replace(",\n      \"later\": 1\n    }", "\n    }"));
 }

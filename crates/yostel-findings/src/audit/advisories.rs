@@ -4,8 +4,8 @@ use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_documents::{
-    About, Advisory, Affected, GitAt, LockedPackage, Lockfile, Origin, PackageDocument, PackageName, PackageUrl,
-    Release, SourceName, repository_of,
+    About, Advisory, Affected, GitAt, ListedRelease, LockedPackage, Lockfile, Origin, PackageDocument, PackageName,
+    PackageUrl, SourceName, repository_of,
 };
 use yostel_versions::{Numbering, Version};
 
@@ -70,7 +70,7 @@ impl<'s> Affectable<'s> {
             numbering: &locked.numbering,
             source: locked.from.source(),
             commit,
-            identities: release.map(|release| identities_of(release)).unwrap_or_default(),
+            identities: release.map(|release| identities_of(&release.identities)).unwrap_or_default(),
         }
     }
 
@@ -84,9 +84,9 @@ impl<'s> Affectable<'s> {
     }
 }
 
-/// Lists what a release is in the open world. What is no package URL counts as absent.
-pub fn identities_of(release: &Release) -> Vec<PackageUrl> {
-    release.identities.iter().filter_map(|text| PackageUrl::parse(text).ok()).collect()
+/// Reads what a release is in the open world. What is no package URL counts as absent.
+pub fn identities_of(identities: &[String]) -> Vec<PackageUrl> {
+    identities.iter().filter_map(|text| PackageUrl::parse(text).ok()).collect()
 }
 
 impl Advisories {
@@ -151,8 +151,8 @@ impl Advisories {
     }
 
     /// Tells whether some advisory that was not withdrawn affects another release of a locked package.
-    pub fn affect_release(&self, subject: &Affectable<'_>, release: &Release) -> bool {
-        let identities = identities_of(release);
+    pub fn affect_release(&self, subject: &Affectable<'_>, release: &ListedRelease) -> bool {
+        let identities = identities_of(release.identities());
         self.affect(&Affectable { version: &release.version, identities, commit: None, ..subject.clone() })
     }
 }
@@ -192,9 +192,9 @@ pub fn threats(
         let newer = OnceCell::new();
         let newer = || {
             newer.get_or_init(|| {
-                document.into_iter().flat_map(|document| &document.releases).find(|release| {
+                document.into_iter().flat_map(|document| document.releases.iter()).find(|release| {
                     release.version > locked.version
-                        && release.withdrawn.is_none()
+                        && release.withdrawn().is_none()
                         && !release.version.is_pre_release()
                         && !advisories.affect_release(&subject, release)
                 })

@@ -134,7 +134,7 @@ pub fn lower_bounds(
         let [chosen] = oldest.chosen.all(&need.package) else { return None };
         let bound = need.accept.bind(&document.numbering).ok()?;
         let first = document.releases.iter().find(|release| {
-            release.withdrawn.is_none() && !release.version.is_pre_release() && bound.accepts(&release.version)
+            release.withdrawn().is_none() && !release.version.is_pre_release() && bound.accepts(&release.version)
         })?;
         let has = &chosen.release.version;
         let least = ConstraintText::parse(&format!(">={has}")).ok();

@@ -45,7 +45,8 @@ pub fn dismissing(
         Some(_) => Some(url),
         None => PackageUrl::parse(&format!("{url}@{}", yostel_documents::url_part(version))).ok(),
     };
-    let identities = release.into_iter().flat_map(|release| identities_of(release)).filter_map(with_version);
+    let identities =
+        release.into_iter().flat_map(|release| identities_of(&release.identities)).filter_map(with_version);
     let package: Vec<PackageUrl> = own.into_iter().chain(identities).collect();
     let project: Vec<PackageUrl> = PackageUrl::parse(&package_url(project, None, None)).into_iter().collect();
     let is_named = |names: &std::collections::BTreeSet<String>| {

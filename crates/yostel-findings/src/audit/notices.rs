@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use yostel_documents::{Lockfile, PackageDocument, PackageName, Withdrawal};
+use yostel_documents::{ListedRelease, Lockfile, PackageDocument, PackageName, Withdrawal};
 use yostel_versions::Version;
 
 /// What is said of a locked release.
@@ -25,7 +25,7 @@ pub fn notices(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDoc
     let notice = |name: &PackageName, version: &Version| {
         let document = documents.get(name)?;
         let release = document.release(version)?;
-        let newest = document.newest();
+        let newest = document.newest().map(ListedRelease::whole);
         let said = [Some(release), newest].into_iter().flatten().find(|release| release.deprecated.is_some());
         let withdrawn = release.withdrawn.clone();
         (withdrawn.is_some() || said.is_some()).then(|| Notice {

@@ -68,11 +68,11 @@ impl Outdated {
 pub fn news_between(document: &PackageDocument, from: &Version, to: &Version) -> Vec<News> {
     let newer = document.releases.iter().filter(|release| release.version > *from && release.version <= *to);
     let newer = newer
-        .filter(|release| release.version == *to || !release.version.is_pre_release() && release.withdrawn.is_none());
+        .filter(|release| release.version == *to || !release.version.is_pre_release() && release.withdrawn().is_none());
     let news = newer.map(|release| News {
         version: release.version.clone(),
         published: release.published,
-        notes: release.notes.clone(),
+        notes: release.whole().notes.clone(),
     });
     news.collect()
 }
@@ -122,11 +122,11 @@ pub fn outdated(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDo
             .releases
             .iter()
             .rev()
-            .filter(|release| release.withdrawn.is_none() && release.version > locked.version)
+            .filter(|release| release.withdrawn().is_none() && release.version > locked.version)
             .find(|release| all.as_ref().is_some_and(|all| all.accepts(&release.version)))
             .map(|release| release.version.clone());
         let newer = document.releases.iter().filter(|release| {
-            release.version > locked.version && release.withdrawn.is_none() && !release.version.is_pre_release()
+            release.version > locked.version && release.withdrawn().is_none() && !release.version.is_pre_release()
         });
         let newer: Vec<&Version> = newer.map(|release| &release.version).collect();
         // They rise, so each line is together.

@@ -57,8 +57,8 @@ fn one_content_under_two_names_and_one_role_filled_twice_are_found() {
     let lockfile = lock(&world, &[]);
     assert!(duplicates(&lockfile, &world.documents, &BTreeMap::new()).is_empty());
     for package in ["gust", "cable"] {
-        for release in &mut world.documents.get_mut(&name(package)).unwrap().releases {
-            Arc::make_mut(release).offers.roles.push(Word::parse("wind-source").unwrap());
+        for release in Arc::make_mut(&mut world.documents.get_mut(&name(package)).unwrap().releases) {
+            release.change(|release| release.offers.roles.push(Word::parse("wind-source").unwrap()));
         }
     }
     let mut copied = lockfile.clone();

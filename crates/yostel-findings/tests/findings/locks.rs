@@ -437,7 +437,8 @@ fn a_package_of_two_lines_has_a_block_for_each_and_its_moves_are_told_by_line() 
     assert_eq!(told, ["tables is locked at 1.5.0 and at 2.0.0, which `coexist` in [policy] does not permit"]);
     // Without the newest of the older line, that line moves, and the other is not spoken of.
     let mut less = world.clone();
-    less.documents.get_mut(&tables).unwrap().releases.retain(|release| release.version.as_str() != "1.5.0");
+    let releases = std::sync::Arc::make_mut(&mut less.documents.get_mut(&tables).unwrap().releases);
+    releases.retain(|release| release.version.as_str() != "1.5.0");
     let moves = compare(Some(&resolve(&less)), &lockfile);
     assert_eq!(moves.len(), 1, "{moves:?}");
     assert!(matches!(&moves[0].kind, MoveKind::Moved { from, to, crosses_line: false }

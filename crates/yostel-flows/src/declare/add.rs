@@ -5,8 +5,8 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use yostel_documents::{
-    ArchiveDigest, EditError, Elsewhere, GitPlace, NeedForm, Origin, PackageName, Purpose, Release, Sha256, add_agreed,
-    add_need,
+    ArchiveDigest, EditError, Elsewhere, GitPlace, ListedRelease, NeedForm, Origin, PackageName, Purpose, Sha256,
+    add_agreed, add_need,
 };
 use yostel_sources::{ArchiveError, commit_of, open_archive};
 use yostel_versions::{Constraint, ConstraintText, Version};
@@ -132,11 +132,10 @@ fn added(project: &LoadedProject, request: AddRequest) -> Result<(AddReport, Tex
         requirement: None,
         cause,
     })?;
-    let inside: Vec<&Release> =
-        document.releases.iter().map(AsRef::as_ref).filter(|r| constraint.accepts(&r.version)).collect();
+    let inside: Vec<&ListedRelease> = document.releases.iter().filter(|r| constraint.accepts(&r.version)).collect();
     let admitted = project.manifest().admit.get(&request.package).map(|admit| admit.version.as_str());
-    let is_open = |r: &Release| r.withdrawn.is_none() || admitted == Some(r.version.as_str());
-    let open: Vec<&Release> = inside.iter().copied().filter(|r| is_open(r)).collect();
+    let is_open = |r: &ListedRelease| r.withdrawn().is_none() || admitted == Some(r.version.as_str());
+    let open: Vec<&ListedRelease> = inside.iter().copied().filter(|r| is_open(r)).collect();
     let Some(last) = open.last() else {
         let known = document.releases.iter().filter(|r| is_open(r)).map(|r| r.version.clone()).collect();
         return Err(SearchError::AcceptsNothing { package: request.package, accept, known }.into());
@@ -162,7 +161,7 @@ fn added(project: &LoadedProject, request: AddRequest) -> Result<(AddReport, Tex
         newest_not_accepted: newest.filter(|newest| *newest > last.version),
         releases: document.releases.len(),
         withdrawn: inside.len() - open.len(),
-        deprecated: last.deprecated.clone().map(|why| (why, last.replaced_by.clone())),
+        deprecated: last.whole().deprecated.clone().map(|why| (why, last.whole().replaced_by.clone())),
         accepted: open.iter().map(|release| release.version.clone()).collect(),
         accept,
         form,

@@ -85,8 +85,10 @@ pub(crate) fn gather(
         let ecosystem = source.registry().to_owned();
         let wanted = by_source.entry(name).or_default();
         wanted.insert(About::Name { ecosystem: ecosystem.clone(), name: package.to_string() });
-        let releases = documents.get(*package).into_iter().flat_map(|document| &document.releases);
-        wanted.extend(releases.flat_map(|release| identities_of(release)).map(|url| About::Url(url.package())));
+        let releases = documents.get(*package).into_iter().flat_map(|document| document.releases.iter());
+        wanted.extend(
+            releases.flat_map(|release| identities_of(release.identities())).map(|url| About::Url(url.package())),
+        );
         registries.insert((*name).clone(), ecosystem);
     }
     let repositories = sought.commits.keys().map(|repository| About::Repository(repository.clone()));

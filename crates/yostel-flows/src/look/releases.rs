@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use yostel_documents::{Declared, Lockfile, Origin, PackageName, Release, Requirement};
+use yostel_documents::{Declared, ListedRelease, Lockfile, Origin, PackageName, Release, Requirement};
 use yostel_resolve::{Barred, Problem};
 use yostel_versions::Version;
 
@@ -64,15 +64,15 @@ pub fn releases(
         Some(lockfile) => lockfile.chosen.all(package).iter().map(|locked| &locked.version).collect(),
         None => BTreeSet::new(),
     };
-    let accepts = |need: &Requirement, release: &Release| {
+    let accepts = |need: &Requirement, release: &ListedRelease| {
         need.accept.bind(&document.numbering).is_ok_and(|constraint| constraint.accepts(&release.version))
     };
-    let seen = |release: &Arc<Release>| ReleaseSeen {
+    let seen = |release: &ListedRelease| ReleaseSeen {
         locked: locked.contains(&release.version),
         barred: problem.rules.bar(package, release),
         not_accepted: needs.iter().filter(|need| !accepts(need, release)).cloned().collect(),
         unserved: problem.rules.platforms.iter().filter(|platform| !release.serves(platform)).cloned().collect(),
-        release: release.clone(),
+        release: release.whole().clone(),
     };
     let releases = document.releases.iter().rev().map(seen).collect();
     Ok(ReleasesReport { package: package.clone(), from, releases })

@@ -63,7 +63,7 @@ fn way_of(
     let document = around.documents.get(package);
     let subject = Affectable::locked(package, locked, document);
     let is_free = |version: &Version| {
-        let release = document.and_then(|document| document.release(version));
+        let release = document.and_then(|document| document.listed(version));
         release.is_some_and(|release| !advisories.affect_release(&subject, release))
     };
     let taken = |resolution: &Resolution| -> Option<Version> {

@@ -336,8 +336,8 @@ proptest! {
             advice_agrees(&place, &needs, &locked, (package, fixed))?;
         }
         for package in locked.keys() {
-            for release in &content.documents[package].releases {
-                explain_agrees(&place, &needs, (package, release))?;
+            for release in content.documents[package].releases.iter() {
+                explain_agrees(&place, &needs, (package, release.whole()))?;
             }
         }
         let package = content.documents.keys().nth(another).filter(|package| !needs.contains_key(package));

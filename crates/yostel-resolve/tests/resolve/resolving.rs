@@ -203,13 +203,14 @@ proptest! {
             let mut bare = world.clone();
             bare.requirements = collision.requirements.clone();
             for (name, document) in &mut bare.documents {
-                for release in document.releases.iter_mut().map(Arc::make_mut) {
-                    for needs in release.needs.values_mut() {
+                for listed in Arc::make_mut(&mut document.releases) {
+                    let version = listed.version.clone();
+                    listed.change(|release| for needs in release.needs.values_mut() {
                         needs.retain(|package, accept| collision.facts.iter().any(|fact| {
                             fact.asker == *name && fact.package == *package && fact.accept == *accept
-                                && fact.versions.contains(&release.version)
+                                && fact.versions.contains(&version)
                         }));
-                    }
+                    });
                 }
             }
             prop_assert_eq!(brute_force(&bare, &bare.problem(&[])), None);

@@ -112,7 +112,7 @@ fn every_edit(world: &World, problem: &Problem) -> Vec<Try> {
         all.push(Try::Unswap(package.clone()));
     }
     let fills = |name: &PackageName, role: &Word| {
-        world.documents[name].releases.iter().any(|release| release.offers.roles.contains(role))
+        world.documents[name].releases.iter().any(|release| release.roles().contains(role))
     };
     for (name, document) in &world.documents {
         // Of one line, there can be one release anyhow.
@@ -120,10 +120,10 @@ fn every_edit(world: &World, problem: &Problem) -> Vec<Try> {
             document.releases.iter().map(|release| document.numbering.line_name(&release.version)).collect();
         let may = !rules.coexist.contains(name) && !is_joined(problem, name) && lines.len() > 1;
         all.extend(may.then(|| Try::Coexist(name.clone())));
-        for release in &document.releases {
+        for release in document.releases.iter() {
             if problem.bar(name, release).is_some() {
                 let version = release.version.to_string();
-                all.push(Try::Admit(name.clone(), version, release.withdrawn.is_some()));
+                all.push(Try::Admit(name.clone(), version, release.withdrawn().is_some()));
             }
         }
     }

@@ -167,7 +167,7 @@ impl OciRegistry {
         self.check(package)?;
         let says = release_alone(document, release);
         let alone = PackageDocument::parse(&says, package).ok().and_then(|alone| alone.releases.first().cloned());
-        let artifacts = alone.map(|release| release.artifacts.clone()).unwrap_or_default();
+        let artifacts = alone.map(|release| release.whole().artifacts.clone()).unwrap_or_default();
         let layers = artifacts.iter().map(|artifact| layer(package, release.version.as_str(), artifact)).collect();
         let artifact = OciManifest::of(RELEASE_TYPE, &says, layers, remarks_of(package, release));
         let (repository, tag) = (format!("{package}/"), OciTag::of_version(release.version.as_str()));

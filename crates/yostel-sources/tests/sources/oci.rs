@@ -48,7 +48,7 @@ fn at(package: &str, version: &str, archive: &[u8]) -> PackageDocument {
 
 /// Publishes a release.
 fn publish(registry: &OciRegistry, document: &PackageDocument, archive: &[u8]) -> Result<Added, SourceError> {
-    let release = &document.releases[0];
+    let release = document.releases[0].whole();
     let open = || Ok(Box::new(Cursor::new(archive.to_vec())) as Box<dyn Read + Send>);
     registry.send_archive(&document.name, &release.artifacts[0], &open)?;
     let added = registry.add_release(document, release)?;
@@ -82,7 +82,7 @@ fn what_is_published_is_read_back_with_all_that_was_said_of_it() {
         assert_eq!(versions(&source, "valley/map"), ["1.0.0", "1.2.0+build.7", "2.0.0-rc.1"]);
         assert_eq!(source.names().unwrap(), [name("valley/map")]);
         let document = registry.document(&name("valley/map")).unwrap().unwrap();
-        let mut release = yostel_documents::Release::clone(&document.releases[0]);
+        let mut release = yostel_documents::Release::clone(document.releases[0].whole());
         let on = |second| jiff::Timestamp::from_second(second).unwrap();
         for statement in [
             Statement::Withdrawn(Withdrawal { on: on(10), why: "leaks".into() }),
@@ -96,14 +96,14 @@ fn what_is_published_is_read_back_with_all_that_was_said_of_it() {
             registry.add_statement(&document.name, statement).unwrap();
         }
         let told = document_of(&source, &name("valley/map")).unwrap().unwrap().document;
-        assert_eq!(told.releases[0].withdrawn, None);
-        assert_eq!(told.releases[0].deprecated.as_deref(), Some("old"));
-        assert_eq!(told.releases[0].record(), document.releases[0].record());
+        assert_eq!(told.releases[0].withdrawn(), None);
+        assert_eq!(told.releases[0].whole().deprecated.as_deref(), Some("old"));
+        assert_eq!(told.releases[0].whole().record(), document.releases[0].whole().record());
         registry.write_index(&document.name).unwrap();
         let indexed = document_of(&source, &name("valley/map")).unwrap().unwrap().document;
-        let said = |document: &PackageDocument| document.releases[0].canonical_statements().collect::<Vec<_>>();
+        let said = |document: &PackageDocument| document.releases[0].whole().canonical_statements().collect::<Vec<_>>();
         assert_eq!(said(&indexed), said(&told));
-        assert_eq!(indexed.releases[0].deprecated.as_deref(), Some("old"));
+        assert_eq!(indexed.releases[0].whole().deprecated.as_deref(), Some("old"));
         let count = server.asked().len();
         document_of(&source, &name("valley/map")).unwrap();
         let pages = server.asked()[count..].iter().filter(|one| one.path.contains("/tags/list")).count();
@@ -190,7 +190,7 @@ fn of_several_who_publish_one_version_at_once_exactly_one_does() {
     assert_eq!(outcomes.iter().filter(|added| **added == Added::Now).count(), 1, "{outcomes:?}");
     assert_eq!(outcomes.iter().filter(|added| **added == Added::OtherFirst).count(), 7, "{outcomes:?}");
     let told = document_of(&open(&server), &name("gust")).unwrap().unwrap().document;
-    let artifact = &told.releases[0].artifacts[0];
+    let artifact = &told.releases[0].whole().artifacts[0];
     let mut content = Vec::new();
     open(&server).open(&name("gust"), artifact, 0).unwrap().read_to_end(&mut content).unwrap();
     assert_eq!(yostel_documents::ArchiveDigest::of(&content), artifact.digest);
@@ -218,7 +218,11 @@ fn a_large_archive_is_sent_in_pieces_and_what_breaks_off_is_sent_again() {
     assert!(asked.iter().filter(|one| one.method == "PATCH").count() >= 3, "a try that broke off, and two pieces");
     let told = document_of(&open(&server), &name("gust")).unwrap().unwrap().document;
     let mut content = Vec::new();
-    open(&server).open(&name("gust"), &told.releases[0].artifacts[0], 0).unwrap().read_to_end(&mut content).unwrap();
+    open(&server)
+        .open(&name("gust"), &told.releases[0].whole().artifacts[0], 0)
+        .unwrap()
+        .read_to_end(&mut content)
+        .unwrap();
     assert!(content == archive);
 }
 
@@ -355,7 +359,7 @@ fn what_shows_who_asks_goes_nowhere_else() {
     fill(&server);
     let source = open(&server);
     let told = document_of(&source, &name("gust")).unwrap().unwrap().document;
-    source.open(&name("gust"), &told.releases[0].artifacts[0], 0).map(|_| ()).unwrap_err();
+    source.open(&name("gust"), &told.releases[0].whole().artifacts[0], 0).map(|_| ()).unwrap_err();
     assert!(server.asked().iter().any(|one| one.fields.contains_key("authorization")));
     let asked = other.asked();
     assert!(!asked.is_empty() && asked.iter().all(|one| !one.fields.contains_key("authorization")));

@@ -215,9 +215,10 @@ impl ConstraintText {
                 (constraint, on.map_err(|one| fail(start..text.len(), ConstraintProblem::NotPlatforms(one)))?)
             }
         };
-        let mut groups = Vec::new();
+        // Thousands are kept at once, and most have one of each.
+        let mut groups = Vec::with_capacity(1);
         for (group_start, group) in pieces(constraint, "||") {
-            let mut comparators = Vec::new();
+            let mut comparators = Vec::with_capacity(1);
             for (start, piece) in pieces(group, ",") {
                 let start = group_start + start;
                 let lead = piece.len() - piece.trim_start().len();

@@ -95,7 +95,7 @@ fn understood_as(listed: &Listed, document: &PackageDocument) -> Understood {
         Some(version) => nearest_to(version, document),
         // Nothing is near to what is no version: the newest is as good as any.
         None => {
-            let releases = document.releases.iter().rev().filter(|release| release.withdrawn.is_none());
+            let releases = document.releases.iter().rev().filter(|release| release.withdrawn().is_none());
             releases.map(|release| release.version.clone()).filter(|version| !version.is_pre_release()).collect()
         }
     };
@@ -108,7 +108,7 @@ fn nearest_to(version: &Version, document: &PackageDocument) -> Vec<Version> {
     let numbering = &document.numbering;
     let may_be =
         |candidate: &&Version| candidate != &version && (!candidate.is_pre_release() || version.is_pre_release());
-    let releases = document.releases.iter().filter(|release| release.withdrawn.is_none());
+    let releases = document.releases.iter().filter(|release| release.withdrawn().is_none());
     let all: Vec<&Version> = releases.map(|release| &release.version).filter(may_be).collect();
     let (same, other): (Vec<&Version>, Vec<&Version>) =
         all.into_iter().partition(|candidate| numbering.is_same_line(candidate, version));

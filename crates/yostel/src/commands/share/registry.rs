@@ -87,8 +87,8 @@ pub(crate) fn run(arguments: Registry, call: &Call) -> Result<Answer, FlowError>
                 Head::words("remarks"),
             ]);
             for document in &documents {
-                let newest = document.newest();
-                let withdrawn = document.releases.iter().filter(|r| r.withdrawn.is_some()).count();
+                let newest = document.newest().map(|listed| listed.whole());
+                let withdrawn = document.releases.iter().filter(|r| r.withdrawn().is_some()).count();
                 let mut remarks = Vec::new();
                 if withdrawn > 0 {
                     remarks.push(format!("{withdrawn} withdrawn"));

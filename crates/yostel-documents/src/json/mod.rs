@@ -1,60 +1,17 @@
 //! JSON as text: taken apart without losing a byte, written anew with its layout only, and brought into the one form that
 //! is digested.
 
-use std::borrow::Cow;
-use std::collections::BTreeSet;
+mod object;
+
 use std::fmt;
 
 use serde::de::{DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
-use serde_json::value::RawValue;
+
+pub(crate) use object::{Entries, Object, Text, read_object};
+use object::{Names, twice};
 
 /// The largest whole number that every reader of JSON takes for the same (RFC 7493 §2.2).
 const MOST_WHOLE: u64 = (1 << 53) - 1;
-
-/// The members of an object, in the order of the text; a name that is there twice is refused.
-pub(crate) struct Members<'t>(Vec<(String, &'t RawValue)>);
-
-impl<'t> Members<'t> {
-    /// Takes a member out.
-    pub(crate) fn take(&mut self, name: &str) -> Option<&'t RawValue> {
-        let at = self.0.iter().position(|(known, _)| known == name)?;
-        Some(self.0.remove(at).1)
-    }
-
-    /// Returns what was not taken out.
-    pub(crate) fn rest(self) -> Vec<(String, Box<str>)> {
-        self.0.into_iter().map(|(name, value)| (name, value.get().into())).collect()
-    }
-}
-
-impl<'de: 't, 't> serde::Deserialize<'de> for Members<'t> {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        struct Object;
-        impl<'de> Visitor<'de> for Object {
-            type Value = Members<'de>;
-
-            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.write_str("an object")
-            }
-
-            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Members<'de>, A::Error> {
-                let (mut members, mut names) = (Vec::new(), BTreeSet::new());
-                while let Some((name, value)) = map.next_entry::<String, &RawValue>()? {
-                    if !names.insert(name.clone()) {
-                        return Err(twice(&name));
-                    }
-                    members.push((name, value));
-                }
-                Ok(Members(members))
-            }
-        }
-        deserializer.deserialize_map(Object)
-    }
-}
-
-fn twice<E: Error>(name: &str) -> E {
-    E::custom(format_args!("the name `{}` is there twice", name.escape_debug()))
-}
 
 /// Brings a JSON text into its canonical form: that of RFC 8785, of texts whose numbers are whole.
 ///
@@ -68,17 +25,8 @@ pub(crate) fn canonical(text: &str) -> serde_json::Result<String> {
     Ok(out)
 }
 
-/// Looks whether a JSON text has a canonical form, which is far cheaper than to write it.
-///
-/// # Errors
-/// As [`canonical`].
-pub(crate) fn has_canonical_form(text: &str) -> serde_json::Result<()> {
-    let mut reader = serde_json::Deserializer::from_str(text);
-    Looked.deserialize(&mut reader)?;
-    reader.end()
-}
-
-struct Looked;
+/// Takes any value that has a canonical form.
+pub(crate) struct Looked;
 
 impl<'de> DeserializeSeed<'de> for Looked {
     type Value = ();
@@ -125,23 +73,27 @@ impl<'de> Visitor<'de> for Looked {
     }
 
     fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<(), A::Error> {
-        let mut names: BTreeSet<Cow<'de, str>> = BTreeSet::new();
-        while let Some(Name(name)) = map.next_key()? {
-            if names.contains(&name) {
-                return Err(twice(&name));
-            }
-            names.insert(name);
+        let mut names = Names::default();
+        while let Some(name) = map.next_key()? {
+            names.insert(name)?;
             map.next_value_seed(Self)?;
         }
         Ok(())
     }
 }
 
-/// A name in an object, which is part of the text wherever it has no escapes.
-#[derive(serde::Deserialize)]
-struct Name<'t>(#[serde(borrow)] Cow<'t, str>);
+/// Writes a JSON text without the blanks and line ends that lay it out, but for those within a line. No text in JSON has a
+/// line end, so what is at the end of a line is layout.
+pub(crate) fn push_closed_up(out: &mut String, text: &str) {
+    let mut rest = text;
+    while let Some(end) = memchr::memchr(b'\n', rest.as_bytes()) {
+        out.push_str(rest[..end].trim_ascii());
+        rest = &rest[end + 1..];
+    }
+    out.push_str(rest.trim_ascii());
+}
 
-fn check_whole<E: Error>(size: u64) -> Result<(), E> {
+pub(crate) fn check_whole<E: Error>(size: u64) -> Result<(), E> {
     match size > MOST_WHOLE {
         true => Err(E::custom("a number is larger than 9007199254740991, or smaller than -9007199254740991")),
         false => Ok(()),
@@ -302,6 +254,12 @@ pub(crate) fn laid_out(text: &str, most: usize) -> String {
 mod tests {
     use super::*;
 
+    fn has_canonical_form(text: &str) -> serde_json::Result<()> {
+        let mut reader = serde_json::Deserializer::from_str(text);
+        Looked.deserialize(&mut reader)?;
+        reader.end()
+    }
+
     #[test]
     fn the_canonical_form_is_that_of_the_rfc() {
         // The names of RFC 8785 §3.2.3, in the order that it gives.
@@ -321,6 +279,16 @@ mod tests {
         }
         assert!(has_canonical_form(names).is_ok() && has_canonical_form(&out).is_ok());
         assert!(has_canonical_form(r#"{"a":1,"\u0061":2}"#).is_err(), "the same name, written in two ways");
+    }
+
+    #[test]
+    fn closing_up_changes_the_layout_alone() {
+        let text = "{\r\n\t\"a\": \"  two  \",\n\n  \"b\" : [\n 1 ,\n null ]\n}";
+        let mut out = String::new();
+        push_closed_up(&mut out, text);
+        assert_eq!(out, r#"{"a": "  two  ","b" : [1 ,null ]}"#);
+        assert_eq!(canonical(&out).unwrap(), canonical(text).unwrap());
+        assert!(canonical("{\"a\": \"x\ny\"}").is_err(), "no text has a line end, or it would be lost");
     }
 
     #[test]
