@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use yostel_documents::Requirement;
 use yostel_flows::RequirementPlace;
-use yostel_resolve::{Barred, Collision, Fact, WithinReach};
+use yostel_resolve::{Barred, Collision, Fact, Minimality, WithinReach};
 
 /// Needs that no set meets together, and of which none can go.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -165,7 +165,7 @@ impl CollisionTold {
                 })
                 .collect(),
             leaves: reach.iter().map(left).collect(),
-            minimal: *minimal,
+            minimal: *minimal == Minimality::Shown,
         }
     }
 }

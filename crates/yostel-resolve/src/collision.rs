@@ -27,9 +27,20 @@ pub struct Collision {
     pub others: Vec<Collision>,
     /// Whether there may be more than these.
     pub more: bool,
-    /// Whether it was shown that no need and no fact can go. Of a very hard collision that would take too long, and then
-    /// some may be beside the point.
-    pub minimal: bool,
+    /// How far it was shown that nothing of it can go.
+    pub minimal: Minimality,
+}
+
+/// How far it was shown that nothing of a collision can go: of a hard one, that can take too long.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Minimality {
+    /// Without any one of the needs there is a set, and without any one of the facts they would not collide.
+    Shown,
+    /// Without any one of the needs or facts, the others tell of no collision. Fewer of the needs may collide because of
+    /// something else.
+    AsTold,
+    /// Some of it may be beside the point.
+    Unknown,
 }
 
 /// Releases of one package that all need the same thing.
@@ -163,7 +174,16 @@ pub(crate) fn tell(requirements: Vec<Requirement>, kept: Vec<Switched>, problem:
         });
     }
     let lines = lines_apart(&reach, &requirements, &facts, known);
-    Collision { requirements, facts, roles, lines, reach, others: Vec::new(), more: false, minimal: false }
+    Collision {
+        requirements,
+        facts,
+        roles,
+        lines,
+        reach,
+        others: Vec::new(),
+        more: false,
+        minimal: Minimality::Unknown,
+    }
 }
 
 /// Counts the releases of a package from the first of these to the last.

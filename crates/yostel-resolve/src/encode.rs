@@ -93,6 +93,8 @@ struct Tables {
     switches: Vec<Lit>,
     /// None where the search decides as it likes.
     order: Option<Order>,
+    /// Whether what releases need is not to be stated.
+    is_closed: bool,
 }
 
 /// A problem as clauses, and the way back.
@@ -123,6 +125,12 @@ impl Encoding {
     fn with(known: &Known, record_proof: bool, hold_assumptions: bool) -> Self {
         let config = Config { record_proof, hold_assumptions, stop: Some(known.stop().clone()), ..Config::default() };
         Self { solver: Solver::new(config), tables: Tables::default(), holds: hold_assumptions }
+    }
+
+    /// Lets nothing more of what releases need be stated, and no more packages be wanted: what there is until now is all that
+    /// counts.
+    pub(super) fn state_no_more(&mut self) {
+        self.tables.is_closed = true;
     }
 
     /// Returns the variable of a need, as a literal.

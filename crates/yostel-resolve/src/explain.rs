@@ -7,9 +7,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yostel_documents::{Asker, Requirement, Word, run_purpose};
-use yostel_solver::{Lit, Outcome};
+use yostel_solver::Lit;
 
-use crate::collision::{Collision, RoleClash, Switched, tell};
+use crate::collision::{Collision, Minimality, RoleClash, Switched, tell};
 use crate::encode::Encoding;
 use crate::known::Halt;
 use crate::known::{Known, PackageId};
@@ -21,22 +21,22 @@ const MOST_OTHERS: usize = 99;
 /// Collisions beside the first that share needs with others; there can be very many of those.
 const MOST_OVERLAPPING: usize = 7;
 
-/// Literals that making an explanation smaller may force: some seconds.
-const MOST_FORCED: u64 = 10_000_000;
+/// Literals that making an explanation smaller may force: about a second.
+const MOST_FORCED: u64 = 3_000_000;
 
-/// Conflicts that one question of that may cost.
-const MOST_CONFLICTS: u64 = 2_000;
+/// Literals that looking for others beside it may force.
+const MOST_FORCED_BESIDE: u64 = 1_000_000;
 
 /// Finds a collision, and others beside it: those that remain when its needs are set aside, and then those that share
-/// some of its needs, or of another's.
+/// some of its needs, or of another's. `verdict` is how many literals were forced until it was known that there is one: to
+/// find out once more, with what is to blame, may take as many.
 ///
 /// # Errors
 /// [`Halt::Missing`]: packages must arrive first; start anew then. Once it is told to stop, it tells what is known by then.
-pub(super) fn collision(problem: &Problem, known: &mut Known) -> Result<Collision, Halt> {
-    let mut patience = Patience(MOST_FORCED);
+pub(super) fn collision(problem: &Problem, known: &mut Known, verdict: u64) -> Result<Collision, Halt> {
+    let mut patience = Patience::new(MOST_FORCED, verdict);
     let mut first = one_collision(problem, known, &mut patience)?;
-    // What is beside it is worth as much again.
-    let mut patience = Patience(MOST_FORCED);
+    let mut patience = Patience::new(MOST_FORCED_BESIDE, 0);
     let mut found: Vec<Vec<Requirement>> = vec![first.requirements.clone()];
     let mut without = |out: &BTreeSet<&Requirement>, patience: &mut Patience| {
         let requirements = problem.requirements.iter().filter(|requirement| !out.contains(requirement));
@@ -48,7 +48,7 @@ pub(super) fn collision(problem: &Problem, known: &mut Known) -> Result<Collisio
             Err(Halt::Missing) => Err(Halt::Missing),
         }
     };
-    while first.others.len() < MOST_OTHERS && patience.0 > 0 {
+    while first.others.len() < MOST_OTHERS && patience.left > 0 {
         let out = found.iter().flatten().collect();
         let Some(other) = without(&out, &mut patience)? else { break };
         found.push(other.requirements.clone());
@@ -56,7 +56,7 @@ pub(super) fn collision(problem: &Problem, known: &mut Known) -> Result<Collisio
     }
     let apart = found.len();
     let mut at = 0;
-    while at < found.len() && found.len() < apart + MOST_OVERLAPPING && patience.0 > 0 {
+    while at < found.len() && found.len() < apart + MOST_OVERLAPPING && patience.left > 0 {
         for need in found[at].clone() {
             // Whatever is left of the others is set aside too, so what is found is none of them.
             let kept: BTreeSet<&Requirement> = found[at].iter().filter(|other| **other != need).collect();
@@ -70,7 +70,7 @@ pub(super) fn collision(problem: &Problem, known: &mut Known) -> Result<Collisio
         }
         at += 1;
     }
-    first.more = patience.0 == 0 || at < found.len();
+    first.more = patience.left == 0 || at < found.len();
     Ok(first)
 }
 
@@ -82,42 +82,79 @@ fn collides(problem: &Problem, known: &mut Known, patience: &mut Patience) -> Re
         let need = known.requirement(&requirement.package, &requirement.accept);
         needs.push(encoding.need(need, problem, known));
     }
-    let answer = patience.ask(&mut encoding, |encoding| encoding.solve_or_blame(&needs, problem, known))?;
+    let answer = patience.ask(known, |known| encoding.solve_or_blame(&needs, problem, known))?;
     Ok(matches!(answer, Some(Err(_))))
 }
 
 fn one_collision(problem: &Problem, known: &mut Known, patience: &mut Patience) -> Result<Collision, Halt> {
-    let requirements = colliding_requirements(problem, known, patience)?;
-    let facts = colliding_facts(&requirements, problem, known, patience);
-    let minimal = patience.0 > 0;
+    patience.is_sure = true;
+    let mut requirements = colliding_requirements(problem, known, patience)?;
+    let needed = std::mem::replace(&mut patience.is_sure, true);
+    let facts = colliding_facts(&mut requirements, needed, problem, known, patience)?;
+    let minimal = match (needed, patience.is_sure) {
+        (true, true) => Minimality::Shown,
+        (false, true) => Minimality::AsTold,
+        (_, false) => Minimality::Unknown,
+    };
     Ok(Collision { minimal, ..tell(requirements, facts, problem, known) })
 }
 
-/// Literals that making an explanation smaller may still force.
-struct Patience(u64);
+/// Literals that making an explanation smaller may still force. Work is counted, not time, so that the same is told on every
+/// machine.
+struct Patience {
+    left: u64,
+    /// Literals that one question may force.
+    a_question: u64,
+    /// Literals that the first question may force: whether all that is to blame collides, and how, must be known.
+    first: u64,
+    /// Whether each question was answered.
+    is_sure: bool,
+}
 
 impl Patience {
-    /// Asks a question unless patience is at its end, which counts as "not known".
+    fn new(most: u64, verdict: u64) -> Self {
+        Self { left: most, a_question: most / 3, first: verdict.max(most / 3), is_sure: true }
+    }
+
+    /// Asks whether a part of what is to blame collides. What takes too long, or patience is at its end for, is not known.
     fn ask<T>(
         &mut self,
-        encoding: &mut Encoding,
-        ask: impl FnOnce(&mut Encoding) -> Result<T, Halt>,
+        known: &mut Known,
+        ask: impl FnOnce(&mut Known) -> Result<T, Halt>,
     ) -> Result<Option<T>, Halt> {
-        if self.0 == 0 {
-            return Ok(None);
-        }
-        let before = encoding.solver.stats().propagations;
-        encoding.solver.limit_conflicts(Some(MOST_CONFLICTS));
-        let answer = ask(encoding);
-        self.0 = self.0.saturating_sub(encoding.solver.stats().propagations - before);
-        match answer {
-            Ok(answer) => Ok(Some(answer)),
-            Err(Halt::Stopped) => {
-                self.0 = 0;
-                Ok(None)
+        let before = known.work();
+        let answer = self.answer(known, self.a_question.min(self.left), ask);
+        self.left = self.left.saturating_sub(known.work() - before);
+        answer
+    }
+
+    /// Asks whether all that is to blame collides, which the search found already.
+    fn ask_first<T>(
+        &mut self,
+        known: &mut Known,
+        ask: impl FnOnce(&mut Known) -> Result<T, Halt>,
+    ) -> Result<Option<T>, Halt> {
+        self.answer(known, self.first, ask)
+    }
+
+    fn answer<T>(
+        &mut self,
+        known: &mut Known,
+        most: u64,
+        ask: impl FnOnce(&mut Known) -> Result<T, Halt>,
+    ) -> Result<Option<T>, Halt> {
+        if self.left > 0 && !known.is_stopped() {
+            match known.within(most, ask) {
+                Ok(answer) => return Ok(Some(answer)),
+                Err(Halt::Missing) => return Err(Halt::Missing),
+                Err(Halt::Stopped) => {}
             }
-            Err(Halt::Missing) => Err(Halt::Missing),
         }
+        self.is_sure = false;
+        if known.is_stopped() {
+            self.left = 0;
+        }
+        Ok(None)
     }
 }
 
@@ -127,28 +164,15 @@ fn colliding_requirements(
     known: &mut Known,
     patience: &mut Patience,
 ) -> Result<Vec<Requirement>, Halt> {
-    let mut encoding = Encoding::new(known);
+    let mut encoding = Encoding::for_trials(known);
     let mut switches: BTreeMap<Lit, Vec<&Requirement>> = BTreeMap::new();
     for requirement in &problem.requirements {
         let need = known.requirement(&requirement.package, &requirement.accept);
         switches.entry(encoding.need(need, problem, known)).or_default().push(requirement);
     }
     let all: Vec<Lit> = switches.keys().copied().collect();
-    let kept = minimise(&all, |on| {
-        if on.len() == all.len() {
-            // This much must be known, whatever it takes, unless nobody waits for it any more: that all of them collide is
-            // known already.
-            return match encoding.solve_or_blame(on, problem, known) {
-                Err(Halt::Stopped) => {
-                    patience.0 = 0;
-                    Ok(Some(on.to_vec()))
-                }
-                answer => Ok(answer?.err()),
-            };
-        }
-        let answer = patience.ask(&mut encoding, |encoding| encoding.solve_or_blame(on, problem, known))?;
-        Ok(answer.and_then(Result::err))
-    })?;
+    // That all of them collide is known already.
+    let kept = minimise(&all, &mut encoding, problem, known, patience)?.unwrap_or(all);
     // Of two needs that say the same of one package, one is enough.
     Ok(switches
         .into_iter()
@@ -158,19 +182,26 @@ fn colliding_requirements(
 }
 
 /// Finds, among what the releases that were looked at need, facts that make the needs collide and of which none can
-/// go. What was looked at is enough: the collision was found with it.
+/// go. What was looked at is enough: the collision was found with it. Unless each need is known to be `needed`, those go
+/// without which the others collide because of the same facts.
 fn colliding_facts(
-    requirements: &[Requirement],
+    requirements: &mut Vec<Requirement>,
+    needed: bool,
     problem: &Problem,
     known: &mut Known,
     patience: &mut Patience,
-) -> Vec<Switched> {
-    let mut encoding = Encoding::new(known);
-    for requirement in requirements {
+) -> Result<Vec<Switched>, Halt> {
+    let mut encoding = Encoding::for_trials(known);
+    let mut all = Vec::new();
+    for requirement in &*requirements {
         let need = known.requirement(&requirement.package, &requirement.accept);
         let need = encoding.need(need, problem, known);
-        encoding.solver.add_clause(&[need]);
+        match needed {
+            true => encoding.solver.add_clause(&[need]),
+            false => all.push(need),
+        }
     }
+    let needs = all.clone();
     let mut switches: BTreeMap<Lit, Switched> = BTreeMap::new();
     let mut fillers: BTreeMap<&Word, Vec<(PackageId, Lit)>> = BTreeMap::new();
     for (id, _) in known.documents() {
@@ -212,40 +243,46 @@ fn colliding_facts(
             }
         }
     }
-    let all: Vec<Lit> = switches.keys().copied().collect();
-    let solve = |encoding: &mut Encoding, on: &[Lit]| match encoding.solver.solve(on) {
-        Outcome::Unsatisfiable(core) => Ok(Some(core)),
-        Outcome::Satisfiable(_) | Outcome::Paused => Ok(None),
-        Outcome::Stopped => Err(Halt::Stopped),
-    };
-    let blamed = |on: &[Lit]| {
-        if on.len() == all.len() {
-            encoding.solver.limit_conflicts(None);
-            return solve(&mut encoding, on).inspect_err(|_| patience.0 = 0);
-        }
-        Ok(patience.ask(&mut encoding, |encoding| solve(encoding, on))?.flatten())
-    };
-    let kept = minimise(&all, blamed).unwrap_or_default();
-    kept.iter().filter_map(|on| switches.remove(on)).collect()
+    all.extend(switches.keys());
+    encoding.state_no_more();
+    let Some(kept) = minimise(&all, &mut encoding, problem, known, patience)? else { return Ok(Vec::new()) };
+    let kept: BTreeSet<Lit> = kept.into_iter().collect();
+    let mut stays = needs.iter().map(|need| kept.contains(need));
+    requirements.retain(|_| stays.next().unwrap_or(true));
+    Ok(kept.iter().filter_map(|on| switches.remove(on)).collect())
 }
 
-/// Drops, from the last, every candidate without which the rest still cannot hold. `blamed` says which of some
-/// candidates cannot hold together, or nothing when they can.
+/// Drops, from the last, every candidate without which the rest still cannot hold; nothing when it would take too long to
+/// find out how all of them collide.
+///
+/// What turned out to be needed becomes a fact, and what is left to look at is assumed in the same order each time, so a
+/// question goes on where the one before left off.
 fn minimise(
     candidates: &[Lit],
-    mut blamed: impl FnMut(&[Lit]) -> Result<Option<Vec<Lit>>, Halt>,
-) -> Result<Vec<Lit>, Halt> {
-    let mut kept = blamed(candidates)?.unwrap_or_default();
-    kept.sort_unstable();
-    let mut at = kept.len();
-    while at > 0 {
-        at -= 1;
-        let dropped = kept[at];
-        let trial: Vec<Lit> = kept.iter().copied().filter(|l| *l != dropped).collect();
-        if let Some(core) = blamed(&trial)? {
-            kept.retain(|l| core.contains(l));
-            at = at.min(kept.len());
+    encoding: &mut Encoding,
+    problem: &Problem,
+    known: &mut Known,
+    patience: &mut Patience,
+) -> Result<Option<Vec<Lit>>, Halt> {
+    let first = patience.ask_first(known, |known| encoding.solve_or_blame(candidates, problem, known))?;
+    let Some(first) = first else { return Ok(None) };
+    let mut open = first.err().unwrap_or_default();
+    open.sort_unstable();
+    let mut kept = Vec::new();
+    while let Some(last) = open.pop() {
+        let answer = patience.ask(known, |known| encoding.solve_or_blame(&open, problem, known))?;
+        match answer.and_then(Result::err) {
+            Some(core) => {
+                let core: BTreeSet<Lit> = core.into_iter().collect();
+                open.retain(|candidate| core.contains(candidate));
+                encoding.solver.add_clause_held(&[!last]);
+            }
+            None => {
+                encoding.solver.add_clause_held(&[last]);
+                kept.push(last);
+            }
         }
     }
-    Ok(kept)
+    kept.sort_unstable();
+    Ok(Some(kept))
 }

@@ -175,6 +175,16 @@ impl Known {
         self.allowed = Some(work);
     }
 
+    /// Lets a question do so much work, and no more than may be done anyway.
+    pub(super) fn within<T>(&mut self, work: u64, ask: impl FnOnce(&mut Self) -> T) -> T {
+        let allowed = self.allowed;
+        let until = self.work().saturating_add(work);
+        self.allowed = Some(allowed.map_or(until, |allowed| allowed.min(until)));
+        let answer = ask(self);
+        self.allowed = allowed;
+        answer
+    }
+
     /// Returns how many more literals may be forced; none when that is not limited.
     pub(super) fn left(&self) -> Option<u64> {
         self.allowed.map(|work| work.saturating_sub(self.work()))

@@ -54,7 +54,7 @@ mod why;
 
 pub use ahead::Ahead;
 pub use certify::{Certificate, Formula};
-pub use collision::{Collision, Fact, LinesApart, RoleClash, WithinReach};
+pub use collision::{Collision, Fact, LinesApart, Minimality, RoleClash, WithinReach};
 pub use edits::{EditRules, EditSet, ROOM_FOR_WISHED, RequirementEdit};
 pub use known::Arrival;
 pub use objective::Phase;

@@ -268,7 +268,7 @@ impl Resolver {
     fn go_on(&mut self) -> Result<Result<Step, ResolveError>, Halt> {
         if self.refuted {
             debug_assert!(self.problem.not_all_moved.is_empty(), "why there is no other set is not told");
-            let collision = explain::collision(&self.problem, &mut self.known)?;
+            let collision = explain::collision(&self.problem, &mut self.known, self.search.stats().propagations)?;
             // Where nothing is needed, nothing is a right set.
             return Ok(match collision.requirements.is_empty() {
                 true => Err(ResolveError::NothingCollides),

@@ -3,7 +3,7 @@
 use crate::code::Code;
 use crate::collision::CollisionTold;
 use crate::diagnostic::{Diagnostic, Suggestion};
-use yostel_resolve::Collision;
+use yostel_resolve::{Collision, Minimality};
 
 use super::story::{Telling, story};
 use super::{Viewpoint, count, join, tell};
@@ -69,8 +69,13 @@ fn of_collision(collision: &Collision, with: &Telling<'_>) -> Diagnostic {
     let mut diagnostic = tell(Code::Collision, headline(collision), next);
     diagnostic.notes = story(collision, with);
     diagnostic.collision = Some(Box::new(CollisionTold::of(collision, with.places)));
-    if !collision.minimal {
-        diagnostic.notes.push("some of this may not matter; finding out would have taken too long".into());
+    let doubt = match collision.minimal {
+        Minimality::Shown => None,
+        Minimality::AsTold => Some("fewer of these needs may collide already, for another reason"),
+        Minimality::Unknown => Some("some of this may not matter"),
+    };
+    if let Some(doubt) = doubt {
+        diagnostic.notes.push(format!("{doubt}; finding out would have taken too long").into());
     }
     diagnostic
 }

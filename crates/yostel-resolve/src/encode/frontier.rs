@@ -47,7 +47,7 @@ impl Guide for Frontier<'_> {
             }
             tables.at.met += 1;
         }
-        if self.want_missing() { Advice::Pause } else { Advice::Enough }
+        if !self.tables.is_closed && self.want_missing() { Advice::Pause } else { Advice::Enough }
     }
 }
 
@@ -151,7 +151,7 @@ impl Frontier<'_> {
                     self.tables.open.push(*need);
                     self.tables.at.open = self.tables.open.len();
                 }
-                Some(&Meaning::Release(id, at)) if literal.is_positive() => {
+                Some(&Meaning::Release(id, at)) if literal.is_positive() && !self.tables.is_closed => {
                     stated |= self.look_at(literal, id, at, search)
                 }
                 _ => {}

@@ -5,7 +5,7 @@ use std::sync::atomic::Ordering;
 
 use proptest::prelude::*;
 use yostel_documents::Requirement;
-use yostel_resolve::{EditRules, Outcome, Phase, Resolver, Step};
+use yostel_resolve::{EditRules, Minimality, Outcome, Phase, Resolver, Step};
 use yostel_testkit::{
     LargeWorld, TightWorld, World, best_by_general_solver, colouring, dress, pigeonhole, three_sat, trap, versions_of,
 };
@@ -169,6 +169,24 @@ fn a_planted_collision_is_told_without_the_bystanders() {
     assert_eq!(World::parse(&text).outcome(&[]), "collision: left ^1; right ^1");
 }
 
+/// Whether one of the needs alone can be met is a hard question of its own; what is told is small all the same.
+#[test]
+fn of_needs_that_are_hard_to_tell_apart_what_is_told_has_nothing_to_spare() {
+    let hard = dress(150, &three_sat(150, 639, 2));
+    let needs: Vec<String> = hard.requirements.iter().map(|r| format!("{} {}", r.package, r.accept)).collect();
+    let mut world = World::parse(&format!(
+        "console: left ^1, right ^1\nleft 1.0.0: base ^1, {}\nright 1.0.0: base ^2\nbase 1.0.0\nbase 2.0.0",
+        needs.join(", ")
+    ));
+    world.documents.extend(hard.documents);
+    let mut resolver = Resolver::new(world.problem(&[]));
+    let Ok(Outcome::Collision(collision)) = world.drive(&mut resolver, |answers| answers) else {
+        panic!("no collision")
+    };
+    assert_eq!((collision.requirements.len(), collision.facts.len()), (2, 2), "{collision:?}");
+    assert_eq!(collision.minimal, Minimality::AsTold);
+}
+
 #[test]
 fn a_search_that_is_told_to_stop_gives_what_it_found_and_says_what_that_is_worth() {
     let stopped = |problem| {
@@ -223,7 +241,7 @@ fn a_collision_is_told_as_far_as_it_is_understood_when_it_is_told_to_stop() {
             Step::Done(other) => panic!("{other:?}"),
         }
     };
-    assert_eq!((collision.requirements.len(), collision.minimal, collision.others.len()), (5, false, 0));
+    assert_eq!((collision.requirements.len(), collision.minimal, collision.others.len()), (5, Minimality::Unknown, 0));
     assert!(collision.facts.is_empty(), "nothing is claimed that was not shown: {:?}", collision.facts);
     assert_eq!((resolver.edit_sets(&EditRules::any(8)).len(), resolver.certificate().is_none()), (0, true));
     flag.store(false, Ordering::Relaxed);
