@@ -4,6 +4,8 @@
 //! on, and each time the problem is resolved anew: what resolves is a set of edits to rules, and what does not is looked at
 //! for edits to needs beside them. So no set is told of which one edit could be left out.
 
+mod loosening;
+
 use std::collections::{BTreeSet, VecDeque};
 
 use yostel_documents::{PackageName, Requirement};
@@ -32,6 +34,9 @@ const MOST_CANDIDATES: usize = 40;
 
 /// Sets with edits of rules have no more edits than the fewest to needs alone would take, or than this.
 const FEW_EDITS: usize = 2;
+
+/// Where sources list more releases than this of what was asked about, only needs of collisions are loosened.
+const MOST_RELEASES: usize = 60_000;
 
 /// How driving a resolver ended.
 #[derive(Debug)]
@@ -74,8 +79,18 @@ pub fn settle<D: Drive>(problem: &Problem, rules: &EditRules, drive: &mut D) -> 
         fewest: usize::MAX,
         kept: Vec::new(),
         left: MOST_WORK,
+        at_once: MOST_AT_ONCE,
         extent: Extent::Whole,
     };
+    // Looking at all that edits may lead to is too much where there is very much.
+    if let Ended::Well(Outcome::Collision(collision), resolver) = drive.drive(Resolver::new(problem.clone()))?
+        && resolver.stats().releases > MOST_RELEASES
+    {
+        search.falls_short(Extent::Part);
+        search.loosen(&collision, drive)?;
+        let Search { found, extent, .. } = search;
+        return Ok(Settled { collision: Some(collision), found: sorted(found, rules), extent });
+    }
     let (outcome, mut resolver) = match drive.drive(Resolver::with_edits(problem.clone()))? {
         Ended::Well(outcome, resolver) => (outcome, resolver),
         Ended::Badly(error) => return Err(error),
@@ -88,12 +103,20 @@ pub fn settle<D: Drive>(problem: &Problem, rules: &EditRules, drive: &mut D) -> 
         search.take(Settling { rules: Vec::new(), needs, resolution, moved, pre_releases });
     }
     search.lift(&collision, &resolver, drive)?;
-    let Search { mut found, extent, .. } = search;
+    if search.found.is_empty() && search.extent == Extent::Part {
+        search.loosen(&collision, drive)?;
+    }
+    let Search { found, extent, .. } = search;
+    Ok(Settled { collision: Some(collision), found: sorted(found, rules), extent })
+}
+
+/// Sorts what was found, the nearest to what is there first.
+fn sorted(mut found: Vec<Settling>, rules: &EditRules) -> Vec<Settling> {
     found.sort_by(|one, other| {
         let rank = one.rank(rules).cmp(&other.rank(rules));
         rank.then_with(|| (&one.needs, &one.rules).cmp(&(&other.needs, &other.rules)))
     });
-    Ok(Settled { collision: Some(collision), found, extent })
+    found
 }
 
 struct Search<'s> {
@@ -106,6 +129,8 @@ struct Search<'s> {
     kept: Vec<BTreeSet<RuleEdit>>,
     /// How much work may still be done.
     left: u64,
+    /// How much of it on one question.
+    at_once: u64,
     extent: Extent,
 }
 
@@ -117,7 +142,7 @@ impl Search<'_> {
 
     /// Drives a resolver as far as there is work left to do; it may end without an outcome then.
     fn drive<D: Drive>(&mut self, mut resolver: Resolver, drive: &mut D) -> Result<Ended<D::Error>, D::Error> {
-        resolver.allow(self.left.min(MOST_AT_ONCE));
+        resolver.allow(self.left.min(self.at_once));
         let ended = drive.drive(resolver)?;
         match &ended {
             Ended::Well(outcome, resolver) => {
@@ -135,7 +160,7 @@ impl Search<'_> {
     /// Asks for edits of needs as far as there is work left to do.
     fn edit_sets<D: Drive>(&mut self, resolver: &mut Resolver, drive: &mut D) -> Result<Vec<EditSet>, D::Error> {
         let before = resolver.work();
-        resolver.allow(before + self.left.min(MOST_AT_ONCE));
+        resolver.allow(before + self.left.min(self.at_once));
         let edit_sets = drive.edit_sets(resolver, self.rules)?;
         self.left = self.left.saturating_sub(resolver.work() - before);
         if resolver.is_worn_out() {

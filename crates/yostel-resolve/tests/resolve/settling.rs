@@ -5,7 +5,8 @@ use std::collections::BTreeSet;
 use proptest::prelude::*;
 use yostel_documents::{PackageName, Requirement, Word};
 use yostel_resolve::{
-    Drive, EditRules, EditSet, Ended, MinimumAge, Problem, RequirementEdit, ResolveError, Resolver, Settling, settle,
+    Drive, EditRules, EditSet, Ended, Extent, MinimumAge, Problem, RequirementEdit, ResolveError, Resolver, Settling,
+    settle,
 };
 use yostel_testkit::any::{any_coexist, any_overrides, any_world};
 use yostel_testkit::{World, brute_force};
@@ -327,4 +328,34 @@ proptest! {
             }
         }
     }
+}
+
+/// Where there is too much to look at for all edits to be weighed, needs of the collisions are loosened.
+#[test]
+fn in_very_large_projects_some_edits_are_found() {
+    let mut text = String::from(
+        "console: left ^1, right ^1, one ^1, other ^1, third ^1, big *\n\
+         left 1.0.0: base ^1\nleft 2.0.0: base ^2\nright 1.0.0: base ^2\nright 2.0.0: base ^1\nbase 1.0.0\nbase 2.0.0\n\
+         one 1.0.0: low ^1\none 2.0.0: low *, third ^9\nother 1.0.0: low ^2\nlow 1.0.0\nlow 2.0.0\n\
+         third 1.0.0\nthird 9.0.0\n",
+    );
+    (1..=60_001).for_each(|patch| text.push_str(&format!("big 1.0.{patch}\n")));
+    let world = World::parse(&text);
+    let settled = settle(&world.problem(&[]), &EditRules::any(8), &mut Driver(&world)).unwrap();
+    let told: Vec<Vec<String>> = settled
+        .found
+        .iter()
+        .map(|found| {
+            let edit = |edit: &RequirementEdit| match edit {
+                RequirementEdit::Change { requirement, accept } => format!("{} {accept}", requirement.package),
+                RequirementEdit::Drop { requirement } => format!("without {}", requirement.package),
+            };
+            assert!(found.rules.is_empty() && !found.resolution.chosen.is_empty());
+            found.needs.iter().map(edit).collect()
+        })
+        .collect();
+    // One need of each collision, and of the one that comes up then.
+    let ends = [["left ^2.0.0", "one ^2.0.0", "third ^9.0.0"], ["one ^2.0.0", "right ^2.0.0", "third ^9.0.0"]];
+    assert!(!told.is_empty() && told.iter().all(|told| ends.iter().any(|end| told == end)), "{told:?}");
+    assert_eq!(settled.extent, Extent::Part);
 }
