@@ -124,6 +124,8 @@ pub(crate) struct Known {
     allowed: Option<u64>,
     /// How many literals were forced.
     forced: u64,
+    /// How many releases may be looked at, when all in reach are.
+    most_looked_at: usize,
 }
 
 /// How many literals are forced in the time in which a release is looked at, by measurement.
@@ -155,6 +157,7 @@ impl Known {
             stop: Arc::default(),
             allowed: None,
             forced: 0,
+            most_looked_at: usize::MAX,
         };
         for (package, accept) in requirements {
             let need = known.requirement(package, accept);
@@ -173,6 +176,16 @@ impl Known {
     /// Lets searches go on until so much work is done; they end like those that are told to stop then.
     pub(super) fn allow(&mut self, work: u64) {
         self.allowed = Some(work);
+    }
+
+    /// Lets so many releases be looked at, when all in reach are.
+    pub(super) fn look_at_most(&mut self, releases: usize) {
+        self.most_looked_at = releases;
+    }
+
+    /// Tells whether more is in reach than may be looked at.
+    pub(super) fn is_too_wide(&self) -> bool {
+        self.counts.looked_at > self.most_looked_at
     }
 
     /// Lets a question do so much work, and no more than may be done anyway.
@@ -228,7 +241,9 @@ impl Known {
             self.counts.arrived += 1;
             needs.into_iter().for_each(|need| self.bind_need(need));
         }
-        while let Some(need) = self.open.pop() {
+        while !self.is_too_wide()
+            && let Some(need) = self.open.pop()
+        {
             let id = self.needs[need.index()].package;
             let accepted: Vec<u32> = match self.packages[id.index()].direct {
                 true => (0u32..).take(self.packages[id.index()].looked_at.len()).collect(),

@@ -87,6 +87,8 @@ pub struct Resolver {
     search: Search,
     /// Whether it is known that there is no set.
     refuted: bool,
+    /// The collision that is told first, once it is known.
+    collision: Option<Collision>,
     stats: SearchStats,
 }
 
@@ -140,7 +142,7 @@ impl Resolver {
         // Stating the needs and judging the outcome take time too, however little is searched.
         self.known.count_forced(TRIED * (self.problem.requirements.len() + self.problem.keep.len()) as u64);
         self.search.try_again();
-        self.refuted = false;
+        (self.refuted, self.collision) = (false, None);
     }
 
     /// Returns a flag; once it is set, from anywhere, the search ends with [`Outcome::Stopped`]; a collision that is known
@@ -162,9 +164,14 @@ impl Resolver {
         self.search.begin_attempts_with(conflicts);
     }
 
+    /// Lets so many releases be looked at, when all in reach are. Then it ends with [`Outcome::Stopped`].
+    pub fn look_at_most(&mut self, releases: usize) {
+        self.known.look_at_most(releases);
+    }
+
     /// Tells whether it did all the work that it may.
     pub fn is_worn_out(&self) -> bool {
-        self.known.left() == Some(0)
+        self.known.left() == Some(0) || self.known.is_too_wide()
     }
 
     /// Returns how much work it did, counted as [`Self::allow`] counts.
@@ -194,7 +201,7 @@ impl Resolver {
             known.want(id);
         }
         let search = Search::new(&known);
-        Self { problem, written, known, search, refuted: false, stats: SearchStats::default() }
+        Self { problem, written, known, search, refuted: false, collision: None, stats: SearchStats::default() }
     }
 
     /// Returns what it was asked, with the needs as they bind.
@@ -228,6 +235,9 @@ impl Resolver {
     /// [`ResolveError`] when a need names an unknown package or does not fit its numbering.
     pub fn step(&mut self, arrived: Vec<Arrival>) -> Result<Step, ResolveError> {
         self.known.take(arrived);
+        if self.known.is_too_wide() {
+            return Ok(Step::Done(Outcome::Stopped(Unfinished { found: None, fewest_moves: false })));
+        }
         if !self.known.missing().is_empty() {
             return Ok(Step::Need(self.known.missing().clone()));
         }
@@ -268,12 +278,19 @@ impl Resolver {
     fn go_on(&mut self) -> Result<Result<Step, ResolveError>, Halt> {
         if self.refuted {
             debug_assert!(self.problem.not_all_moved.is_empty(), "why there is no other set is not told");
-            let collision = explain::collision(&self.problem, &mut self.known, self.search.stats().propagations)?;
-            // Where nothing is needed, nothing is a right set.
-            return Ok(match collision.requirements.is_empty() {
-                true => Err(ResolveError::NothingCollides),
-                false => Ok(Step::Done(Outcome::Collision(Box::new(collision)))),
-            });
+            let Some(first) = &self.collision else {
+                let verdict = self.search.stats().propagations;
+                let collision = explain::collision(&self.problem, &mut self.known, verdict)?;
+                // Where nothing is needed, nothing is a right set.
+                if collision.requirements.is_empty() {
+                    return Ok(Err(ResolveError::NothingCollides));
+                }
+                self.collision = Some(collision);
+                return Ok(Ok(Step::Going(Phase::Explaining)));
+            };
+            let (others, more) = explain::others(first, &self.problem, &mut self.known)?;
+            let collision = Collision { others, more, ..first.clone() };
+            return Ok(Ok(Step::Done(Outcome::Collision(Box::new(collision)))));
         }
         if !self.search.step(&self.problem, &mut self.known)? {
             self.refuted = true;

@@ -35,7 +35,7 @@ const MOST_CANDIDATES: usize = 40;
 /// Sets with edits of rules have no more edits than the fewest to needs alone would take, or than this.
 const FEW_EDITS: usize = 2;
 
-/// Where sources list more releases than this of what was asked about, only needs of collisions are loosened.
+/// Where more releases than this are in reach of edits, only needs of collisions are loosened.
 const MOST_RELEASES: usize = 60_000;
 
 /// How driving a resolver ended.
@@ -82,20 +82,18 @@ pub fn settle<D: Drive>(problem: &Problem, rules: &EditRules, drive: &mut D) -> 
         at_once: MOST_AT_ONCE,
         extent: Extent::Whole,
     };
-    // Looking at all that edits may lead to is too much where there is very much.
-    if let Ended::Well(Outcome::Collision(collision), resolver) = drive.drive(Resolver::new(problem.clone()))?
-        && resolver.stats().releases > MOST_RELEASES
-    {
+    let mut resolver = Resolver::with_edits(problem.clone());
+    resolver.look_at_most(MOST_RELEASES);
+    let out_of_time = || Settled { extent: Extent::OutOfTime, ..Settled::default() };
+    let Some((outcome, mut resolver)) = driven(resolver, drive)? else { return Ok(out_of_time()) };
+    if matches!(outcome, Outcome::Stopped(_)) {
+        // More is in reach of edits than can be looked at.
+        let Some((outcome, _)) = driven(Resolver::new(problem.clone()), drive)? else { return Ok(out_of_time()) };
+        let Outcome::Collision(collision) = outcome else { return Ok(Settled::default()) };
         search.falls_short(Extent::Part);
         search.loosen(&collision, drive)?;
-        let Search { found, extent, .. } = search;
-        return Ok(Settled { collision: Some(collision), found: sorted(found, rules), extent });
+        return Ok(search.settled(collision));
     }
-    let (outcome, mut resolver) = match drive.drive(Resolver::with_edits(problem.clone()))? {
-        Ended::Well(outcome, resolver) => (outcome, resolver),
-        Ended::Badly(error) => return Err(error),
-        Ended::OutOfTime => return Ok(Settled { extent: Extent::OutOfTime, ..Settled::default() }),
-    };
     let Outcome::Collision(collision) = outcome else { return Ok(Settled::default()) };
     for edit_set in search.edit_sets(&mut resolver, drive)? {
         search.fewest = search.fewest.min(edit_set.edits.len());
@@ -106,17 +104,16 @@ pub fn settle<D: Drive>(problem: &Problem, rules: &EditRules, drive: &mut D) -> 
     if search.found.is_empty() && search.extent == Extent::Part {
         search.loosen(&collision, drive)?;
     }
-    let Search { found, extent, .. } = search;
-    Ok(Settled { collision: Some(collision), found: sorted(found, rules), extent })
+    Ok(search.settled(collision))
 }
 
-/// Sorts what was found, the nearest to what is there first.
-fn sorted(mut found: Vec<Settling>, rules: &EditRules) -> Vec<Settling> {
-    found.sort_by(|one, other| {
-        let rank = one.rank(rules).cmp(&other.rank(rules));
-        rank.then_with(|| (&one.needs, &one.rules).cmp(&(&other.needs, &other.rules)))
-    });
-    found
+/// Drives a resolver as far as it takes; nothing when there was no time left.
+fn driven<D: Drive>(resolver: Resolver, drive: &mut D) -> Result<Option<(Outcome, Box<Resolver>)>, D::Error> {
+    match drive.drive(resolver)? {
+        Ended::Well(outcome, resolver) => Ok(Some((outcome, resolver))),
+        Ended::Badly(error) => Err(error),
+        Ended::OutOfTime => Ok(None),
+    }
 }
 
 struct Search<'s> {
@@ -135,6 +132,16 @@ struct Search<'s> {
 }
 
 impl Search<'_> {
+    /// Returns what was found, the nearest to what is there first.
+    fn settled(self, collision: Box<Collision>) -> Settled {
+        let Self { mut found, rules, extent, .. } = self;
+        found.sort_by(|one, other| {
+            let rank = one.rank(rules).cmp(&other.rank(rules));
+            rank.then_with(|| (&one.needs, &one.rules).cmp(&(&other.needs, &other.rules)))
+        });
+        Settled { collision: Some(collision), found, extent }
+    }
+
     /// How many edits a set with edits of rules may have.
     fn most(&self) -> usize {
         if self.fewest == usize::MAX { usize::MAX } else { self.fewest.max(FEW_EDITS) }

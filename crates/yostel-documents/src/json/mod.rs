@@ -7,7 +7,7 @@ use std::fmt;
 
 use serde::de::{DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
 
-pub(crate) use object::{Entries, Object, Text, read_object};
+pub(crate) use object::{Entries, Object, Text, read_as_objects, read_object};
 use object::{Names, twice};
 
 /// The largest whole number that every reader of JSON takes for the same (RFC 7493 §2.2).

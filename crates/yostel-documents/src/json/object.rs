@@ -17,6 +17,19 @@ pub(crate) trait Object<'t>: Default {
     fn member<A: MapAccess<'t>>(&mut self, name: &str, members: &mut A) -> Result<(), A::Error>;
 }
 
+/// Lets types be read as such objects.
+macro_rules! read_as_objects {
+    ($($name:ident),*) => {$(
+        impl<'de: 't, 't> serde::Deserialize<'de> for $name<'t> {
+            fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+                $crate::json::read_object(deserializer)
+            }
+        }
+    )*};
+}
+
+pub(crate) use read_as_objects;
+
 /// Reads such an object.
 pub(crate) fn read_object<'de, T: Object<'de>, D: Deserializer<'de>>(deserializer: D) -> Result<T, D::Error> {
     struct Reading<T>(PhantomData<T>);
@@ -69,6 +82,7 @@ impl<'t> Names<'t> {
 pub(super) fn twice<E: Error>(name: &str) -> E {
     E::custom(format_args!("the name `{}` is there twice", name.escape_debug()))
 }
+
 /// A text, which is part of the whole wherever it has no escapes.
 #[derive(Debug, Default, PartialEq, Eq, PartialOrd, Ord, serde::Serialize, serde::Deserialize)]
 #[serde(transparent)]

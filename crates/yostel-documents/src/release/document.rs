@@ -1,17 +1,16 @@
 //! The document of a package: read, and written so that nothing is lost that only a later version understands.
 
-use std::ops::Range;
 use std::sync::Arc;
 
+use serde::Deserialize;
 use serde::de::MapAccess;
-use serde::{Deserialize, Deserializer};
 use serde_json::value::RawValue;
 use yostel_versions::Version;
 
 use super::listed::{ListedRelease, entry};
 use super::record::{Met, Record, RecordError, Seen};
 use super::{DOCUMENT_FORMAT, Others, PackageDocument, Release, Statement};
-use crate::json::{Object, Text, laid_out, push_closed_up, quoted, read_object};
+use crate::json::{Object, Text, laid_out, push_closed_up, quoted, read_as_objects};
 use crate::layout::MOST_DOCUMENT;
 use crate::name::PackageName;
 use crate::numbering::NumberingTable;
@@ -92,23 +91,21 @@ impl PackageDocument {
             }
             None => Default::default(),
         };
-        let mut releases: Vec<(ListedRelease, Range<usize>)> = Vec::with_capacity(raw.releases.len());
-        let (mut met, mut records) = (Met::default(), String::new());
+        let mut met = Met::default();
+        let (mut records, mut alone, mut others) = (String::new(), Vec::new(), Vec::new());
         for entry in raw.releases {
-            let start = records.len();
             let seen = entry.check(text, |record| Record::check(record, &numbering, &mut met))?;
-            let listed = match entry.is_record_alone() {
-                true => {
-                    push_closed_up(&mut records, entry.record());
-                    ListedRelease::seen(seen)
-                }
-                false => entry.release(text, seen.version, &mut met)?.into(),
-            };
-            releases.push((listed, start..records.len()));
+            if entry.is_record_alone() {
+                let start = records.len();
+                push_closed_up(&mut records, entry.record());
+                alone.push((seen, start..records.len()));
+            } else {
+                others.push(entry.release(text, seen.version, &mut met)?.into());
+            }
         }
         let records: Arc<str> = records.into();
-        let mut releases: Vec<ListedRelease> =
-            releases.into_iter().map(|(listed, record)| listed.with_record(&records, record)).collect();
+        let alone = alone.into_iter().map(|(seen, at)| ListedRelease::unread(seen, &records, at));
+        let mut releases: Vec<ListedRelease> = alone.chain(others).collect();
         releases.sort_by(|a, b| a.version.cmp(&b.version));
         if let Some(pair) = releases.windows(2).find(|pair| pair[0].version == pair[1].version) {
             return Err(DocumentError::Twice(pair[0].version.to_string(), pair[1].version.to_string()));
@@ -217,11 +214,7 @@ impl<'t> Object<'t> for RawDocument<'t> {
     }
 }
 
-impl<'de: 't, 't> Deserialize<'de> for RawDocument<'t> {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        read_object(deserializer)
-    }
-}
+read_as_objects!(RawDocument, Entry);
 
 /// Returns the refusal of a document whose format this version does not know.
 fn later_format(text: &str) -> Option<DocumentError> {
@@ -251,12 +244,6 @@ impl<'t> Object<'t> for Entry<'t> {
             other => self.others.push((other.to_owned(), members.next_value::<&RawValue>()?.get().into())),
         }
         Ok(())
-    }
-}
-
-impl<'de: 't, 't> Deserialize<'de> for Entry<'t> {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        read_object(deserializer)
     }
 }
 

@@ -1,5 +1,5 @@
-//! A release in the list of its package. At most releases nobody looks closer: of those, what decides that is here, and the
-//! rest is text.
+//! A release in the list of its package: what decides whether anybody looks at it closer is at hand, and the rest stays text
+//! until somebody does.
 
 use std::ops::Range;
 use std::sync::{Arc, OnceLock};
@@ -21,24 +21,19 @@ pub struct ListedRelease {
     pub published: Timestamp,
     /// Shared by all releases of a document that have the same.
     traits: Arc<Traits>,
-    /// Its record, until it is read.
+    /// Its record, where that stands alone; else all of it was read at once.
     record: Option<(Arc<str>, Range<u32>)>,
-    /// All of it, once it is read. Of what has more than a record, that is at once.
+    /// All of it, once it is read.
     whole: OnceLock<Arc<Release>>,
 }
 
 impl ListedRelease {
-    /// Takes what was seen of a record that stands alone; where that is, is still to be said.
-    pub(super) fn seen(seen: Seen) -> Self {
+    /// Takes what was seen of a record that stands alone, and where that is.
+    pub(super) fn unread(seen: Seen, records: &Arc<str>, at: Range<usize>) -> Self {
         let Seen { version, published, traits } = seen;
-        Self { version, published, traits, record: None, whole: OnceLock::new() }
-    }
-
-    /// Says where its record is, unless it was read already.
-    pub(super) fn with_record(self, records: &Arc<str>, at: Range<usize>) -> Self {
         let place = |at: usize| u32::try_from(at).expect("a document is far shorter");
-        let record = (records.clone(), place(at.start)..place(at.end));
-        Self { record: self.whole.get().is_none().then_some(record), ..self }
+        let record = Some((records.clone(), place(at.start)..place(at.end)));
+        Self { version, published, traits, record, whole: OnceLock::new() }
     }
 
     /// Returns all of it.

@@ -10,7 +10,7 @@ use yostel_versions::{ConstraintText, Numbering, Version};
 
 use super::{Artifact, Offers, Release, add_artifact, check_offered_path, check_platform, check_variable};
 use crate::digest::{ArchiveDigest, RecordDigest, TreeDigest};
-use crate::json::{Entries, Looked, Object, Text, canonical, check_whole, read_object};
+use crate::json::{Entries, Looked, Object, Text, canonical, check_whole, read_as_objects, read_object};
 use crate::name::{PackageName, Word};
 
 /// A record. Two are equal when their canonical forms are.
@@ -69,11 +69,7 @@ impl<'t> Object<'t> for RawRecord<'t> {
     }
 }
 
-impl<'de: 't, 't> Deserialize<'de> for RawRecord<'t> {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        read_object(deserializer)
-    }
-}
+read_as_objects!(RawRecord, RawArtifact);
 
 /// What is offered, as records have it.
 #[derive(Default)]
@@ -131,12 +127,6 @@ impl<'t> Object<'t> for RawArtifact<'t> {
             _ => members.next_value_seed(Looked)?,
         }
         Ok(())
-    }
-}
-
-impl<'de: 't, 't> Deserialize<'de> for RawArtifact<'t> {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        read_object(deserializer)
     }
 }
 

@@ -96,14 +96,15 @@ const KNOWN: [&str; 4] = ["withdrawn", "deprecated", "taken-back", "artifact"];
 impl Statement {
     /// Writes it on one line.
     pub(super) fn write(&self) -> String {
-        let statement = self.clone();
-        let raw = match statement {
-            Self::Withdrawn(Withdrawal { on, why }) => RawStatement::Withdrawn { on, why },
-            Self::Deprecated { on, why, replaced_by } => {
-                RawStatement::Deprecated { on, why, replaced_by: replaced_by.map(|name| name.to_string()) }
-            }
-            Self::TakenBack { on, why, what } => RawStatement::TakenBack { on, why, what },
-            Self::Artifact { on, ref artifact } => RawStatement::Artifact { on, artifact: RawArtifact::of(artifact) },
+        let raw = match self {
+            Self::Withdrawn(Withdrawal { on, why }) => RawStatement::Withdrawn { on: *on, why: why.clone() },
+            Self::Deprecated { on, why, replaced_by } => RawStatement::Deprecated {
+                on: *on,
+                why: why.clone(),
+                replaced_by: replaced_by.as_ref().map(ToString::to_string),
+            },
+            Self::TakenBack { on, why, what } => RawStatement::TakenBack { on: *on, why: why.clone(), what: *what },
+            Self::Artifact { on, artifact } => RawStatement::Artifact { on: *on, artifact: RawArtifact::of(artifact) },
         };
         serde_json::to_string(&raw).expect("texts and numbers always serialise")
     }

@@ -24,11 +24,15 @@ impl Search<'_> {
     /// the nearest.
     pub(super) fn loosen<D: Drive>(&mut self, collision: &Collision, drive: &mut D) -> Result<(), D::Error> {
         (self.left, self.at_once) = (MOST_LOOSENING, MOST_WORK);
-        for first in self.may_loosen(collision) {
+        // The needs of each collision that was met, by index.
+        let collisions = std::iter::once(collision).chain(&collision.others);
+        let at_first: Vec<Vec<usize>> = collisions.map(|collision| self.may_loosen(collision)).collect();
+        if at_first.iter().any(Vec::is_empty) {
+            return Ok(());
+        }
+        for &first in &at_first[0] {
             let mut loosened = BTreeSet::from([first]);
-            // The needs of each collision that was met, by index.
-            let mut met = vec![self.may_loosen(collision)];
-            met.extend(collision.others.iter().map(|other| self.may_loosen(other)));
+            let mut met = at_first.clone();
             while loosened.len() <= MOST_LOOSENED {
                 for may in &met {
                     if !may.iter().any(|at| loosened.contains(at)) {
@@ -38,7 +42,7 @@ impl Search<'_> {
                 let mut amended = self.problem.clone();
                 for at in &loosened {
                     let accept = &mut amended.requirements[*at].accept;
-                    *accept = ConstraintText::anything().where_counts(accept);
+                    *accept = loosest(accept);
                 }
                 match self.drive(Resolver::new(amended), drive)? {
                     Ended::Well(Outcome::Resolved(resolution), _) => {
@@ -82,7 +86,7 @@ impl Search<'_> {
         Ok(())
     }
 
-    /// Lists the needs of a collision that may be edited, by index, wished ones last.
+    /// Lists the needs of a collision that may be loosened, by index, wished ones last.
     fn may_loosen(&self, collision: &Collision) -> Vec<usize> {
         let collides = |need: &Requirement| {
             collision.requirements.iter().any(|other| other.asker == need.asker && other.package == need.package)
@@ -90,11 +94,17 @@ impl Search<'_> {
         let all = self.problem.requirements.iter().enumerate();
         let mut may: Vec<(bool, usize)> = all
             .filter(|(_, need)| collides(need) && !self.rules.kept.contains(&need.package))
+            .filter(|(_, need)| need.accept != loosest(&need.accept))
             .map(|(at, need)| (self.rules.wished.contains(need), at))
             .collect();
         may.sort_unstable();
         may.into_iter().map(|(_, at)| at).collect()
     }
+}
+
+/// Returns the constraint that accepts every version, where another counts.
+fn loosest(accept: &ConstraintText) -> ConstraintText {
+    ConstraintText::anything().where_counts(accept)
 }
 
 /// Returns the edit that makes a need accept what was chosen, on its line; nothing when it does.
