@@ -47,7 +47,7 @@ awk -v p="$packages" -v f="$files" -v s="$steps" -v a="$(median <../one)" -v b="
 
 # Two branches of a project of some 500 packages, each of which updated one half of what it needs directly.
 "$yostel" registry create "$world/large/station" >/dev/null
-"$root/target/release/examples/world_on_disk" "$world/large"
+"$root/target/release/examples/world_on_disk" "$world/large" wide 60 520 30
 cd "$world/large/console"
 "$yostel" lock --take oldest --quiet; cp yostel.lock ../base
 direct=($(sed -n '/needs.run/,$s/^"\(.*\)" =.*/\1/p' yostel.toml))

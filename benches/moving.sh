@@ -10,7 +10,7 @@ yostel=$PWD/target/release/yostel
 world=$(mktemp -d)
 trap 'rm -rf "$world"' EXIT
 "$yostel" registry create "$world/station" >/dev/null
-target/release/examples/world_on_disk "$world"
+target/release/examples/world_on_disk "$world" wide 60 520 30
 export YOSTEL_CACHE=$world/cache
 cd "$world/console"
 "$yostel" lock --take oldest --quiet

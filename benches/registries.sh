@@ -9,7 +9,7 @@ yostel=$PWD/target/release/yostel
 world=$(mktemp -d)
 export YOSTEL_CACHE="$world/cache"
 "$yostel" registry create "$world/station" --quiet
-target/release/examples/world_on_disk "$world" "${3:-300}" "${4:-5000}" "${5:-5}"
+target/release/examples/world_on_disk "$world" wide "${3:-300}" "${4:-5000}" "${5:-5}"
 target/release/examples/serve_late "$world/station" "$late" >"$world/at" &
 trap 'kill %1; rm -rf "$world"' EXIT
 while [ ! -s "$world/at" ]; do sleep 0.1; done

@@ -20,10 +20,11 @@ print(f"{used.ru_utime + used.ru_stime:.3f} {used.ru_maxrss // 1024}")
 PYTHON
 }
 for seed in $(seq "$seeds"); do
+  world="tight $direct $packages $releases 4 $stale $bounded 1 $seed"
   rm -rf "$work/world"; mkdir -p "$work/world"
   target/release/yostel registry create "$work/world/station" >/dev/null
-  target/release/examples/world_on_disk "$work/world" "$direct" "$packages" "$releases" "$stale" "$bounded" "$seed"
-  CNF=$work/p.cnf target/release/examples/resolve_made_up tight "$direct" "$packages" "$releases" 4 "$stale" "$bounded" 1 "$seed" >"$work/said"
+  target/release/examples/world_on_disk "$work/world" $world
+  CNF=$work/p.cnf target/release/examples/resolve_made_up $world >"$work/said"
   ours=$(taken target/release/yostel -C "$work/world/console" lock --fresh)
   theirs=$(taken cadical -q -n "$work/p.cnf")
   [ -f "$work/world/console/yostel.lock" ]

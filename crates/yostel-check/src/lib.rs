@@ -1,8 +1,7 @@
 //! The independent judge: reads a problem, an assignment or a proof in open text formats and says whether it holds.
 //!
 //! Written to be read in one sitting, against the formats alone (DIMACS CNF; DRUP, the part of DRAT whose steps follow
-//! by unit propagation), with none of the solver's code and none of its speed tricks. Cost: every step of a proof
-//! propagates over all clauses, so this is for tests and for a proof that somebody doubts.
+//! by unit propagation), with none of the solver's code. Proofs are read from their beginning, and each step is judged.
 //!
 //! # Examples
 //! ```
@@ -14,7 +13,11 @@
 
 #![deny(missing_docs)]
 
+mod proof;
+
 use std::fmt;
+
+pub use proof::check_proof;
 
 /// A clause: literals as DIMACS writes them, never 0.
 pub type Clause = Vec<i64>;
@@ -98,7 +101,7 @@ pub fn parse_cnf(text: &str) -> Result<Problem, Refusal> {
                         return Err(bad("clause before the header"));
                     } else if literal == 0 {
                         problem.clauses.push(std::mem::take(&mut open));
-                    } else if literal.unsigned_abs() as usize > problem.variables {
+                    } else if literal == i64::MIN || literal.unsigned_abs() as usize > problem.variables {
                         return Err(bad("literal is out of range"));
                     } else {
                         open.push(literal);
@@ -124,75 +127,6 @@ pub fn check_assignment(problem: &Problem, values: &[bool]) -> Result<(), Refusa
     }
 }
 
-/// Follows a proof: a line a step, `d` before a deleted clause, 0 at each end; says whether it establishes `claim`
-/// (the empty clause for a refutation; the negated assumptions for a refusal under assumptions).
-///
-/// # Errors
-/// The first step that does not hold, or `NotEstablished`.
-pub fn check_proof(problem: &Problem, proof: &str, claim: &[i64]) -> Result<(), Refusal> {
-    let mut present: Vec<Clause> = problem.clauses.iter().map(|c| normal(c)).collect();
-    for (step, content) in (1..).zip(proof.lines()) {
-        let bad = |reason: &str| Refusal::Malformed { line: step, reason: reason.into() };
-        let (deletes, body) = match content.strip_prefix('d') {
-            Some(rest) => (true, rest),
-            None => (false, content),
-        };
-        let numbers: Result<Vec<i64>, _> = body.split_whitespace().map(str::parse).collect();
-        let mut numbers = numbers.map_err(|_| bad("literal is no number"))?;
-        if numbers.pop() != Some(0) || numbers.contains(&0) {
-            return Err(bad("step does not end with one 0"));
-        }
-        let clause = normal(&numbers);
-        if deletes {
-            let Some(at) = present.iter().position(|c| *c == clause) else {
-                return Err(Refusal::NotPresent { step, clause });
-            };
-            present.swap_remove(at);
-        } else if follows(&present, &clause) {
-            present.push(clause);
-        } else {
-            return Err(Refusal::NotImplied { step, clause });
-        }
-    }
-    // A clause is established by any clause inside it, or when it follows by propagation itself.
-    if follows(&present, &normal(claim)) { Ok(()) } else { Err(Refusal::NotEstablished) }
-}
-
-fn normal(clause: &[i64]) -> Clause {
-    let mut clause = clause.to_vec();
-    clause.sort_unstable();
-    clause.dedup();
-    clause
-}
-
-/// Reverse unit propagation: makes every literal of `clause` false and propagates; true when that is a contradiction.
-fn follows(present: &[Clause], clause: &[i64]) -> bool {
-    let mut facts: std::collections::BTreeSet<i64> = std::collections::BTreeSet::new();
-    for literal in clause {
-        if facts.contains(literal) {
-            return true;
-        }
-        facts.insert(-literal);
-    }
-    loop {
-        let mut grew = false;
-        for candidate in present {
-            if candidate.iter().any(|l| facts.contains(l)) {
-                continue;
-            }
-            let mut free = candidate.iter().filter(|l| !facts.contains(&-**l));
-            match (free.next(), free.next()) {
-                (None, _) => return true,
-                (Some(unit), None) => grew |= facts.insert(*unit),
-                _ => {}
-            }
-        }
-        if !grew {
-            return false;
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -203,7 +137,7 @@ mod tests {
     fn reads_a_problem_and_follows_a_proof() {
         let problem = parse_cnf(SQUARE).unwrap();
         assert_eq!(problem.clauses.len(), 4);
-        assert_eq!(check_proof(&problem, "1 0\n0\n", &[]), Ok(()));
+        assert_eq!(check_proof(&problem, "1 2 0\n1 0\n0\n", &[]), Ok(2), "the clauses contradict each other by then");
     }
 
     #[test]
@@ -216,7 +150,7 @@ mod tests {
     fn refuses_a_proof_without_its_end() {
         let problem = parse_cnf("p cnf 3 2\n1 2 0\n1 -2 0\n").unwrap();
         assert_eq!(check_proof(&problem, "1 0\n", &[]), Err(Refusal::NotEstablished));
-        assert_eq!(check_proof(&problem, "1 0\n", &[1, 3]), Ok(()));
+        assert_eq!(check_proof(&problem, "1 0\n", &[1, 3]), Ok(1));
     }
 
     #[test]
@@ -226,6 +160,11 @@ mod tests {
         assert!(matches!(refused, Err(Refusal::NotImplied { step: 2, .. })), "{refused:?}");
         let refused = check_proof(&problem, "d 1 2 0\nd 2 1 0\n", &[]);
         assert!(matches!(refused, Err(Refusal::NotPresent { step: 2, .. })), "{refused:?}");
+        // With it goes what followed from it, unless that follows from another.
+        let problem = parse_cnf("p cnf 3 3\n1 0\n-1 2 0\n-2 3 0\n").unwrap();
+        assert_eq!(check_proof(&problem, "3 0\nd 1 0\n", &[3]), Ok(2));
+        assert_eq!(check_proof(&problem, "3 0\nd 1 0\n", &[2]), Err(Refusal::NotEstablished));
+        assert_eq!(check_proof(&problem, "1 0\nd 1 0\n", &[2]), Ok(2));
     }
 
     #[test]
@@ -246,5 +185,6 @@ mod tests {
         let problem = parse_cnf("p cnf 1 1\n1 0").unwrap();
         assert!(matches!(check_proof(&problem, "1", &[]), Err(Refusal::Malformed { .. })));
         assert!(matches!(check_proof(&problem, "a 0", &[]), Err(Refusal::Malformed { .. })));
+        assert!(matches!(check_proof(&problem, &format!("{} 0", i64::MIN), &[]), Err(Refusal::Malformed { .. })));
     }
 }

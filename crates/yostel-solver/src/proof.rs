@@ -1,6 +1,8 @@
 //! Proof steps: each learned clause follows from those before it by unit propagation (RUP), so a checker that shares
 //! no code with the search can follow (Goldberg and Novikov 2003; the textual form is DRAT, Wetzler et al. 2014).
 
+use std::collections::BTreeSet;
+
 use crate::literal::{Lit, Var};
 
 /// One step of a proof, in the order in which the search took it.
@@ -19,11 +21,13 @@ pub(crate) struct ProofLog {
     stated: Vec<Vec<Lit>>,
     /// Groups of variables of which at most one is true: first and number.
     groups: Vec<(u32, u32)>,
+    /// Exclusions that were said to hold.
+    exclusions: BTreeSet<[Lit; 2]>,
 }
 
 impl ProofLog {
     pub(crate) fn new(record: bool) -> Self {
-        Self { steps: record.then(Vec::new), stated: Vec::new(), groups: Vec::new() }
+        Self { steps: record.then(Vec::new), ..Self::default() }
     }
 
     /// Notes a clause as its caller stated it, before anything is simplified.
@@ -89,6 +93,13 @@ impl ProofLog {
     pub(crate) fn add(&mut self, clause: &[Lit]) {
         if let Some(steps) = &mut self.steps {
             steps.push(ProofStep::Add(clause.to_vec()));
+        }
+    }
+
+    /// Adds an exclusion, unless that was done before.
+    pub(crate) fn add_exclusion(&mut self, pair: [Lit; 2]) {
+        if self.exclusions.insert(pair) {
+            self.add(&pair);
         }
     }
 

@@ -1,5 +1,6 @@
 //! The search itself: decide, propagate, learn, backjump, until all is assigned or nothing is left.
 
+mod proving;
 mod stating;
 
 use std::cmp::Reverse;
@@ -32,6 +33,8 @@ pub struct Solver {
     decider: Decider,
     analyzer: Analyzer,
     proof: ProofLog,
+    /// By variable, in a proof: whether it is said already what exclusions made it what it is for good.
+    proved: Vec<bool>,
     stats: Stats,
     /// Set once the clauses alone were refuted; every later call says so at once.
     refuted: bool,
@@ -94,10 +97,6 @@ impl Solver {
     pub fn exclude(&mut self, var: Var, spans: &[Range<usize>]) {
         let number = |at: usize| u32::try_from(at).expect("fewer than 2^31 variables fit in memory");
         let spans: Vec<Span> = spans.iter().map(|s| Span { first: number(s.start), end: number(s.end) }).collect();
-        if self.config.record_proof {
-            let excluded = spans.iter().flat_map(|span| span.first..span.end);
-            excluded.for_each(|other| self.proof.add(&[var.negative(), Var(other).negative()]));
-        }
         self.clauses.exclude(var, &spans);
     }
 
@@ -152,6 +151,7 @@ impl Solver {
                 match self.go_back_to(conflict) {
                     Some(0) => {
                         self.refuted = true;
+                        self.prove_conflict(conflict);
                         self.proof.add(&[]);
                         continue;
                     }
@@ -193,6 +193,7 @@ impl Solver {
                     self.trail.decide(literal);
                 }
                 Decision::Failed(core) => {
+                    self.prove_exclusions(core.clone());
                     let clause: Vec<Lit> = core.iter().map(|&l| !l).collect();
                     self.proof.add(&clause);
                     return Outcome::Unsatisfiable(core);
@@ -349,6 +350,7 @@ impl Solver {
         let learned =
             self.analyzer.learn(conflict, &mut self.clauses, &self.trail, &mut self.decider, self.config.minimise);
         self.stats.learned += 1;
+        self.prove_conflict(conflict);
         self.proof.add(&learned.clause);
         let (level, here) = (learned.level, self.trail.level());
         self.backjump(if here - level > self.config.most_undone { here - 1 } else { level });

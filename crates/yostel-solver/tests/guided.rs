@@ -202,7 +202,7 @@ proptest! {
                 // The proof is about what was said by then, groups written out as clauses.
                 let said = yostel_check::parse_cnf(&solver.to_cnf().unwrap()).unwrap();
                 let claim: Vec<i64> = core.iter().map(|l| -l.to_dimacs()).collect();
-                prop_assert_eq!(check_proof(&said, &solver.to_drat().unwrap(), &claim), Ok(()));
+                prop_assert!(check_proof(&said, &solver.to_drat().unwrap(), &claim).is_ok());
             }
             Outcome::Stopped | Outcome::Paused => prop_assert!(false, "nobody said stop"),
         }
@@ -226,7 +226,7 @@ proptest! {
             prop_assert_eq!(check_assignment(&whole, &values), Ok(()));
         } else {
             let said = yostel_check::parse_cnf(&solver.to_cnf().unwrap()).unwrap();
-            prop_assert_eq!(check_proof(&said, &solver.to_drat().unwrap(), &[]), Ok(()));
+            prop_assert!(check_proof(&said, &solver.to_drat().unwrap(), &[]).is_ok());
         }
     }
 

@@ -1,10 +1,7 @@
 //! Times the resolution of a made-up world, in memory, beside a general solver on the same problem fully encoded.
 //!
-//! Usage: `cargo run --release -p yostel-testkit --example resolve_made_up -- KIND NUMBERS`, where KIND and NUMBERS are
-//! - `wide DIRECT PACKAGES RELEASES NEEDS SEED`: packages whose constraints drift upwards with their versions;
-//! - `tight DIRECT PACKAGES RELEASES NEEDS STALE BOUNDED PLANTED SEED`: bounds that bite;
-//! - `sat VARIABLES CLAUSES SEED`: a random formula of three literals a clause;
-//! - `pigeons NUMBER`, `colours CORNERS EDGES COLOURS SEED`, `trap DEPTH`.
+//! Usage: `cargo run --release -p yostel-testkit --example resolve_made_up -- KIND NUMBERS`, as `yostel_testkit::named` has
+//! them.
 //!
 //! In the environment, `CNF=FILE` writes the whole problem there as clauses, and `GENERAL=1` solves it by a general solver
 //! of the MiniSat kind: for the verdict, and for the optimum by repeated calls (docs/resolution.md §2, newest first);
@@ -16,46 +13,11 @@ use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use yostel_resolve::{Outcome, Resolution, Resolver, SearchStats, Step};
-use yostel_testkit::{
-    LargeWorld, TightWorld, World, best_by_general_solver, colouring, dress, pigeonhole, three_sat, trap, versions_of,
-};
+use yostel_testkit::{World, best_by_general_solver, named, versions_of};
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
-    let kind = arguments.first().map_or("wide", String::as_str);
-    let number = |at: usize, default: u64| arguments.get(at).map_or(default, |text| text.parse().unwrap());
-    let world = match kind {
-        "wide" => LargeWorld {
-            direct: number(1, 300),
-            packages: number(2, 5000),
-            releases: number(3, 20),
-            needs: number(4, 4),
-            seed: number(5, 1),
-        }
-        .make(),
-        "tight" => TightWorld {
-            direct: number(1, 300),
-            packages: number(2, 5000),
-            releases: number(3, 30),
-            needs: number(4, 4),
-            stale: number(5, 20),
-            bounded: number(6, 80),
-            planted: number(7, 1) == 1,
-            seed: number(8, 1),
-        }
-        .make(),
-        "sat" => dress(number(1, 150) as i64, &three_sat(number(1, 150), number(2, 639), number(3, 1))),
-        "pigeons" => pigeonhole(number(1, 8) as usize),
-        "colours" => {
-            let (corners, edges) = (number(1, 60), number(2, 140));
-            let ends = three_sat(corners, edges, number(4, 1));
-            let ends: Vec<(usize, usize)> =
-                ends.iter().map(|e| (e[0].unsigned_abs() as usize - 1, e[1].unsigned_abs() as usize - 1)).collect();
-            colouring(corners as usize, &ends, number(3, 3) as usize)
-        }
-        "trap" => trap(number(1, 100) as usize),
-        other => panic!("{other} is no kind of world"),
-    };
+    let world = named(&arguments);
     let before = kibibytes("VmRSS:");
     let (found, ours, stats) = resolve(&world);
     let memory = (kibibytes("VmHWM:") - before) / 1024;

@@ -22,17 +22,18 @@ impl Solver {
         {
             return;
         }
-        let before = clause.len();
-        clause.retain(|&l| self.trail.value(l).is_none());
-        if clause.len() != before {
+        let out: Vec<Lit> = clause.extract_if(.., |&mut l| self.trail.value(l).is_some()).collect();
+        if !out.is_empty() {
+            self.prove_exclusions(out);
             self.proof.add(&clause);
         }
         match clause[..] {
             [] => self.refuted = true,
             [unit] => {
                 self.trail.assign(unit, Reason::None, 0);
-                if propagate(&mut self.clauses, &mut self.trail, &mut self.stats).is_some() {
+                if let Some(conflict) = propagate(&mut self.clauses, &mut self.trail, &mut self.stats) {
                     self.refuted = true;
+                    self.prove_conflict(conflict);
                     self.proof.add(&[]);
                 }
             }
@@ -64,9 +65,9 @@ impl Solver {
         {
             return;
         }
-        let before = clause.len();
-        clause.retain(|&l| !settled(&self.trail, l));
-        if clause.len() != before {
+        let out: Vec<Lit> = clause.extract_if(.., |&mut l| settled(&self.trail, l)).collect();
+        if !out.is_empty() {
+            self.prove_exclusions(out);
             self.proof.add(&clause);
         }
         // What is not false first, then what was falsified last: the right two to watch (invariant 3).

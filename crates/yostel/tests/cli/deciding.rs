@@ -203,7 +203,7 @@ fn a_collision_comes_with_a_proof_that_an_independent_judge_accepts() {
     told.says(&["cannot be met together", "proof holds problem.cnf, variables.tsv and proof.drat"]);
     let problem = yostel_check::parse_cnf(&sandbox.read("proof/problem.cnf")).unwrap();
     let proof = sandbox.read("proof/proof.drat");
-    assert_eq!(yostel_check::check_proof(&problem, &proof, &[]), Ok(()));
+    assert!(yostel_check::check_proof(&problem, &proof, &[]).is_ok());
     let variables = sandbox.read("proof/variables.tsv");
     assert!(variables.lines().count() <= problem.variables);
     assert!(variables.contains("\trelease\tgust 2.1.0\n") && variables.contains("\tneed\tgust "), "{variables}");
