@@ -6,6 +6,7 @@ use clap::{Args, CommandFactory, FromArgMatches, Parser};
 
 use crate::commands::{Command, grouped_help};
 use crate::options::Options;
+use crate::render::help_row;
 
 /// What to try.
 const FIRST_STEPS: &str = "The first steps: yostel init, add NAME, lock, install. A whole example: yostel demo";
@@ -64,5 +65,5 @@ fn options_help() -> String {
     let always = [("-h, --help".to_owned(), "Print help; -V, --version: the version".to_owned())];
     let rows: Vec<(String, String)> = rows.chain(always).collect();
     let width = rows.iter().map(|(name, _)| name.len()).max().unwrap_or_default();
-    rows.iter().map(|(name, help)| format!("  {name:<width$}  {help}\n")).collect()
+    rows.iter().map(|(name, help)| help_row(&format!("  {name:<width$}  "), help)).collect()
 }

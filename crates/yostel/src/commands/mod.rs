@@ -14,6 +14,7 @@ use yostel_flows::FlowError;
 
 use crate::answer::Answer;
 use crate::call::Call;
+use crate::render::help_row;
 
 /// The commands.
 #[derive(Debug, Subcommand)]
@@ -87,7 +88,7 @@ pub(crate) fn grouped_help() -> String {
         for (i, name) in names.iter().enumerate() {
             let about = command.find_subcommand(name).and_then(|c| c.get_about()).map(ToString::to_string);
             let lead = if i == 0 { group } else { "" };
-            text.push_str(&format!("  {lead:<9}{name:<11}{}\n", about.unwrap_or_default()));
+            text.push_str(&help_row(&format!("  {lead:<9}{name:<11}"), &about.unwrap_or_default()));
         }
     }
     text

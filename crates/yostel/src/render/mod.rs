@@ -63,6 +63,14 @@ pub(crate) fn indented(indent: usize, says: impl std::fmt::Display) -> String {
     format!("{}{}\n", " ".repeat(indent), wrapped(&says, indent, width()))
 }
 
+/// Writes a row of help: what it is about, and what that is, the further lines below the first of it.
+pub(crate) fn help_row(about: &str, says: &str) -> String {
+    let of_terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+    let said = || std::env::var("COLUMNS").ok()?.parse().ok();
+    let width = of_terminal.or_else(said).unwrap_or(MOST_HELP).min(MOST_HELP);
+    format!("{about}{}\n", wrapped(says, about.chars().count(), width))
+}
+
 /// Says one of several that can be chosen by number, the further lines below its words.
 pub(crate) fn numbered(number: usize, says: impl std::fmt::Display) -> String {
     let says = sanitise(&abridged(&says.to_string()));
@@ -112,6 +120,9 @@ fn width_of(stream: &(impl IsTerminal + AsFd)) -> usize {
     let of_terminal = terminal_size::terminal_size_of(stream).filter(|_| stream.is_terminal());
     of_terminal.map_or(UNBOUNDED, |(width, _)| usize::from(width.0).clamp(60, 200))
 }
+
+/// How wide help is at most, as the library that reads arguments wraps the rest of it.
+const MOST_HELP: usize = 100;
 
 /// Wraps a text at words, with its further lines indented; `indent` is where the first begins.
 fn wrapped(text: &str, indent: usize, width: usize) -> String {

@@ -287,3 +287,30 @@ fn an_edit_tells_what_goes_with_it_and_what_is_said_of_what_comes() {
     let removed = told.lines().skip_while(|line| !line.contains("remove rig")).nth(1).unwrap_or_default();
     assert!(removed.is_empty() || removed.contains("gone: rig"), "{told}");
 }
+
+/// A list that was cut says where the whole of it is, and there it is.
+#[test]
+fn of_many_that_move_twenty_are_told_and_where_the_others_are() {
+    let sandbox = sandbox();
+    let names: Vec<String> = (10..33).map(|i| format!("p{i}")).collect();
+    for name in &names {
+        publish(&sandbox, &format!("{name} 1.0.0"), "", &[]);
+    }
+    let need = |name: &String| format!("{name} = \"^{}\"\n", if name == "p10" { 2 } else { 1 });
+    project(&sandbox, &names.iter().map(need).collect::<String>(), "");
+    let told = |words: &str| sandbox.run("console", words).expect(0).stdout;
+    let names_all = |text: &str| names.iter().all(|name| text.contains(&format!("  {name}  1.0.0")));
+    let preview = told("settle --preview 1");
+    assert!(preview.contains("  … and 3 more: the same with --in-full\n") && !names_all(&preview), "{preview}");
+    assert!(names_all(&told("settle --preview 1 --in-full")));
+    let done = told("settle 1");
+    let list = told("list");
+    assert!(done.contains("  … and 3 more: yostel list\n") && names.iter().all(|name| list.contains(name)), "{done}");
+    let preview = told("lock --fresh --preview");
+    assert!(!preview.contains("more"), "nothing moves: {preview}");
+    std::fs::remove_file(sandbox.path("console/yostel.lock")).unwrap();
+    assert!(told("lock --preview").contains("  … and 3 more: the same with --in-full\n"));
+    assert!(names_all(&told("lock --preview --in-full")));
+    assert!(told("lock").contains("  … and 3 more: yostel list\n"));
+    sandbox.run("console", "settle --in-full").expect(2).says(&["NUMBER is missing"]);
+}

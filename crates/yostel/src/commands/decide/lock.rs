@@ -23,7 +23,7 @@ use crate::options::GoOn;
 use crate::render::{Columns, Head, Role, below, count, join, next_step, note};
 
 /// How many moves are told before `--in-full`.
-const TOLD: usize = 20;
+pub(super) const TOLD: usize = 20;
 
 /// Resolve the needs and write the lockfile, telling what moved and why
 ///
@@ -194,7 +194,8 @@ fn words(report: &LockReport, arguments: &Lock, took: Duration, call: &Call) -> 
     } else {
         format!("Locked {packages} in {shown}.\n")
     };
-    text.push_str(&moves(&report.moves, if arguments.in_full { usize::MAX } else { TOLD }));
+    let most = if arguments.in_full { usize::MAX } else { TOLD };
+    text.push_str(&moves(&report.moves, most, all_are_in(report.written)));
     let moved = report.moves.iter().filter(|m| matches!(m.kind, MoveKind::Moved { .. })).count();
     let standing = report.search.as_ref().map_or(Standing::Best, |search| search.standing);
     if moved > 0 && !arguments.fresh && report.both_moved.is_none() {
@@ -334,8 +335,14 @@ fn stats(search: Option<&SearchReport>, took: Duration) -> String {
     text
 }
 
-/// Tells moves as a table: those that changed something first, what merely came along last.
-pub(crate) fn moves(moves: &[Move], most: usize) -> String {
+/// Says where all that moves is told: what is written already moves no more.
+pub(super) fn all_are_in(is_written: bool) -> &'static str {
+    if is_written { "yostel list" } else { "the same with --in-full" }
+}
+
+/// Tells moves as a table: those that changed something first, what merely came along last. Where there are more than `most`,
+/// says that all of them are in `all`.
+pub(crate) fn moves(moves: &[Move], most: usize, all: &str) -> String {
     let mut sorted: Vec<&Move> = moves.iter().collect();
     sorted.sort_by_key(|m| {
         let direct = m.asked_by.iter().any(|asked| asked.who.is_project());
@@ -370,7 +377,7 @@ pub(crate) fn moves(moves: &[Move], most: usize) -> String {
     }
     let mut text = if moves.is_empty() { String::new() } else { columns.finish() };
     if sorted.len() > most {
-        text.push_str(&format!("  … and {} more: yostel lock --in-full\n", sorted.len() - most));
+        text.push_str(&format!("  … and {} more: {all}\n", sorted.len() - most));
     }
     if crossing > 0 {
         let are = if crossing == 1 { "1 move is".to_owned() } else { format!("{crossing} moves are") };

@@ -14,7 +14,7 @@ use yostel_findings::{Move, MoveKind};
 use yostel_flows::{FlowError, MOST_EDIT_SETS, SearchError, SettleRequest, Settlement, Settlements, settle};
 use yostel_resolve::Extent;
 
-use super::lock::{moment, moves, time};
+use super::lock::{TOLD, all_are_in, moment, moves, time};
 use crate::answer::{Answer, Said, failure, failure_of};
 use crate::call::Call;
 use crate::commands::using::install::{go_on_to_install, words_after};
@@ -35,6 +35,10 @@ pub(crate) struct Settle {
     /// Only show what would change, with the edit of this number
     #[arg(long, requires = "number", conflicts_with = "install")]
     preview: bool,
+
+    /// Show all that moves with the edit of this number, however much
+    #[arg(long, requires = "number")]
+    in_full: bool,
 
     /// Keep the need of this package as it is: what else must give? May be repeated
     #[arg(long = "keep", value_name = "PACKAGE", value_parser = package_name)]
@@ -101,7 +105,8 @@ pub(crate) fn run(arguments: Settle, call: &Call) -> Result<Answer, FlowError> {
             _ => format!("  {file}\n{}", diff(before, after)),
         });
         let (diff, files): (String, String) = (diffs.collect(), join(&files));
-        let moved = moves(settlement.proposal.moves(), usize::MAX);
+        let most = if arguments.in_full { usize::MAX } else { TOLD };
+        let moved = moves(settlement.proposal.moves(), most, all_are_in(!arguments.preview));
         let moved = if moved.is_empty() { "Nothing moves.\n".to_owned() } else { format!("What moves:\n{moved}") };
         if arguments.preview {
             let next = format!("yostel settle{} {number}, to do it", asked(&request));

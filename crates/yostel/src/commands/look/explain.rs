@@ -176,7 +176,7 @@ fn other(instead: &Instead, why: &Why) -> String {
             };
             format!(
                 "  {package} {version} is possible{aside}; {others}:\n{}{}",
-                moves(moved, usize::MAX),
+                moves(moved, usize::MAX, ""),
                 next_step(next)
             )
         }
