@@ -39,7 +39,9 @@ pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnost
         ErrorKind::MissingRequiredArgument => {
             let missing: Vec<String> = texts(error, ContextKind::InvalidArg).iter().map(|name| plain(name)).collect();
             let are = if missing.len() == 1 { "is" } else { "are" };
-            let usage = usage_of(whole, &command);
+            // What only some options need stands in brackets there.
+            let written = usage_of(whole, &command);
+            let usage = missing.iter().fold(written, |usage, name| usage.replace(&format!("[{name}]"), name));
             // An option that another one needs is not in the line of usage.
             let next = if missing.iter().all(|name| usage.contains(name)) { Suggestion::command(usage) } else { help };
             (format!("{} {are} missing", join(&missing)), next)
