@@ -29,5 +29,5 @@ for seed in $(seq "$seeds"); do
   theirs=$(taken cadical -q -n "$work/p.cnf")
   [ -f "$work/world/console/yostel.lock" ]
   echo "$seed $ours $theirs $(grep -o 'conflicts: [0-9]*' "$work/said" | cut -d' ' -f2)"
-done | tee "$work/all" | awk '{ printf "seed %d: lock %.2f s, %d MiB, %d conflicts; cadical %.2f s; ratio %.2f\n", $1, $2, $3, $6, $4, $2 / $4 }'
+done | tee "$work/all" | awk '{ printf "seed %d: lock %.2f s, %d MiB, %d conflicts; cadical %.2f s; ratio %.2f\n", $1, $2, $3, $6, $4, $2 / $4; fflush() }'
 echo "median of ratios: $(awk '{ print $2 / $4 }' "$work/all" | sort -g | awk '{ r[NR] = $1 } END { print r[int((NR + 1) / 2)] }')"
