@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
-# Counts the instructions that five fixed problems take, beside those of the table in benches/instructions.tsv: the same on
-# every machine, so a slip is seen where times would hide it. Ends with status 1 where one takes a tenth more.
+# Counts the instructions that five fixed problems take, beside those of the table in benches/instructions.tsv. They
+# depend on the toolchain, but not on what else the machine does, so a slip is seen that times would hide. Ends with status 1
+# where one takes a tenth more.
 #   benches/instructions.sh [--write]     --write makes the table anew; wants valgrind
 set -euo pipefail
 cd "$(dirname "$0")/.."

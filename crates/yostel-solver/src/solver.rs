@@ -151,7 +151,7 @@ impl Solver {
                 match self.go_back_to(conflict) {
                     Some(0) => {
                         self.refuted = true;
-                        self.prove_conflict(conflict);
+                        self.prove_exclusions_of(conflict);
                         self.proof.add(&[]);
                         continue;
                     }
@@ -350,7 +350,7 @@ impl Solver {
         let learned =
             self.analyzer.learn(conflict, &mut self.clauses, &self.trail, &mut self.decider, self.config.minimise);
         self.stats.learned += 1;
-        self.prove_conflict(conflict);
+        self.prove_exclusions_of(conflict);
         self.proof.add(&learned.clause);
         let (level, here) = (learned.level, self.trail.level());
         self.backjump(if here - level > self.config.most_undone { here - 1 } else { level });

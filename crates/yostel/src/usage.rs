@@ -4,6 +4,7 @@ use std::ffi::OsString;
 
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Command, CommandFactory};
+use yostel_answers::words::shell_word;
 use yostel_answers::{Code, Diagnostic, Suggestion};
 
 use crate::args::Arguments;
@@ -13,7 +14,7 @@ use crate::render::join;
 
 /// Turns what the parser refused into a diagnostic.
 pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnostic {
-    let (command, whole) = command_of(arguments);
+    let (command, whole, own) = command_of(arguments);
     let text = |kind| texts(error, kind).into_iter().next();
     let argument = text(ContextKind::InvalidArg).map(|argument| plain(&argument)).unwrap_or_default();
     let value = text(ContextKind::InvalidValue).unwrap_or_default();
@@ -39,11 +40,19 @@ pub(crate) fn of_parser(error: &clap::Error, arguments: &[OsString]) -> Diagnost
         ErrorKind::MissingRequiredArgument => {
             let missing: Vec<String> = texts(error, ContextKind::InvalidArg).iter().map(|name| plain(name)).collect();
             let are = if missing.len() == 1 { "is" } else { "are" };
-            // What only some options need stands in brackets there.
-            let written = usage_of(whole, &command);
-            let usage = missing.iter().fold(written, |usage, name| usage.replace(&format!("[{name}]"), name));
-            // An option that another one needs is not in the line of usage.
-            let next = if missing.iter().all(|name| usage.contains(name)) { Suggestion::command(usage) } else { help };
+            let usage = usage_of(whole, &command);
+            let next = if missing.iter().all(|name| usage.contains(&format!("[{name}]"))) {
+                // Only what was typed makes it needed, so that stays.
+                let own = own.iter().map(|word| shell_word(&word.to_string_lossy()));
+                Suggestion::command(
+                    [command].into_iter().chain(own).chain(missing.clone()).collect::<Vec<_>>().join(" "),
+                )
+            } else if missing.iter().all(|name| usage.contains(name)) {
+                Suggestion::command(usage)
+            } else {
+                // An option that another one needs is not in the line of usage.
+                help
+            };
             (format!("{} {are} missing", join(&missing)), next)
         }
         ErrorKind::InvalidValue => {
@@ -117,19 +126,21 @@ pub(crate) fn format_of(arguments: &[OsString]) -> Format {
     if json { Format::Json } else { Format::Text }
 }
 
-/// Finds the command that was called, and how one calls it.
-fn command_of(arguments: &[OsString]) -> (String, Command) {
+/// Finds the command that was called, how one calls it, and what was typed behind it.
+fn command_of(arguments: &[OsString]) -> (String, Command, &[OsString]) {
     let mut command = Arguments::command();
     // Options that every command takes are handed down by this.
     command.build();
-    let mut name = "yostel".to_owned();
-    for argument in arguments.iter().skip(1).filter_map(|argument| argument.to_str()) {
-        if let Some(next) = command.find_subcommand(argument).cloned() {
+    let (mut name, mut own) = ("yostel".to_owned(), arguments);
+    for (at, argument) in arguments.iter().enumerate().skip(1) {
+        if let Some(argument) = argument.to_str()
+            && let Some(next) = command.find_subcommand(argument).cloned()
+        {
             name = format!("{name} {argument}");
-            command = next;
+            (command, own) = (next, &arguments[at + 1..]);
         }
     }
-    (name, command)
+    (name, command, own)
 }
 
 fn usage_of(command: Command, name: &str) -> String {

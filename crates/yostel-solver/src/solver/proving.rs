@@ -6,15 +6,17 @@ use crate::clauses::{Conflict, Reason};
 use crate::literal::{Lit, Var};
 
 impl Solver {
-    /// The same of a conflict.
-    pub(super) fn prove_conflict(&mut self, conflict: Conflict) {
-        self.prove_exclusions(match conflict {
-            Conflict::Clause(id) => self.clauses.literals(id).to_vec(),
-            Conflict::Pair(pair) => pair.to_vec(),
-        });
+    /// Says of each exclusion that had a part in a conflict that it holds, where that was not said before.
+    pub(super) fn prove_exclusions_of(&mut self, conflict: Conflict) {
+        if self.config.record_proof {
+            self.prove_exclusions(match conflict {
+                Conflict::Clause(id) => self.clauses.literals(id).to_vec(),
+                Conflict::Pair(pair) => pair.to_vec(),
+            });
+        }
     }
 
-    /// Says of each exclusion that had a part in giving literals their values that it holds, once.
+    /// Does the same for exclusions that had a part in giving literals their values.
     pub(super) fn prove_exclusions(&mut self, mut literals: Vec<Lit>) {
         if !self.config.record_proof {
             return;

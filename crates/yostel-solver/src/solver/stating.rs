@@ -33,7 +33,7 @@ impl Solver {
                 self.trail.assign(unit, Reason::None, 0);
                 if let Some(conflict) = propagate(&mut self.clauses, &mut self.trail, &mut self.stats) {
                     self.refuted = true;
-                    self.prove_conflict(conflict);
+                    self.prove_exclusions_of(conflict);
                     self.proof.add(&[]);
                 }
             }

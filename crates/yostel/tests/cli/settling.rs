@@ -312,5 +312,7 @@ fn of_many_that_move_twenty_are_told_and_where_the_others_are() {
     assert!(told("lock --preview").contains("  … and 3 more: the same with --in-full\n"));
     assert!(names_all(&told("lock --preview --in-full")));
     assert!(told("lock").contains("  … and 3 more: yostel list\n"));
-    sandbox.run("console", "settle --in-full").expect(2).says(&["NUMBER is missing", "next: yostel settle NUMBER\n"]);
+    let wrong = sandbox.run("console", "settle --preview").expect(2);
+    wrong.says(&["NUMBER is missing", "next: yostel settle --preview NUMBER\n"]);
+    sandbox.run("console", "settle --in-full").expect(2).says(&["next: yostel settle --in-full NUMBER\n"]);
 }

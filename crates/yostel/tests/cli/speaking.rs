@@ -34,7 +34,7 @@ fn wrong_usage_ends_with_2_and_says_what_would_do() {
         ("lock --bogus", "`yostel lock` has no option --bogus", "yostel lock --help, to see what it takes"),
         ("install --offlin", "`yostel install` has no option --offlin", "write --offline, if that is the one"),
         ("add", "PACKAGE is missing", "yostel add <PACKAGE [CONSTRAINT]>..."),
-        ("run", "COMMAND is missing", "yostel run COMMAND..."),
+        ("run", "COMMAND is missing", "yostel run COMMAND"),
         ("list more", "`more` is one argument too many", "yostel list --help, to see what it takes"),
         ("lock --take newst", "--take cannot be `newst`", "write newest, if that is the one"),
         ("lock --take middle", "--take cannot be `middle`", "the values are newest and oldest"),
