@@ -12,6 +12,7 @@ use reqwest::{Certificate, Client, ClientBuilder, redirect};
 use tokio::runtime::{Builder, Runtime};
 use yostel_files::Folder;
 
+use crate::connecting::AsManyAsNeeded;
 use crate::fault::WebFault;
 use crate::patience::{LOOK, Patience};
 
@@ -61,6 +62,7 @@ fn clients_of(with: impl Fn(ClientBuilder) -> ClientBuilder) -> reqwest::Result<
         let plain = Client::builder()
             .user_agent(concat!("yostel/", env!("CARGO_PKG_VERSION")))
             .redirect(redirect::Policy::none())
+            .connector_layer(AsManyAsNeeded::default())
             .connect_timeout(CONNECTING);
         with(plain)
     };

@@ -11,6 +11,7 @@ use reqwest::{Client, Method, Response, StatusCode, Url};
 
 use crate::access::Access;
 use crate::clients::{Clients, clients, fault_of};
+use crate::connecting::asking;
 use crate::fault::{Again, Refusal, WebFault, is_passing, pause, refused};
 use crate::patience::Patience;
 
@@ -196,7 +197,8 @@ impl Web {
             if !matches!(request.method, Method::GET | Method::HEAD) {
                 asked = asked.body(request.body.to_vec());
             }
-            let response = match tokio::time::timeout(patience, asked.send()).await {
+            let answer = asking(at.authority().to_owned(), asked.send());
+            let response = match tokio::time::timeout(patience, answer).await {
                 Ok(answer) => answer.map_err(broken)?,
                 Err(_) => return Err(WebFault::Silent(patience).of_try()),
             };

@@ -22,6 +22,7 @@ mod cached;
 mod child;
 mod clients;
 mod commit;
+mod connecting;
 mod context;
 mod credentials;
 mod dump;

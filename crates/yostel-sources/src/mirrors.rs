@@ -14,6 +14,7 @@ use crate::SourceAnswer;
 use crate::access::Access;
 use crate::cached::{AnswerCache, CachedAnswer};
 use crate::clients::{runtime, unless_stopped};
+use crate::connecting::given_back;
 use crate::context::SourceContext;
 use crate::error::SourceErrorKind;
 use crate::fault::WebFault;
@@ -141,8 +142,7 @@ impl Files {
         let stamp = known.map(|kept| kept.stamp.clone()).unwrap_or_default();
         let turn = self.turns.acquire().await;
         let answer = self.web.get((address, types), &stamp, most).await?;
-        // The connection is free for the next as soon as its task was told; else the next would open one more.
-        tokio::task::yield_now().await;
+        given_back().await;
         drop(turn);
         // More at a time once answers come: a server that is small is not overrun by those who begin.
         if self.at_once.load(Ordering::Relaxed) < AT_ONCE && self.at_once.fetch_add(1, Ordering::Relaxed) < AT_ONCE {
