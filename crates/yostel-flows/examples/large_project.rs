@@ -1,8 +1,9 @@
 //! Makes a large project for whole-process timings: a registry of many packages, and a locked project that needs them.
 //!
-//! Usage: `cargo run --release -p yostel-flows --example large_project -- FOLDER [PACKAGES] [FILES] [SEED]`
-//! FOLDER must be empty or not there yet; 300 packages, 20000 files and seed 1 when left out. The same seed makes the
-//! same bytes: about 13 KB a file.
+//! Usage: `cargo run --release -p yostel-flows --example large_project -- FOLDER [PACKAGES] [FILES] [SEED] [SIZES]`
+//! FOLDER must be empty or not there yet; 300 packages, 20000 files and seed 1 when left out. SIZES is `even`, any size up
+//! to 25 KB as likely as another, or `uneven`, log-normal as files of source trees are: half of them below 3 KB, and few of
+//! hundreds. Of both, the mean is some 13 KB. The same seed makes the same bytes.
 
 #![allow(clippy::disallowed_methods, reason = "worlds are set up and looked at by hand")]
 #![allow(
@@ -32,16 +33,34 @@ impl Random {
         self.0 ^= self.0 << 17;
         self.0 % limit
     }
+
+    /// A number between 0 and 1, neither of them.
+    #[allow(clippy::cast_precision_loss, reason = "32 bits are exact")]
+    fn part(&mut self) -> f64 {
+        (self.below(u64::from(u32::MAX)) as f64 + 0.5) / f64::from(u32::MAX)
+    }
+
+    /// Lines of 20 bytes whose logarithm is normal, with a median of 150 (Box and Muller 1958).
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "some thousands at most")]
+    fn uneven_lines(&mut self) -> u64 {
+        let normal = (-2.0 * self.part().ln()).sqrt() * (std::f64::consts::TAU * self.part()).cos();
+        (150.0 * (1.71 * normal).exp()).ceil() as u64
+    }
 }
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     let Some(folder) = arguments.first() else {
-        eprintln!("usage: large_project FOLDER [PACKAGES] [FILES] [SEED]");
+        eprintln!("usage: large_project FOLDER [PACKAGES] [FILES] [SEED] [SIZES]");
         std::process::exit(2);
     };
     let number = |at: usize, default: u64| arguments.get(at).map_or(default, |text| text.parse().unwrap());
     let (packages, files, mut random) = (number(1, 300), number(2, 20_000), Random(number(3, 1).max(1)));
+    let is_uneven = match arguments.get(4).map_or("even", String::as_str) {
+        "even" => false,
+        "uneven" => true,
+        other => panic!("sizes are even or uneven, not {other}"),
+    };
     let root = PathBuf::from(folder);
     let settings = Settings {
         cache: root.join("cache"),
@@ -72,7 +91,7 @@ fn main() {
         for file in 1..files / packages {
             let path = made.join(format!("part{}/unit{}/file{file}.txt", file % 3, file % 7));
             fs::create_dir_all(path.parent().unwrap()).unwrap();
-            let lines = 20 + random.below(1320);
+            let lines = if is_uneven { random.uneven_lines() } else { 20 + random.below(1320) };
             let text: String = (0..lines).map(|_| format!("{:016x} {}\n", random.below(u64::MAX), file)).collect();
             fs::write(path, text).unwrap();
         }

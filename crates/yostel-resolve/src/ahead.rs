@@ -3,10 +3,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yostel_documents::{PackageDocument, PackageName, Take};
+use yostel_documents::{PackageDocument, PackageName, Take, run_purpose};
 use yostel_versions::ConstraintText;
 
-use crate::problem::{Problem, requirements_of};
+use crate::problem::Problem;
 
 /// How many releases are looked at in all: a guess is worth no more, however many there are.
 const MOST_LOOKED_AT: usize = 1_000_000;
@@ -84,8 +84,7 @@ impl Ahead {
             is_kept(&a.version).cmp(&is_kept(&b.version)).then(by_version)
         });
         let Some(release) = preferred else { return Vec::new() };
-        let needs = requirements_of(package, release.whole());
-        let rules = &self.problem.rules;
-        rules.overrides.bind_all(needs.iter().map(|need| (&need.package, &need.accept)), &rules.coexist)
+        let (needs, rules) = (release.needs(&run_purpose()), &self.problem.rules);
+        rules.overrides.bind_all(needs.iter().map(|(name, accept)| (name, accept)), &rules.coexist)
     }
 }

@@ -126,7 +126,7 @@ pub(crate) fn tell(requirements: Vec<Requirement>, kept: Vec<Switched>, problem:
             joined.entry((asker, need.package, need.accept)).or_default().push(version);
         }
     }
-    let mut rest: Vec<Fact> = joined
+    let facts: Vec<Fact> = joined
         .into_iter()
         .map(|((asker, package, accept), mut versions)| {
             versions.sort();
@@ -135,19 +135,12 @@ pub(crate) fn tell(requirements: Vec<Requirement>, kept: Vec<Switched>, problem:
             Fact { asker, versions, in_range, package, accept, asked }
         })
         .collect();
-    let mut met: BTreeSet<PackageName> = requirements.iter().map(|requirement| requirement.package.clone()).collect();
-    let mut facts: Vec<Fact> = Vec::new();
-    while !rest.is_empty() {
-        let at = rest.iter().position(|fact| met.contains(&fact.asker)).unwrap_or(0);
-        let fact = rest.remove(at);
-        met.insert(fact.package.clone());
-        facts.push(fact);
-    }
-    let mut reach: Vec<WithinReach> = Vec::new();
+    let facts = as_met(&requirements, facts);
+    let (mut reach, mut told): (Vec<WithinReach>, BTreeSet<(&PackageName, &ConstraintText)>) = Default::default();
     let said =
         requirements.iter().map(|w| (&w.package, &w.accept)).chain(facts.iter().map(|f| (&f.package, &f.accept)));
     for (package, accept) in said {
-        if reach.iter().any(|r| r.package == *package && r.accept == *accept) {
+        if !told.insert((package, accept)) {
             continue;
         }
         let constraint = known.bind(package, accept);
@@ -186,6 +179,33 @@ pub(crate) fn tell(requirements: Vec<Requirement>, kept: Vec<Switched>, problem:
     }
 }
 
+/// Puts facts in the order in which a reader meets the packages that ask: of those whose package was met the first that is
+/// listed, of others only where there is none.
+fn as_met(requirements: &[Requirement], facts: Vec<Fact>) -> Vec<Fact> {
+    let mut unmet: BTreeMap<PackageName, BTreeSet<usize>> = BTreeMap::new();
+    for (at, fact) in facts.iter().enumerate() {
+        unmet.entry(fact.asker.clone()).or_default().insert(at);
+    }
+    let mut next: BTreeSet<usize> = BTreeSet::new();
+    for requirement in requirements {
+        next.extend(unmet.remove(&requirement.package).unwrap_or_default());
+    }
+    let mut facts: Vec<Option<Fact>> = facts.into_iter().map(Some).collect();
+    let (mut ordered, mut first) = (Vec::new(), 0);
+    while ordered.len() < facts.len() {
+        let at = next.pop_first().unwrap_or(first);
+        // One that was taken before its package was met is met again with it.
+        if let Some(fact) = facts[at].take() {
+            next.extend(unmet.remove(&fact.package).unwrap_or_default());
+            ordered.push(fact);
+        }
+        while facts.get(first).is_some_and(Option::is_none) {
+            first += 1;
+        }
+    }
+    ordered
+}
+
 /// Counts the releases of a package from the first of these to the last.
 fn in_range(package: &PackageName, versions: &[Version], known: &Known) -> usize {
     let (Some(first), Some(last)) = (versions.first(), versions.last()) else { return 0 };
@@ -221,31 +241,37 @@ fn asked(
 /// Finds packages of which two askers want releases of no line in common.
 fn lines_apart(reach: &[WithinReach], requirements: &[Requirement], facts: &[Fact], known: &Known) -> Vec<LinesApart> {
     // What releases of one package need are its author's changes of mind, and rule nothing out.
-    let askers = |reach: &WithinReach| -> BTreeSet<&PackageName> {
-        let needed = facts.iter().filter(|fact| fact.package == reach.package && fact.accept == reach.accept);
-        needed.map(|fact| &fact.asker).collect()
-    };
-    let mut found: Vec<LinesApart> = Vec::new();
-    for (at, one) in reach.iter().enumerate() {
-        for other in reach[at + 1..].iter().filter(|other| other.package == one.package) {
-            let Some(numbering) = known.document(&one.package).map(|document| &document.numbering) else { continue };
-            let (Some(here), Some(there)) = (one.versions.last(), other.versions.last()) else { continue };
-            let shares = |a: &Version| other.versions.iter().any(|b| numbering.is_same_line(a, b));
-            let is_direct = |reach: &WithinReach| {
-                requirements.iter().any(|w| w.package == reach.package && w.accept == reach.accept)
-            };
-            let by_one = askers(one) == askers(other) && askers(one).len() == 1 && !is_direct(one) && !is_direct(other);
-            let told = found.iter().any(|apart| apart.package == one.package);
-            if by_one || told || one.versions.iter().any(shares) {
-                continue;
-            }
-            let (lower, upper) = if here < there { (here, there) } else { (there, here) };
-            found.push(LinesApart {
-                package: one.package.clone(),
-                lines: vec![numbering.line_name(lower), numbering.line_name(upper)],
-                breaks_at: numbering.line_positions(lower),
-            });
-        }
+    let mut by_need: BTreeMap<_, BTreeSet<&PackageName>> = BTreeMap::new();
+    for fact in facts {
+        by_need.entry((&fact.package, &fact.accept)).or_default().insert(&fact.asker);
     }
-    found
+    let direct: BTreeSet<_> = requirements.iter().map(|w| (&w.package, &w.accept)).collect();
+    let is_direct = |reach: &WithinReach| direct.contains(&(&reach.package, &reach.accept));
+    let mut by_package: BTreeMap<&PackageName, Vec<(usize, &WithinReach)>> = BTreeMap::new();
+    for (at, one) in reach.iter().enumerate() {
+        by_package.entry(&one.package).or_default().push((at, one));
+    }
+    let apart = |one: &WithinReach, other: &WithinReach| {
+        let numbering = known.document(&one.package).map(|document| &document.numbering)?;
+        let (here, there) = (one.versions.last()?, other.versions.last()?);
+        let shares = |a: &Version| other.versions.iter().any(|b| numbering.is_same_line(a, b));
+        let askers = by_need.get(&(&one.package, &one.accept));
+        let is_one = askers.is_some_and(|askers| askers.len() == 1);
+        let is_same = askers == by_need.get(&(&other.package, &other.accept));
+        let by_one = is_one && is_same && !is_direct(one) && !is_direct(other);
+        if by_one || one.versions.iter().any(shares) {
+            return None;
+        }
+        let (lower, upper) = if here < there { (here, there) } else { (there, here) };
+        let lines = vec![numbering.line_name(lower), numbering.line_name(upper)];
+        Some(LinesApart { package: one.package.clone(), lines, breaks_at: numbering.line_positions(lower) })
+    };
+    let first_of = |same: &Vec<(usize, &WithinReach)>| {
+        let mut pairs =
+            same.iter().enumerate().flat_map(|(at, one)| same[at + 1..].iter().map(move |other| (one, other)));
+        pairs.find_map(|((at, one), (_, other))| Some((*at, apart(one, other)?)))
+    };
+    let mut found: Vec<(usize, LinesApart)> = by_package.values().filter_map(first_of).collect();
+    found.sort_by_key(|(at, _)| *at);
+    found.into_iter().map(|(_, apart)| apart).collect()
 }

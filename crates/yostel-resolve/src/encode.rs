@@ -88,6 +88,8 @@ struct Tables {
     /// How far the trail was followed: `read` literals, on which `open` needs were found, `met` of them met.
     at: Mark,
     open: Vec<NeedId>,
+    /// How many of the first of those are bound, since their packages arrived.
+    bound: usize,
     marks: Vec<Mark>,
     /// What is decided before anything else, and false if it can be.
     switches: Vec<Lit>,

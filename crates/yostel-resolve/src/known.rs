@@ -336,11 +336,10 @@ impl Known {
         let place = at as usize;
         if self.packages[id.index()].looked_at[place].is_none() {
             let State::Here(_, document) = &self.packages[id.index()].state else { return &[] };
-            let needs = document.releases[place].whole().needs.get(&self.run).into_iter().flatten();
-            let needs: Vec<(PackageName, ConstraintText)> = match self.overrides.is_empty() {
-                true => needs.map(|(name, accept)| (name.clone(), accept.clone())).collect(),
-                false => self.overrides.bind_all(needs, &self.coexist),
-            };
+            let mut needs = document.releases[place].needs(&self.run);
+            if !self.overrides.is_empty() {
+                needs = self.overrides.bind_all(needs.iter().map(|(name, accept)| (name, accept)), &self.coexist);
+            }
             // What it needs must be there where it is; a need that counts nowhere is none.
             let here = served_by(&document.releases[place], &self.platforms);
             let mut on = needs.iter().map(|(name, accept)| (name, accept, self.counts_on(accept) & here));

@@ -106,8 +106,8 @@ fn reason(
     if !holders.is_empty() {
         return Reason::NotAccepted(holders);
     }
-    let needs = release.whole().needs.get(&yostel_documents::run_purpose()).into_iter().flatten();
-    let unmet = needs.into_iter().find(|(needed, accept)| {
+    let needs = release.needs(&yostel_documents::run_purpose());
+    let unmet = needs.iter().find(|(needed, accept)| {
         // A document that was not asked for says nothing either way.
         documents.get(needed).is_some_and(|document| {
             accept

@@ -2,6 +2,7 @@
 
 use std::ffi::OsString;
 
+use clap::error::ErrorKind;
 use clap::{Args, CommandFactory, FromArgMatches, Parser};
 
 use crate::commands::{Command, grouped_help};
@@ -18,8 +19,7 @@ const FIRST_STEPS: &str = "The first steps: yostel init, add NAME, lock, install
     version,
     disable_help_subcommand = true,
     override_usage = "yostel [OPTIONS] COMMAND",
-    help_template = "{about}\n\nUsage: {usage}{after-help}",
-    after_help = format!("{}\nWith every command:\n{}\n{FIRST_STEPS}", grouped_help(), options_help())
+    help_template = "{about}\n\nUsage: {usage}{after-help}"
 )]
 pub(crate) struct Arguments {
     #[command(subcommand)]
@@ -31,9 +31,23 @@ pub(crate) struct Arguments {
 
 /// Reads what was typed.
 pub(crate) fn read(typed: &[OsString]) -> Result<Arguments, clap::Error> {
+    let read = Arguments::command().try_get_matches_from(typed);
+    let matches = match read {
+        // To write down all of the help takes as long as the rest of the start.
+        Err(error) if is_help(error.kind()) => command_with_help().try_get_matches_from(typed)?,
+        read => read?,
+    };
+    Arguments::from_arg_matches(&matches)
+}
+
+fn is_help(kind: ErrorKind) -> bool {
+    matches!(kind, ErrorKind::DisplayHelp | ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand)
+}
+
+fn command_with_help() -> clap::Command {
+    let help = format!("{}\nWith every command:\n{}\n{FIRST_STEPS}", grouped_help(), options_help());
     let everywhere = format!("With every command, as yostel --help says: {}", everywhere());
-    let command = Arguments::command().mut_subcommands(|sub| with_help(sub, &everywhere));
-    Arguments::from_arg_matches(&command.try_get_matches_from(typed)?)
+    Arguments::command().after_help(help).mut_subcommands(|sub| with_help(sub, &everywhere))
 }
 
 fn with_help(command: clap::Command, everywhere: &str) -> clap::Command {

@@ -250,16 +250,18 @@ fn folded(facts: &[Fact]) -> Vec<Told<'_>> {
         *asks.entry(&fact.asker).or_default() += 1;
         *asked.entry(&fact.package).or_default() += 1;
     }
+    let by_asker: BTreeMap<&PackageName, usize> =
+        facts.iter().enumerate().map(|(at, fact)| (&fact.asker, at)).collect();
     let after = |fact: &Fact| {
         let alone = asked[&fact.package] == 1 && asks.get(&fact.package) == Some(&1);
-        facts.iter().position(|next| alone && next.asker == fact.package)
+        by_asker.get(&fact.package).copied().filter(|_| alone)
     };
     let continued: BTreeSet<usize> = facts.iter().filter_map(after).collect();
     let mut told = Vec::new();
     // A way that leads nowhere in particular begins at a fact that continues none.
     for start in (0..facts.len()).filter(|at| !continued.contains(at)) {
-        let mut way = vec![start];
-        while let Some(next) = after(&facts[way[way.len() - 1]]).filter(|next| !way.contains(next)) {
+        let (mut way, mut passed) = (vec![start], BTreeSet::from([start]));
+        while let Some(next) = after(&facts[way[way.len() - 1]]).filter(|next| passed.insert(*next)) {
             way.push(next);
         }
         if way.len() <= 3 {

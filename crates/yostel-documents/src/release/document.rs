@@ -8,6 +8,7 @@ use serde_json::value::RawValue;
 use yostel_versions::Version;
 
 use super::listed::{ListedRelease, entry};
+use super::packed::Packing;
 use super::record::{Met, Record, RecordError, Seen};
 use super::{DOCUMENT_FORMAT, Others, PackageDocument, Release, Statement};
 use crate::json::{Object, Text, laid_out, push_closed_up, quoted, read_as_objects};
@@ -92,19 +93,17 @@ impl PackageDocument {
             None => Default::default(),
         };
         let mut met = Met::default();
-        let (mut records, mut alone, mut others) = (String::new(), Vec::new(), Vec::new());
+        let (mut packing, mut alone, mut others) = (Packing::default(), Vec::new(), Vec::new());
         for entry in raw.releases {
             let seen = entry.check(text, |record| Record::check(record, &numbering, &mut met))?;
             if entry.is_record_alone() {
-                let start = records.len();
-                push_closed_up(&mut records, entry.record());
-                alone.push((seen, start..records.len()));
+                packing.push(|text| push_closed_up(text, entry.record()));
+                alone.push(seen);
             } else {
                 others.push(entry.release(text, seen.version, &mut met)?.into());
             }
         }
-        let records: Arc<str> = records.into();
-        let alone = alone.into_iter().map(|(seen, at)| ListedRelease::unread(seen, &records, at));
+        let alone = alone.into_iter().zip(packing.finish()).map(|(seen, record)| ListedRelease::unread(seen, record));
         let mut releases: Vec<ListedRelease> = alone.chain(others).collect();
         releases.sort_by(|a, b| a.version.cmp(&b.version));
         if let Some(pair) = releases.windows(2).find(|pair| pair[0].version == pair[1].version) {

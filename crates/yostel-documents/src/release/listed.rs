@@ -1,16 +1,16 @@
 //! A release in the list of its package: what decides whether anybody looks at it closer is at hand, and the rest stays text
 //! until somebody does.
 
-use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 
 use jiff::Timestamp;
-use yostel_versions::Version;
+use yostel_versions::{ConstraintText, Version};
 
+use super::packed::Packed;
 use super::record::{Met, Record, Seen, Traits};
 use super::{ANY_PLATFORM, Release, Withdrawal};
 use crate::json::quoted;
-use crate::name::Word;
+use crate::name::{PackageName, Purpose, Word};
 
 /// A release, as far as it is known without reading the rest of its record.
 #[derive(Debug, Clone)]
@@ -22,27 +22,36 @@ pub struct ListedRelease {
     /// Shared by all releases of a document that have the same.
     traits: Arc<Traits>,
     /// Its record, where that stands alone; else all of it was read at once.
-    record: Option<(Arc<str>, Range<u32>)>,
+    record: Option<Packed>,
     /// All of it, once it is read.
     whole: OnceLock<Arc<Release>>,
 }
 
 impl ListedRelease {
-    /// Takes what was seen of a record that stands alone, and where that is.
-    pub(super) fn unread(seen: Seen, records: &Arc<str>, at: Range<usize>) -> Self {
+    /// Takes what was seen of a record that stands alone, and that.
+    pub(super) fn unread(seen: Seen, record: Packed) -> Self {
         let Seen { version, published, traits } = seen;
-        let place = |at: usize| u32::try_from(at).expect("a document is far shorter");
-        let record = Some((records.clone(), place(at.start)..place(at.end)));
-        Self { version, published, traits, record, whole: OnceLock::new() }
+        Self { version, published, traits, record: Some(record), whole: OnceLock::new() }
     }
 
     /// Returns all of it.
     pub fn whole(&self) -> &Arc<Release> {
         self.whole.get_or_init(|| {
-            let (records, at) = self.record.as_ref().expect("what has no record was read at once");
-            let text = &records[at.start as usize..at.end as usize];
-            Arc::new(Record::release(text, self.version.clone(), &mut Met::default()))
+            let record = self.record.as_ref().expect("what has no record was read at once");
+            Arc::new(Record::release(&record.text(), self.version.clone(), &mut Met::default()))
         })
+    }
+
+    /// Returns what it needs for a purpose, by name. Of a large project many are asked and few are chosen, so nothing is kept
+    /// of what is read for this alone.
+    pub fn needs(&self, purpose: &Purpose) -> Vec<(PackageName, ConstraintText)> {
+        match (self.whole.get(), &self.record) {
+            (None, Some(record)) => Record::needs(&record.text(), purpose),
+            _ => {
+                let needs = self.whole().needs.get(purpose).into_iter().flatten();
+                needs.map(|(name, accept)| (name.clone(), accept.clone())).collect()
+            }
+        }
     }
 
     /// Returns when and why it was withdrawn, when it was.
@@ -78,9 +87,7 @@ impl ListedRelease {
     /// Writes it as it is in documents; nothing for what was never published.
     pub(super) fn entry(&self) -> Option<String> {
         match (self.whole.get(), &self.record) {
-            (None, Some((records, at))) => {
-                Some(format!("{{\"record\":{}}}", &records[at.start as usize..at.end as usize]))
-            }
+            (None, Some(record)) => Some(format!("{{\"record\":{}}}", record.text())),
             _ => entry(self.whole()),
         }
     }

@@ -6,6 +6,7 @@
 mod document;
 mod listed;
 mod offers;
+mod packed;
 mod record;
 mod statement;
 #[cfg(test)]

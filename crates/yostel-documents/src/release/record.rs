@@ -4,14 +4,14 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 
 use jiff::Timestamp;
-use serde::de::{Error, MapAccess};
+use serde::de::{Error, IgnoredAny, MapAccess};
 use serde::{Deserialize, Deserializer, Serialize};
 use yostel_versions::{ConstraintText, Numbering, Version};
 
 use super::{Artifact, Offers, Release, add_artifact, check_offered_path, check_platform, check_variable};
 use crate::digest::{ArchiveDigest, RecordDigest, TreeDigest};
 use crate::json::{Entries, Looked, Object, Text, canonical, check_whole, read_as_objects, read_object};
-use crate::name::{PackageName, Word};
+use crate::name::{PackageName, Purpose, Word};
 
 /// A record. Two are equal when their canonical forms are.
 #[derive(Debug, Clone)]
@@ -69,7 +69,23 @@ impl<'t> Object<'t> for RawRecord<'t> {
     }
 }
 
-read_as_objects!(RawRecord, RawArtifact);
+/// What a record that was checked needs, and nothing else of it.
+#[derive(Default)]
+struct RawNeeds<'t>(Entries<'t, Entries<'t, Text<'t>>>);
+
+impl<'t> Object<'t> for RawNeeds<'t> {
+    const MUST: &'static [&'static str] = &[];
+
+    fn member<A: MapAccess<'t>>(&mut self, name: &str, members: &mut A) -> Result<(), A::Error> {
+        match name {
+            "needs" => self.0 = members.next_value()?,
+            _ => drop(members.next_value::<IgnoredAny>()?),
+        }
+        Ok(())
+    }
+}
+
+read_as_objects!(RawRecord, RawNeeds, RawArtifact);
 
 /// What is offered, as records have it.
 #[derive(Default)]
@@ -231,6 +247,22 @@ impl Record {
         let raw: RawRecord<'_> = serde_json::from_str(text).expect(SEEN);
         let release = raw.release(version, met).expect(SEEN);
         Release { record: Some(Self { text: text.into(), digest: OnceLock::new() }), ..release }
+    }
+
+    /// Reads what a record that was checked before needs for a purpose, by name.
+    pub(super) fn needs(text: &str, purpose: &Purpose) -> Vec<(PackageName, ConstraintText)> {
+        let raw: RawNeeds<'_> = serde_json::from_str(text).expect(SEEN);
+        let entries =
+            raw.0.iter().filter(|(named, _)| **named == *purpose.as_str()).flat_map(|(_, needs)| needs.iter());
+        let read = |name: &str, accept: &str| (PackageName::parse(name).ok(), ConstraintText::parse(accept).ok());
+        let mut needs: Vec<_> = entries
+            .map(|(name, accept)| match read(name, accept) {
+                (Some(name), Some(accept)) => (name, accept),
+                _ => unreachable!("{SEEN}"),
+            })
+            .collect();
+        needs.sort_by(|(a, _), (b, _)| a.cmp(b));
+        needs
     }
 
     pub(super) fn text(&self) -> &str {

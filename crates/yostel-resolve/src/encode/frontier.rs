@@ -86,7 +86,8 @@ impl Tables {
         }
         let mut here = here.to_vec();
         here.sort_unstable();
-        let Some(first) = self.open.iter().position(|need| here.binary_search(need).is_ok()) else { return };
+        let mut unbound = self.open.iter().enumerate().skip(self.bound);
+        let Some((first, _)) = unbound.find(|(_, need)| here.binary_search(need).is_ok()) else { return };
         for mark in self.marks.iter_mut().chain([&mut self.at]) {
             mark.met = mark.met.min(first);
             mark.calm = mark.calm.min(first);
@@ -98,11 +99,13 @@ impl Frontier<'_> {
     /// Wants the packages that are needed and did not arrive; tells whether there are any.
     pub(super) fn want_missing(&mut self) -> bool {
         let mut missing = false;
-        for need in &self.tables.open {
-            let id = self.known.accepted(*need).0;
+        for at in self.tables.bound..self.tables.open.len() {
+            let id = self.known.accepted(self.tables.open[at]).0;
             if !self.known.has_arrived(id) {
                 self.known.want(id);
                 missing = true;
+            } else if !missing {
+                self.tables.bound = at + 1;
             }
         }
         missing
@@ -138,6 +141,7 @@ impl Frontier<'_> {
         }
         tables.at = tables.marks.last().copied().unwrap_or_default();
         tables.open.truncate(tables.at.open);
+        tables.bound = tables.bound.min(tables.at.open);
     }
 
     /// Reads what became true, stating what releases need; tells whether anything was stated.

@@ -13,7 +13,38 @@ pub(super) struct Order {
     /// What is true if it can be, one after the other, before any package.
     pub(super) first: Vec<Lit>,
     /// Packages: what projects need, what that needs, and so on, as far as it is decided; each layer by name.
-    pub(super) layers: Vec<Vec<PackageId>>,
+    layers: Vec<Vec<PackageId>>,
+    /// By package: whether it is in a layer.
+    is_met: Vec<bool>,
+}
+
+impl Order {
+    /// Starts with no layers.
+    fn of(first: &[Lit]) -> Self {
+        Self { first: first.to_vec(), ..Self::default() }
+    }
+
+    /// Forgets all layers but the first ones.
+    fn truncate(&mut self, layers: usize) {
+        for id in self.layers.drain(layers.min(self.layers.len())..).flatten() {
+            self.is_met[id.index()] = false;
+        }
+    }
+
+    /// Adds a layer of packages that are in none.
+    fn push(&mut self, layer: Vec<PackageId>) {
+        for id in &layer {
+            if self.is_met.len() <= id.index() {
+                self.is_met.resize(id.index() + 1, false);
+            }
+            self.is_met[id.index()] = true;
+        }
+        self.layers.push(layer);
+    }
+
+    fn is_met(&self, id: PackageId) -> bool {
+        self.is_met.get(id.index()).copied().unwrap_or(false)
+    }
 }
 
 impl Encoding {
@@ -32,7 +63,7 @@ impl Encoding {
     ) -> Result<Option<Model>, Halt> {
         if self.tables.order.is_none() {
             self.solver.give_up_paused();
-            self.tables.order = Some(Order { first: first.to_vec(), layers: Vec::new() });
+            self.tables.order = Some(Order::of(first));
             self.tables.start_over();
         }
         self.solver.limit_conflicts(Some(conflicts));
@@ -66,13 +97,13 @@ impl Frontier<'_> {
             tables.at.first += 1;
         }
         loop {
-            order.layers.truncate(tables.at.layer + 1);
+            order.truncate(tables.at.layer + 1);
             if order.layers.len() == tables.at.layer {
                 let layer = next_layer(order, &tables.candidates, self.problem, self.known, search);
                 if layer.is_empty() {
                     return None;
                 }
-                order.layers.push(layer);
+                order.push(layer);
             }
             while let Some(id) = order.layers[tables.at.layer].get(tables.at.item) {
                 let Some(candidates) = tables.candidates.get(id.index()).and_then(Option::as_ref) else {
@@ -122,9 +153,7 @@ fn next_layer(
     }
     layer.sort_unstable();
     layer.dedup();
-    let mut met: Vec<PackageId> = order.layers.iter().flatten().copied().collect();
-    met.sort_unstable();
-    layer.retain(|id| met.binary_search(id).is_err());
+    layer.retain(|id| !order.is_met(*id));
     layer.sort_by_key(|id| known.name(*id));
     layer
 }

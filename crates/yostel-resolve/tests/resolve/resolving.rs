@@ -96,6 +96,21 @@ fn a_collision_names_the_requirements_and_the_facts_and_nothing_else() {
 }
 
 #[test]
+fn facts_are_told_in_the_order_in_which_one_meets_the_packages() {
+    // By name they come in another order, and the last of the chain leads back into it.
+    let chain: String = (0..120).map(|at| format!("c{at} 1.0.0: c{} ^1\n", at + 1)).collect();
+    let world = format!("console: c0 *, unit ^1\n{chain}c120 1.0.0: c60 ^1, unit ^2\nunit 1.0.0\nunit 2.0.0");
+    let Outcome::Collision(collision) = World::parse(&world).resolve(&[]).unwrap() else {
+        panic!("this cannot be met")
+    };
+    let told: Vec<String> = collision.facts.iter().map(|fact| format!("{} {}", fact.asker, fact.package)).collect();
+    let ways = (0..120).map(|at| format!("c{at} c{}", at + 1));
+    assert_eq!(told, ways.chain(["c120 unit".to_owned()]).collect::<Vec<_>>());
+    let [apart] = &collision.lines[..] else { panic!("one package is apart: {:?}", collision.lines) };
+    assert_eq!((apart.package.as_str(), &apart.lines[..]), ("unit", &["1.x".to_owned(), "2.x".to_owned()][..]));
+}
+
+#[test]
 fn two_collisions_are_told_as_two() {
     let world = World::parse(
         "console: gust ^1, cable ^1, clock ^1, bell ^1, far ^7

@@ -159,16 +159,22 @@ fn chains_of_needs_are_locked_drawn_and_explained_however_deep() {
     let sandbox = sandbox();
     let depth = if cfg!(debug_assertions) { 600 } else { 4000 };
     let digest = "0".repeat(64);
-    for i in 0..depth {
-        let next = format!("\"c{}\": \"^1\"", i + 1);
-        let needs = if i + 1 < depth { next.as_str() } else { "" };
-        let document = format!(
-            "{{\"format\":1,\"name\":\"c{i}\",\"releases\":[{{\"record\":{{\"version\":\"1.0.0\",\"published\":\"2026-01-01T00:00:00Z\",\
+    let release = |version: &str, needs: &str| {
+        format!(
+            "{{\"record\":{{\"version\":\"{version}\",\"published\":\"2026-01-01T00:00:00Z\",\
              \"needs\":{{\"run\":{{{needs}}}}},\"artifacts\":[{{\"platform\":\"any\",\"digest\":\"sha256:{digest}\",\
-             \"size\":1,\"tree\":\"sha256:{digest}\"}}]}}}}]}}"
-        );
-        sandbox.write(&format!("station/releases/c{i}.json"), document);
+             \"size\":1,\"tree\":\"sha256:{digest}\"}}]}}}}"
+        )
+    };
+    let write = |name: &str, releases: &str| {
+        let document = format!("{{\"format\":1,\"name\":\"{name}\",\"releases\":[{releases}]}}");
+        sandbox.write(&format!("station/releases/{name}.json"), document);
+    };
+    for i in 0..depth {
+        let next = if i + 1 < depth { format!("c{}", i + 1) } else { "leaf".to_owned() };
+        write(&format!("c{i}"), &release("1.0.0", &format!("\"{next}\": \"^1\"")));
     }
+    write("leaf", &[release("1.0.0", ""), release("2.0.0", "")].join(","));
     project(&sandbox, "c0 = \"^1\"", "");
     let began = Instant::now();
     sandbox.run("console", "lock").expect(0);
@@ -179,6 +185,13 @@ fn chains_of_needs_are_locked_drawn_and_explained_however_deep() {
     sandbox.run("console", "list").expect(0);
     // All of them have the same files, which is a finding.
     sandbox.run("console", "audit").expect(1);
+    project(&sandbox, "c0 = \"^1\"\nleaf = \"^2\"", "");
+    let told = sandbox.run("console", "lock").expect(3).stderr;
+    let ways =
+        ["c0 1.0.0 needs c1 ^1", &format!("… {} packages between …", depth - 2), "needs leaf ^1, which leaves 1.0.0"];
+    assert!(ways.iter().all(|way| told.contains(way)), "{told}");
+    let told = sandbox.run("console", "settle").expect(0).stdout;
+    assert!(told.contains("change leaf from ^2 to ^1"), "{told}");
     assert!(began.elapsed() < Duration::from_secs(60), "{:?}", began.elapsed());
 }
 
