@@ -1,6 +1,7 @@
 //! Documents of packages: what is read, what is refused and where, what survives.
 
 use super::*;
+use crate::name::Word;
 
 fn digest() -> String {
     format!("sha256:{}", "ab".repeat(32))
@@ -203,6 +204,10 @@ fn a_release_is_the_same_whether_it_is_read_at_once_or_when_it_is_asked_for() {
     for (one, other) in when_asked.releases.iter().zip(at_once.releases.iter()) {
         assert_eq!((&one.version, one.published, one.withdrawn()), (&other.version, other.published, None));
         assert_eq!((one.identities(), one.roles()), (other.identities(), other.roles()));
+        // Asked before all of it is read, while it is packed, and after.
+        let purposes = ["run", "build", "test"].map(|purpose| Word::parse(purpose).unwrap());
+        let needs = purposes.each_ref().map(|purpose| one.needs(purpose));
+        assert_eq!(needs, purposes.each_ref().map(|purpose| other.needs(purpose)));
         for platform in ["linux/amd64", "linux/arm64", "any"] {
             assert!(one.serves(platform) && one.whole().serves(platform) && other.serves(platform));
         }
@@ -210,7 +215,9 @@ fn a_release_is_the_same_whether_it_is_read_at_once_or_when_it_is_asked_for() {
         at_once.others.clear();
         assert_eq!(**one.whole(), at_once);
         assert_eq!(one.roles(), one.whole().offers.roles);
+        assert_eq!(needs, purposes.each_ref().map(|purpose| one.needs(purpose)));
     }
+    assert_eq!(when_asked.releases[1].needs(&Word::parse("run").unwrap()).len(), 2, "they have some");
     assert_eq!(when_asked.write(), unread);
     assert_eq!(unread, at_once.write().replace(",\n      \"later\": 1\n    }", "\n    }"));
 }
