@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use reqwest::{Certificate, Client, ClientBuilder, redirect};
 use tokio::runtime::{Builder, Runtime};
-use yostel_files::Folder;
+use yostel_files::{Folder, says_too_many_open};
 
 use crate::connecting::AsManyAsNeeded;
 use crate::fault::WebFault;
@@ -110,9 +110,12 @@ pub(crate) fn unless_stopped<T>(patience: &Patience, answer: impl Future<Output 
     })
 }
 
-/// Tells a server that is not trusted from one that broke off.
+/// Tells a server that is not trusted from one that broke off, and that from a machine that has no room for a connection.
 pub(crate) fn fault_of(error: &reqwest::Error) -> WebFault {
-    let told = told(error);
+    let (innermost, told) = (innermost(error), told(error));
+    if innermost.downcast_ref().is_some_and(says_too_many_open) {
+        return WebFault::TooManyOpen(told);
+    }
     match told.strip_prefix("invalid peer certificate: ") {
         Some(_) if shared().is_ok_and(|shared| !shared.has_authorities) => {
             WebFault::Untrusted("this machine knows no certificate authorities".to_owned())
@@ -124,9 +127,13 @@ pub(crate) fn fault_of(error: &reqwest::Error) -> WebFault {
 
 /// Says what was wrong in one sentence: the innermost cause says most.
 fn told(error: &reqwest::Error) -> String {
-    let mut cause: &dyn std::error::Error = error;
+    innermost(error).to_string()
+}
+
+fn innermost(error: &reqwest::Error) -> &(dyn std::error::Error + 'static) {
+    let mut cause: &(dyn std::error::Error + 'static) = error;
     while let Some(inner) = cause.source() {
         cause = inner;
     }
-    cause.to_string()
+    cause
 }

@@ -21,6 +21,9 @@ pub enum WebFault {
     /// It is not reached, or breaks off; with what the connection says.
     #[error("{0}")]
     Broken(String),
+    /// It is not reached, since no more files may be open here; with what the machine says.
+    #[error("{0}")]
+    TooManyOpen(String),
     /// Nothing comes, for so long.
     #[error("nothing came for {} s", .0.as_secs_f32())]
     Silent(Duration),
@@ -90,7 +93,11 @@ impl From<WebFault> for io::Error {
 impl WebFault {
     /// With whether it is worth another try: where something broke it is, and else not.
     pub(crate) fn of_try(self) -> Refusal {
-        let again = if matches!(self, Self::Broken(_) | Self::Silent(_)) { Again::Soon } else { Again::No };
+        let again = if matches!(self, Self::Broken(_) | Self::TooManyOpen(_) | Self::Silent(_)) {
+            Again::Soon
+        } else {
+            Again::No
+        };
         (self, again)
     }
 }

@@ -9,6 +9,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use jiff::Timestamp;
 use tokio::sync::Semaphore;
 use yostel_documents::PackageName;
+use yostel_files::most_open_files;
 
 use crate::SourceAnswer;
 use crate::access::Access;
@@ -22,13 +23,25 @@ use crate::http::{HttpAnswer, Web};
 use crate::patience::{LOOK, Patience};
 
 /// How many files are asked for at the same time: connections to a server that has no HTTP/2. As many answers are held.
-pub(crate) const AT_ONCE: usize = 56;
+const AT_ONCE: usize = 56;
+
+/// How many where few files may be open.
+const FEWEST_AT_ONCE: usize = 4;
+
+/// How many files are open beside connections.
+const OTHER_FILES: usize = 32;
 
 /// How many before the first answer came.
 const FIRST_AT_ONCE: usize = 8;
 
 /// How many threads at most read answers.
 const READERS: usize = 4;
+
+/// Returns how many files are asked for at the same time. Several registries may be asked, so half of what may be open has to
+/// do for one.
+pub(crate) fn at_once() -> usize {
+    (most_open_files().saturating_sub(OTHER_FILES) / 2).clamp(FEWEST_AT_ONCE, AT_ONCE)
+}
 
 /// The files of a registry, at one of its addresses.
 #[derive(Debug)]
@@ -43,6 +56,7 @@ pub(crate) struct Files {
     /// Who has one may ask; there are as many as `at_once` says.
     turns: Semaphore,
     at_once: AtomicUsize,
+    most_at_once: usize,
     pub(crate) offline: bool,
 }
 
@@ -92,14 +106,17 @@ impl Files {
     /// Names the addresses, without `/` at their ends, of which there is one at least, the file that says that there is a
     /// registry, and how they are asked.
     pub(crate) fn new((addresses, head): (Vec<String>, String), access: Access, context: &SourceContext) -> Self {
+        let most_at_once = at_once();
+        let first_at_once = FIRST_AT_ONCE.min(most_at_once);
         Self {
             addresses,
             head,
             preferred: AtomicUsize::new(0),
             web: Web::new(context.patience.clone(), access, context.certificates.as_deref()),
             answers: context.answers.clone(),
-            turns: Semaphore::new(FIRST_AT_ONCE),
-            at_once: AtomicUsize::new(FIRST_AT_ONCE),
+            turns: Semaphore::new(first_at_once),
+            at_once: AtomicUsize::new(first_at_once),
+            most_at_once,
             offline: context.offline,
         }
     }
@@ -145,7 +162,8 @@ impl Files {
         given_back().await;
         drop(turn);
         // More at a time once answers come: a server that is small is not overrun by those who begin.
-        if self.at_once.load(Ordering::Relaxed) < AT_ONCE && self.at_once.fetch_add(1, Ordering::Relaxed) < AT_ONCE {
+        let may_grow = |at_once| at_once < self.most_at_once;
+        if may_grow(self.at_once.load(Ordering::Relaxed)) && may_grow(self.at_once.fetch_add(1, Ordering::Relaxed)) {
             self.turns.add_permits(1);
         }
         Ok(match (answer, kept) {
@@ -188,7 +206,7 @@ impl Files {
         };
         let (sender, came) = mpsc::channel();
         // Whoever has a turn keeps it until the answer was read, so no more answers than that are held.
-        let turns = Arc::new(Semaphore::new(AT_ONCE));
+        let turns = Arc::new(Semaphore::new(at_once()));
         let asked = |package: &PackageName| {
             let (answer, sender, turns, package) =
                 (ask(package.clone()), sender.clone(), turns.clone(), package.clone());

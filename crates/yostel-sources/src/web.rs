@@ -20,7 +20,7 @@ use crate::dump::AdvisoryReader;
 use crate::early::{Early, Weighed};
 use crate::error::{SourceError, SourceErrorKind};
 use crate::fault::WebFault;
-use crate::mirrors::{AT_ONCE, Fault, Fetched, Files};
+use crate::mirrors::{Fault, Fetched, Files, at_once};
 use crate::{Source, SourceAnswer, SourcedDocument};
 
 /// A registry on web servers.
@@ -195,7 +195,7 @@ impl Source for WebSource {
         let wanted: Vec<String> = index.advisories.into_iter().filter(|file| reader.wants(file, None)).collect();
         let runtime = runtime().map_err(|fault| self.failed(fault))?;
         // So many at a time are held, and no more.
-        for some in wanted.chunks(AT_ONCE) {
+        for some in wanted.chunks(at_once()) {
             let ask = |file: &String| {
                 let (files, at) = (self.files.clone(), format!("{ADVISORIES}/{file}"));
                 runtime.spawn(async move { files.get(&at, MOST_ADVISORY).await })

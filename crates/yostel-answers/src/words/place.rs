@@ -7,7 +7,7 @@ use crate::code::Code;
 use crate::diagnostic::{Diagnostic, Suggestion};
 use jiff::Timestamp;
 use yostel_documents::{FilePattern, PackageName, Word};
-use yostel_files::FileError;
+use yostel_files::{FileError, says_too_many_open};
 use yostel_registry::RegistryError;
 use yostel_sources::{GitError, SourceError, SourceErrorKind, WebFault};
 
@@ -73,6 +73,9 @@ pub(super) fn of_source(error: &SourceError, view: &Viewpoint<'_>) -> Diagnostic
     }
 }
 
+/// What helps where no more files may be open.
+const MORE_FILES: &str = "let more files be open at once, as by ulimit -n 1024, then run the same command again";
+
 /// How long ago a server was reached that is not said to have been, in seconds: it is there, and something else is wrong.
 const JUST_NOW: i64 = 60;
 
@@ -99,6 +102,8 @@ fn of_web(
         WebFault::Credentials(_) | WebFault::Certificates { .. } => {
             tell(Code::Credentials, headline, "correct that, then try again")
         }
+        // The server is not to blame.
+        WebFault::TooManyOpen(_) => tell(Code::CannotRead, headline, MORE_FILES),
         WebFault::NotCached => unreachable("leave out --offline, where the server can be reached".into()),
         WebFault::Artifact(_) => {
             let next = "see who else writes below that name in the OCI registry, and remove what does not belong there";
@@ -287,6 +292,7 @@ pub(super) fn of_store(error: &FileError) -> Diagnostic {
 /// What the machine refused has a remedy by its kind, whatever was being done.
 pub(super) fn of_io(code: Code, headline: String, cause: &io::Error) -> Diagnostic {
     match cause.kind() {
+        _ if says_too_many_open(cause) => tell(code, headline, MORE_FILES),
         io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded | io::ErrorKind::FileTooLarge => {
             tell(Code::DiskFull, headline, "make room on that disk, then run the same command again")
                 .note("nothing was left half-written")

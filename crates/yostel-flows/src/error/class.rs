@@ -1,7 +1,7 @@
 //! What helps against an error: a few classes, each of which a caller can act on.
 
 use yostel_registry::RegistryError;
-use yostel_sources::{GitError, SourceErrorKind};
+use yostel_sources::{GitError, SourceErrorKind, WebFault};
 use yostel_store::{AdmitError, AlterError, ErrorClass, KitError};
 
 use super::change::{ChangeError, PatchProblem};
@@ -124,6 +124,7 @@ fn of_content(error: &ContentError) -> FlowClass {
             SourceErrorKind::Ambiguous { .. } | SourceErrorKind::Occupied(_) | SourceErrorKind::Name { .. } => {
                 FlowClass::Usage
             }
+            SourceErrorKind::Web { fault: WebFault::TooManyOpen(_), .. } => FlowClass::Machine,
             _ => FlowClass::SourceUnavailable,
         },
         ContentError::Git { error: GitError::Stopped(_), .. } => FlowClass::Stopped,
