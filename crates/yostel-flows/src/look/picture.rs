@@ -15,14 +15,14 @@ const BEGINNING: u64 = 120;
 ///
 /// # Errors
 /// `Read`, `NotOurs`; `Store` when it cannot be written.
-pub fn write_picture(path: &Path, content: &str, mark: &str) -> Result<(), FlowError> {
+pub fn write_picture(path: &Path, content: &[u8], mark: &str) -> Result<(), FlowError> {
     match beginning_of(path) {
         Ok(old) if old.is_empty() || String::from_utf8_lossy(&old).contains(mark) => {}
         Ok(_) => return Err(ProjectError::NotOurs(path.to_owned()).into()),
         Err(cause) if cause.kind() == io::ErrorKind::NotFound => {}
         Err(cause) => return Err(ProjectError::Read { path: path.to_owned(), cause }.into()),
     }
-    Ok(write_atomically(path, content.as_bytes())?)
+    Ok(write_atomically(path, content)?)
 }
 
 fn beginning_of(path: &Path) -> io::Result<Vec<u8>> {

@@ -106,9 +106,15 @@ fn only_what_yostel_wrote_is_written_over_and_no_link_is_followed_out() {
     std::fs::write(sandbox.path("console/blob.svg"), [0xff, 0xfe, 0]).unwrap();
     sandbox.run("console", "graph blob.svg").expect(2);
     // No picture is called what it is not.
-    let refused = sandbox.run("console", "graph needs.png").expect(2).stderr;
-    assert!(refused.starts_with("error: needs.png ends in none of .svg, .dot and .gv\n"), "{refused}");
-    assert!(!sandbox.path("console/needs.png").exists());
+    let refused = sandbox.run("console", "graph needs.pdf").expect(2).stderr;
+    assert!(refused.starts_with("error: needs.pdf ends in none of .svg, .png, .dot and .gv\n"), "{refused}");
+    assert!(!sandbox.path("console/needs.pdf").exists());
+    sandbox.run("console", "graph --as png").expect(2).says(&["a PNG is not for the standard output"]);
+    if !cfg!(feature = "png") {
+        let refused = sandbox.run("console", "graph needs.png").expect(2);
+        refused.says(&["needs.png cannot be written: this program was built without PNG", "next: write needs.svg"]);
+        assert!(!sandbox.path("console/needs.png").exists());
+    }
     sandbox.run("console", "graph needs --as svg").expect(0);
     sandbox.run("console", "graph none/there.svg").expect(7);
     std::os::unix::fs::symlink("../outside.svg", sandbox.path("console/link.svg")).unwrap();

@@ -29,7 +29,7 @@ const MOST_POINTS: f64 = 6_000.0;
 /// packages are folded until it is.
 #[derive(Debug, Args)]
 pub(crate) struct Graph {
-    /// Where to write it, by its ending as SVG (.svg) or for Graphviz (.dot, .gv); the standard output when not given
+    /// Where to write it, by its ending as SVG (.svg), as PNG (.png) or for Graphviz (.dot, .gv); the standard output when not given
     #[arg(value_name = "FILE")]
     file: Option<PathBuf>,
 
@@ -64,6 +64,8 @@ enum Form {
     Svg,
     /// The language of Graphviz
     Dot,
+    /// PNG, by a program that was built with it; to a file only
+    Png,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -82,17 +84,9 @@ fn boxes(text: &str) -> Result<usize, String> {
 }
 
 pub(crate) fn run(arguments: Graph, call: &Call) -> Result<Answer, FlowError> {
-    let form = match (arguments.form, arguments.file.as_deref()) {
-        (Some(form), _) => form,
-        (None, None) => Form::Svg,
-        (None, Some(file)) => match form_of(file) {
-            Some(form) => form,
-            None => {
-                let headline = format!("{} ends in none of .svg, .dot and .gv", file.display());
-                let wrong = Diagnostic::new(Code::Usage, headline, "name such a file, or say --as svg or --as dot");
-                return Ok(failure_of(&[wrong], Exit::Usage, call.format));
-            }
-        },
+    let form = match wanted(&arguments) {
+        Ok(form) => form,
+        Err(wrong) => return Ok(failure_of(&[wrong], Exit::Usage, call.format)),
     };
     let request = GraphRequest {
         focus: arguments.focus.map(|package| (package, arguments.distance)),
@@ -113,8 +107,8 @@ pub(crate) fn run(arguments: Graph, call: &Call) -> Result<Answer, FlowError> {
         notes.push("there is nothing to fold in this way".to_owned());
     }
     let (picture, mark) = match form {
-        Form::Dot => (dot::document(&answer, &notes), dot::MARK),
-        Form::Svg => {
+        Form::Dot => (dot::document(&answer, &notes).into_bytes(), dot::MARK),
+        Form::Svg | Form::Png => {
             let picture = svg::document(&answer, &notes);
             if picture.width > MOST_POINTS || picture.height > MOST_POINTS {
                 let size = format!("{:.0} by {:.0} points", picture.width, picture.height);
@@ -122,13 +116,23 @@ pub(crate) fn run(arguments: Graph, call: &Call) -> Result<Answer, FlowError> {
                     "the picture is {size}: --focus PACKAGE, or a smaller --limit, shows less and more clearly"
                 ));
             }
-            (picture.text, svg::MARK)
+            match &arguments.file {
+                Some(file) if form == Form::Png => match painted(&picture, file) {
+                    Ok(painted) => painted,
+                    Err((wrong, exit)) => return Ok(failure_of(&[wrong], exit, call.format)),
+                },
+                _ => (picture.text.into_bytes(), svg::MARK),
+            }
         }
     };
     notes.extend(answer.untold.as_ref().map(|why| format!("the sources cannot be asked: {why}")));
     let Some(file) = arguments.file else {
         let stderr = if call.quiet { String::new() } else { notes.iter().map(note_at_once).collect() };
-        return Ok(Answer { stderr, door: Door::Raw, ..Answer::words(Exit::Fine, picture) });
+        return Ok(Answer {
+            stderr,
+            door: Door::Raw,
+            ..Answer::words(Exit::Fine, String::from_utf8_lossy(&picture).into_owned())
+        });
     };
     write_picture(&call.folder.join(&file), &picture, mark)?;
     let shown = file.display().to_string();
@@ -144,11 +148,77 @@ pub(crate) fn run(arguments: Graph, call: &Call) -> Result<Answer, FlowError> {
     ))
 }
 
+/// Tells in which form the picture should be, or why it cannot be in that.
+fn wanted(arguments: &Graph) -> Result<Form, Diagnostic> {
+    let usage = |headline: String, next: &str| Err(Diagnostic::new(Code::Usage, headline, next));
+    let form = match (arguments.form, arguments.file.as_deref()) {
+        (Some(form), _) => form,
+        (None, None) => Form::Svg,
+        (None, Some(file)) => match form_of(file) {
+            Some(form) => form,
+            None => {
+                let headline = format!("{} ends in none of .svg, .png, .dot and .gv", file.display());
+                return usage(headline, "name such a file, or say --as svg or --as dot");
+            }
+        },
+    };
+    match (form, arguments.file.as_deref()) {
+        (Form::Png, None) => {
+            usage("a PNG is not for the standard output".to_owned(), "name a file for it, as in yostel graph needs.png")
+        }
+        (Form::Png, Some(file)) if !cfg!(feature = "png") => Err(built_without(file)),
+        _ => Ok(form),
+    }
+}
+
+/// Says that this program cannot paint.
+fn built_without(file: &Path) -> Diagnostic {
+    let headline = format!("{} cannot be written: this program was built without PNG", file.display());
+    let svg = file.with_extension("svg");
+    let next = format!("write {}, which browsers show and print, or build it with --features png", svg.display());
+    Diagnostic::new(Code::Usage, headline, next.as_str())
+}
+
 /// Tells from a file's ending in which form it should be; nothing when it does not say.
 fn form_of(file: &Path) -> Option<Form> {
     match file.extension()?.to_str()? {
         "svg" => Some(Form::Svg),
+        "png" => Some(Form::Png),
         "dot" | "gv" => Some(Form::Dot),
         _ => None,
     }
+}
+
+/// Paints a picture as PNG; returns it with its mark.
+#[cfg(feature = "png")]
+fn painted(picture: &svg::Picture, file: &Path) -> Result<(Vec<u8>, &'static str), (Diagnostic, Exit)> {
+    use crate::render::pictures::png;
+
+    let svg = file.with_extension("svg");
+    let (file, svg) = (file.display(), svg.display());
+    png::document(picture).map(|painted| (painted, png::MARK)).map_err(|error| match error {
+        png::PngError::TooLarge => {
+            let headline = format!(
+                "{file} is not written: {:.0} by {:.0} points are too large for a PNG",
+                picture.width, picture.height
+            );
+            let next = format!("draw less, with --focus PACKAGE or a smaller --limit, or write {svg}");
+            (Diagnostic::new(Code::Usage, headline, next.as_str()), Exit::Usage)
+        }
+        png::PngError::NoFonts => {
+            let headline = format!("{file} is not written: there are no fonts on this machine to write its words with");
+            let next = format!("install a font, or write {svg}");
+            (Diagnostic::new(Code::CannotWrite, headline, next.as_str()), Exit::Machine)
+        }
+        png::PngError::Refused(why) => {
+            let headline = format!("{file} is not written: {why}");
+            let next = format!("write {svg}");
+            (Diagnostic::new(Code::CannotWrite, headline, next.as_str()), Exit::Machine)
+        }
+    })
+}
+
+#[cfg(not(feature = "png"))]
+fn painted(_: &svg::Picture, file: &Path) -> Result<(Vec<u8>, &'static str), (Diagnostic, Exit)> {
+    Err((built_without(file), Exit::Usage))
 }

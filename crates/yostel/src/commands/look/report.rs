@@ -33,7 +33,7 @@ pub(crate) fn run(arguments: Report, call: &Call) -> Result<Answer, FlowError> {
             false => Answer { door: Door::Raw, ..Answer::words(Exit::Fine, report::document(&answer)) },
         });
     };
-    write_picture(&call.folder.join(&file), &report::document(&answer), report::MARK)?;
+    write_picture(&call.folder.join(&file), report::document(&answer).as_bytes(), report::MARK)?;
     answer.file = Some(file.display().to_string());
     let summary: String = answer.summary.iter().map(|sentence| indented(2, sentence)).collect();
     let said = format!("Wrote {}.\n{summary}", sanitise(&file.display().to_string()));

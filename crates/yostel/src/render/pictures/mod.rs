@@ -1,6 +1,8 @@
 //! The graph as a picture, in forms that other programs show.
 
 pub(crate) mod dot;
+#[cfg(feature = "png")]
+pub(crate) mod png;
 mod signs;
 pub(crate) mod svg;
 
