@@ -250,8 +250,11 @@ fn fewest_of(asked: &mut Asked<'_>, switches: &[Lit], assumed: &[Lit]) -> Option
         let assumptions: Vec<Lit> = assumed.iter().copied().chain(fewest.assumptions()).collect();
         let goes_on = match asked.solve(&assumptions)? {
             Ok(_) => fewest.goes_on(),
-            Err(core) if fewest.give_up(&core, &mut asked.encoding.solver) => true,
-            Err(_) => return None,
+            Err(core) if fewest.blamed(&core).is_empty() => return None,
+            Err(core) => {
+                fewest.give_up(&core, &mut asked.encoding.solver);
+                true
+            }
         };
         if !goes_on {
             return Some(fewest.number());

@@ -6,19 +6,20 @@
 //! and what it needs stated; what is never looked at costs nothing.
 
 mod frontier;
+mod groups;
 mod order;
 
 use std::collections::BTreeMap;
 use std::ops::Range;
 
-use yostel_documents::{ListedRelease, Take, Word};
+use yostel_documents::{Take, Word};
 use yostel_solver::{Config, Lit, Model, Outcome, Searching, Solver, Var};
-use yostel_versions::Numbering;
 
 use crate::known::Halt;
 use crate::known::{Known, NeedId, PackageId};
 use crate::problem::Problem;
 use frontier::Frontier;
+use groups::{groups_by_line, others};
 use order::Order;
 
 /// What a variable stands for.
@@ -106,6 +107,8 @@ pub(super) struct Encoding {
     tables: Tables,
     /// Whether what a question assumed is held for the next: stating undoes that, so what was stated is not stated again.
     holds: bool,
+    /// What stands for a package being there at one of some releases.
+    one_of: BTreeMap<(PackageId, Box<[u32]>), Lit>,
 }
 
 impl Encoding {
@@ -126,7 +129,12 @@ impl Encoding {
 
     fn with(known: &Known, record_proof: bool, hold_assumptions: bool) -> Self {
         let config = Config { record_proof, hold_assumptions, stop: Some(known.stop().clone()), ..Config::default() };
-        Self { solver: Solver::new(config), tables: Tables::default(), holds: hold_assumptions }
+        Self {
+            solver: Solver::new(config),
+            tables: Tables::default(),
+            holds: hold_assumptions,
+            one_of: BTreeMap::new(),
+        }
     }
 
     /// Lets nothing more of what releases need be stated, and no more packages be wanted: what there is until now is all that
@@ -150,6 +158,28 @@ impl Encoding {
         }
         let candidates = self.tables.candidates[id.index()].iter();
         candidates.flat_map(|c| c.places.iter().copied().zip(c.span().map(positive))).collect()
+    }
+
+    /// Returns a literal that, while it is true, has a package be there at one of these releases, which may all be chosen; of one
+    /// that may be there at one version.
+    pub(super) fn one_of(&mut self, id: PackageId, releases: &[u32], problem: &Problem, known: &Known) -> Lit {
+        if let Some(literal) = self.one_of.get(&(id, releases.into())) {
+            return *literal;
+        }
+        let candidates = self.candidates(id, problem, known);
+        let mut left: Vec<Lit> = candidates
+            .iter()
+            .filter(|(at, _)| releases.binary_search(at).is_ok())
+            .map(|(_, literal)| *literal)
+            .collect();
+        left.sort_unstable();
+        let literal = self.helper();
+        let span = candidates.iter().map(|(_, literal)| literal.var().index());
+        let all = span.clone().min().unwrap_or_default()..span.max().map_or(0, |last| last + 1);
+        self.solver.exclude(literal.var(), &others(all, &left));
+        self.solver.add_clause(&[&[!literal], &left[..]].concat());
+        self.one_of.insert((id, releases.into()), literal);
+        literal
     }
 
     /// Adds a variable of no meaning in the problem.
@@ -204,6 +234,23 @@ impl Encoding {
             Outcome::Unsatisfiable(core) => Ok(Err(core)),
             Outcome::Stopped => Err(Halt::Stopped),
             Outcome::Paused => Err(Halt::Missing),
+        }
+    }
+
+    /// Tells whether the assumptions are seen to collide where nothing else is decided and nothing more is looked at, and which
+    /// of them are to blame.
+    ///
+    /// # Errors
+    /// Time is up.
+    pub(super) fn seen_to_collide(&mut self, assumptions: &[Lit], known: &mut Known) -> Result<Option<Vec<Lit>>, Halt> {
+        self.solver.limit_forced(known.left());
+        let before = self.solver.stats().propagations;
+        let outcome = self.solver.propagate_only(assumptions);
+        known.count_forced(self.solver.stats().propagations - before);
+        match outcome {
+            Outcome::Unsatisfiable(core) => Ok(Some(core)),
+            Outcome::Satisfiable(_) | Outcome::Paused => Ok(None),
+            Outcome::Stopped => Err(Halt::Stopped),
         }
     }
 
@@ -353,13 +400,7 @@ impl Tables {
         };
         let mut met_by: Vec<Lit> = accepted.iter().filter_map(|&at| candidates.literal(at)).collect();
         met_by.sort_unstable();
-        let mut excluded: Vec<Range<usize>> = Vec::new();
-        let mut from = candidates.span().start;
-        for literal in &met_by {
-            excluded.extend((from < literal.var().index()).then(|| from..literal.var().index()));
-            from = literal.var().index() + 1;
-        }
-        excluded.extend((from < candidates.span().end).then(|| from..candidates.span().end));
+        let excluded = others(candidates.span(), &met_by);
         let mut clause = vec![!*literal];
         clause.extend_from_slice(&met_by);
         if let Some(kept) = met_by.iter().position(|literal| candidates.kept.contains(literal)) {
@@ -373,32 +414,6 @@ impl Tables {
         }
         search.add_clause(&clause);
     }
-}
-
-/// Makes the variables of releases of which one per compatible line may be chosen; returns the first variable's number.
-fn groups_by_line(
-    places: &[u32],
-    releases: &[ListedRelease],
-    numbering: Numbering,
-    search: &mut Searching<'_>,
-) -> usize {
-    let version = |at: u32| &releases[at as usize].version;
-    let mut runs: Vec<(u32, Range<usize>)> = Vec::new();
-    let mut first = None;
-    for run in places.chunk_by(|a, b| numbering.is_same_line(version(*a), version(*b))) {
-        let start = search.new_group(run.len()).index();
-        first.get_or_insert(start);
-        // Lines follow each other in every order there is; should one come up again, it is one line all the same.
-        for (other, span) in &runs {
-            if numbering.is_same_line(version(*other), version(run[0])) {
-                for (a, b) in span.clone().flat_map(|a| (start..start + run.len()).map(move |b| (a, b))) {
-                    search.add_clause(&[!positive(a), !positive(b)]);
-                }
-            }
-        }
-        runs.push((run[0], start..start + run.len()));
-    }
-    first.unwrap_or_default()
 }
 
 /// Returns a literal that, while it is true, lets at most `most` of the literals be true; none when all may be.

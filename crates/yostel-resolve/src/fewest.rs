@@ -21,13 +21,20 @@ pub(crate) struct Fewest {
     next: BTreeMap<Lit, Bounds>,
     counters: Vec<Counter>,
     number: usize,
+    /// How many hopes failed alone since all were tried by themselves.
+    failed_alone: usize,
+    /// How many have to until all are again.
+    until_all: usize,
 }
+
+/// How many hopes fail alone before all are tried by themselves, at first.
+const FIRST_ALONE: usize = 2;
 
 impl Fewest {
     /// Hopes that all are false.
     pub(crate) fn of(literals: &[Lit]) -> Self {
         let hopes = literals.iter().map(|literal| (!*literal, None)).collect();
-        Self { hopes, next: BTreeMap::new(), counters: Vec::new(), number: 0 }
+        Self { hopes, next: BTreeMap::new(), counters: Vec::new(), number: 0, failed_alone: 0, until_all: FIRST_ALONE }
     }
 
     /// Returns how many must be true, by what is known.
@@ -48,12 +55,33 @@ impl Fewest {
         more
     }
 
-    /// Gives up the assumptions to blame; tells whether any was one of these.
-    pub(crate) fn give_up(&mut self, core: &[Lit], solver: &mut Solver) -> bool {
+    /// Returns which assumptions to blame are hopes.
+    pub(crate) fn blamed(&self, core: &[Lit]) -> Vec<Lit> {
+        core.iter().copied().filter(|literal| self.hopes.contains_key(literal)).collect()
+    }
+
+    /// Takes in how many hopes failed alone; tells whether to try all of them by themselves.
+    pub(crate) fn is_to_try_all(&mut self, failed: usize) -> bool {
+        self.failed_alone += failed;
+        self.failed_alone >= self.until_all
+    }
+
+    /// Takes in how many failed when all were tried by themselves: worth it once more soon if some did, else after twice as many.
+    pub(crate) fn tried_all(&mut self, failed: usize) {
+        self.failed_alone = 0;
+        self.until_all = if failed > 0 { FIRST_ALONE } else { self.until_all * 2 };
+    }
+
+    /// Gives up a hope that cannot hold; tells whether it was one.
+    pub(crate) fn give_up_alone(&mut self, hope: Lit, solver: &mut Solver) -> bool {
+        let given_up = self.hopes.remove_entry(&hope);
+        given_up.iter().for_each(|one| self.loosen(std::slice::from_ref(one), solver));
+        given_up.is_some()
+    }
+
+    /// Gives up the assumptions to blame.
+    pub(crate) fn give_up(&mut self, core: &[Lit], solver: &mut Solver) {
         let blamed: Vec<(Lit, Bounds)> = core.iter().filter_map(|literal| self.hopes.remove_entry(literal)).collect();
-        if blamed.is_empty() {
-            return false;
-        }
         let clause: Vec<Lit> = core.iter().map(|literal| !*literal).collect();
         solver.add_clause_held(&clause);
         self.loosen(&blamed, solver);
@@ -67,7 +95,6 @@ impl Fewest {
             self.counters.push(Counter::of(blamed.into_iter().map(|(literal, _)| !literal).collect(), solver));
             self.bound(self.counters.len() - 1, 1, solver);
         }
-        true
     }
 
     /// Counts a core; what bounds a counter is loosened by one.

@@ -41,6 +41,7 @@ mod kept;
 mod known;
 mod layers;
 mod lock;
+mod narrowed;
 mod objective;
 mod overridden;
 mod problem;

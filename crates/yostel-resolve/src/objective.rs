@@ -4,6 +4,7 @@
 //! by name; then direct needs as new as can be, by name; then what came along, nearest first. Every question is one call
 //! of the solver, and each answer is made a fact before the next question, so what was learned is reused.
 
+mod moved;
 mod preferred;
 
 use std::collections::BTreeSet;
@@ -288,29 +289,6 @@ impl Search {
     /// Tells whether nothing is left to decide.
     pub(super) fn is_done(&self) -> bool {
         matches!(self.stage, Stage::Done)
-    }
-
-    /// Finds the fewest packages that must leave the version to keep, and makes that a fact; tells whether there is a set.
-    fn fewest(&mut self, fewest: &mut Fewest, problem: &Problem, known: &mut Known) -> Result<bool, Halt> {
-        loop {
-            let assumptions: Vec<Lit> = fewest.assumptions().collect();
-            match self.ask_keeping(&assumptions, problem, known)? {
-                Ok(model) => {
-                    self.model = Some(model);
-                    if !fewest.goes_on() {
-                        break;
-                    }
-                }
-                Err(core) if fewest.give_up(&core, &mut self.encoding.solver) => {}
-                // No hope is to blame: a trial begins here, and does not know yet whether there is any set.
-                Err(_) => return Ok(false),
-            }
-        }
-        match &mut self.trial {
-            Some(assumed) => assumed.keep(fewest.assumptions().collect()),
-            None => fewest.assumptions().for_each(|hope| self.encoding.solver.add_clause(&[hope])),
-        }
-        Ok(true)
     }
 
     /// Decides in one search which of the literals are false, the first before others, and then how new each package is;

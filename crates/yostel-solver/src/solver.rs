@@ -112,16 +112,27 @@ impl Solver {
 
     /// The same, of a problem that `guide` states as far as the search gets.
     pub fn solve_guided(&mut self, assumptions: &[Lit], guide: &mut dyn Guide) -> Outcome {
+        self.search_from(assumptions, Some(guide))
+    }
+
+    /// Makes the assumptions true, one after the other, and decides nothing: [`Outcome::Unsatisfiable`] when they are seen to
+    /// collide, [`Outcome::Paused`] when they are not, which does not say that there is a model.
+    pub fn propagate_only(&mut self, assumptions: &[Lit]) -> Outcome {
+        self.search_from(assumptions, None)
+    }
+
+    fn search_from(&mut self, assumptions: &[Lit], guide: Option<&mut dyn Guide>) -> Outcome {
         if self.paused.take().is_none_or(|paused| paused != assumptions) {
             // Levels of assumptions that this call has in common with the last one stay, with all that they force.
             let common = self.held.iter().zip(assumptions).take_while(|(held, assumption)| held == assumption).count();
             self.backjump(u32::try_from(common).expect("fewer than 2^31 assumptions"));
         }
         self.held.clear();
+        let is_guided = guide.is_some();
         let outcome = self.search(assumptions, guide);
         match outcome {
-            Outcome::Paused => self.paused = Some(assumptions.to_vec()),
-            Outcome::Satisfiable(_) | Outcome::Unsatisfiable(_) if self.config.hold_assumptions => {
+            Outcome::Paused if is_guided => self.paused = Some(assumptions.to_vec()),
+            Outcome::Satisfiable(_) | Outcome::Unsatisfiable(_) | Outcome::Paused if self.config.hold_assumptions => {
                 self.pending = None;
                 self.held.extend_from_slice(assumptions);
             }
@@ -133,7 +144,7 @@ impl Solver {
         outcome
     }
 
-    fn search(&mut self, assumptions: &[Lit], guide: &mut dyn Guide) -> Outcome {
+    fn search(&mut self, assumptions: &[Lit], mut guide: Option<&mut dyn Guide>) -> Outcome {
         self.stats.calls += 1;
         self.forced_until = self.config.forced_limit.map(|limit| self.stats.propagations.saturating_add(limit));
         if self.keep_learned == 0 {
@@ -187,6 +198,10 @@ impl Solver {
                 self.backjump(lowest);
                 continue;
             }
+            let guide: Option<&mut dyn Guide> = match &mut guide {
+                Some(guide) => Some(&mut **guide),
+                None => None,
+            };
             match self.next_decision(assumptions, guide) {
                 Decision::Literal(literal) => {
                     self.trail.open_level();
@@ -365,7 +380,7 @@ impl Solver {
     }
 
     /// Assumptions come first, one level each, so that a level up to their number is always an assumption's.
-    fn next_decision(&mut self, assumptions: &[Lit], guide: &mut dyn Guide) -> Decision {
+    fn next_decision(&mut self, assumptions: &[Lit], guide: Option<&mut dyn Guide>) -> Decision {
         while let Some(&assumption) = assumptions.get(self.trail.level() as usize) {
             match self.trail.value(assumption) {
                 Some(true) => self.trail.open_level(),
@@ -375,6 +390,7 @@ impl Solver {
                 None => return Decision::Literal(assumption),
             }
         }
+        let Some(guide) = guide else { return Decision::Pause };
         let undone_to = std::mem::replace(&mut self.undone_to, usize::MAX);
         let advice = guide.next(&mut Searching(self), undone_to);
         let literal = match advice {
