@@ -242,13 +242,15 @@ impl Left<'_> {
     /// Tells whether something is left for each need of a release.
     fn can_be(&mut self, package: PackageId, at: u32, known: &mut Known) -> bool {
         let needs: Vec<NeedId> = known.look_at(package, at).to_vec();
+        // About as much work as forcing a literal.
+        known.count_forced(1);
         needs.into_iter().all(|need| {
             let (needed, accepted) = known.accepted(need);
             let left = self.by_package.get(needed.index()).and_then(Option::as_ref);
             let can_be = match left {
                 // What is left of itself is being found out.
                 _ if needed == package => accepted.binary_search(&at).is_ok(),
-                Some(left) => accepted.iter().any(|at| left.releases.binary_search(at).is_ok()),
+                Some(left) => have_common(accepted, &left.releases),
                 None => true,
             };
             self.note_asker(package, needed);
@@ -297,6 +299,13 @@ impl Left<'_> {
         self.of(package, known).needs = Some(needs.clone());
         needs
     }
+}
+
+/// Tells whether two rising lists have something in common.
+fn have_common(one: &[u32], other: &[u32]) -> bool {
+    let (short, long) = if one.len() < other.len() { (one, other) } else { (other, one) };
+    let apart = long.last() < short.first() || short.last() < long.first();
+    !apart && short.iter().any(|at| long.binary_search(at).is_ok())
 }
 
 /// Lists the packages that all of these releases need, each with what one of them accepts.

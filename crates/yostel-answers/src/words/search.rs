@@ -7,6 +7,7 @@ use yostel_flows::{RequirementPlace, SearchError};
 use yostel_versions::BindError;
 
 use super::collision::of_collisions;
+use super::place::of_store;
 use super::story::{Telling, some_versions, story};
 use super::{Viewpoint, internal, join, shell_word, tell};
 
@@ -62,9 +63,11 @@ pub(super) fn of_search(error: &SearchError, view: &Viewpoint<'_>) -> Vec<Diagno
             told.notes = story(collision, &Telling { places, rules, asked: Some(asked) });
             told
         }
-        SearchError::Collision { collision, places, rules, proof, .. } => {
+        SearchError::Collision { collision, places, rules, proof, unproved, .. } => {
             let with = Telling { places, rules, asked: None };
-            return of_collisions(collision, &with, proof.as_deref().map(|folder| view.show(folder)), view);
+            let mut told = of_collisions(collision, &with, proof.as_deref().map(|folder| view.show(folder)), view);
+            told.extend(unproved.as_deref().map(of_store));
+            return told;
         }
         SearchError::OutOfTime(_) => tell(Code::OutOfTime, headline, "give it more time: --time-limit 10m")
             .or("narrow the constraints of what you need, so that there is less to search through"),

@@ -218,13 +218,17 @@ pub fn lock(project: &LoadedProject, request: LockRequest, context: &Context<'_>
             }
             Outcome::Collision(collision) => {
                 let places = places_of(project, &collision);
-                let proof = match request.proof {
-                    Some(folder) => write_proof(&mut resolver, folder, context.observer)?,
-                    None => None,
-                };
+                let (proof, unproved) =
+                    match request.proof.map(|folder| write_proof(&mut resolver, folder, context.observer)) {
+                        None | Some(Ok(None)) => (None, None),
+                        Some(Ok(proof)) => (proof, None),
+                        // What collides is told all the same.
+                        Some(Err(FlowError::Store(error))) => (None, Some(Box::new(error))),
+                        Some(Err(error)) => return Err(error),
+                    };
                 let rules = rules_about(project, &collision);
                 let search = report(Standing::NoSet).map(Box::new);
-                return Err(SearchError::Collision { collision, places, rules, proof, search }.into());
+                return Err(SearchError::Collision { collision, places, rules, proof, unproved, search }.into());
             }
         }
     };

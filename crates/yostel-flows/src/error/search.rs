@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use yostel_documents::{PackageName, Requirement, SourceName};
+use yostel_files::FileError;
 use yostel_resolve::{Collision, ResolveError, SearchStats};
 use yostel_versions::{BindError, ConstraintText, Version};
 
@@ -90,6 +91,8 @@ pub enum SearchError {
         rules: Vec<RulePlace>,
         /// The folder a proof was written to, when one was asked for.
         proof: Option<PathBuf>,
+        /// Why there is no proof although one was asked for: it cannot be written.
+        unproved: Option<Box<FileError>>,
         /// What the search did.
         search: Option<Box<SearchReport>>,
     },

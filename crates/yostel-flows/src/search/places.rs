@@ -17,7 +17,7 @@ pub(crate) fn places_of(project: &LoadedProject, collision: &Collision) -> Vec<R
 /// Tells a collision, with where in the manifests what made it is.
 pub(crate) fn told(project: &LoadedProject, collision: Box<Collision>) -> SearchError {
     let (places, rules) = (places_of(project, &collision), rules_about(project, &collision));
-    SearchError::Collision { collision, places, rules, proof: None, search: None }
+    SearchError::Collision { collision, places, rules, proof: None, unproved: None, search: None }
 }
 
 /// Finds what the manifest says, wherever they turn up, about the packages of a collision, and what it says of all.

@@ -96,7 +96,7 @@ fn nearly_everything_can_move_at_once() {
     };
     let moved = resolution.moved_from(&world.problem(&keep).keep);
     assert!(moved * 2 > locked.chosen.len(), "{moved} of {} moved", locked.chosen.len());
-    assert!(resolver.stats().propagations < 5_000_000, "{:?}", resolver.stats());
+    assert!(resolver.stats().propagations < 100_000, "{:?}", resolver.stats());
 }
 
 /// How the search goes decides how long it takes and nothing else, so only its counts tell when it is made worse by

@@ -211,6 +211,10 @@ fn a_collision_comes_with_a_proof_that_an_independent_judge_accepts() {
     let mut weaker = problem.clone();
     weaker.clauses.retain(|clause| clause.iter().any(|literal| *literal < 0));
     assert!(yostel_check::check_proof(&weaker, &proof, &[]).is_err());
+    // Where it cannot be written, what collides is told all the same.
+    sandbox.write("taken", "");
+    let told = sandbox.run("console", "lock --proof ../taken").expect(3);
+    told.says(&["cannot be met together", "error: cannot open the folder", "taken: Not a directory"]);
     sandbox.run("console", "settle 1").expect(0);
     sandbox.run("console", "lock --fresh --proof ../none").expect(0);
     assert!(!sandbox.path("none").exists());
