@@ -57,7 +57,12 @@ impl Fewest {
 
     /// Returns which assumptions to blame are hopes.
     pub(crate) fn blamed(&self, core: &[Lit]) -> Vec<Lit> {
-        core.iter().copied().filter(|literal| self.hopes.contains_key(literal)).collect()
+        core.iter().copied().filter(|literal| self.hopes_for(*literal)).collect()
+    }
+
+    /// Tells whether this is hoped for.
+    pub(crate) fn hopes_for(&self, literal: Lit) -> bool {
+        self.hopes.contains_key(&literal)
     }
 
     /// Takes in how many hopes failed alone; tells whether to try all of them by themselves.

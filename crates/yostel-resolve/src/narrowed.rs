@@ -1,9 +1,9 @@
 //! What is left of packages that cannot stay as they are.
 //!
-//! A release that needs another package, of which nothing is left that it accepts, is out. And where a package is there in
-//! any case, and each release that is left of it needs another, that one is there too, at a release that one of them accepts.
-//! Both are followed until nothing more goes (arc consistency, AC-3: Mackworth 1977), from those packages alone that cannot
-//! keep their version: what is kept needs what is kept.
+//! A release is out when nothing is left that meets one of its needs. Where a package is there in any case, and every release
+//! left of it needs another package, that one is there too, at a release that at least one of them accepts. Both rules are
+//! applied until nothing more goes (arc consistency, AC-3: Mackworth 1977), starting from packages that cannot keep their
+//! version: what is kept needs what is kept.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::rc::Rc;
@@ -14,7 +14,7 @@ use crate::problem::Problem;
 /// Of a package of which more is left, what each release needs is not looked at.
 const MOST_LEFT: usize = 64;
 
-/// Among so many packages it is looked for whether one is there in any case.
+/// So many packages at most are asked whether another is there in any case because of them.
 const MOST_ASKERS: usize = 200;
 
 /// Packages that are there in any case and cannot keep their version, if they have one, each with the releases that are left,
@@ -258,11 +258,12 @@ impl Left<'_> {
         })
     }
 
-    /// Tells whether a package is there in any case: whether all that is left of some package that is needs it, or needs what
-    /// does. It may be where this is not found out, since not all packages are looked at.
+    /// Tells whether a package is known to be there in any case: since all that is left of one that is needs it, or needs what
+    /// needs it.
     fn must_be_there(&mut self, package: PackageId, known: &mut Known) -> bool {
         let mut needs: BTreeMap<PackageId, PackageId> = BTreeMap::new();
         let mut open = vec![package];
+        let mut asked = 0;
         while let Some(next) = open.pop() {
             if self.of(next, known).is_there {
                 // So is all that it needs, down to the one that was asked about.
@@ -275,9 +276,14 @@ impl Left<'_> {
                 return true;
             }
             for asker in self.askers_of(next) {
-                let is_new = asker != package && !needs.contains_key(&asker) && needs.len() < MOST_ASKERS;
-                if is_new
-                    && self.of(asker, known).releases.len() <= MOST_LEFT
+                if asker == package || needs.contains_key(&asker) {
+                    continue;
+                }
+                asked += 1;
+                if asked > MOST_ASKERS {
+                    return false;
+                }
+                if self.of(asker, known).releases.len() <= MOST_LEFT
                     && self.needs_of(asker, known).iter().any(|(needed, _)| *needed == next)
                 {
                     needs.insert(asker, next);

@@ -149,8 +149,7 @@ impl Search {
 
     /// Tells whether something is known to be false, as far as that can be told without asking.
     fn is_out(&self, literal: Lit) -> bool {
-        self.encoding.solver.fixed(literal) == Some(false)
-            || self.trial.as_ref().is_some_and(|assumed| assumed.has(!literal))
+        is_out(literal, &self.encoding, self.trial.as_ref())
     }
 
     /// Asks for a set in which these hold beside all facts.
@@ -367,4 +366,9 @@ impl Search {
         }
         Some(Resolution { chosen })
     }
+}
+
+/// Tells whether a fact, or a trial, has it that something is false.
+fn is_out(literal: Lit, encoding: &Encoding, trial: Option<&Assumed>) -> bool {
+    encoding.solver.fixed(literal) == Some(false) || trial.is_some_and(|assumed| assumed.has(!literal))
 }

@@ -81,22 +81,26 @@ proptest! {
     #[test]
     fn calls_that_hold_what_the_last_one_assumed_answer_as_calls_that_begin_anew(
         problem in clauses(9, 2..4, 15..40),
-        calls in prop::collection::vec((prop::collection::vec((1_i64..=9, any::<bool>()), 0..6), 0_usize..6, any::<bool>()), 1..14),
+        calls in prop::collection::vec((prop::collection::vec((1_i64..=9, any::<bool>()), 0..6), 0_usize..6, any::<bool>(), any::<bool>()), 1..14),
         most_undone in 0_u32..3,
+        hold_assumptions in any::<bool>(),
     ) {
-        let config = Config { hold_assumptions: true, record_proof: true, most_undone, ..Config::default() };
+        let config = Config { hold_assumptions, record_proof: true, most_undone, ..Config::default() };
         let (mut solver, vars) = load(&problem, config);
         let mut problem = problem;
         let mut assumed: Vec<i64> = Vec::new();
-        for (more, kept, adds) in calls {
+        for (more, kept, adds, only_propagates) in calls {
             // It begins like the last one.
             assumed.truncate(kept);
             assumed.extend(more.iter().map(|(var, sign)| if *sign { *var } else { -var }));
             let literals: Vec<Lit> = assumed.iter().map(|&l| literal(&vars, l)).collect();
             let holds = judged(&problem, &assumed, Config::default());
-            match solver.solve(&literals) {
+            let outcome = if only_propagates { solver.propagate_only(&literals) } else { solver.solve(&literals) };
+            match outcome {
+                // It did not see that they collide, which is no promise.
+                Outcome::Paused => prop_assert!(only_propagates),
                 Outcome::Satisfiable(model) => {
-                    prop_assert!(holds);
+                    prop_assert!(holds && !only_propagates);
                     check_assignment(&problem, model.values()).unwrap();
                     prop_assert!(literals.iter().all(|&l| model.is_true(l)));
                 }
@@ -111,7 +115,7 @@ proptest! {
                         problem.clauses.push(clause.iter().map(|l| l.to_dimacs()).collect());
                     }
                 }
-                Outcome::Stopped | Outcome::Paused => panic!("no limit was set"),
+                Outcome::Stopped => panic!("no limit was set"),
             }
             if let (true, [first, second, ..]) = (adds && holds, &more[..]) {
                 // A clause that has nothing to do with the last answer.

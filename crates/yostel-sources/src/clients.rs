@@ -39,7 +39,7 @@ struct Shared {
 
 fn shared() -> Result<&'static Shared, WebFault> {
     static SHARED: OnceLock<Result<Shared, WebFault>> = OnceLock::new();
-    let made = SHARED.get_or_init(|| make().map_err(|error| WebFault::Broken(error.to_string())));
+    let made = SHARED.get_or_init(|| make().map_err(|error| WebFault::of_machine(&error)));
     made.as_ref().map_err(Clone::clone)
 }
 

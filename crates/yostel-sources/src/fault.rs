@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use reqwest::StatusCode;
 use reqwest::header::{self, HeaderMap};
-use yostel_files::Stopped;
+use yostel_files::{Stopped, says_too_many_open};
 
 /// The longest pause before one asks again, where the server does not name one, in milliseconds.
 const LONGEST_PAUSE: u64 = 10_000;
@@ -91,6 +91,12 @@ impl From<WebFault> for io::Error {
 }
 
 impl WebFault {
+    /// What came of something that was done here, and not at the server.
+    pub(crate) fn of_machine(error: &io::Error) -> Self {
+        let told = error.to_string();
+        if says_too_many_open(error) { Self::TooManyOpen(told) } else { Self::Broken(told) }
+    }
+
     /// With whether it is worth another try: where something broke it is, and else not.
     pub(crate) fn of_try(self) -> Refusal {
         let again = if matches!(self, Self::Broken(_) | Self::TooManyOpen(_) | Self::Silent(_)) {

@@ -74,7 +74,8 @@ pub(super) fn of_source(error: &SourceError, view: &Viewpoint<'_>) -> Diagnostic
 }
 
 /// What helps where no more files may be open.
-const MORE_FILES: &str = "let more files be open at once, as by ulimit -n 1024, then run the same command again";
+const MORE_FILES: &str =
+    "let more files be open at once, for instance with ulimit -n 1024, then run the same command again";
 
 /// How long ago a server was reached that is not said to have been, in seconds: it is there, and something else is wrong.
 const JUST_NOW: i64 = 60;

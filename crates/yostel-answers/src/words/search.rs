@@ -66,7 +66,7 @@ pub(super) fn of_search(error: &SearchError, view: &Viewpoint<'_>) -> Vec<Diagno
         SearchError::Collision { collision, places, rules, proof, unproved, .. } => {
             let with = Telling { places, rules, asked: None };
             let mut told = of_collisions(collision, &with, proof.as_deref().map(|folder| view.show(folder)), view);
-            told.extend(unproved.as_deref().map(of_store));
+            told.extend(unproved.as_deref().map(|error| of_store(error).note("so no proof was written")));
             return told;
         }
         SearchError::OutOfTime(_) => tell(Code::OutOfTime, headline, "give it more time: --time-limit 10m")

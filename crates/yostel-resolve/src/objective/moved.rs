@@ -2,7 +2,7 @@
 
 use yostel_solver::Lit;
 
-use super::Search;
+use super::{Search, is_out};
 use crate::fewest::Fewest;
 use crate::known::{Halt, Known, PackageId};
 use crate::narrowed::narrowed;
@@ -52,10 +52,8 @@ impl Search {
         let (encoding, trial) = (&mut self.encoding, &self.trial);
         let mut open = |package: PackageId, known: &mut Known| {
             let candidates = encoding.candidates(package, problem, known).into_iter();
-            let is_out = |literal: Lit| {
-                encoding.solver.fixed(literal) == Some(false) || trial.as_ref().is_some_and(|trial| trial.has(!literal))
-            };
-            let mut open: Vec<u32> = candidates.filter(|(_, literal)| !is_out(*literal)).map(|(at, _)| at).collect();
+            let candidates = candidates.filter(|(_, literal)| !is_out(*literal, encoding, trial.as_ref()));
+            let mut open: Vec<u32> = candidates.map(|(at, _)| at).collect();
             open.sort_unstable();
             open
         };
@@ -81,7 +79,7 @@ impl Search {
     fn try_alone(&mut self, hopes: &[Lit], fewest: &mut Fewest, known: &mut Known) -> Result<usize, Halt> {
         let mut failed = 0;
         for hope in hopes {
-            if fewest.blamed(&[*hope]).is_empty() {
+            if !fewest.hopes_for(*hope) {
                 continue;
             }
             let alone = match &self.trial {

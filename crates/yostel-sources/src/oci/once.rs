@@ -73,9 +73,10 @@ impl Repositories {
                 was_sent = true;
                 match sent.unwrap_or_else(|_| Err(self.slow(repository, tag))) {
                     Ok(()) => {}
-                    Err(Fault { fault: WebFault::Status(_) | WebFault::Broken(_) | WebFault::TooSlow, .. })
-                        if failed < MOST_FAILED =>
-                    {
+                    Err(Fault {
+                        fault: WebFault::Status(_) | WebFault::Broken(_) | WebFault::TooManyOpen(_) | WebFault::TooSlow,
+                        ..
+                    }) if failed < MOST_FAILED => {
                         failed += 1;
                         // It may have arrived, or not, or yet arrive.
                         tokio::time::sleep(round).await;

@@ -60,9 +60,10 @@ impl Repositories {
                 return Ok(());
             }
             match self.send_once(repository, (digest, size), open).await {
-                Err(Fault { fault: WebFault::Broken(_) | WebFault::Silent(_) | WebFault::Status(_), .. })
-                    if tries < TRIES =>
-                {
+                Err(Fault {
+                    fault: WebFault::Broken(_) | WebFault::TooManyOpen(_) | WebFault::Silent(_) | WebFault::Status(_),
+                    ..
+                }) if tries < TRIES => {
                     tokio::time::sleep(pause(tries)).await;
                 }
                 done => return done,
@@ -80,7 +81,7 @@ impl Repositories {
         let request = Request { method: Method::POST, address: &begin, headers: HeaderMap::new(), body: &[] };
         let reply = self.say(&request, true).await?;
         let mut at = location(&begin, &reply)?;
-        let failed = |error: std::io::Error| Fault::at(begin.clone(), WebFault::Broken(error.to_string()));
+        let failed = |error: std::io::Error| Fault::at(begin.clone(), WebFault::of_machine(&error));
         let mut content = open().map_err(failed)?;
         let mut piece = Vec::new();
         let mut sent = 0u64;

@@ -214,7 +214,12 @@ fn a_collision_comes_with_a_proof_that_an_independent_judge_accepts() {
     // Where it cannot be written, what collides is told all the same.
     sandbox.write("taken", "");
     let told = sandbox.run("console", "lock --proof ../taken").expect(3);
-    told.says(&["cannot be met together", "error: cannot open the folder", "taken: Not a directory"]);
+    told.says(&[
+        "cannot be met together",
+        "error: cannot open the folder",
+        "taken: Not a directory",
+        "so no proof was written",
+    ]);
     sandbox.run("console", "settle 1").expect(0);
     sandbox.run("console", "lock --fresh --proof ../none").expect(0);
     assert!(!sandbox.path("none").exists());

@@ -308,8 +308,8 @@ fn an_install_of_1500_packages_needs_few_open_files() {
     sandbox.write("web/yostel.toml", manifest.replace(source, &format!("url = \"{}\"", server.address())));
     with_open_files(&sandbox, "web", 64, "lock").expect(0);
     assert_eq!(sandbox.read("web/yostel.lock"), sandbox.read("console/yostel.lock"));
-    let few = with_open_files(&sandbox, "web", 8, "lock --fresh").expect(7);
-    few.says(&["Too many open files", "next: let more files be open at once, as by ulimit -n 1024"]);
+    let few = with_open_files(&sandbox, "web", 6, "lock --fresh").expect(7);
+    few.says(&["Too many open files", "next: let more files be open at once, for instance with ulimit -n 1024"]);
     let cold = with_open_files(&sandbox, "console", 64, "install").expect(0).stdout;
     fs::remove_dir_all(sandbox.path("console/.yostel")).unwrap();
     let warm = with_open_files(&sandbox, "console", 64, "install --offline").expect(0).stdout;

@@ -175,8 +175,8 @@ fn wanted(arguments: &Graph) -> Result<Form, Diagnostic> {
 fn built_without(file: &Path) -> Diagnostic {
     let headline = format!("{} cannot be written: this program was built without PNG", file.display());
     let svg = file.with_extension("svg");
-    let next = format!("write {}, which browsers show and print, or build it with --features png", svg.display());
-    Diagnostic::new(Code::Usage, headline, next.as_str())
+    let next = format!("write {}, which browsers show and print", svg.display());
+    Diagnostic::new(Code::Usage, headline, next.as_str()).or("build yostel with --features png")
 }
 
 /// Tells from a file's ending in which form it should be; nothing when it does not say.
@@ -206,7 +206,7 @@ fn painted(picture: &svg::Picture, file: &Path) -> Result<(Vec<u8>, &'static str
             (Diagnostic::new(Code::Usage, headline, next.as_str()), Exit::Usage)
         }
         png::PngError::NoFonts => {
-            let headline = format!("{file} is not written: there are no fonts on this machine to write its words with");
+            let headline = format!("{file} is not written: this machine has no font to write its words with");
             let next = format!("install a font, or write {svg}");
             (Diagnostic::new(Code::CannotWrite, headline, next.as_str()), Exit::Machine)
         }
