@@ -23,6 +23,46 @@ pub const DOCUMENTS: &str = "releases";
 /// Endings of archives; the first is what we write.
 const ENDINGS: [&str; 3] = ["tar.zst", "tar.gz", "zip"];
 
+/// How an archive is packed (docs/formats.md §5).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ArchiveFormat {
+    /// tar in Zstandard (RFC 8878).
+    Zstandard,
+    /// tar in gzip (RFC 1952).
+    Gzip,
+    /// tar alone.
+    Tar,
+    /// zip.
+    Zip,
+}
+
+impl ArchiveFormat {
+    /// How many bytes tell the format: POSIX has the word by which a tar is known behind the first 257.
+    pub const TELLING: usize = 262;
+
+    /// Tells how an archive is packed that begins with these bytes, [`Self::TELLING`] of them or all it has; nothing when it is
+    /// none of the four.
+    pub fn of(head: &[u8]) -> Option<Self> {
+        match head {
+            [0x28, 0xb5, 0x2f, 0xfd, ..] => Some(Self::Zstandard),
+            [0x1f, 0x8b, ..] => Some(Self::Gzip),
+            [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => Some(Self::Zip),
+            _ if head.get(257..Self::TELLING) == Some(b"ustar") => Some(Self::Tar),
+            _ => None,
+        }
+    }
+
+    /// Returns the ending of a file's name, without the dot.
+    pub fn ending(self) -> &'static str {
+        match self {
+            Self::Zstandard => ENDINGS[0],
+            Self::Gzip => ENDINGS[1],
+            Self::Tar => "tar",
+            Self::Zip => ENDINGS[2],
+        }
+    }
+}
+
 /// What [`REGISTRY_HEAD`] says.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RegistryHead {

@@ -40,8 +40,8 @@ pub use declared::{Declared, LocalPackage};
 pub use digest::{ArchiveDigest, ContentDigest, DigestError, RecordDigest, Seal, Sha256, TreeDigest, to_hex};
 pub use inventory::{DirectNeed, Inventory, InventoryError, InventoryForm, Listed, MOST_INVENTORY, read_names};
 pub use layout::{
-    DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, MOST_INDEX, REGISTRY_FORMAT, REGISTRY_HEAD, REGISTRY_INDEX, RegistryHead,
-    RegistryIndex, archive_file, archive_files, document_file, package_of_document,
+    ArchiveFormat, DOCUMENTS, MOST_DOCUMENT, MOST_HEAD, MOST_INDEX, REGISTRY_FORMAT, REGISTRY_HEAD, REGISTRY_INDEX,
+    RegistryHead, RegistryIndex, archive_file, archive_files, document_file, package_of_document,
 };
 pub use licence::{AllowedLicence, LicenceVerdict, MOST_LICENCE, check_licence, judge_licence};
 pub use lockfile::{

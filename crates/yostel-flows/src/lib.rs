@@ -112,7 +112,7 @@ pub use search::drive::MOST_EDIT_SETS;
 pub use search::proposal::Proposal;
 pub use search::rules::Keep;
 pub use share::bill::bill_of_materials;
-pub use share::copy::{CopyFrom, CopyReport, CopyWhat, copy_registry};
+pub use share::copy::{CopyFrom, CopyReport, CopyWhat, Renamed, copy_registry};
 pub use share::publish::{PublishReport, PublishRequest, PublishedPackage, publish};
 pub use share::registry::{contents, create_registry, write_index};
 pub use share::target::RegistryTarget;

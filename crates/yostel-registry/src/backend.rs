@@ -50,6 +50,15 @@ pub trait Backend {
     /// When nobody can tell.
     fn has(&self, package: &PackageName, artifact: &Artifact) -> Result<bool, Self::Error>;
 
+    /// Takes an archive over from the registry that is copied from, where that needs nobody to carry it. Returns whether it is
+    /// there now.
+    ///
+    /// # Errors
+    /// When nobody can tell.
+    fn take_over(&self, _package: &PackageName, _artifact: &Artifact) -> Result<bool, Self::Error> {
+        Ok(false)
+    }
+
     /// Keeps what was written aside as an archive of a package, so that it is there before anything speaks of it.
     ///
     /// # Errors

@@ -23,6 +23,8 @@ pub struct CopiedPackage {
     pub archives: usize,
     /// How many bytes they have.
     pub bytes: u64,
+    /// How many archives were taken over where they are, without being fetched.
+    pub mounted: usize,
 }
 
 /// Copies the releases of a package that are wanted. `fetch` writes an archive, which it has checked, into a file. What is
@@ -69,7 +71,12 @@ pub fn copy_package<B: Backend, E: From<B::Error> + From<RegistryError>>(
             continue;
         }
         for artifact in &whole.artifacts {
-            if !registry.has(&from.name, artifact)? {
+            if registry.has(&from.name, artifact)? {
+                continue;
+            }
+            if registry.take_over(&from.name, artifact)? {
+                copied.mounted += 1;
+            } else {
                 fetch(release, artifact, registry.aside(&guard)?)?;
                 registry.keep(&guard, &from.name, artifact)?;
                 copied.archives += 1;

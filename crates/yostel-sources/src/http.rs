@@ -160,6 +160,36 @@ impl Web {
         .await
     }
 
+    /// Asks for the first bytes of a file, so many or all it has; none when it is not there.
+    pub(crate) async fn first_bytes(&self, address: &str, most: usize) -> Result<Option<Vec<u8>>, WebFault> {
+        let mut headers = HeaderMap::new();
+        put(&mut headers, header::RANGE, &format!("bytes=0-{}", most - 1));
+        let client = &self.clients()?.archives;
+        let request = Request { method: Method::GET, address, headers, body: &[] };
+        self.trying(|| async {
+            let mut response = self.sent(client, &request).await?;
+            match response.status() {
+                StatusCode::NOT_FOUND | StatusCode::GONE => return Ok(None),
+                // Of what is empty there is no first byte.
+                StatusCode::RANGE_NOT_SATISFIABLE => return Ok(Some(Vec::new())),
+                StatusCode::OK | StatusCode::PARTIAL_CONTENT => {}
+                status => return Err(refused(status, response.headers())),
+            }
+            // Who knows no ranges sends all of it, and is not listened to for longer.
+            let mut bytes = Vec::new();
+            while bytes.len() < most {
+                let chunk = match tokio::time::timeout(self.patience.idle, response.chunk()).await {
+                    Ok(chunk) => chunk.map_err(|error| fault_of(&error).of_try())?,
+                    Err(_) => return Err(WebFault::Silent(self.patience.idle).of_try()),
+                };
+                let Some(chunk) = chunk else { break };
+                bytes.extend_from_slice(&chunk[..chunk.len().min(most - bytes.len())]);
+            }
+            Ok(Some(bytes))
+        })
+        .await
+    }
+
     /// Sends something, and returns what the server says to it. It is sent again where that is worth it, which is for
     /// whatever comes to the same however often it is sent.
     pub(crate) async fn send(&self, request: &Request<'_>, is_repeatable: bool) -> Result<Reply, WebFault> {

@@ -99,6 +99,17 @@ impl Answer {
     }
 }
 
+/// Returns a text of a query as it was meant.
+fn plain(text: &str) -> String {
+    text.replace("%3A", ":").replace("%2F", "/").replace("%2C", ",")
+}
+
+/// Returns what a query says of this name.
+fn value_in(path: &str, name: &str) -> Option<String> {
+    let (_, query) = path.split_once('?')?;
+    query.split('&').find_map(|part| part.strip_prefix(name)?.strip_prefix('=')).map(plain)
+}
+
 /// Returns the digest of a content.
 pub fn digest_of(bytes: &[u8]) -> String {
     format!("sha256:{}", to_hex(&Sha256::of(bytes)))
@@ -202,17 +213,28 @@ impl Inner {
         let repository = repository.split("/blobs/").next().unwrap_or_default();
         let repository = repository.split("/manifests/").next().unwrap_or_default().trim_end_matches("/tags/list");
         let actions = if matches!(&request.method[..], "GET" | "HEAD") { "pull" } else { "pull,push" };
-        let scope = format!("repository:{repository}:{actions}");
+        let mut scopes = vec![format!("repository:{repository}:{actions}")];
+        // Who mounts has to be let in there, too (as registries in use do it).
+        scopes.extend(value_in(&request.path, "from").map(|from| format!("repository:{from}:pull")));
         if request.path.starts_with("token") {
             let wanted = request.path.split_once("scope=").map_or("", |(_, scope)| scope);
-            let token = format!("token-{}", wanted.replace("%3A", ":").replace("%2F", "/").replace("%2C", ","));
+            let token = format!("token-{}", plain(wanted).replace("&scope=", "|"));
             let answer = format!(r#"{{"token":"{token}","expires_in":300}}"#);
             let denied = || Answer::error(401, "UNAUTHORIZED").with("www-authenticate", "Basic realm=\"t\"");
             return Some(if is_known { Answer::of(200).saying(answer) } else { denied() });
         }
         let challenge = match self.manner.has_tokens {
-            true if shown == format!("Bearer token-{scope}") => return None,
-            true => format!("Bearer realm=\"http://{}/token\",service=\"test\",scope=\"{scope}\"", self.address),
+            true if scopes.iter().all(|scope| {
+                let granted = shown.strip_prefix("Bearer token-").unwrap_or_default();
+                granted.split('|').any(|one| one == scope)
+            }) =>
+            {
+                return None;
+            }
+            true => {
+                let scope = scopes.join(" ");
+                format!("Bearer realm=\"http://{}/token\",service=\"test\",scope=\"{scope}\"", self.address)
+            }
             false if is_known => return None,
             false => "Basic realm=\"test, it is\"".to_owned(),
         };
@@ -243,16 +265,20 @@ impl Inner {
             return Answer::error(404, "NAME_UNKNOWN");
         };
         if let Some(upload) = reference.strip_prefix("uploads/") {
-            return self.upload(&mut content, (repository, upload), query, request, body);
+            return self.upload(&mut content, (repository, upload), request, body);
         }
         match content.blobs.get(&(repository.to_owned(), reference.to_owned())) {
             Some(bytes) => {
-                let from =
-                    request.fields.get("range").and_then(|range| range.strip_prefix("bytes=")?.strip_suffix('-'));
-                match from.and_then(|from| from.parse::<usize>().ok()).filter(|from| *from < bytes.len()) {
-                    Some(from) => Answer::of(206)
-                        .with("content-range", format!("bytes {from}-{}/{}", bytes.len() - 1, bytes.len()))
-                        .saying(&bytes[from..]),
+                let range = request.fields.get("range").and_then(|range| range.strip_prefix("bytes=")?.split_once('-'));
+                let from = range.and_then(|(from, _)| from.parse::<usize>().ok()).filter(|from| *from < bytes.len());
+                match from {
+                    Some(from) => {
+                        let named = range.and_then(|(_, last)| last.parse().ok());
+                        let last = named.unwrap_or(usize::MAX).clamp(from, bytes.len() - 1);
+                        Answer::of(206)
+                            .with("content-range", format!("bytes {from}-{last}/{}", bytes.len()))
+                            .saying(&bytes[from..=last])
+                    }
                     None => Answer::of(200).saying(bytes.clone()),
                 }
             }
@@ -285,14 +311,10 @@ impl Inner {
         &self,
         content: &mut OciContent,
         (repository, upload): (&str, &str),
-        query: &str,
         request: &OciRequest,
         body: &[u8],
     ) -> Answer {
-        let value = |name: &str| {
-            let value = query.split('&').find_map(|part| part.strip_prefix(name)?.strip_prefix('='));
-            value.map(|value| value.replace("%3A", ":").replace("%2F", "/"))
-        };
+        let value = |name: &str| value_in(&request.path, name);
         match &request.method[..] {
             "POST" => {
                 if let (Some(digest), Some(from)) = (value("mount"), value("from"))

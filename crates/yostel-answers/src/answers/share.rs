@@ -213,6 +213,7 @@ impl Told for RegistryIndexAnswer {
 
 /// Answer of `registry copy`.
 #[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
 pub struct RegistryCopyAnswer {
     /// What came of each package, by name.
     pub packages: Vec<CopiedTold>,
@@ -220,6 +221,9 @@ pub struct RegistryCopyAnswer {
     pub missing: Vec<MissingTold>,
     /// How many files with advisories are new or changed.
     pub advisories: usize,
+    /// How many files with advisories say nothing where they are now, since they name the registry that was copied from, and
+    /// the other one is called something else.
+    pub advisories_without_effect: usize,
 }
 
 impl Told for RegistryCopyAnswer {
@@ -243,6 +247,8 @@ pub struct CopiedTold {
     pub archives: usize,
     /// How many bytes they have.
     pub bytes: u64,
+    /// How many archives the server of both registries took over, without their being fetched.
+    pub mounted: usize,
 }
 
 /// A package that is not there, or a version of it.
@@ -265,6 +271,7 @@ impl RegistryCopyAnswer {
             differing: copied.differing.clone(),
             archives: copied.archives,
             bytes: copied.bytes,
+            mounted: copied.mounted,
         };
         let missing = |(package, version): &(String, Option<String>)| MissingTold {
             package: package.clone(),
@@ -274,6 +281,7 @@ impl RegistryCopyAnswer {
             packages: report.packages.iter().map(copied).collect(),
             missing: report.missing.iter().map(missing).collect(),
             advisories: report.advisories,
+            advisories_without_effect: report.renamed.as_ref().map_or(0, |renamed| renamed.advisories),
         }
     }
 }

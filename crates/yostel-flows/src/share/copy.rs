@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::sync::Mutex;
 
-use yostel_documents::{Artifact, NamePattern, PackageDocument, PackageName, Release, SourceName, Word};
+use yostel_documents::{Advisory, Artifact, NamePattern, PackageDocument, PackageName, Release, SourceName, Word};
 use yostel_files::NewFile;
 use yostel_registry::{Backend, CopiedPackage, copy_package};
 use yostel_sources::{AdvisoryReader, FileStamp, RegistryPlace, Source, SourceError, SourceSet};
@@ -44,6 +44,20 @@ pub struct CopyReport {
     /// Names or patterns that were wanted, and of which the first registry has nothing; with the version where one was wanted.
     pub missing: Vec<(String, Option<String>)>,
     /// Files with advisories that are there now and were not, or were other ones.
+    pub advisories: usize,
+    /// What the two registries are called, and how many files with advisories name the first, so that they say nothing in the
+    /// second; where the names differ and there are any.
+    pub renamed: Option<Renamed>,
+}
+
+/// What follows from another name of the registry that is copied to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Renamed {
+    /// What the registry is called that is copied from.
+    pub from: String,
+    /// What that is called to which it is copied.
+    pub to: String,
+    /// How many files with advisories speak of packages of the first.
     pub advisories: usize,
 }
 
@@ -87,7 +101,7 @@ fn copy_from(
     let settings = context.settings;
     let name = from.name.unwrap_or_else(|| Word::parse("registry").expect("it is a word"));
     let asking = settings.asking(from.certificates);
-    let source = settings.sources.open(name.clone(), from.place, &asking)?;
+    let source = settings.sources.open(name.clone(), from.place.clone(), &asking)?;
     let names: BTreeSet<PackageName> = match what {
         CopyWhat::Versions(versions) => versions.iter().map(|(package, _)| package.clone()).collect(),
         CopyWhat::Named(patterns) => {
@@ -101,7 +115,7 @@ fn copy_from(
     let documents = documents_of(&names, &set, context.observer)?;
     let mut report = CopyReport::default();
     context.observer.notice(Event::Begin("copying", documents.len() as u64));
-    let target = to.open(settings)?;
+    let target = to.open(settings)?.copying_from(&from.place);
     for (package, document) in &documents {
         go_on(context.observer)?;
         let wants = |release: &Release| what.wants(package, release);
@@ -116,7 +130,7 @@ fn copy_from(
     }
     context.observer.notice(Event::End);
     report.missing = missing(what, &names, &documents);
-    report.advisories = advisories(source, &target)?;
+    (report.advisories, report.renamed) = advisories(source, &target)?;
     Ok(report)
 }
 
@@ -170,22 +184,32 @@ impl AdvisoryReader for All {
     }
 }
 
-/// Copies the advisories; returns how many changed.
-fn advisories(source: &dyn Source, target: &OpenTarget) -> Result<usize, FlowError> {
+/// Copies the advisories; returns how many changed, and what the registry's name makes of them.
+fn advisories(source: &dyn Source, target: &OpenTarget) -> Result<(usize, Option<Renamed>), FlowError> {
     let all = All::default();
     source.advisories(&all)?;
-    let mut changed = 0;
+    let (from, to) = (source.registry(), target.name());
+    let (mut changed, mut named) = (0, 0);
     let mut taken = all.0.into_inner().expect("nobody panicked while holding it");
     taken.sort_by(|a, b| a.0.cmp(&b.0));
     for (file, text) in taken {
         // One that cannot be read is of no use to anybody.
         let Ok(text) = text else { continue };
         changed += usize::from(with_target!(target, target => put(target, &file, &text))?);
+        named += usize::from(from != to && is_about(&text, from));
     }
     if let OpenTarget::Folder(registry) = target {
         registry.write_index()?;
     }
-    Ok(changed)
+    let renamed = Renamed { from: from.to_owned(), to: to.to_owned(), advisories: named };
+    Ok((changed, (named > 0).then_some(renamed)))
+}
+
+/// Tells whether an advisory names a registry as that of a package.
+fn is_about(text: &str, registry: &str) -> bool {
+    let Ok(advisory) = Advisory::parse(text) else { return false };
+    let mut packages = advisory.affected.iter().filter_map(|affected| affected.package.as_ref());
+    packages.any(|package| package.ecosystem == registry)
 }
 
 fn put<B: Backend>(target: &B, file: &str, text: &str) -> Result<bool, B::Error> {

@@ -5,7 +5,7 @@ use std::io::{self, Read};
 use std::os::unix::fs::FileExt;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use yostel_documents::oci::statements_alone;
+use yostel_documents::oci::{OciPlace, statements_alone};
 use yostel_documents::{Artifact, PackageDocument, PackageName};
 use yostel_files::NewFile;
 use yostel_registry::{Addition, Backend};
@@ -18,6 +18,8 @@ use crate::error::FlowError;
 pub(crate) struct OciBackend {
     pub(crate) registry: OciRegistry,
     pub(crate) cache: Cache,
+    /// Where that is which is copied from, if anything is.
+    pub(crate) copied_from: Vec<OciPlace>,
 }
 
 /// The archive that is packed, which nobody else sees.
@@ -58,6 +60,15 @@ impl Backend for OciBackend {
 
     fn has(&self, package: &PackageName, artifact: &Artifact) -> Result<bool, FlowError> {
         Ok(self.registry.has_archive(package, artifact)?)
+    }
+
+    fn take_over(&self, package: &PackageName, artifact: &Artifact) -> Result<bool, FlowError> {
+        for place in &self.copied_from {
+            if self.registry.mount_archive(package, artifact, place)? {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     fn keep(&self, guard: &Aside, package: &PackageName, artifact: &Artifact) -> Result<(), FlowError> {

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use yostel_documents::oci::OciPlace;
 use yostel_documents::{PackageDocument, SourceName};
 use yostel_registry::Registry;
-use yostel_sources::OciRegistry;
+use yostel_sources::{OciRegistry, RegistryPlace};
 use yostel_store::Cache;
 
 use super::oci::OciBackend;
@@ -50,7 +50,8 @@ impl RegistryTarget {
             Self::Oci { place, name, certificates } => {
                 let context = settings.asking(certificates.clone());
                 let registry = OciRegistry::open(name.clone(), place, &context)?;
-                OpenTarget::Oci(Box::new(OciBackend { registry, cache: Cache::open(&settings.cache) }))
+                let cache = Cache::open(&settings.cache);
+                OpenTarget::Oci(Box::new(OciBackend { registry, cache, copied_from: Vec::new() }))
             }
         })
     }
@@ -74,6 +75,14 @@ impl OpenTarget {
             Self::Folder(registry) => registry.name(),
             Self::Oci(backend) => backend.registry.name(),
         }
+    }
+
+    /// Says where that is which is copied into it, since one server may have both.
+    pub(crate) fn copying_from(mut self, place: &RegistryPlace) -> Self {
+        if let (Self::Oci(backend), RegistryPlace::Oci(places)) = (&mut self, place) {
+            backend.copied_from = places.clone();
+        }
+        self
     }
 
     /// Lists what it holds, by package.

@@ -11,7 +11,8 @@ use yostel_documents::oci::{
     OciTag, REGISTRY_TYPE, RELEASE_TYPE, STATEMENT_TYPE, joined_document, repository_name,
 };
 use yostel_documents::{
-    DocumentError, MOST_DOCUMENT, PackageDocument, PackageName, REGISTRY_FORMAT, RegistryHead, SourceName,
+    ArchiveFormat, DocumentError, MOST_DOCUMENT, PackageDocument, PackageName, REGISTRY_FORMAT, RegistryHead,
+    SourceName,
 };
 
 use crate::SourcedDocument;
@@ -191,6 +192,13 @@ impl Repositories {
             Ok(came.answer.bytes)
         };
         self.files.at_each(&file, ask).await
+    }
+
+    /// Tells how an archive in a repository is packed; nothing when it is none that is known, or not there.
+    pub(super) async fn format_of(&self, repository: &str, digest: &str) -> Result<Option<ArchiveFormat>, Fault> {
+        let file = format!("{repository}blobs/{digest}");
+        let ask = |address: String| async move { self.files.web.first_bytes(&address, ArchiveFormat::TELLING).await };
+        Ok(self.files.at_each(&file, ask).await?.and_then(|head| ArchiveFormat::of(&head)))
     }
 
     /// Asks for all that is said of a package; nothing when it is not there.

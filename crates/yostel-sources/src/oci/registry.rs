@@ -1,13 +1,18 @@
 //! A registry in an OCI registry, to be written to.
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::io::Read;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use yostel_documents::oci::{
     ADVISORY_TYPE, Blob, Descriptor, INDEX_TYPE, OciIndex, OciManifest, OciPlace, OciStatement, OciTag, PACKAGE_TYPE,
     REGISTRY_TYPE, RELEASE_TYPE, STATEMENT_TYPE, release_alone, repository_name,
 };
-use yostel_documents::{Artifact, PackageDocument, PackageName, REGISTRY_FORMAT, RegistryHead, Release, SourceName};
+use yostel_documents::{
+    ArchiveDigest, ArchiveFormat, Artifact, PackageDocument, PackageName, REGISTRY_FORMAT, RegistryHead, Release,
+    SourceName,
+};
 
 use super::once::Once;
 use super::reading::{Repositories, Told};
@@ -16,6 +21,7 @@ use super::writing::OpenContent;
 use crate::cached::NoAnswerCache;
 use crate::context::SourceContext;
 use crate::error::{SourceError, SourceErrorKind};
+use crate::fault::WebFault;
 use crate::mirrors::Fault;
 
 /// How often one looks again where tags appear while an index is written.
@@ -29,6 +35,10 @@ pub struct OciRegistry {
     name: Option<SourceName>,
     head: RegistryHead,
     repositories: Repositories,
+    /// How archives are packed that were sent.
+    formats: Mutex<BTreeMap<ArchiveDigest, ArchiveFormat>>,
+    /// Whether the server was asked to take a content over from another repository and did not.
+    mounts_nothing: AtomicBool,
 }
 
 /// What came of adding something.
@@ -71,7 +81,7 @@ impl OciRegistry {
     ) -> Result<Self, SourceError> {
         let repositories = repositories_of(place, context);
         let head = RegistryHead { name: name.to_owned(), format: REGISTRY_FORMAT };
-        let made = Self { place: place.clone(), name: source, head, repositories };
+        let made = Self::of((source, place), head, repositories);
         let annotations = BTreeMap::from([(TITLE.to_owned(), name.to_owned())]);
         let artifact = OciManifest::of(REGISTRY_TYPE, &made.head.write(), Vec::new(), annotations);
         match made.wait(made.put("", OciTag::REGISTRY, &artifact))? {
@@ -87,7 +97,12 @@ impl OciRegistry {
     pub fn open(name: Option<SourceName>, place: &OciPlace, context: &SourceContext) -> Result<Self, SourceError> {
         let repositories = repositories_of(place, context);
         let head = repositories.head(name.as_ref(), place)?;
-        Ok(Self { place: place.clone(), name, head, repositories })
+        Ok(Self::of((name, place), head, repositories))
+    }
+
+    fn of((name, place): (Option<SourceName>, &OciPlace), head: RegistryHead, repositories: Repositories) -> Self {
+        let (formats, mounts_nothing) = (Mutex::default(), AtomicBool::new(false));
+        Self { place: place.clone(), name, head, repositories, formats, mounts_nothing }
     }
 
     /// Returns its name.
@@ -155,7 +170,46 @@ impl OciRegistry {
     ) -> Result<(), SourceError> {
         self.check(package)?;
         let (digest, repository) = (artifact.digest.to_string(), format!("{package}/"));
-        self.wait(self.repositories.send_content(&repository, (&digest, artifact.size), open))
+        let mut head = Vec::new();
+        let known = open().and_then(|content| content.take(ArchiveFormat::TELLING as u64).read_to_end(&mut head));
+        known.map_err(|error| self.fail(Fault::at(self.place.to_string(), WebFault::of_machine(&error))))?;
+        self.wait(self.repositories.send_content(&repository, (&digest, artifact.size), open))?;
+        if let Some(format) = ArchiveFormat::of(&head) {
+            self.formats.lock().unwrap_or_else(PoisonError::into_inner).insert(artifact.digest, format);
+        }
+        Ok(())
+    }
+
+    /// Takes an archive of a package over from another registry, where both are on one server and it does that: then nobody
+    /// carries the archive. Returns whether it is there now.
+    ///
+    /// # Errors
+    /// `Web`, or `Name` of what OCI registries cannot have.
+    pub fn mount_archive(
+        &self,
+        package: &PackageName,
+        artifact: &Artifact,
+        from: &OciPlace,
+    ) -> Result<bool, SourceError> {
+        self.check(package)?;
+        if from.server() != self.place.server() || self.mounts_nothing.load(Ordering::Relaxed) {
+            return Ok(false);
+        }
+        let Ok(from) = repository_name(from.prefix(), package) else { return Ok(false) };
+        let is_there =
+            self.wait(self.repositories.mount(&format!("{package}/"), &artifact.digest.to_string(), &from))?;
+        self.mounts_nothing.store(!is_there, Ordering::Relaxed);
+        Ok(is_there)
+    }
+
+    /// Describes an archive of a release, which is there.
+    fn layer(&self, package: &PackageName, version: &str, artifact: &Artifact) -> Result<Descriptor, SourceError> {
+        let sent = self.formats.lock().unwrap_or_else(PoisonError::into_inner).get(&artifact.digest).copied();
+        let format = match sent {
+            Some(format) => Some(format),
+            None => self.wait(self.repositories.format_of(&format!("{package}/"), &artifact.digest.to_string()))?,
+        };
+        Ok(descriptor(package, version, artifact, format))
     }
 
     /// Adds a release, as it was published. Its archives are there already.
@@ -168,9 +222,12 @@ impl OciRegistry {
         let says = release_alone(document, release);
         let alone = PackageDocument::parse(&says, package).ok().and_then(|alone| alone.releases.first().cloned());
         let artifacts = alone.map(|release| release.whole().artifacts.clone()).unwrap_or_default();
-        let layers = artifacts.iter().map(|artifact| layer(package, release.version.as_str(), artifact)).collect();
+        let version = release.version.as_str();
+        let layers: Result<Vec<Descriptor>, SourceError> =
+            artifacts.iter().map(|artifact| self.layer(package, version, artifact)).collect();
+        let layers = layers?;
         let artifact = OciManifest::of(RELEASE_TYPE, &says, layers, remarks_of(package, release));
-        let (repository, tag) = (format!("{package}/"), OciTag::of_version(release.version.as_str()));
+        let (repository, tag) = (format!("{package}/"), OciTag::of_version(version));
         self.wait(self.announce(package))?;
         Ok(self.wait(self.put(&repository, &tag, &artifact))?.into())
     }
@@ -185,7 +242,7 @@ impl OciRegistry {
         let told = statement.artifact();
         let (layers, tag) = match &told {
             Some(artifact) => {
-                let layer = layer(package, &statement.version, artifact);
+                let layer = self.layer(package, &statement.version, artifact)?;
                 (vec![layer], OciTag::of_platform(&statement.version, &artifact.platform))
             }
             None => (Vec::new(), OciTag::of_statement(&says)),
@@ -262,16 +319,24 @@ impl OciRegistry {
     }
 }
 
-/// Describes an archive of a release.
-fn layer(package: &PackageName, version: &str, artifact: &Artifact) -> Descriptor {
+/// Describes an archive of a release (Image Specification, "Image Layer Filesystem Changeset").
+fn descriptor(package: &PackageName, version: &str, artifact: &Artifact, format: Option<ArchiveFormat>) -> Descriptor {
     let last = package.as_str().rsplit('/').next().unwrap_or_default();
     let platform = match &artifact.platform[..] {
         yostel_documents::ANY_PLATFORM => String::new(),
         platform => format!("-{}", platform.replace('/', "-")),
     };
-    let file = format!("{last}-{version}{platform}.tar.zst");
+    let ending = format.map_or_else(String::new, |format| format!(".{}", format.ending()));
+    let file = format!("{last}-{version}{platform}{ending}");
+    let media_type = match format {
+        Some(ArchiveFormat::Zstandard) => "application/vnd.oci.image.layer.v1.tar+zstd",
+        Some(ArchiveFormat::Gzip) => "application/vnd.oci.image.layer.v1.tar+gzip",
+        Some(ArchiveFormat::Tar) => "application/vnd.oci.image.layer.v1.tar",
+        Some(ArchiveFormat::Zip) => "application/zip",
+        None => "application/octet-stream",
+    };
     Descriptor {
-        media_type: "application/vnd.oci.image.layer.v1.tar+zstd".to_owned(),
+        media_type: media_type.to_owned(),
         digest: artifact.digest.to_string(),
         size: artifact.size,
         data: None,

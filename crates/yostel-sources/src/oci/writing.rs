@@ -71,6 +71,21 @@ impl Repositories {
         }
     }
 
+    /// Has a repository take over a content from another repository of the same registry, by its whole name ("Mounting a blob
+    /// from another repository"). Returns whether it has it now; registries need not be able to.
+    pub(super) async fn mount(&self, repository: &str, digest: &str, from: &str) -> Result<bool, Fault> {
+        let begin = self.address(&format!("{repository}blobs/uploads/"));
+        let mut address = Url::parse(&begin).map_err(|_| unfit(&begin))?;
+        address.query_pairs_mut().append_pair("mount", digest).append_pair("from", from);
+        let request = Request { method: Method::POST, address: address.as_str(), headers: HeaderMap::new(), body: &[] };
+        match self.say(&request, true).await {
+            Ok(reply) => Ok(reply.status == StatusCode::CREATED),
+            // Who may write here need not be allowed to read there, and some know no mounting at all.
+            Err(Fault { fault: WebFault::AccessDenied(_) | WebFault::Status(_), .. }) => Ok(false),
+            Err(fault) => Err(fault),
+        }
+    }
+
     async fn send_once(
         &self,
         repository: &str,

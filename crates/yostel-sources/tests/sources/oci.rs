@@ -227,6 +227,40 @@ fn a_large_archive_is_sent_in_pieces_and_what_breaks_off_is_sent_again() {
 }
 
 #[test]
+fn an_archive_is_called_what_it_is_whoever_sent_it() {
+    let server = OciServer::start();
+    let tar = [&[b'a'; 257][..], b"ustar", &[0; 250]].concat();
+    let packed: [(&[u8], &str, &str); 5] = [
+        (&[0x28, 0xb5, 0x2f, 0xfd, 0], "application/vnd.oci.image.layer.v1.tar+zstd", "gust-1.0.0.tar.zst"),
+        (&[0x1f, 0x8b, 8], "application/vnd.oci.image.layer.v1.tar+gzip", "gust-1.0.1.tar.gz"),
+        (&tar, "application/vnd.oci.image.layer.v1.tar", "gust-1.0.2.tar"),
+        (b"PK\x03\x04", "application/zip", "gust-1.0.3.zip"),
+        (b"else", "application/octet-stream", "gust-1.0.4"),
+    ];
+    let registry = made(&server);
+    for (i, (archive, kind, file)) in packed.iter().enumerate() {
+        let version = format!("1.0.{i}");
+        let key = ("a/r/gust".to_owned(), version.clone());
+        let mut written = Vec::new();
+        // The second time nobody sent it, since it was there.
+        for registry in [&registry, &OciRegistry::open(None, &place(&server), &context()).unwrap()] {
+            let document = at("gust", &version, archive);
+            if written.is_empty() {
+                publish(registry, &document, archive).unwrap();
+            } else {
+                server.content(|content| content.manifests.retain(|(_, tag), _| !tag.contains(&version)));
+                registry.add_release(&document, document.releases[0].whole()).unwrap();
+            }
+            written.push(server.content(|content| content.manifests[&key].1.clone()));
+        }
+        let manifest = OciManifest::parse(&written[0], RELEASE_TYPE).unwrap();
+        let title = &manifest.layers[0].annotations["org.opencontainers.image.title"];
+        assert_eq!((&*manifest.layers[0].media_type, &**title), (*kind, *file));
+        assert_eq!(written[0], written[1]);
+    }
+}
+
+#[test]
 fn what_is_odd_in_a_registry_is_told_as_what_it_is() {
     let server = OciServer::start();
     fill(&server);

@@ -18,7 +18,7 @@ use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 
 use yostel_documents::{
-    ContentDigest, Entry, EntryKind, LinkFault, Listing, Sha256, check_entry_path, check_links, fold,
+    ArchiveFormat, ContentDigest, Entry, EntryKind, LinkFault, Listing, Sha256, check_entry_path, check_links, fold,
 };
 use yostel_files::{Disk, Folder, Kind as OnDisk, Nearby};
 
@@ -80,35 +80,38 @@ pub(crate) fn unpack_into<R: Read + Seek>(
     let mut archive = open()?;
     let size = archive.seek(SeekFrom::End(0)).map_err(malformed)?;
     archive.rewind().map_err(malformed)?;
-    let mut head = [0; 262];
-    let known = size.min(262) as usize;
-    archive.read_exact(&mut head[..known]).map_err(malformed)?;
+    let mut head = Vec::with_capacity(ArchiveFormat::TELLING);
+    archive.by_ref().take(ArchiveFormat::TELLING as u64).read_to_end(&mut head).map_err(malformed)?;
     archive.rewind().map_err(malformed)?;
     let bytes = config.bytes.min(UNSUSPICIOUS.saturating_add(size.saturating_mul(config.growth)));
     let limits = UnpackConfig { bytes, entries: config.entries.min(FEW_ENTRIES + size / 16), ..config };
+    let format = ArchiveFormat::of(&head).ok_or_else(|| refused(UnpackRefusal::UnknownFormat))?;
     let judge = || {
         let mut tree = Tree { looks_only: true, ..Tree::new(into, limits) };
-        read(&mut open()?, &head, size, &mut tree)?;
+        read(&mut open()?, format, size, &mut tree)?;
         tree.finish().map(drop)
     };
     let mut tree = Tree { like, unjudged: Some(Box::new(judge)), ..Tree::new(into, limits) };
-    read(&mut archive, &head, size, &mut tree)?;
+    read(&mut archive, format, size, &mut tree)?;
     tree.finish()
 }
 
-/// Reads an archive whose first bytes are known into a tree.
-fn read(archive: &mut (impl Read + Seek), head: &[u8; 262], size: u64, tree: &mut Tree<'_>) -> Result<(), AdmitError> {
-    match head {
-        [0x28, 0xb5, 0x2f, 0xfd, ..] => {
+/// Reads an archive of this format into a tree.
+fn read(
+    archive: &mut (impl Read + Seek),
+    format: ArchiveFormat,
+    size: u64,
+    tree: &mut Tree<'_>,
+) -> Result<(), AdmitError> {
+    match format {
+        ArchiveFormat::Zstandard => {
             let mut decoder = zstd::Decoder::new(archive).map_err(malformed)?;
             decoder.window_log_max(tree.limits.window_log).map_err(malformed)?;
             tape::unpack(Metered::new(decoder, tree), tree)
         }
-        [0x1f, 0x8b, ..] => tape::unpack(Metered::new(flate2::read::MultiGzDecoder::new(archive), tree), tree),
-        [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => zipped::unpack(archive, size, tree),
-        // Not compressed: POSIX has this word in the head of each entry.
-        [.., b'u', b's', b't', b'a', b'r'] => tape::unpack(Metered::new(archive, tree), tree),
-        _ => Err(refused(UnpackRefusal::UnknownFormat)),
+        ArchiveFormat::Gzip => tape::unpack(Metered::new(flate2::read::MultiGzDecoder::new(archive), tree), tree),
+        ArchiveFormat::Zip => zipped::unpack(archive, size, tree),
+        ArchiveFormat::Tar => tape::unpack(Metered::new(archive, tree), tree),
     }
 }
 

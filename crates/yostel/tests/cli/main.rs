@@ -12,6 +12,7 @@ mod branches;
 mod checking;
 mod collisions;
 mod comparing;
+mod copying;
 mod deciding;
 mod declaring;
 mod demo;

@@ -6,7 +6,8 @@ use clap::Args;
 use yostel_answers::answers::share::RegistryCopyAnswer;
 use yostel_documents::{NamePattern, PackageName, SourceName, SourcePlace};
 use yostel_flows::{
-    CopyFrom, CopyReport, CopyWhat, FlowError, LoadedProject, LockError, RegistryTarget, copy_registry, load_lockfile,
+    CopyFrom, CopyReport, CopyWhat, FlowError, LoadedProject, LockError, RegistryTarget, Renamed, copy_registry,
+    load_lockfile,
 };
 use yostel_sources::RegistryPlace;
 
@@ -96,6 +97,8 @@ fn told(report: &CopyReport, to: &RegistryTarget, call: &Call) -> String {
     let (new, there, said) =
         (sum(|copied| copied.new.len()), sum(|copied| copied.there.len()), sum(|copied| copied.said.len()));
     let bytes: u64 = report.packages.values().map(|copied| copied.bytes).sum();
+    let mounted = sum(|copied| copied.mounted);
+    let were = |many: usize| format!("{} {}", count(many, "archive"), if many == 1 { "was" } else { "were" });
     let packages = report.packages.values().filter(|copied| !copied.new.is_empty()).count();
     let place = shown(to, call);
     let before =
@@ -106,7 +109,12 @@ fn told(report: &CopyReport, to: &RegistryTarget, call: &Call) -> String {
         (_, rest) => {
             let copied = format!("Copied {} of {} to {place}", count(new, "release"), count(packages, "package"));
             let before = if rest == 0 { String::new() } else { format!("; {before}") };
-            format!("{copied} ({}){before}.\n", size(bytes))
+            let carried = match mounted {
+                0 => size(bytes),
+                _ if bytes == 0 => format!("{} on the server already", were(mounted)),
+                _ => format!("{}; {} on the server already", size(bytes), were(mounted)),
+            };
+            format!("{copied} ({carried}){before}.\n")
         }
     };
     if said > 0 {
@@ -121,6 +129,14 @@ fn told(report: &CopyReport, to: &RegistryTarget, call: &Call) -> String {
             count(report.advisories, "file"),
             if report.advisories == 1 { "is" } else { "are" }
         ));
+    }
+    if let Some(Renamed { from, to, advisories }) = &report.renamed {
+        let (speak, say) = if *advisories == 1 { ("speaks", "says") } else { ("speak", "say") };
+        text.push_str(&note(format!(
+            "{} with advisories {speak} of packages of {from}, and {say} nothing of those of {to}, as the registry is \
+             called that they were copied to; they count in one that is made with `--name {from}`",
+            count(*advisories, "file"),
+        )));
     }
     for (package, copied) in report.packages.iter().filter(|(_, copied)| !copied.differing.is_empty()) {
         let versions = some(&copied.differing);
