@@ -5,6 +5,7 @@
 
 pub mod any;
 mod brute;
+mod cores;
 pub mod fuzz;
 mod general;
 mod hard;
@@ -21,6 +22,7 @@ mod web;
 mod world;
 
 pub use brute::{brute_force, every_set, is_right};
+pub use cores::holds_in;
 pub use general::{ByGeneralSolver, best_by_general_solver, versions_of};
 pub use hard::{colouring, dress, pigeonhole, three_sat, trap};
 pub use kills::{KillReport, kill_at_random};

@@ -39,6 +39,29 @@ pub struct Descriptor {
     pub annotations: BTreeMap<String, String>,
 }
 
+impl Descriptor {
+    /// Describes a content, which stands in it too where it is not too long.
+    pub fn of(media_type: &str, content: &Blob, annotations: BTreeMap<String, String>) -> Self {
+        let data = (content.bytes.len() <= MOST_INLINE).then(|| STANDARD.encode(&content.bytes));
+        let (media_type, digest) = (media_type.to_owned(), content.digest.clone());
+        Self { media_type, digest, size: content.bytes.len() as u64, data, annotations }
+    }
+
+    /// Returns the content, where it stands in it.
+    ///
+    /// # Errors
+    /// `Digest`, when it is something else.
+    pub fn content(&self) -> Result<Option<Vec<u8>>, OciManifestError> {
+        let Some(data) = &self.data else { return Ok(None) };
+        let wrong = || OciManifestError::Digest(self.digest.clone());
+        let bytes = STANDARD.decode(data).map_err(|_| wrong())?;
+        if Blob::of(bytes.clone()).digest != self.digest {
+            return Err(wrong());
+        }
+        Ok(Some(bytes))
+    }
+}
+
 /// A content that is pushed beside a manifest.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Blob {
@@ -114,14 +137,7 @@ impl OciManifest {
         } else {
             layers
         };
-        let data = (says.len() <= MOST_INLINE).then(|| STANDARD.encode(says));
-        let config = Descriptor {
-            media_type: artifact_type.to_owned(),
-            digest: config.digest,
-            size: says.len() as u64,
-            data,
-            annotations: BTreeMap::new(),
-        };
+        let config = Descriptor::of(artifact_type, &config, BTreeMap::new());
         let manifest = Self {
             schema_version: 2,
             media_type: Some(OCI_MANIFEST.to_owned()),
@@ -161,13 +177,7 @@ impl OciManifest {
     /// # Errors
     /// `Digest`, when it is something else.
     pub fn says(&self) -> Result<Option<Vec<u8>>, OciManifestError> {
-        let Some(data) = &self.config.data else { return Ok(None) };
-        let wrong = || OciManifestError::Digest(self.config.digest.clone());
-        let bytes = STANDARD.decode(data).map_err(|_| wrong())?;
-        if Blob::of(bytes.clone()).digest != self.config.digest {
-            return Err(wrong());
-        }
-        Ok(Some(bytes))
+        self.config.content()
     }
 }
 

@@ -10,6 +10,7 @@ use yostel_flows::{
     Blamed, Context, CulpritRequest, Keep, LockRequest, Side, Sides, Silent, UpdateRequest, Write, culprit_by,
     load_project, lock, update,
 };
+use yostel_testkit::holds_in;
 use yostel_versions::Version;
 
 use crate::World;
@@ -72,23 +73,23 @@ fn first_version(lockfile: &Lockfile, name: &PackageName) -> Version {
     lockfile.chosen[name].numbering.parse_version("1.0.0").unwrap()
 }
 
-proptest! {
-    #![proptest_config(ProptestConfig::with_cases(300))]
-
-    #[test]
-    fn a_planted_culprit_is_found_in_few_runs(
-        count in 2usize..40,
-        needs in prop::collection::vec((0usize..40, 0usize..40), 0..6),
-        culprit in 0usize..40,
-    ) {
-        // Needs lead to later ones only, so nothing has to move together both ways.
-        let needs: Vec<(usize, usize)> = needs.into_iter().filter(|(a, b)| a % count < b % count).collect();
-        let (moved, culprit) = (Moved::new(count, &needs), culprit % count);
-        let (found, runs) = moved.blamed(1, |is_new| is_new(culprit));
-        prop_assert_eq!(found, vec![culprit]);
-        let most = 2.0 * (count as f64).log2() + 4.0;
-        prop_assert!(runs as f64 <= most, "{} runs among {}", runs, count);
-    }
+#[test]
+fn a_planted_culprit_is_found_in_few_runs() {
+    let needs = || prop::collection::vec((0usize..40, 0usize..40), 0..6);
+    holds_in(
+        300,
+        || (2usize..40, needs(), 0usize..40),
+        |(count, needs, culprit)| {
+            // Needs lead to later ones only, so nothing has to move together both ways.
+            let needs: Vec<(usize, usize)> = needs.into_iter().filter(|(a, b)| a % count < b % count).collect();
+            let (moved, culprit) = (Moved::new(count, &needs), culprit % count);
+            let (found, runs) = moved.blamed(1, |is_new| is_new(culprit));
+            prop_assert_eq!(found, vec![culprit]);
+            let most = 2.0 * (count as f64).log2() + 4.0;
+            prop_assert!(runs as f64 <= most, "{} runs among {}", runs, count);
+            Ok(())
+        },
+    );
 }
 
 #[test]
@@ -115,94 +116,109 @@ fn versions(lockfile: &Lockfile) -> Vec<(PackageName, Version)> {
     lockfile.chosen.iter().map(|(name, locked)| (name.clone(), locked.version.clone())).collect()
 }
 
-proptest! {
-    #![proptest_config(ProptestConfig::with_cases(2_000))]
-
-    #[test]
-    fn two_branches_that_updated_are_merged_the_same_whichever_is_ours(
-        needs in prop::collection::vec((0usize..6, 0usize..3, 0usize..6, 0usize..4), 0..10),
-        ours in prop::sample::subsequence(vec![0usize, 1, 2, 3, 4, 5], 0..=3),
-        theirs in prop::sample::subsequence(vec![0usize, 1, 2, 3, 4, 5], 0..=3),
-    ) {
-        let mut text = "console: p0 *, p1 *, p2 *\n".to_owned();
-        for package in 0..6 {
-            for (at, version) in ["1.0.0", "1.1.0", "2.0.0"].into_iter().enumerate() {
-                let of = needs.iter().filter(|(a, v, b, _)| (*a, *v) == (package, at) && a != b);
-                let mut of: Vec<(usize, &str)> = of.map(|(_, _, b, accept)| (*b, ["*", "^1", "^2", ">=1.1"][*accept])).collect();
-                of.sort_unstable();
-                of.dedup_by_key(|(b, _)| *b);
-                let of: Vec<String> = of.iter().map(|(b, accept)| format!("p{b} {accept}")).collect();
-                text.push_str(&format!("p{package} {version}: {}\n", of.join(", ")));
+#[test]
+fn two_branches_that_updated_are_merged_the_same_whichever_is_ours() {
+    let needs = || prop::collection::vec((0usize..6, 0usize..3, 0usize..6, 0usize..4), 0..10);
+    let some = || prop::sample::subsequence(vec![0usize, 1, 2, 3, 4, 5], 0..=3);
+    holds_in(
+        2_000,
+        || (needs(), some(), some()),
+        |(needs, ours, theirs)| {
+            let mut text = "console: p0 *, p1 *, p2 *\n".to_owned();
+            for package in 0..6 {
+                for (at, version) in ["1.0.0", "1.1.0", "2.0.0"].into_iter().enumerate() {
+                    let of = needs.iter().filter(|(a, v, b, _)| (*a, *v) == (package, at) && a != b);
+                    let mut of: Vec<(usize, &str)> =
+                        of.map(|(_, _, b, accept)| (*b, ["*", "^1", "^2", ">=1.1"][*accept])).collect();
+                    of.sort_unstable();
+                    of.dedup_by_key(|(b, _)| *b);
+                    let of: Vec<String> = of.iter().map(|(b, accept)| format!("p{b} {accept}")).collect();
+                    text.push_str(&format!("p{package} {version}: {}\n", of.join(", ")));
+                }
             }
-        }
-        let world = World::new(&[], "p0 = '*'\np1 = '*'\np2 = '*'");
-        yostel_testkit::World::parse(&text).write_to(&world.path("station"));
-        let settings = world.settings();
-        let context = Context::new(&settings, &Silent);
-        let project = || load_project(&world.path("console"), &settings).unwrap();
-        let take = Some(yostel_documents::Take::Oldest);
-        if lock(&project(), LockRequest { keep: Keep::Nothing, take, ..LockRequest::default() }, &context).is_err() {
-            return Ok(());
-        }
-        let file = world.path("console/yostel.lock");
-        let base = fs::read(&file).unwrap();
-        let is_there = |lockfile: &Lockfile, i: &usize| lockfile.chosen.contains_key(&PackageName::parse(&format!("p{i}")).unwrap());
-        let of_base = Lockfile::parse(std::str::from_utf8(&base).unwrap()).unwrap();
-        let mut sides = Vec::new();
-        for (name, side) in [("base", &[][..]), ("ours", &ours), ("theirs", &theirs)] {
-            fs::write(&file, &base).unwrap();
-            let packages = side.iter().filter(|i| is_there(&of_base, i));
-            let packages: Vec<_> = packages.map(|i| (PackageName::parse(&format!("p{i}")).unwrap(), None)).collect();
-            if !packages.is_empty() {
-                update(&project(), &UpdateRequest { packages, ..UpdateRequest::of_everything(Write::File) }, &context).unwrap();
+            let world = World::new(&[], "p0 = '*'\np1 = '*'\np2 = '*'");
+            yostel_testkit::World::parse(&text).write_to(&world.path("station"));
+            let settings = world.settings();
+            let context = Context::new(&settings, &Silent);
+            let project = || load_project(&world.path("console"), &settings).unwrap();
+            let take = Some(yostel_documents::Take::Oldest);
+            if lock(&project(), LockRequest { keep: Keep::Nothing, take, ..LockRequest::default() }, &context).is_err()
+            {
+                return Ok(());
             }
-            fs::copy(&file, world.path(name)).unwrap();
-            sides.push(Lockfile::parse(&fs::read_to_string(&file).unwrap()).unwrap());
-        }
-        let merged = |sides: [&str; 3]| {
-            let sides = sides.map(|side| world.path(side));
-            let request = LockRequest { merge: Some(Sides::Files(sides)), write: Write::Nothing, ..LockRequest::default() };
-            versions(&lock(&project(), request, &context).unwrap().lockfile.unwrap())
-        };
-        let one = merged(["base", "ours", "theirs"]);
-        prop_assert_eq!(&one, &merged(["base", "theirs", "ours"]), "{}", text);
-        prop_assert_eq!(merged(["base", "ours", "ours"]), versions(&sides[1]));
-        // Where either side alone moved something, that is the merge; and what both have stays, if all of that goes together.
-        if sides[1] == sides[0] {
-            prop_assert_eq!(&one, &versions(&sides[2]));
-        }
-        let picked = |name: &PackageName| -> Option<&Version> {
-            let at = |side: usize| sides[side].chosen.get(name).map(|locked| &locked.version);
-            match (at(0), at(1), at(2)) {
-                (base, ours, theirs) if ours == base => theirs,
-                (base, ours, theirs) if theirs == base => ours,
-                (_, ours, theirs) => ours.max(theirs),
+            let file = world.path("console/yostel.lock");
+            let base = fs::read(&file).unwrap();
+            let is_there = |lockfile: &Lockfile, i: &usize| {
+                lockfile.chosen.contains_key(&PackageName::parse(&format!("p{i}")).unwrap())
+            };
+            let of_base = Lockfile::parse(std::str::from_utf8(&base).unwrap()).unwrap();
+            let mut sides = Vec::new();
+            for (name, side) in [("base", &[][..]), ("ours", &ours), ("theirs", &theirs)] {
+                fs::write(&file, &base).unwrap();
+                let packages = side.iter().filter(|i| is_there(&of_base, i));
+                let packages: Vec<_> =
+                    packages.map(|i| (PackageName::parse(&format!("p{i}")).unwrap(), None)).collect();
+                if !packages.is_empty() {
+                    update(
+                        &project(),
+                        &UpdateRequest { packages, ..UpdateRequest::of_everything(Write::File) },
+                        &context,
+                    )
+                    .unwrap();
+                }
+                fs::copy(&file, world.path(name)).unwrap();
+                sides.push(Lockfile::parse(&fs::read_to_string(&file).unwrap()).unwrap());
             }
-        };
-        let all_as_picked = one.iter().all(|(name, version)| picked(name) == Some(version));
-        let both = sides[1].chosen.iter().filter(|(name, locked)| {
-            sides[2].chosen.get(name).is_some_and(|other| other.version == locked.version)
-        });
-        for (name, locked) in both {
-            let there = one.iter().find(|(other, _)| other == name).map(|(_, version)| version);
-            prop_assert!(there.is_none_or(|version| *version == locked.version) || !all_as_picked, "{name} in {text}");
-        }
-    }
+            let merged = |sides: [&str; 3]| {
+                let sides = sides.map(|side| world.path(side));
+                let request =
+                    LockRequest { merge: Some(Sides::Files(sides)), write: Write::Nothing, ..LockRequest::default() };
+                versions(&lock(&project(), request, &context).unwrap().lockfile.unwrap())
+            };
+            let one = merged(["base", "ours", "theirs"]);
+            prop_assert_eq!(&one, &merged(["base", "theirs", "ours"]), "{}", text);
+            prop_assert_eq!(merged(["base", "ours", "ours"]), versions(&sides[1]));
+            // Where either side alone moved something, that is the merge; and what both have stays, if all of that goes together.
+            if sides[1] == sides[0] {
+                prop_assert_eq!(&one, &versions(&sides[2]));
+            }
+            let picked = |name: &PackageName| -> Option<&Version> {
+                let at = |side: usize| sides[side].chosen.get(name).map(|locked| &locked.version);
+                match (at(0), at(1), at(2)) {
+                    (base, ours, theirs) if ours == base => theirs,
+                    (base, ours, theirs) if theirs == base => ours,
+                    (_, ours, theirs) => ours.max(theirs),
+                }
+            };
+            let all_as_picked = one.iter().all(|(name, version)| picked(name) == Some(version));
+            let both = sides[1].chosen.iter().filter(|(name, locked)| {
+                sides[2].chosen.get(name).is_some_and(|other| other.version == locked.version)
+            });
+            for (name, locked) in both {
+                let there = one.iter().find(|(other, _)| other == name).map(|(_, version)| version);
+                prop_assert!(
+                    there.is_none_or(|version| *version == locked.version) || !all_as_picked,
+                    "{name} in {text}"
+                );
+            }
+            Ok(())
+        },
+    );
 }
 
-proptest! {
-    #![proptest_config(ProptestConfig::with_cases(60))]
-
-    #[test]
-    fn several_tries_at_once_come_to_the_same(
-        count in 2usize..24,
-        needs in prop::collection::vec((0usize..24, 0usize..24), 0..4),
-        culprits in prop::collection::btree_set(0usize..24, 1..=2),
-        at_once in 2usize..6,
-    ) {
-        let needs: Vec<(usize, usize)> = needs.into_iter().filter(|(a, b)| a % count < b % count).collect();
-        let moved = Moved::new(count, &needs);
-        let fails = |is_new: &dyn Fn(usize) -> bool| culprits.iter().all(|culprit| is_new(culprit % count));
-        prop_assert_eq!(moved.blamed(at_once, fails).0, moved.blamed(1, fails).0);
-    }
+#[test]
+fn several_tries_at_once_come_to_the_same() {
+    let needs = || prop::collection::vec((0usize..24, 0usize..24), 0..4);
+    let culprits = || prop::collection::btree_set(0usize..24, 1..=2);
+    holds_in(
+        60,
+        || (2usize..24, needs(), culprits(), 2usize..6),
+        |(count, needs, culprits, at_once)| {
+            let needs: Vec<(usize, usize)> = needs.into_iter().filter(|(a, b)| a % count < b % count).collect();
+            let moved = Moved::new(count, &needs);
+            let fails = |is_new: &dyn Fn(usize) -> bool| culprits.iter().all(|culprit| is_new(culprit % count));
+            prop_assert_eq!(moved.blamed(at_once, fails).0, moved.blamed(1, fails).0);
+            Ok(())
+        },
+    );
 }

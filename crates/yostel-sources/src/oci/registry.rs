@@ -283,13 +283,8 @@ impl OciRegistry {
     /// `Web`.
     pub fn put_advisory(&self, file: &str, text: &[u8]) -> Result<bool, SourceError> {
         let (blob, tag) = (Blob::of(text), OciTag::of_advisory(file));
-        let layer = Descriptor {
-            media_type: "application/json".to_owned(),
-            digest: blob.digest.clone(),
-            size: blob.bytes.len() as u64,
-            data: None,
-            annotations: BTreeMap::from([(TITLE.to_owned(), file.to_owned())]),
-        };
+        let title = BTreeMap::from([(TITLE.to_owned(), file.to_owned())]);
+        let layer = Descriptor::of("application/json", &blob, title);
         let (manifest, mut blobs) = OciManifest::of(ADVISORY_TYPE, "{}", vec![layer], BTreeMap::new());
         blobs.push(blob);
         let there = self.wait(self.repositories.manifest("", &tag))?;

@@ -10,12 +10,13 @@ use yostel_documents::{Artifact, MOST_ADVISORY, PackageName, RegistryIndex, Sour
 
 use super::reading::{Repositories, Told, check_name};
 use crate::body::open;
+use crate::clients::{runtime, unless_stopped};
 use crate::context::SourceContext;
 use crate::dump::AdvisoryReader;
 use crate::early::{Early, Weighed};
 use crate::error::{SourceError, SourceErrorKind};
 use crate::fault::WebFault;
-use crate::mirrors::{Fault, Files};
+use crate::mirrors::{Fault, Files, at_once};
 use crate::{Source, SourceAnswer};
 
 /// The annotation with the name of a file.
@@ -43,6 +44,21 @@ impl OciSource {
         let repositories = Repositories::new(places, context);
         let registry = repositories.head(Some(&name), &places[0])?.name;
         Ok(Self { name, registry, places: places.to_vec(), repositories, early: Arc::default() })
+    }
+
+    /// Asks the same of each of these, all at the same time, and returns what came in their order.
+    fn each<A, T: Send + 'static, F: Future<Output = Result<T, Fault>> + Send + 'static>(
+        &self,
+        these: impl Iterator<Item = A>,
+        ask: impl Fn(Repositories, A) -> F,
+    ) -> Result<Vec<Result<T, Fault>>, SourceError> {
+        let runtime = runtime().map_err(|fault| self.failed(fault))?;
+        let tasks: Vec<_> = these.map(|one| runtime.spawn(ask(self.repositories.clone(), one))).collect();
+        let came = tasks.into_iter().map(|task| {
+            let came = unless_stopped(&self.files().web.patience, task).map_err(|fault| self.failed(fault))?;
+            Ok(came.unwrap_or_else(|panic| Err(WebFault::Broken(panic.to_string()).into())))
+        });
+        came.collect()
     }
 
     /// Asks about a package.
@@ -140,26 +156,37 @@ impl Source for OciSource {
     }
 
     fn advisories(&self, reader: &dyn AdvisoryReader) -> Result<(), SourceError> {
-        let repositories = &self.repositories;
         let wait = |asked| self.files().wait_for("tags/list", asked).map_err(|fault| self.fail(fault));
-        let tags = wait(repositories.tags(""))?.unwrap_or_default();
-        for tag in tags.iter().filter(|tag| OciTag::of(tag) == OciTag::Advisory) {
-            let asked = repositories.says("", tag, ADVISORY_TYPE);
-            let Some((manifest, _)) = self.files().wait_for(tag, asked).map_err(|fault| self.fail(fault))? else {
-                continue;
-            };
-            let Some(layer) = manifest.layers.first() else { continue };
-            let Some(file) = layer.annotations.get(TITLE).filter(|file| RegistryIndex::is_advisory(file)) else {
-                continue;
-            };
-            if !reader.wants(file, None) {
-                continue;
+        let mut tags = wait(self.repositories.tags(""))?.unwrap_or_default();
+        tags.retain(|tag| OciTag::of(tag) == OciTag::Advisory);
+        // So many at a time are held, and no more.
+        for some in tags.chunks(at_once()) {
+            let described = self.each(some.iter().cloned(), |repositories, tag| async move {
+                repositories.says("", &tag, ADVISORY_TYPE).await
+            })?;
+            let mut wanted = Vec::new();
+            for described in described {
+                let Some((manifest, _)) = described.map_err(|fault| self.fail(fault))? else { continue };
+                let Some(layer) = manifest.layers.first() else { continue };
+                let file = layer.annotations.get(TITLE).filter(|file| RegistryIndex::is_advisory(file));
+                if let Some(file) = file.filter(|file| reader.wants(file, None)) {
+                    wanted.push((file.clone(), layer.clone()));
+                }
             }
-            let text = match self.files().wait_for(tag, repositories.blob("", &layer.digest, MOST_ADVISORY)) {
-                Ok(bytes) => String::from_utf8(bytes).map_err(io::Error::other),
-                Err(fault) => Err(fault.into()),
-            };
-            reader.take(file, None, text);
+            let layers = wanted.iter().map(|(_, layer)| layer.clone());
+            let contents = self.each(layers, |repositories, layer| async move {
+                match layer.content().ok().flatten().filter(|bytes| bytes.len() as u64 <= MOST_ADVISORY) {
+                    Some(bytes) => Ok(bytes),
+                    None => repositories.blob("", &layer.digest, MOST_ADVISORY).await,
+                }
+            })?;
+            for ((file, _), content) in wanted.iter().zip(contents) {
+                let text = match content {
+                    Ok(bytes) => String::from_utf8(bytes).map_err(io::Error::other),
+                    Err(fault) => Err(fault.into()),
+                };
+                reader.take(file, None, text);
+            }
         }
         Ok(())
     }
