@@ -14,6 +14,7 @@ mod json;
 mod layout;
 mod licence;
 mod lockfile;
+mod made_from;
 mod manifest;
 mod merge_mark;
 mod name;
@@ -48,6 +49,7 @@ pub use lockfile::{
     Alteration, AskedBy, Claims, Difference, Dispute, Disputed, LOCKFILE_FORMAT, LockedPackage, Lockfile,
     LockfileError, LockfileHeader, Reached,
 };
+pub use made_from::MadeFrom;
 pub use manifest::{
     AT_ONCE, Admit, AlsoAudit, Alter, Check, CheckCommand, Contents, EditError, FilePattern, Force, Hours, Identity,
     LeftOut, LicenceException, Manifest, ManifestProblem, ManifestProblemKind, ManifestReading, MentionOf,

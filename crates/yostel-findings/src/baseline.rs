@@ -6,7 +6,8 @@ use jiff::civil::Date;
 use yostel_documents::{Baseline, Known};
 
 use crate::audit::Rating;
-use crate::finding::{AuditReport, Finding, FindingGroup, FindingKind};
+use crate::finding::{AuditReport, Finding};
+use crate::kind::{FindingGroup, FindingKind};
 
 /// What a baseline says of a finding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -44,6 +44,7 @@ mod culprit;
 mod drift;
 mod finding;
 mod graph;
+mod kind;
 mod merge;
 mod merge_needs;
 mod needs;
@@ -56,8 +57,8 @@ pub use audit::{
     Advised, Advisories, Affectable, Ancestry, AtCommit, Concern, ConcernKind, Debt, Dedupe, Dismissed, Dismissing,
     Duplicate, Holder, LicenceTrouble, Listings, News, Notice, Outdated, Places, Published, Quiet, Rating, Threat,
     Trial, Unlicensed, UnreadAdvisory, Upkeep, UpkeepRule, WayOut, dismissing, duplicates, identities_of, is_affected,
-    is_commit_affected, is_exception_needed, lower_bounds, news_between, notices, only_here, outdated, quiet,
-    severity_of, threats, too_young, unbounded, unlicensed,
+    is_commit_affected, is_exception_needed, lower_bounds, news_between, no_provenance, notices, only_here, outdated,
+    quiet, severity_of, threats, too_young, unbounded, unlicensed,
 };
 pub use baseline::{Bar, Judged, Standing, Verdict, judge, renewed};
 pub use bill::{Bill, Needed, Part, PatchOf, Subject, bill, is_of_the_world, package_url, without_credentials};
@@ -65,10 +66,11 @@ pub use compare::{Move, MoveKind, compare};
 pub use comparison::{Cause, Compared, Comparison, NeedChange, comparison};
 pub use culprit::{Blame, Next as NextTries, Verdict as CheckVerdict, Verdicts, blame, next as next_tries};
 pub use drift::{Drift, Lag, LockedRelease, Told, years};
-pub use finding::{AuditReport, Finding, FindingGroup, FindingKind, Matter, Origins};
+pub use finding::{AuditReport, Finding, Matter, Origins};
 pub use graph::{
     Change, Folding, Graph, GraphEdge, GraphNode, Layout, Left, Mark, NodeKind, Rect, folded, graph, lay_out,
 };
+pub use kind::{FindingGroup, FindingKind};
 pub use merge::{BothMoved, Merged, merge};
 pub use merge_needs::{BothAsk, MergedNeeds, NeedKey, merge_needs};
 pub use proposals::{Candidate, ProposalLimits, ProposalState, ProposalStep, Proposed, proposal_steps};

@@ -1,5 +1,6 @@
 //! What is published, and what came of it.
 
+use std::fmt;
 use std::path::Path;
 
 use jiff::Timestamp;
@@ -21,7 +22,6 @@ pub struct Published {
 }
 
 /// A package to publish.
-#[derive(Debug)]
 pub struct Publication<'p> {
     /// Its folder.
     pub folder: &'p Path,
@@ -31,12 +31,20 @@ pub struct Publication<'p> {
     pub manifest: &'p Manifest,
     /// The time.
     pub now: Timestamp,
+    /// Tells which commit its files are those of, if of any. Asked once they are packed: what changes later is not in it.
+    pub commit: &'p dyn Fn() -> Option<String>,
     /// What its files do not hold.
     pub remarks: ReleaseRemarks,
     /// Whether an older line may get one more release: a version below others that are there.
     pub backport: bool,
     /// Whether nothing is to be published, and only said what would be.
     pub preview: bool,
+}
+
+impl fmt::Debug for Publication<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Publication").field("folder", &self.folder).finish_non_exhaustive()
+    }
 }
 
 /// Facts about a release that its files do not hold.

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use yostel_documents::{
-    ANY_PLATFORM, Artifact, MOST_DOCUMENT, Manifest, PackageDocument, PackageName, Purpose, Release, Statement,
-    check_licence, run_purpose,
+    ANY_PLATFORM, Artifact, MOST_DOCUMENT, MadeFrom, Manifest, PackageDocument, PackageName, Purpose, Release,
+    Statement, check_licence, run_purpose,
 };
 use yostel_files::Folder;
 use yostel_store::{Packed, pack};
@@ -63,10 +63,11 @@ pub fn publish<B: Backend>(registry: &B, publication: &Publication<'_>) -> Resul
     if !files.is_empty() {
         return Err(RegistryError::Secrets { package, files }.into());
     }
+    let commit = (publication.commit)();
     let mut is_kept = false;
     for _ in 0..MOST_ROUNDS {
         let document = joined_numbering(registry.document(&package)?, manifest)?;
-        let (entered, addition) = enter(document, version.clone(), &packed, publication)?;
+        let (entered, addition) = enter(document, version.clone(), (&packed, commit.as_ref()), publication)?;
         let Some(guard) = guard.as_ref() else { return Ok(entered.published) };
         if !entered.published.is_new && !entered.published.is_deprecated_now {
             // Whoever was killed may have left it as it was before.
@@ -137,7 +138,7 @@ impl New {
 fn enter(
     mut document: PackageDocument,
     version: Version,
-    Packed { artifact, listing }: &Packed,
+    (Packed { artifact, listing }, commit): (&Packed, Option<&String>),
     Publication { manifest, now, remarks, backport, .. }: &Publication<'_>,
 ) -> Result<(Entered, New), RegistryError> {
     let files: Vec<(String, u64)> = listing.entries.iter().map(|(path, entry)| (path.clone(), entry.size)).collect();
@@ -145,7 +146,7 @@ fn enter(
     let package = document.name.clone();
     let mut without_manifest = listing.clone();
     without_manifest.entries.remove(MANIFEST_FILE);
-    let mut release = release_of(manifest, version, artifact.clone(), *now);
+    let mut release = release_of(manifest, commit, version, artifact.clone(), *now);
     release.content = (!without_manifest.entries.is_empty()).then(|| without_manifest.digest());
     let release = release.recorded();
     let there = document.release(&release.version).cloned();
@@ -203,12 +204,20 @@ fn needs_of(manifest: &Manifest) -> BTreeMap<Purpose, BTreeMap<PackageName, Cons
     needs.collect()
 }
 
-fn release_of(manifest: &Manifest, version: Version, artifact: Artifact, now: Timestamp) -> Release {
+fn release_of(
+    manifest: &Manifest,
+    commit: Option<&String>,
+    version: Version,
+    artifact: Artifact,
+    now: Timestamp,
+) -> Release {
     let mut release = Release::unpublished(version, needs_of(manifest), manifest.offers.clone(), vec![artifact]);
     release.published = now;
     release.licence.clone_from(&manifest.project.licence);
     release.notes.clone_from(&manifest.project.notes);
     release.identities = manifest.project.identities.iter().map(ToString::to_string).collect();
+    let made_from = |repository: &String| MadeFrom { repository: repository.clone(), commit: commit.cloned() };
+    release.made_from = manifest.project.repository.as_ref().map(made_from);
     release
 }
 

@@ -27,8 +27,16 @@ fn said<'s>(package: &'s PackageName, version: &'s str, why: &'s str) -> Saying<
 fn publish(registry: &Registry, folder: &Path, version: &str, extra: &str) -> Result<bool, RegistryError> {
     let manifest = package(folder, version, extra);
     let (remarks, now) = (ReleaseRemarks::default(), Timestamp::UNIX_EPOCH);
-    let publication =
-        Publication { folder, without: &[], manifest: &manifest, now, remarks, backport: true, preview: false };
+    let publication = Publication {
+        folder,
+        without: &[],
+        manifest: &manifest,
+        now,
+        commit: &|| None,
+        remarks,
+        backport: true,
+        preview: false,
+    };
     yostel_registry::publish(registry, &publication).map(|published| published.is_new)
 }
 
@@ -92,8 +100,16 @@ fn what_becomes_of_a_release_is_told_with_it() {
         replaced_by: Some(PackageName::parse("kit2").unwrap()),
     };
     let now = Timestamp::UNIX_EPOCH;
-    let publication =
-        Publication { folder: &made, without: &[], manifest: &manifest, now, remarks, backport: true, preview: false };
+    let publication = Publication {
+        folder: &made,
+        without: &[],
+        manifest: &manifest,
+        now,
+        commit: &|| None,
+        remarks,
+        backport: true,
+        preview: false,
+    };
     yostel_registry::publish(&registry, &publication).unwrap();
     assert!(withdraw(&registry, said(&name, "1.0.0", "leaks")).unwrap());
     assert!(!withdraw(&registry, said(&name, "1.0.0", "again")).unwrap());

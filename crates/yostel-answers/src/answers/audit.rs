@@ -190,7 +190,7 @@ pub struct UpkeepTold {
 /// What may go wrong one day with what is needed.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct ConcernTold {
-    /// `unbounded`, `lower-bound`, `only-here`, `unused`, `too-young` or `stray-mention`.
+    /// `unbounded`, `lower-bound`, `only-here`, `unused`, `no-provenance`, `too-young` or `stray-mention`.
     pub kind: &'static str,
     /// The package.
     pub package: String,

@@ -53,6 +53,10 @@ pub struct PublishedPackageTold {
     pub tree: String,
     /// Why it is deprecated; null when it is not.
     pub deprecated: Option<String>,
+    /// The repository that it says it is made from; null when it says none.
+    pub repository: Option<String>,
+    /// The commit of that; null where its files are not those of one.
+    pub commit: Option<String>,
 }
 
 /// A file of a package.
@@ -83,6 +87,7 @@ impl PublishedPackageTold {
     fn of(package: &PublishedPackage, preview: bool) -> Self {
         let published = &package.published;
         let artifact = &published.release.artifacts[0];
+        let made_from = published.release.made_from.as_ref();
         Self {
             package: package.name.to_string(),
             version: published.release.version.to_string(),
@@ -103,6 +108,8 @@ impl PublishedPackageTold {
             digest: artifact.digest.to_string(),
             tree: artifact.tree.to_string(),
             deprecated: published.release.deprecated.clone(),
+            repository: made_from.map(|made_from| made_from.repository.clone()),
+            commit: made_from.and_then(|made_from| made_from.commit.clone()),
         }
     }
 }

@@ -93,6 +93,10 @@ pub fn concern_words(concern: &Concern) -> String {
             let texts = texts.iter().map(|text| format!("`{text}`"));
             format!("no file mentions {package}: none has {}", join_first(texts, MOST_NAMES))
         }
+        ConcernKind::NoProvenance => {
+            let version = concern.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+            format!("{package}{version} does not say which commit it was made from")
+        }
         ConcernKind::StrayMention { file, says, should } => match (&says[..], should) {
             ([], _) => format!("{file} does not mention {package} as [mentions] says"),
             (says, should) => {
@@ -269,6 +273,7 @@ pub fn kind_words(kind: FindingKind) -> &'static str {
         FindingKind::LowerBound => "No set has the oldest release that a need accepts",
         FindingKind::OnlyHere => "A package comes from where only this machine can get it",
         FindingKind::Unused => "No file of the project mentions a package that it needs",
+        FindingKind::NoProvenance => "A locked release does not say which commit it was made from",
         FindingKind::StrayMention => "A file that mentions a package does not say what is locked",
         FindingKind::TooYoung => "A locked release is younger than the policy permits",
     }

@@ -151,6 +151,12 @@ const KEYS: &[Key] = &[
     key("project", "notes", Shape::Text, "What is new in this version"),
     key(
         "project",
+        "repository",
+        Shape::Text,
+        "The address of the repository of git that it is made from; releases tell it, with the commit",
+    ),
+    key(
+        "project",
         "identities",
         Shape::List("^[Pp][Kk][Gg]:.+$"),
         "What it is in the open world, as package URLs, so that advisories on that hold for it",
@@ -231,7 +237,7 @@ const KEYS: &[Key] = &[
     key(
         "policy",
         "also-audit",
-        Shape::List("^(unbounded|lower-bounds|only-here|unused)$"),
+        Shape::List("^(unbounded|lower-bounds|only-here|unused|provenance)$"),
         "What `audit upkeep` looks for beside what it always does",
     ),
     key("policy", "take", Shape::OneOf(&["newest", "oldest"]), "Which of the releases that fit to take"),

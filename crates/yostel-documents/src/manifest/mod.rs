@@ -204,6 +204,8 @@ pub enum AlsoAudit {
     OnlyHere,
     /// Needs that no file of the project mentions.
     Unused,
+    /// Releases that do not say which commit they were made from.
+    Provenance,
 }
 
 impl AlsoAudit {
@@ -214,6 +216,7 @@ impl AlsoAudit {
             "lower-bounds" => Some(Self::LowerBounds),
             "only-here" => Some(Self::OnlyHere),
             "unused" => Some(Self::Unused),
+            "provenance" => Some(Self::Provenance),
             _ => None,
         }
     }
@@ -248,6 +251,8 @@ pub struct Project {
     pub about: Option<String>,
     /// What is new in this version.
     pub notes: Option<String>,
+    /// The address of the repository that it is made from.
+    pub repository: Option<String>,
     /// What it is in the open world.
     pub identities: Vec<PackageUrl>,
 }

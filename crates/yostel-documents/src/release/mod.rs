@@ -25,6 +25,7 @@ pub use statement::{Statement, TakenBack, Withdrawal};
 
 use crate::digest::{ArchiveDigest, RecordDigest, TreeDigest};
 use crate::json::canonical;
+use crate::made_from::MadeFrom;
 use crate::name::{PackageName, Purpose};
 use record::Record;
 
@@ -67,6 +68,8 @@ pub struct Release {
     pub notes: Option<String>,
     /// What it is in the open world, as package URLs.
     pub identities: Vec<String>,
+    /// What its author says it was made from.
+    pub made_from: Option<MadeFrom>,
     /// Its files, by platform; none when it is a local package, which is there for every platform.
     pub artifacts: Vec<Artifact>,
     /// Digest of its files without the manifest, to find one content under two names; not known of old releases.
@@ -155,6 +158,7 @@ impl Release {
             licence: None,
             notes: None,
             identities: Vec::new(),
+            made_from: None,
             artifacts,
             content: None,
             withdrawn: None,

@@ -11,6 +11,7 @@ use yostel_versions::{ConstraintText, Numbering, Version};
 use super::{Artifact, Offers, Release, add_artifact, check_offered_path, check_platform, check_variable};
 use crate::digest::{ArchiveDigest, RecordDigest, TreeDigest};
 use crate::json::{Entries, Looked, Object, Text, canonical, check_whole, read_as_objects, read_object};
+use crate::made_from::{MadeFrom, check_commit, check_repository};
 use crate::name::{PackageName, Purpose, Word};
 
 /// A record. Two are equal when their canonical forms are.
@@ -44,6 +45,8 @@ struct RawRecord<'t> {
     notes: Option<Text<'t>>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     identities: Vec<Text<'t>>,
+    #[serde(rename = "made-from", skip_serializing_if = "Option::is_none")]
+    made_from: Option<RawMadeFrom<'t>>,
     artifacts: Vec<RawArtifact<'t>>,
     #[serde(skip_serializing_if = "Option::is_none")]
     content: Option<Text<'t>>,
@@ -61,6 +64,7 @@ impl<'t> Object<'t> for RawRecord<'t> {
             "licence" => self.licence = members.next_value()?,
             "notes" => self.notes = members.next_value()?,
             "identities" => self.identities = members.next_value()?,
+            "made-from" => self.made_from = members.next_value()?,
             "artifacts" => self.artifacts = members.next_value()?,
             "content" => self.content = members.next_value()?,
             _ => members.next_value_seed(Looked)?,
@@ -85,7 +89,41 @@ impl<'t> Object<'t> for RawNeeds<'t> {
     }
 }
 
-read_as_objects!(RawRecord, RawNeeds, RawArtifact);
+read_as_objects!(RawRecord, RawNeeds, RawArtifact, RawMadeFrom);
+
+/// What a release was made from, as documents have it.
+#[derive(Debug, Default, Serialize)]
+struct RawMadeFrom<'t> {
+    repository: Text<'t>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    commit: Option<Text<'t>>,
+}
+
+impl<'t> Object<'t> for RawMadeFrom<'t> {
+    const MUST: &'static [&'static str] = &["repository"];
+
+    fn member<A: MapAccess<'t>>(&mut self, name: &str, members: &mut A) -> Result<(), A::Error> {
+        match name {
+            "repository" => self.repository = members.next_value()?,
+            "commit" => self.commit = members.next_value()?,
+            _ => members.next_value_seed(Looked)?,
+        }
+        Ok(())
+    }
+}
+
+impl<'t> RawMadeFrom<'t> {
+    fn of(made_from: &'t MadeFrom) -> Self {
+        Self { repository: Text::from(&*made_from.repository), commit: made_from.commit.as_deref().map(Text::from) }
+    }
+
+    /// Reads it; nothing where it tells nobody anything, which is no reason to refuse a release.
+    fn read(&self) -> Option<MadeFrom> {
+        check_repository(&self.repository).ok()?;
+        let commit = self.commit.as_deref().filter(|commit| check_commit(commit).is_ok());
+        Some(MadeFrom { repository: self.repository.to_string(), commit: commit.map(str::to_owned) })
+    }
+}
 
 /// What is offered, as records have it.
 #[derive(Default)]
@@ -229,6 +267,7 @@ impl Record {
             licence: release.licence.as_deref().map(Text::from),
             notes: release.notes.as_deref().map(Text::from),
             identities: release.identities.iter().map(|identity| Text::from(&**identity)).collect(),
+            made_from: release.made_from.as_ref().map(RawMadeFrom::of),
             artifacts: release.artifacts.iter().map(RawArtifact::of).collect(),
             content: release.content.map(|digest| digest.to_string().into()),
         };
@@ -335,6 +374,7 @@ impl RawRecord<'_> {
             published: self.published,
             licence: self.licence.map(Text::into_owned),
             identities: self.identities.into_iter().map(Text::into_owned).collect(),
+            made_from: self.made_from.as_ref().and_then(RawMadeFrom::read),
             notes: self.notes.map(Text::into_owned),
             content,
             ..Release::unpublished(version, needs, self.offers, artifacts)

@@ -192,8 +192,9 @@ fn a_release_is_the_same_whether_it_is_read_at_once_or_when_it_is_asked_for() {
       "needs": {"run": {"unit-scale": "^1", "b/c": ">=2 on linux/*"}, "build": {}},
       "offers": {"roles": ["wind"], "programs": ["bin"], "variables": {"GUST": "lib"}, "mentions": ["a  \n  b"]},
       "licence": "MIT", "notes": "two   blanks,\ttab, \u00e9 and \"quotes\"", "identities": ["pkg:generic/gust"],
-      "content": "DIGEST", "later": {"x": [1,  null, "  "]},"#
-        .replace("DIGEST", &digest);
+      "made-from": {"repository": "https://git.example/gust", "commit": "COMMIT", "later": 1}, "content": "DIGEST", "later": {"x": [1,  null, "  "]},"#
+        .replace("DIGEST", &digest)
+        .replace("COMMIT", &"a".repeat(40));
     let document = |beside: &str| {
         let entries = [record("1.0.0", ""), record("2.0.0-rc.1", &rich)]
             .map(|record| format!("{{\"record\": {record}{beside}}}"));
@@ -216,6 +217,16 @@ fn a_release_is_the_same_whether_it_is_read_at_once_or_when_it_is_asked_for() {
         assert_eq!(**one.whole(), at_once);
         assert_eq!(one.roles(), one.whole().offers.roles);
         assert_eq!(needs, purposes.each_ref().map(|purpose| one.needs(purpose)));
+    }
+    let made_from =
+        when_asked.releases[0].whole().made_from.as_ref().or(when_asked.releases[1].whole().made_from.as_ref());
+    assert_eq!(made_from.unwrap().commit, Some("a".repeat(40)));
+    // What tells nobody anything is no reason to refuse a release.
+    for (said, commit, is_told) in [("javascript:x", "a", false), ("https://git.example/gust", "main", true)] {
+        let text = unread.replace("https://git.example/gust", said).replace(&"a".repeat(40), commit);
+        let document = read(&text);
+        let made_from = document.releases.iter().find_map(|release| release.whole().made_from.clone());
+        assert_eq!(made_from.map(|made_from| made_from.commit), is_told.then_some(None));
     }
     assert_eq!(when_asked.releases[1].needs(&Word::parse("run").unwrap()).len(), 2, "they have some");
     assert_eq!(when_asked.write(), unread);

@@ -60,6 +60,8 @@ pub enum ConcernKind {
         /// What it should say; nothing where one cannot tell.
         should: Option<String>,
     },
+    /// Its release does not say which commit it was made from.
+    NoProvenance,
     /// It is younger than what is newly chosen may be.
     TooYoung {
         /// How many days ago it was published.
@@ -71,7 +73,8 @@ pub enum ConcernKind {
 
 impl ConcernKind {
     /// All words, in the order of the variants.
-    pub const WORDS: [&str; 6] = ["unbounded", "lower-bound", "only-here", "unused", "too-young", "stray-mention"];
+    pub const WORDS: [&str; 7] =
+        ["unbounded", "lower-bound", "only-here", "unused", "no-provenance", "too-young", "stray-mention"];
 
     /// Returns the file that it is about, where it is about one.
     pub fn file(&self) -> Option<&str> {
@@ -88,8 +91,9 @@ impl ConcernKind {
             Self::LowerBound { .. } => Self::WORDS[1],
             Self::OnlyHere { .. } => Self::WORDS[2],
             Self::Unused { .. } => Self::WORDS[3],
-            Self::TooYoung { .. } => Self::WORDS[4],
-            Self::StrayMention { .. } => Self::WORDS[5],
+            Self::NoProvenance => Self::WORDS[4],
+            Self::TooYoung { .. } => Self::WORDS[5],
+            Self::StrayMention { .. } => Self::WORDS[6],
         }
     }
 }
@@ -167,6 +171,18 @@ pub fn only_here(lockfile: &Lockfile) -> Vec<Concern> {
         let about = ConcernKind::OnlyHere { place: place(&locked.from)? };
         let version = Some(locked.version.clone());
         Some(Concern { package: package.clone(), version, need: None, place: None, about })
+    });
+    all.collect()
+}
+
+/// Lists what is locked, comes from a source, and does not say which commit it was made from.
+pub fn no_provenance(lockfile: &Lockfile, documents: &BTreeMap<PackageName, PackageDocument>) -> Vec<Concern> {
+    let all = lockfile.chosen.iter().filter_map(|(package, locked)| {
+        locked.from.source()?;
+        let release = documents.get(package)?.release(&locked.version)?;
+        let is_told = release.made_from.as_ref().is_some_and(|made_from| made_from.commit.is_some());
+        let (package, version) = (package.clone(), Some(locked.version.clone()));
+        (!is_told).then_some(Concern { package, version, need: None, place: None, about: ConcernKind::NoProvenance })
     });
     all.collect()
 }

@@ -17,7 +17,7 @@ mod way_out;
 
 pub use advisories::{Advisories, Affectable, Published, Threat, identities_of, threats};
 pub use affected::{Ancestry, AtCommit, is_affected, is_commit_affected};
-pub use concern::{Concern, ConcernKind, Places, lower_bounds, only_here, too_young, unbounded};
+pub use concern::{Concern, ConcernKind, Places, lower_bounds, no_provenance, only_here, too_young, unbounded};
 pub use dismissed::{Dismissed, Dismissing, dismissing};
 pub use duplicates::{Dedupe, Duplicate, duplicates};
 pub use licences::{LicenceTrouble, Unlicensed, is_exception_needed, unlicensed};

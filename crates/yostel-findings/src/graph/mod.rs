@@ -10,7 +10,8 @@ use yostel_versions::{ConstraintText, Version};
 
 use crate::compare::MoveKind;
 use crate::comparison::Comparison;
-use crate::finding::{AuditReport, FindingGroup};
+use crate::finding::AuditReport;
+use crate::kind::FindingGroup;
 use crate::needs::{asker_of, needs_by_asker};
 
 pub use fold::{Folding, Left, folded};

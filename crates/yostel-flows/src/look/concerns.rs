@@ -6,7 +6,9 @@ use std::path::Path;
 
 use yostel_documents::{AlsoAudit, Lockfile, PackageDocument, PackageName, Requirement, Take};
 use yostel_files::{Folder, Kind};
-use yostel_findings::{Concern, ConcernKind, Places, Spot, lower_bounds, only_here, too_young, unbounded};
+use yostel_findings::{
+    Concern, ConcernKind, Places, Spot, lower_bounds, no_provenance, only_here, too_young, unbounded,
+};
 use yostel_resolve::Problem;
 use yostel_sources::SourceSet;
 
@@ -54,6 +56,9 @@ pub(crate) fn concerns(
     if asks_for(AlsoAudit::Unused) {
         all.extend(unused(project, &needs, lockfile, documents, &places, context.observer)?);
     }
+    if asks_for(AlsoAudit::Provenance) {
+        all.extend(no_provenance(lockfile, documents));
+    }
     if let Some(least) = policy.minimum_age_days {
         let admit = &project.manifest().admit;
         let is_admitted = |package: &PackageName, version: &yostel_versions::Version| {
@@ -74,6 +79,7 @@ pub(crate) fn concerns(
             ConcernKind::Unbounded { bounded: edit } | ConcernKind::LowerBound { raised: edit, .. } => *edit = None,
             ConcernKind::OnlyHere { .. }
             | ConcernKind::Unused { .. }
+            | ConcernKind::NoProvenance
             | ConcernKind::TooYoung { .. }
             | ConcernKind::StrayMention { .. } => {}
         }

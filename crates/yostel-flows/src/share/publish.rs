@@ -1,7 +1,10 @@
 //! Publish packages.
 
+use std::cell::OnceCell;
+
 use yostel_documents::PackageName;
 use yostel_registry::{Publication, Published, ReleaseRemarks, check};
+use yostel_sources::{CheckedOut, GitError, checked_out};
 
 use super::target::{OpenTarget, RegistryTarget, with_target};
 use super::tried::{NeedsVerdict, Trial, run_needs};
@@ -44,6 +47,8 @@ pub struct PublishedPackage {
     pub needs: NeedsVerdict,
     /// Whether its manifest names a licence.
     pub has_licence: bool,
+    /// What its folder is to the repository that it says it is made from, and why nobody could tell; where it says so.
+    pub checked_out: Option<Result<CheckedOut, GitError>>,
     /// What came of it.
     pub published: Published,
 }
@@ -84,9 +89,9 @@ pub fn publish(
         let came = go_on(context.observer)
             .and_then(|()| publish_one(project, file, &registry, (request, request.preview), context));
         match came {
-            Ok(published) => {
-                let has_licence = file.manifest.project.licence.is_some();
-                packages.push(PublishedPackage { name: file.name().clone(), needs, has_licence, published });
+            Ok((published, checked_out)) => {
+                let (name, has_licence) = (file.name().clone(), file.manifest.project.licence.is_some());
+                packages.push(PublishedPackage { name, needs, has_licence, checked_out, published });
             }
             Err(cause) if packages.iter().any(|package| package.published.is_new) && !request.preview => {
                 let new = packages.into_iter().filter(|package| package.published.is_new);
@@ -145,23 +150,31 @@ fn publish_one(
     registry: &OpenTarget,
     (request, preview): (&PublishRequest, bool),
     context: &Context<'_>,
-) -> Result<Published, FlowError> {
+) -> Result<(Published, Option<Result<CheckedOut, GitError>>), FlowError> {
     let inside = project.projects().filter_map(|other| match &file.folder[..] {
         "" => Some(other.folder.clone()),
         folder => other.folder.strip_prefix(folder)?.strip_prefix('/').map(str::to_owned),
     });
     let without: Vec<String> = inside.filter(|folder| !folder.is_empty()).collect();
     let folder = project.folder_of(file);
+    let seen = OnceCell::new();
+    let says = file.manifest.project.repository.is_some();
+    let commit = || match says.then(|| seen.get_or_init(|| checked_out(&folder, &project.git_config())))? {
+        Ok(CheckedOut::Commit(commit)) => Some(commit.clone()),
+        _ => None,
+    };
     let publication = Publication {
         folder: &folder,
         without: &without,
         manifest: &file.manifest,
         now: context.settings.now,
+        commit: &commit,
         remarks: request.remarks.clone(),
         backport: request.backport,
         preview,
     };
-    with_target!(registry, registry => yostel_registry::publish(registry, &publication))
+    let published = with_target!(registry, registry => yostel_registry::publish(registry, &publication))?;
+    Ok((published, seen.into_inner()))
 }
 
 /// Lists the projects of a workspace that have a version, each after those that it needs, and the names of those that have

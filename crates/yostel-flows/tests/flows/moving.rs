@@ -116,6 +116,24 @@ fn versions(lockfile: &Lockfile) -> Vec<(PackageName, Version)> {
     lockfile.chosen.iter().map(|(name, locked)| (name.clone(), locked.version.clone())).collect()
 }
 
+/// A world of six packages with three releases each, of which some need others: package, release, other, constraint.
+fn six_packages(needs: &[(usize, usize, usize, usize)]) -> String {
+    let mut text = "console: p0 *, p1 *, p2 *\n".to_owned();
+    for package in 0..6 {
+        for (at, version) in ["1.0.0", "1.1.0", "2.0.0"].into_iter().enumerate() {
+            let of = needs.iter().filter(|(a, v, b, _)| (*a, *v) == (package, at) && a != b);
+            let mut of: Vec<(usize, &str)> =
+                of.map(|(_, _, b, accept)| (*b, ["*", "^1", "^2", ">=1.1"][*accept])).collect();
+            of.sort_unstable();
+            of.dedup_by_key(|(b, _)| *b);
+            let of: Vec<String> = of.iter().map(|(b, accept)| format!("p{b} {accept}")).collect();
+            text.push_str(&format!("p{package} {version}: {}\n", of.join(", ")));
+        }
+    }
+
+    text
+}
+
 #[test]
 fn two_branches_that_updated_are_merged_the_same_whichever_is_ours() {
     let needs = || prop::collection::vec((0usize..6, 0usize..3, 0usize..6, 0usize..4), 0..10);
@@ -124,18 +142,7 @@ fn two_branches_that_updated_are_merged_the_same_whichever_is_ours() {
         2_000,
         || (needs(), some(), some()),
         |(needs, ours, theirs)| {
-            let mut text = "console: p0 *, p1 *, p2 *\n".to_owned();
-            for package in 0..6 {
-                for (at, version) in ["1.0.0", "1.1.0", "2.0.0"].into_iter().enumerate() {
-                    let of = needs.iter().filter(|(a, v, b, _)| (*a, *v) == (package, at) && a != b);
-                    let mut of: Vec<(usize, &str)> =
-                        of.map(|(_, _, b, accept)| (*b, ["*", "^1", "^2", ">=1.1"][*accept])).collect();
-                    of.sort_unstable();
-                    of.dedup_by_key(|(b, _)| *b);
-                    let of: Vec<String> = of.iter().map(|(b, accept)| format!("p{b} {accept}")).collect();
-                    text.push_str(&format!("p{package} {version}: {}\n", of.join(", ")));
-                }
-            }
+            let text = six_packages(&needs);
             let world = World::new(&[], "p0 = '*'\np1 = '*'\np2 = '*'");
             yostel_testkit::World::parse(&text).write_to(&world.path("station"));
             let settings = world.settings();

@@ -349,5 +349,9 @@ fn remarks_of(package: &PackageName, release: &Release) -> BTreeMap<String, Stri
     if let Some(licence) = &release.licence {
         remark("licenses", licence.clone());
     }
+    if let Some(made_from) = &release.made_from {
+        remark("source", made_from.repository.clone());
+        made_from.commit.iter().for_each(|commit| drop(remark("revision", commit.clone())));
+    }
     remarks
 }

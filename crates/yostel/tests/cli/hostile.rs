@@ -294,8 +294,16 @@ fn an_install_of_1500_packages_needs_few_open_files() {
         let manifest = yostel_documents::Manifest::parse(&text).unwrap();
         let now = "2026-01-01T00:00:00Z".parse().unwrap();
         let (folder, remarks) = (&sandbox.path("made/p"), Default::default());
-        let publication =
-            Publication { folder, without: &[], manifest: &manifest, now, remarks, backport: true, preview: false };
+        let publication = Publication {
+            folder,
+            without: &[],
+            manifest: &manifest,
+            now,
+            commit: &|| None,
+            remarks,
+            backport: true,
+            preview: false,
+        };
         yostel_registry::publish(&registry, &publication).unwrap();
         needs.push_str(&format!("p{i} = \"^1\"\n"));
     }

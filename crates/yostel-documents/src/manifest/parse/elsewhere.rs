@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use super::super::{Manifest, Workspace, WorkspaceEntry};
 use super::{ManifestProblemKind, Reader, Table};
 use crate::digest::ArchiveDigest;
+use crate::made_from::check_commit;
 use crate::name::PackageName;
 use crate::origin::{Elsewhere, GitAt, GitPlace};
 
@@ -13,11 +14,6 @@ const PLACES: [&str; 3] = ["git", "path", "archive"];
 
 /// Keys that say more about a repository.
 const OF_GIT: [&str; 4] = ["at", "tag", "branch", "inside"];
-
-fn check_commit(text: &str) -> Result<(), &'static str> {
-    let hex = text.bytes().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(&b));
-    if hex && matches!(text.len(), 40 | 64) { Ok(()) } else { Err("it is a whole commit, 40 hexadecimal digits") }
-}
 
 /// What begins with `-` would be taken for an option.
 fn check_address(text: &str) -> Result<(), &'static str> {

@@ -94,7 +94,7 @@ impl Reader<'_> {
             match AlsoAudit::parse(&text) {
                 Some(what) => drop(all.insert(what)),
                 None => {
-                    let reason = "it is `unbounded`, `lower-bounds`, `only-here` or `unused`";
+                    let reason = "it is `unbounded`, `lower-bounds`, `only-here`, `unused` or `provenance`";
                     self.problem(span, ManifestProblemKind::Value { key: "also-audit", value: text, reason });
                 }
             }

@@ -8,9 +8,11 @@ use yostel_versions::{Numbering, Order};
 
 use super::super::Project;
 use super::{MOST_PLATFORMS, ManifestProblemKind, Reader, Table, Value, check_one_platform};
+use crate::made_from::check_repository;
 use crate::name::PackageName;
 use crate::numbering::with_words;
 use crate::purl::PackageUrl;
+use crate::web_address::WebAddressError;
 
 impl Reader<'_> {
     pub(super) fn project(&mut self, table: &Table<'_>, span: Range<usize>) -> Option<Project> {
@@ -49,6 +51,19 @@ impl Reader<'_> {
         let yostel = table.get("yostel").and_then(|value| self.accept("yostel", value));
         let mut text = |key| table.get(key).and_then(|value| self.string(key, value)).map(str::to_owned);
         let (licence, about, notes) = (text("licence"), text("about"), text("notes"));
+        let repository = text("repository");
+        if let (Some(text), Some(value)) = (&repository, table.get("repository")) {
+            match check_repository(text) {
+                Ok(()) => {}
+                Err(WebAddressError::Secret { instead }) => {
+                    self.problem(value.span(), ManifestProblemKind::Secret { key: "repository", instead });
+                }
+                Err(WebAddressError::Unfit(reason)) => {
+                    let kind = ManifestProblemKind::Value { key: "repository", value: text.clone(), reason };
+                    self.problem(value.span(), kind);
+                }
+            }
+        }
         let mut identities: Vec<PackageUrl> = Vec::new();
         for (text, span) in table.get("identities").map(|list| self.strings("identities", list)).into_iter().flatten() {
             match PackageUrl::parse(&text) {
@@ -62,7 +77,8 @@ impl Reader<'_> {
             }
         }
         let numbering = numbering.unwrap_or_default();
-        Some(Project { name: name?, version, numbering, platforms, yostel, licence, about, notes, identities })
+        let name = name?;
+        Some(Project { name, version, numbering, platforms, yostel, licence, about, notes, repository, identities })
     }
 
     fn numbering(&mut self, value: &Value<'_>) -> Option<Numbering> {

@@ -2,9 +2,10 @@
 
 use clap::Args;
 use yostel_answers::answers::share::PublishAnswer;
-use yostel_documents::{ANY_PLATFORM, PackageName, check_platform};
+use yostel_documents::{ANY_PLATFORM, MadeFrom, PackageName, check_platform};
 use yostel_flows::{FlowError, NeedsVerdict, PublishRequest, PublishedPackage, publish};
 use yostel_registry::ReleaseRemarks;
+use yostel_sources::{CheckedOut, GitError};
 
 use crate::answer::{Answer, Said};
 use crate::call::Call;
@@ -104,6 +105,17 @@ pub(crate) fn run(arguments: Publish, call: &Call) -> Result<Answer, FlowError> 
     ))
 }
 
+/// Says why nobody knows which commit a package is made from; nothing where that is known.
+fn untold(checked_out: &Result<CheckedOut, GitError>) -> Option<String> {
+    match checked_out {
+        Ok(CheckedOut::Commit(_)) => None,
+        Ok(CheckedOut::NoRepository) => Some("its folder is in no repository of git".to_owned()),
+        Ok(CheckedOut::NothingCommitted) => Some("nothing of its folder is committed".to_owned()),
+        Ok(CheckedOut::Changed(path)) => Some(format!("{} is not as it was committed", sanitise(path))),
+        Err(error) => Some(sanitise(&error.to_string())),
+    }
+}
+
 /// Tells what became of one package.
 fn told(package: &PublishedPackage, request: &PublishRequest) -> String {
     let (name, published) = (&package.name, &package.published);
@@ -136,6 +148,9 @@ fn told(package: &PublishedPackage, request: &PublishRequest) -> String {
         text.push_str(&columns.finish());
     }
     text.push_str(&format!("  archive {}\n  tree    {}\n", artifact.digest, artifact.tree));
+    if let Some(MadeFrom { repository, commit: Some(commit) }) = &published.release.made_from {
+        text.push_str(&format!("  commit  {commit} of {}\n", sanitise(repository)));
+    }
     for folder in &published.absent {
         let why = match published.files.iter().any(|(path, _)| path == folder) {
             true => "which is a file: name the folder that it is in",
@@ -145,6 +160,9 @@ fn told(package: &PublishedPackage, request: &PublishRequest) -> String {
     }
     if !package.has_licence {
         text.push_str(&note("no licence; licence = \"MIT\" in [project] would tell its users what they may do"));
+    }
+    if let Some(why) = package.checked_out.as_ref().filter(|_| published.is_new).and_then(untold) {
+        text.push_str(&note(format!("the release does not say which commit it is made from: {why}")));
     }
     match package.needs {
         NeedsVerdict::Undecided => {
