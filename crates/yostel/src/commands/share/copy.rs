@@ -131,10 +131,11 @@ fn told(report: &CopyReport, to: &RegistryTarget, call: &Call) -> String {
         ));
     }
     if let Some(Renamed { from, to, advisories }) = &report.renamed {
-        let (speak, say) = if *advisories == 1 { ("speaks", "says") } else { ("speak", "say") };
+        let (are, they_say, them) =
+            if *advisories == 1 { ("is", "it says", "it") } else { ("are", "they say", "them") };
         text.push_str(&note(format!(
-            "{} with advisories {speak} of packages of {from}, and {say} nothing of those of {to}, as the registry is \
-             called that they were copied to; they count in one that is made with `--name {from}`",
+            "{} with advisories {are} about packages of {from}, and this registry is called {to}: here {they_say} nothing; \
+             one that is made with `--name {from}` heeds {them}",
             count(*advisories, "file"),
         )));
     }
