@@ -24,19 +24,14 @@ fn said<'s>(package: &'s PackageName, version: &'s str, why: &'s str) -> Saying<
     Saying { package, version, why, now: Timestamp::UNIX_EPOCH }
 }
 
+fn publication<'p>(folder: &'p Path, manifest: &'p Manifest, remarks: ReleaseRemarks) -> Publication<'p> {
+    let now = Timestamp::UNIX_EPOCH;
+    Publication { folder, without: &[], manifest, now, commit: &|| None, remarks, backport: true, preview: false }
+}
+
 fn publish(registry: &Registry, folder: &Path, version: &str, extra: &str) -> Result<bool, RegistryError> {
     let manifest = package(folder, version, extra);
-    let (remarks, now) = (ReleaseRemarks::default(), Timestamp::UNIX_EPOCH);
-    let publication = Publication {
-        folder,
-        without: &[],
-        manifest: &manifest,
-        now,
-        commit: &|| None,
-        remarks,
-        backport: true,
-        preview: false,
-    };
+    let publication = publication(folder, &manifest, ReleaseRemarks::default());
     yostel_registry::publish(registry, &publication).map(|published| published.is_new)
 }
 
@@ -99,17 +94,7 @@ fn what_becomes_of_a_release_is_told_with_it() {
         deprecated: Some("old".into()),
         replaced_by: Some(PackageName::parse("kit2").unwrap()),
     };
-    let now = Timestamp::UNIX_EPOCH;
-    let publication = Publication {
-        folder: &made,
-        without: &[],
-        manifest: &manifest,
-        now,
-        commit: &|| None,
-        remarks,
-        backport: true,
-        preview: false,
-    };
+    let publication = publication(&made, &manifest, remarks);
     yostel_registry::publish(&registry, &publication).unwrap();
     assert!(withdraw(&registry, said(&name, "1.0.0", "leaks")).unwrap());
     assert!(!withdraw(&registry, said(&name, "1.0.0", "again")).unwrap());

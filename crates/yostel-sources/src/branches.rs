@@ -214,8 +214,8 @@ impl Repository {
     }
 
     fn command(&self, arguments: &[&str]) -> Command {
-        let mut command = self.config.git(None);
-        command.current_dir(&self.folder).args(arguments);
+        let mut command = self.config.git_in(&self.folder);
+        command.args(arguments);
         command
     }
 

@@ -1,5 +1,5 @@
 //! Whether a folder is as a commit has it. Nothing that the repository names is run for that, so no filter either: a file that
-//! git would change on its way counts as changed.
+//! git would change on its way counts as changed, and what a part of a repository lacks is not fetched.
 
 use std::ffi::OsStr;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
@@ -23,6 +23,8 @@ pub enum CheckedOut {
     NothingCommitted,
     /// This file or folder, relative to it, is not as the last commit has it, or not in that.
     Changed(String),
+    /// This folder in it is a repository of its own, of which the commit has no files.
+    Nested(String),
 }
 
 /// A line of the index.
@@ -39,36 +41,46 @@ struct Tracked<'o> {
 pub fn checked_out(folder: &Path, config: &GitConfig) -> Result<CheckedOut, GitError> {
     let address = folder.to_string_lossy();
     let ask = |arguments: &[&str]| -> Result<Output, GitError> {
-        let mut command = config.git(None);
-        command.current_dir(folder).args(arguments);
+        let mut command = config.git_in(folder);
+        command.args(arguments);
         run(command, &address, &config.patience)
     };
     let told = |arguments: &[&str]| -> Result<Vec<u8>, GitError> {
         let output = ask(arguments)?;
         if output.status.success() { Ok(output.stdout) } else { Err(unreachable_by(&address, &output)) }
     };
-    if ask(&["rev-parse", "--is-inside-work-tree"])?.stdout != b"true\n" {
-        return Ok(CheckedOut::NoRepository);
+    let inside = ask(&["rev-parse", "--is-inside-work-tree"])?;
+    match (inside.status.success(), unreachable_by(&address, &inside)) {
+        (true, _) if inside.stdout == b"true\n" => {}
+        // Others' repositories are refused by git, which is another matter.
+        (false, GitError::Unreachable { said, .. }) if !said.starts_with("not a git repository") => {
+            return Err(GitError::Unreachable { address: address.into_owned(), said });
+        }
+        _ => return Ok(CheckedOut::NoRepository),
     }
-    let commit = ask(&["rev-parse", "--verify", "--quiet", "HEAD^{commit}"])?.stdout;
+    let commit = ask(&["rev-parse", "--verify", "--quiet", "HEAD"])?.stdout;
     let commit = String::from_utf8_lossy(&commit).trim().to_owned();
     let index = told(&["ls-files", "-z", "--stage", "--", "."])?;
     let tracked: Vec<Tracked<'_>> = index.split(|byte| *byte == 0).filter_map(Tracked::read).collect();
     if commit.is_empty() || tracked.is_empty() {
         return Ok(CheckedOut::NothingCommitted);
     }
+    let text = |path: &[u8]| String::from_utf8_lossy(path).into_owned();
+    if let Some(nested) = tracked.iter().find(|one| one.mode == b"160000") {
+        return Ok(CheckedOut::Nested(text(nested.path)));
+    }
     for changed in [
         told(&["diff-index", "--cached", "--name-only", "--relative", "-z", "HEAD", "--", "."])?,
         told(&["ls-files", "-z", "--others", "--exclude-standard", "--directory", "-x", ".yostel", "--", "."])?,
     ] {
         if let Some(first) = changed.split(|byte| *byte == 0).find(|path| !path.is_empty()) {
-            return Ok(CheckedOut::Changed(String::from_utf8_lossy(first).into_owned()));
+            return Ok(CheckedOut::Changed(text(first)));
         }
     }
     let Ok(held) = Folder::open(folder) else { return Ok(CheckedOut::Changed(".".to_owned())) };
     for some in tracked.chunks(AT_ONCE) {
         if let Some(changed) = first_changed((folder, &held), some, &address, config)? {
-            return Ok(CheckedOut::Changed(String::from_utf8_lossy(changed).into_owned()));
+            return Ok(CheckedOut::Changed(text(changed)));
         }
     }
     Ok(CheckedOut::Commit(commit))
@@ -92,7 +104,6 @@ impl<'o> Tracked<'o> {
             b"100644" => is_file && !is_program,
             b"100755" => is_file && is_program,
             b"120000" => held.read_link(path).is_ok_and(|to| target(self.object) == Some(to.into_vec())),
-            // Another repository, of which this one has no files.
             _ => false,
         }
     }
@@ -106,8 +117,8 @@ fn first_changed<'o>(
     config: &GitConfig,
 ) -> Result<Option<&'o [u8]>, GitError> {
     let target = |object: &str| {
-        let mut command = config.git(None);
-        command.current_dir(folder).args(["cat-file", "blob", object]);
+        let mut command = config.git_in(folder);
+        command.args(["cat-file", "blob", object]);
         run(command, address, &config.patience).ok().map(|output| output.stdout)
     };
     if let Some(other) = tracked.iter().find(|one| !one.is_of_its_kind(held, target)) {
@@ -117,8 +128,8 @@ fn first_changed<'o>(
     if files.is_empty() {
         return Ok(None);
     }
-    let mut command = config.git(None);
-    command.current_dir(folder).args(["hash-object", "--no-filters", "--"]);
+    let mut command = config.git_in(folder);
+    command.args(["hash-object", "--no-filters", "--"]);
     command.args(files.iter().map(|one| OsStr::from_bytes(one.path)));
     let output = run(command, address, &config.patience)?;
     if !output.status.success() {

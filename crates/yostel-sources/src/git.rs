@@ -206,6 +206,17 @@ impl GitConfig {
     }
 }
 
+impl GitConfig {
+    /// Asks about the repository that a folder is in, whoever's that is. It says itself by which programs one fetches, so
+    /// nothing is fetched, not even what a part of a repository lacks.
+    pub(crate) fn git_in(&self, folder: &Path) -> Command {
+        let mut command = self.git(None);
+        // Git before 2.45 knows only the second.
+        command.current_dir(folder).env("GIT_NO_LAZY_FETCH", "1").env("GIT_ALLOW_PROTOCOL", "");
+        command
+    }
+}
+
 /// What git said and how it ended.
 pub(crate) struct Output {
     pub(crate) status: ExitStatus,

@@ -28,8 +28,8 @@ pub enum FileAt {
 pub fn file_at(folder: &Path, file: &str, revision: &str, most: u64, config: &GitConfig) -> Result<FileAt, GitError> {
     let address = folder.to_string_lossy();
     let ask = |arguments: &[&str]| -> Result<Output, GitError> {
-        let mut command: Command = config.git(None);
-        command.current_dir(folder).args(arguments);
+        let mut command = config.git_in(folder);
+        command.args(arguments);
         run(command, &address, &config.patience)
     };
     let inside = ask(&["rev-parse", "--is-shallow-repository"])?;
@@ -96,8 +96,8 @@ pub struct FileHistory {
 pub fn history_of(folder: &Path, file: &str, config: &GitConfig) -> Result<FileHistory, GitError> {
     let address = folder.to_string_lossy();
     let ask = |arguments: &[&str]| -> Result<Output, GitError> {
-        let mut command: Command = config.git(None);
-        command.current_dir(folder).args(["-c", "log.showSignature=false"]).args(arguments);
+        let mut command = config.git_in(folder);
+        command.args(["-c", "log.showSignature=false"]).args(arguments);
         run(command, &address, &config.patience)
     };
     let inside = ask(&["rev-parse", "--is-shallow-repository"])?;
@@ -136,8 +136,8 @@ pub fn history_of(folder: &Path, file: &str, config: &GitConfig) -> Result<FileH
 pub fn file_of(folder: &Path, revision: &Revision, most: u64, config: &GitConfig) -> Result<Option<Vec<u8>>, GitError> {
     let Some(blob) = &revision.blob else { return Ok(None) };
     let address = folder.to_string_lossy();
-    let mut command: Command = config.git(None);
-    command.current_dir(folder).args(["cat-file", "blob", blob]);
+    let mut command = config.git_in(folder);
+    command.args(["cat-file", "blob", blob]);
     let text = run(command, &address, &config.patience)?;
     match text.status.success() {
         true => Ok(Some(text.stdout).filter(|text| text.len() as u64 <= most)),
@@ -153,8 +153,8 @@ pub fn file_of(folder: &Path, revision: &Revision, most: u64, config: &GitConfig
 pub fn merge_texts(folder: &Path, files: &[PathBuf; 3], config: &GitConfig) -> Result<(String, bool), GitError> {
     let address = folder.to_string_lossy();
     let [base, ours, theirs] = files;
-    let mut command = config.git(None);
-    command.current_dir(folder).args(["merge-file", "-p", "-L", "ours", "-L", "both began with", "-L", "theirs", "--"]);
+    let mut command = config.git_in(folder);
+    command.args(["merge-file", "-p", "-L", "ours", "-L", "both began with", "-L", "theirs", "--"]);
     let output = run(command_with(command, [ours, base, theirs]), &address, &config.patience)?;
     // The status is how many such places there are; everything above is an error.
     match (output.status.code(), String::from_utf8(output.stdout.clone())) {
@@ -176,8 +176,8 @@ fn command_with(mut command: Command, files: [&PathBuf; 3]) -> Command {
 pub fn configure(folder: &Path, key: &str, value: &str, config: &GitConfig) -> Result<Option<String>, GitError> {
     let address = folder.to_string_lossy();
     let ask = |arguments: &[&str]| {
-        let mut command = config.git(None);
-        command.current_dir(folder).args(["config", "--local"]).args(arguments);
+        let mut command = config.git_in(folder);
+        command.args(["config", "--local"]).args(arguments);
         run(command, &address, &config.patience)
     };
     let before = ask(&["--get", key])?;
@@ -203,8 +203,8 @@ pub fn configure(folder: &Path, key: &str, value: &str, config: &GitConfig) -> R
 pub fn unmerged(folder: &Path, file: &str, config: &GitConfig) -> Result<[Option<Vec<u8>>; 3], GitError> {
     let address = folder.to_string_lossy();
     let ask = |arguments: &[&str]| {
-        let mut command = config.git(None);
-        command.current_dir(folder).args(arguments);
+        let mut command = config.git_in(folder);
+        command.args(arguments);
         run(command, &address, &config.patience)
     };
     let listed = ask(&["ls-files", "--unmerged", "-z", "--", file])?;

@@ -194,11 +194,11 @@ impl Repositories {
         self.files.at_each(&file, ask).await
     }
 
-    /// Tells how an archive in a repository is packed; nothing when it is none that is known, or not there.
-    pub(super) async fn format_of(&self, repository: &str, digest: &str) -> Result<Option<ArchiveFormat>, Fault> {
+    /// Returns the bytes of an archive in a repository that tell how it is packed; nothing when it is not there.
+    pub(super) async fn telling_bytes(&self, repository: &str, digest: &str) -> Result<Option<Vec<u8>>, Fault> {
         let file = format!("{repository}blobs/{digest}");
         let ask = |address: String| async move { self.files.web.first_bytes(&address, ArchiveFormat::TELLING).await };
-        Ok(self.files.at_each(&file, ask).await?.and_then(|head| ArchiveFormat::of(&head)))
+        self.files.at_each(&file, ask).await
     }
 
     /// Asks for all that is said of a package; nothing when it is not there.

@@ -35,8 +35,8 @@ pub struct OciRegistry {
     name: Option<SourceName>,
     head: RegistryHead,
     repositories: Repositories,
-    /// How archives are packed that were sent.
-    formats: Mutex<BTreeMap<ArchiveDigest, ArchiveFormat>>,
+    /// How archives are packed that were looked at; none when that is no way that is known.
+    formats: Mutex<BTreeMap<ArchiveDigest, Option<ArchiveFormat>>>,
     /// Whether the server was asked to take a content over from another repository and did not.
     mounts_nothing: AtomicBool,
 }
@@ -174,10 +174,24 @@ impl OciRegistry {
         let known = open().and_then(|content| content.take(ArchiveFormat::TELLING as u64).read_to_end(&mut head));
         known.map_err(|error| self.fail(Fault::at(self.place.to_string(), WebFault::of_machine(&error))))?;
         self.wait(self.repositories.send_content(&repository, (&digest, artifact.size), open))?;
-        if let Some(format) = ArchiveFormat::of(&head) {
-            self.formats.lock().unwrap_or_else(PoisonError::into_inner).insert(artifact.digest, format);
-        }
+        self.remember(artifact, &head);
         Ok(())
+    }
+
+    fn remember(&self, artifact: &Artifact, head: &[u8]) -> Option<ArchiveFormat> {
+        let format = ArchiveFormat::of(head);
+        self.formats.lock().unwrap_or_else(PoisonError::into_inner).insert(artifact.digest, format);
+        format
+    }
+
+    /// Looks at an archive that is there, for how it is packed; nothing when it is not there.
+    fn look_at(
+        &self,
+        package: &PackageName,
+        artifact: &Artifact,
+    ) -> Result<Option<Option<ArchiveFormat>>, SourceError> {
+        let (repository, digest) = (format!("{package}/"), artifact.digest.to_string());
+        Ok(self.wait(self.repositories.telling_bytes(&repository, &digest))?.map(|head| self.remember(artifact, &head)))
     }
 
     /// Takes an archive of a package over from another registry, where both are on one server and it does that: then nobody
@@ -196,18 +210,22 @@ impl OciRegistry {
             return Ok(false);
         }
         let Ok(from) = repository_name(from.prefix(), package) else { return Ok(false) };
-        let is_there =
-            self.wait(self.repositories.mount(&format!("{package}/"), &artifact.digest.to_string(), &from))?;
+        let (repository, digest) = (format!("{package}/"), artifact.digest.to_string());
+        // A registry that only says so would have a release without its archive.
+        let is_there = self.wait(self.repositories.mount(&repository, &digest, &from))?
+            && self.look_at(package, artifact)?.is_some();
         self.mounts_nothing.store(!is_there, Ordering::Relaxed);
         Ok(is_there)
     }
 
     /// Describes an archive of a release, which is there.
     fn layer(&self, package: &PackageName, version: &str, artifact: &Artifact) -> Result<Descriptor, SourceError> {
-        let sent = self.formats.lock().unwrap_or_else(PoisonError::into_inner).get(&artifact.digest).copied();
-        let format = match sent {
-            Some(format) => Some(format),
-            None => self.wait(self.repositories.format_of(&format!("{package}/"), &artifact.digest.to_string()))?,
+        let known = self.formats.lock().unwrap_or_else(PoisonError::into_inner).get(&artifact.digest).copied();
+        let format = match known {
+            Some(format) => format,
+            None => self
+                .look_at(package, artifact)?
+                .ok_or_else(|| self.fail(SourceErrorKind::ArchiveMissing(artifact.digest)))?,
         };
         Ok(descriptor(package, version, artifact, format))
     }

@@ -261,6 +261,19 @@ fn an_archive_is_called_what_it_is_whoever_sent_it() {
 }
 
 #[test]
+fn a_registry_that_only_says_that_it_took_an_archive_over_is_not_believed() {
+    let says =
+        |asked: &OciRequest| asked.path.contains("mount=").then(|| OciFailure::Answer(201, Vec::new(), Vec::new()));
+    let server = OciServer::like(OciManner::default(), says);
+    let (registry, document) = (made(&server), at("gust", "1.0.0", ARCHIVE));
+    let release = document.releases[0].whole();
+    let from = OciPlace::parse(&format!("{}/a/other", server.host())).unwrap();
+    assert!(!registry.mount_archive(&document.name, &release.artifacts[0], &from).unwrap());
+    let told = registry.add_release(&document, release).unwrap_err();
+    assert!(matches!(told.kind, SourceErrorKind::ArchiveMissing(_)), "{told}");
+}
+
+#[test]
 fn what_is_odd_in_a_registry_is_told_as_what_it_is() {
     let server = OciServer::start();
     fill(&server);

@@ -134,7 +134,7 @@ fn a_copy_takes_what_is_wanted_and_tells_what_differs_and_what_is_missing() {
     for (registry, is_lost) in [("station", true), ("elsewhere", false)] {
         sandbox.write("station/advisories/s.json", about(registry));
         let told = sandbox.run("", "registry copy station other gust").expect(0).stdout;
-        let note = "1 file with advisories is about packages of station, and this registry is called other: here it says nothing;";
+        let note = "1 file with advisories is about packages of station, so it counts for nothing in this registry, which is called other;";
         assert_eq!(told.contains(note), is_lost, "{told}");
     }
     sandbox.write("station/advisories/s.json", about("station"));

@@ -241,16 +241,29 @@ fn a_release_says_which_commit_it_is_made_from_where_its_files_are_those_of_one(
         ("mkdir new; echo x > new/a", "new/"),
     ] {
         does(change);
-        untold(&format!("{path} is not as it was committed"));
+        untold(&format!("{path} is not as it was committed, byte for byte"));
         does("rm -rf new; git reset -q --hard");
         says(&told);
     }
+    does("git init -q lib; cd lib; IDENTITY; git commit -q --allow-empty -m lib; cd ..; git add lib 2>/dev/null");
+    untold("lib is a repository of its own");
+    does("git reset -q --hard; rm -rf lib");
+    says(&told);
     // What is made of it and ignored is of that commit; nothing that the repository names is run to find that out.
     does("mkdir -p .yostel; echo x > .yostel/x; echo '*.o' > .git/info/exclude; echo o > horn.o; touch horn.c");
     does("git config filter.evil.clean 'touch ../ran; cat'; git config core.fsmonitor 'touch ../ran'");
     does("echo '* filter=evil' > .git/info/attributes");
     says(&told);
+    // Nor to fetch what a part of a repository lacks.
+    let object = format!(".git/objects/{}/{}", &commit[..2], &commit[2..]);
+    does("git config core.repositoryformatversion 1; git config extensions.partialClone far");
+    does("git config remote.far.url file:///none; git config remote.far.promisor true");
+    does("git config remote.far.uploadpack 'touch ../ran; false'");
+    does(&format!("mv {object} ../aside"));
+    let hidden = sandbox.run("made/horn", "publish --preview --to ../../station").expect(0).stdout;
+    assert!(hidden.contains("does not say which commit") && !hidden.contains("  commit  "), "{hidden}");
     assert!(!sandbox.path("made/ran").exists());
+    does(&format!("mv ../aside {object}"));
     let told = sandbox.run("made/horn", "--format json publish --to ../../station").expect(0).stdout;
     let told: serde_json::Value = serde_json::from_str(&told).unwrap();
     assert_eq!((&told["packages"][0]["repository"], &told["packages"][0]["commit"]), (&address.into(), &commit.into()));

@@ -131,11 +131,10 @@ fn told(report: &CopyReport, to: &RegistryTarget, call: &Call) -> String {
         ));
     }
     if let Some(Renamed { from, to, advisories }) = &report.renamed {
-        let (are, they_say, them) =
-            if *advisories == 1 { ("is", "it says", "it") } else { ("are", "they say", "them") };
+        let (are, they_count) = if *advisories == 1 { ("is", "it counts") } else { ("are", "they count") };
         text.push_str(&note(format!(
-            "{} with advisories {are} about packages of {from}, and this registry is called {to}: here {they_say} nothing; \
-             one that is made with `--name {from}` heeds {them}",
+            "{} with advisories {are} about packages of {from}, so {they_count} for nothing in this registry, which is \
+             called {to}; in one made with `--name {from}`, {they_count}",
             count(*advisories, "file"),
         )));
     }

@@ -111,7 +111,8 @@ fn untold(checked_out: &Result<CheckedOut, GitError>) -> Option<String> {
         Ok(CheckedOut::Commit(_)) => None,
         Ok(CheckedOut::NoRepository) => Some("its folder is in no repository of git".to_owned()),
         Ok(CheckedOut::NothingCommitted) => Some("nothing of its folder is committed".to_owned()),
-        Ok(CheckedOut::Changed(path)) => Some(format!("{} is not as it was committed", sanitise(path))),
+        Ok(CheckedOut::Changed(path)) => Some(format!("{} is not as it was committed, byte for byte", sanitise(path))),
+        Ok(CheckedOut::Nested(path)) => Some(format!("{} is a repository of its own", sanitise(path))),
         Err(error) => Some(sanitise(&error.to_string())),
     }
 }
