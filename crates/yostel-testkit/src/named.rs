@@ -1,10 +1,11 @@
 //! Made-up worlds by the words that benches and checks call them by.
 
-use crate::{LargeWorld, TightWorld, World, colouring, dress, pigeonhole, three_sat, trap};
+use crate::{LargeWorld, LayeredWorld, TightWorld, World, colouring, dress, pigeonhole, three_sat, trap};
 
 /// Makes a world of `KIND NUMBERS`; the same words make the same one, and numbers at the end may be left out:
 ///
 /// - `wide DIRECT PACKAGES RELEASES NEEDS SEED`: packages whose constraints drift upwards with their versions;
+/// - `layers LAYERS ACROSS RELEASES PACKAGES SEED`: few are locked of many that are reached;
 /// - `tight DIRECT PACKAGES RELEASES NEEDS STALE BOUNDED PLANTED SEED`: bounds that bite;
 /// - `sat VARIABLES CLAUSES SEED`: a random formula of three literals a clause;
 /// - `pigeons NUMBER`, `colours CORNERS EDGES COLOURS SEED`, `trap DEPTH`.
@@ -20,6 +21,14 @@ pub fn named(words: &[String]) -> World {
             packages: number(2, 5000),
             releases: number(3, 20),
             needs: number(4, 4),
+            seed: number(5, 1),
+        }
+        .make(),
+        "layers" => LayeredWorld {
+            layers: number(1, 12),
+            across: number(2, 25),
+            releases: number(3, 30),
+            packages: number(4, 5000),
             seed: number(5, 1),
         }
         .make(),
