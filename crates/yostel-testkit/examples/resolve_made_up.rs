@@ -3,16 +3,20 @@
 //! Usage: `cargo run --release -p yostel-testkit --example resolve_made_up -- KIND NUMBERS`, as `yostel_testkit::named` has
 //! them.
 //!
-//! In the environment, `CNF=FILE` writes the whole problem there as clauses, and `GENERAL=1` solves it by a general solver
+//! In the environment, `CNF=FILE` writes the whole problem there as clauses, and what they mean beside it, into
+//! `FILE.questions`: the packages that are needed directly in one line, then a line for each release, newest first, with its
+//! package, version, variable and what it needs, between tabs. `GENERAL=1` solves it by a general solver
 //! of the MiniSat kind: for the verdict, and for the optimum by repeated calls (docs/resolution.md §2, newest first);
 //! `TABLE=1` ends with the figures in one line.
 
 #![allow(clippy::unwrap_used, reason = "a tool for benches fails by panicking")]
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write;
 use std::time::{Duration, Instant};
 
-use yostel_resolve::{Outcome, Resolution, Resolver, SearchStats, Step};
+use yostel_documents::PackageName;
+use yostel_resolve::{Formula, Outcome, Resolution, Resolver, SearchStats, Step};
 use yostel_testkit::{World, best_by_general_solver, named, versions_of};
 
 fn main() {
@@ -31,7 +35,10 @@ fn main() {
     world.drive(&mut whole, |answers| answers).unwrap();
     let formula = whole.formula();
     if let Some(file) = file {
-        std::fs::write(file, &formula.cnf).unwrap();
+        std::fs::write(&file, &formula.cnf).unwrap();
+        let mut beside = file;
+        beside.push(".questions");
+        std::fs::write(beside, questions(&world, &formula)).unwrap();
     }
     let mut theirs = ["nan".to_owned(), "nan".to_owned()];
     if general {
@@ -49,6 +56,21 @@ fn main() {
         let [known, looked_at] = [stats.releases, stats.looked_at];
         println!("{}\t{known}\t{looked_at}\t{}\t{}\t{memory}", stats.packages, times.join("\t"), theirs.join("\t"));
     }
+}
+
+/// Writes down what somebody else has to know who looks for the best set.
+fn questions(world: &World, formula: &Formula) -> String {
+    let direct: BTreeSet<&str> = world.requirements.iter().map(|one| one.package.as_str()).collect();
+    let mut text = direct.into_iter().collect::<Vec<_>>().join(" ") + "\n";
+    let variables = formula.variables.lines().map(|line| line.split('\t').collect::<Vec<_>>());
+    for fields in variables.filter(|fields| fields[1] == "release") {
+        let (name, version) = fields[2].split_once(' ').unwrap();
+        let document = &world.documents[&PackageName::parse(name).unwrap()];
+        let release = document.releases.iter().find(|release| release.version.as_str() == version).unwrap().whole();
+        let needs: Vec<&str> = release.needs.values().flatten().map(|(package, _)| package.as_str()).collect();
+        writeln!(text, "{name}\t{version}\t{}\t{}", fields[0], needs.join(" ")).unwrap();
+    }
+    text
 }
 
 /// Reads a line of what the system says of this process; 0 where it does not say.

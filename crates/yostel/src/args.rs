@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use clap::error::ErrorKind;
 use clap::{Args, CommandFactory, FromArgMatches, Parser};
 
-use crate::commands::{Command, grouped_help};
+use crate::commands::{Command, grouped_help, whole};
 use crate::options::Options;
 use crate::render::help_row;
 
@@ -44,10 +44,15 @@ fn is_help(kind: ErrorKind) -> bool {
     matches!(kind, ErrorKind::DisplayHelp | ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand)
 }
 
+/// Returns all that may be typed. To read what was typed, less will do.
+pub(crate) fn command_as_a_whole() -> clap::Command {
+    Arguments::command().mut_subcommands(whole)
+}
+
 fn command_with_help() -> clap::Command {
     let help = format!("{}\nWith every command:\n{}\n{FIRST_STEPS}", grouped_help(), options_help());
     let everywhere = format!("With every command, as yostel --help says: {}", everywhere());
-    Arguments::command().after_help(help).mut_subcommands(|sub| with_help(sub, &everywhere))
+    command_as_a_whole().after_help(help).mut_subcommands(|sub| with_help(sub, &everywhere))
 }
 
 fn with_help(command: clap::Command, everywhere: &str) -> clap::Command {

@@ -2,12 +2,12 @@
 
 use std::ffi::OsString;
 
+use clap::Command;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
-use clap::{Command, CommandFactory};
 use yostel_answers::words::shell_word;
 use yostel_answers::{Code, Diagnostic, Suggestion};
 
-use crate::args::Arguments;
+use crate::args::{Arguments, command_as_a_whole};
 use crate::commands::Command as CommandTyped;
 use crate::options::Format;
 use crate::render::join;
@@ -128,7 +128,7 @@ pub(crate) fn format_of(arguments: &[OsString]) -> Format {
 
 /// Finds the command that was called, how one calls it, and what was typed behind it.
 fn command_of(arguments: &[OsString]) -> (String, Command, &[OsString]) {
-    let mut command = Arguments::command();
+    let mut command = command_as_a_whole();
     // Options that every command takes are handed down by this.
     command.build();
     let (mut name, mut own) = ("yostel".to_owned(), arguments);

@@ -9,52 +9,117 @@ mod moving;
 mod share;
 mod using;
 
-use clap::Subcommand;
+use clap::error::ErrorKind;
+use clap::{ArgMatches, Args, FromArgMatches, Subcommand};
 use yostel_flows::FlowError;
 
 use crate::answer::Answer;
 use crate::call::Call;
 use crate::render::help_row;
 
-/// The commands.
-#[derive(Debug, Subcommand)]
-pub(crate) enum Command {
-    Init(declare::init::Init),
-    Add(Box<declare::add::Add>),
-    Remove(declare::remove::Remove),
-    Agree(declare::agree::Agree),
-    Sources(declare::sources::Sources),
-    Lock(decide::lock::Lock),
-    Settle(decide::settle::Settle),
-    Explain(look::explain::Explain),
-    Install(using::install::Install),
-    Verify(using::verify::Verify),
-    Run(using::run::Run),
-    Env(using::env::Env),
-    Where(using::r#where::Where),
-    Alter(using::alter::Alter),
-    List(look::list::List),
-    Tree(look::tree::Tree),
-    Graph(look::graph::Graph),
-    Audit(look::audit::Audit),
-    Compare(look::compare::Compare),
-    Drift(look::drift::Drift),
-    Report(look::report::Report),
-    Update(Box<moving::update::Update>),
-    Culprit(moving::culprit::Culprit),
-    Undo(moving::undo::Undo),
-    Propose(moving::propose::Propose),
-    Proposals(moving::proposals::ProposalsOf),
-    Import(Box<moving::import::Import>),
-    Cache(keep::cache::Cache),
-    Export(share::export::Export),
-    Publish(share::publish::Publish),
-    Withdraw(share::withdraw::Withdraw),
-    Deprecate(share::deprecate::Deprecate),
-    Registry(share::registry::Registry),
-    Login(share::login::Login),
-    Logout(share::login::Logout),
-    Demo(learn::demo::Demo),
+/// Makes the commands of their names, their arguments and what runs them. Of a command that is not the one that was typed,
+/// only the name is told to the parser: to tell all arguments of all of them takes longer than most commands need.
+macro_rules! commands {
+    ($($name:literal $variant:ident($arguments:ty) by $run:path;)*) => {
+        /// The commands.
+        #[derive(Debug)]
+        pub(crate) enum Command {
+            $($variant(Box<$arguments>),)*
+        }
+
+        impl Subcommand for Command {
+            fn augment_subcommands(command: clap::Command) -> clap::Command {
+                command.subcommand_required(true).arg_required_else_help(true)
+                    $(.subcommand(clap::Command::new($name).defer(<$arguments>::augment_args)))*
+            }
+
+            fn augment_subcommands_for_update(command: clap::Command) -> clap::Command {
+                Self::augment_subcommands(command)
+            }
+
+            fn has_subcommand(name: &str) -> bool {
+                [$($name),*].contains(&name)
+            }
+        }
+
+        impl FromArgMatches for Command {
+            fn from_arg_matches(matches: &ArgMatches) -> Result<Self, clap::Error> {
+                Self::from_arg_matches_mut(&mut matches.clone())
+            }
+
+            fn from_arg_matches_mut(matches: &mut ArgMatches) -> Result<Self, clap::Error> {
+                let (name, mut matches) = matches.remove_subcommand().ok_or(ErrorKind::MissingSubcommand).map_err(none)?;
+                match name.as_str() {
+                    $($name => <$arguments>::from_arg_matches_mut(&mut matches).map(|it| Self::$variant(Box::new(it))),)*
+                    _ => Err(none(ErrorKind::InvalidSubcommand)),
+                }
+            }
+
+            fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> Result<(), clap::Error> {
+                *self = Self::from_arg_matches(matches)?;
+                Ok(())
+            }
+        }
+
+        /// Tells the parser all about a command.
+        pub(crate) fn whole(command: clap::Command) -> clap::Command {
+            match command.get_name() {
+                $($name => <$arguments>::augment_args(clap::Command::new($name)),)*
+                _ => command,
+            }
+        }
+
+        /// Runs a command.
+        pub(crate) fn run(command: Command, call: &Call) -> Result<Answer, FlowError> {
+            match command {
+                $(Command::$variant(arguments) => $run(*arguments, call),)*
+            }
+        }
+    };
+}
+
+/// Says that no command was typed, or none that there is.
+fn none(kind: ErrorKind) -> clap::Error {
+    clap::Error::new(kind)
+}
+
+commands! {
+    "init" Init(declare::init::Init) by declare::init::run;
+    "add" Add(declare::add::Add) by declare::add::run;
+    "remove" Remove(declare::remove::Remove) by declare::remove::run;
+    "agree" Agree(declare::agree::Agree) by declare::agree::run;
+    "sources" Sources(declare::sources::Sources) by declare::sources::run;
+    "lock" Lock(decide::lock::Lock) by decide::lock::run;
+    "settle" Settle(decide::settle::Settle) by decide::settle::run;
+    "explain" Explain(look::explain::Explain) by look::explain::run;
+    "install" Install(using::install::Install) by using::install::run;
+    "verify" Verify(using::verify::Verify) by using::verify::run;
+    "run" Run(using::run::Run) by using::run::run;
+    "env" Env(using::env::Env) by using::env::run;
+    "where" Where(using::r#where::Where) by using::r#where::run;
+    "alter" Alter(using::alter::Alter) by using::alter::run;
+    "list" List(look::list::List) by look::list::run;
+    "tree" Tree(look::tree::Tree) by look::tree::run;
+    "graph" Graph(look::graph::Graph) by look::graph::run;
+    "audit" Audit(look::audit::Audit) by look::audit::run;
+    "compare" Compare(look::compare::Compare) by look::compare::run;
+    "drift" Drift(look::drift::Drift) by look::drift::run;
+    "report" Report(look::report::Report) by look::report::run;
+    "update" Update(moving::update::Update) by moving::update::run;
+    "culprit" Culprit(moving::culprit::Culprit) by moving::culprit::run;
+    "undo" Undo(moving::undo::Undo) by moving::undo::run;
+    "propose" Propose(moving::propose::Propose) by moving::propose::run;
+    "proposals" Proposals(moving::proposals::ProposalsOf) by moving::proposals::run;
+    "import" Import(moving::import::Import) by moving::import::run;
+    "cache" Cache(keep::cache::Cache) by keep::cache::run;
+    "export" Export(share::export::Export) by share::export::run;
+    "publish" Publish(share::publish::Publish) by share::publish::run;
+    "withdraw" Withdraw(share::withdraw::Withdraw) by share::withdraw::run;
+    "deprecate" Deprecate(share::deprecate::Deprecate) by share::deprecate::run;
+    "registry" Registry(share::registry::Registry) by share::registry::run;
+    "login" Login(share::login::Login) by share::login::login;
+    "logout" Logout(share::login::Logout) by share::login::logout;
+    "demo" Demo(learn::demo::Demo) by learn::demo::run;
 }
 
 impl Command {
@@ -82,7 +147,7 @@ const GROUPS: [(&str, &[&str]); 8] = [
 
 /// Writes the commands in their groups, each with the first line of its help.
 pub(crate) fn grouped_help() -> String {
-    let command = Command::augment_subcommands(clap::Command::new("yostel"));
+    let command = Command::augment_subcommands(clap::Command::new("yostel")).mut_subcommands(whole);
     let mut text = String::new();
     for (group, names) in GROUPS {
         for (i, name) in names.iter().enumerate() {
@@ -94,48 +159,6 @@ pub(crate) fn grouped_help() -> String {
     text
 }
 
-/// Runs a command.
-pub(crate) fn run(command: Command, call: &Call) -> Result<Answer, FlowError> {
-    match command {
-        Command::Init(arguments) => declare::init::run(arguments, call),
-        Command::Add(arguments) => declare::add::run(*arguments, call),
-        Command::Remove(arguments) => declare::remove::run(arguments, call),
-        Command::Agree(arguments) => declare::agree::run(arguments, call),
-        Command::Sources(arguments) => declare::sources::run(arguments, call),
-        Command::Lock(arguments) => decide::lock::run(arguments, call),
-        Command::Settle(arguments) => decide::settle::run(arguments, call),
-        Command::Explain(arguments) => look::explain::run(arguments, call),
-        Command::Install(arguments) => using::install::run(arguments, call),
-        Command::Verify(arguments) => using::verify::run(arguments, call),
-        Command::Run(arguments) => using::run::run(arguments, call),
-        Command::Env(arguments) => using::env::run(arguments, call),
-        Command::Where(arguments) => using::r#where::run(arguments, call),
-        Command::Alter(arguments) => using::alter::run(arguments, call),
-        Command::List(arguments) => look::list::run(arguments, call),
-        Command::Tree(arguments) => look::tree::run(arguments, call),
-        Command::Graph(arguments) => look::graph::run(arguments, call),
-        Command::Audit(arguments) => look::audit::run(arguments, call),
-        Command::Compare(arguments) => look::compare::run(arguments, call),
-        Command::Drift(arguments) => look::drift::run(arguments, call),
-        Command::Report(arguments) => look::report::run(arguments, call),
-        Command::Update(arguments) => moving::update::run(*arguments, call),
-        Command::Culprit(arguments) => moving::culprit::run(arguments, call),
-        Command::Undo(arguments) => moving::undo::run(arguments, call),
-        Command::Propose(arguments) => moving::propose::run(arguments, call),
-        Command::Proposals(arguments) => moving::proposals::run(arguments, call),
-        Command::Import(arguments) => moving::import::run(*arguments, call),
-        Command::Cache(arguments) => keep::cache::run(arguments, call),
-        Command::Export(arguments) => share::export::run(arguments, call),
-        Command::Publish(arguments) => share::publish::run(arguments, call),
-        Command::Withdraw(arguments) => share::withdraw::run(arguments, call),
-        Command::Deprecate(arguments) => share::deprecate::run(arguments, call),
-        Command::Registry(arguments) => share::registry::run(arguments, call),
-        Command::Login(arguments) => share::login::login(arguments, call),
-        Command::Logout(arguments) => share::login::logout(arguments, call),
-        Command::Demo(arguments) => learn::demo::run(arguments, call),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -143,7 +166,7 @@ mod tests {
 
     #[test]
     fn every_command_stands_in_one_group_and_its_help_is_an_imperative_without_full_stop() {
-        let command = Command::augment_subcommands(clap::Command::new("yostel"));
+        let command = Command::augment_subcommands(clap::Command::new("yostel")).mut_subcommands(whole);
         let grouped: Vec<&str> = GROUPS.iter().flat_map(|(_, names)| names.iter().copied()).collect();
         let known: BTreeSet<&str> = command.get_subcommands().map(clap::Command::get_name).collect();
         assert_eq!(grouped.len(), known.len());
