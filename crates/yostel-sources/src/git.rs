@@ -204,9 +204,7 @@ impl GitConfig {
         }
         command
     }
-}
 
-impl GitConfig {
     /// Asks about the repository that a folder is in, whoever's that is. It says itself by which programs one fetches, so
     /// nothing is fetched, not even what a part of a repository lacks.
     pub(crate) fn git_in(&self, folder: &Path) -> Command {

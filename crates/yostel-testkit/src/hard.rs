@@ -1,6 +1,7 @@
 //! Hard problems dressed as packages: what makes general searches sweat.
 
 use crate::World;
+use crate::random::Random;
 
 /// Dresses a formula: a variable is a package with releases 1.0.0 (false) and 2.0.0 (true); a clause is a package with
 /// one release for each of its literals, which needs that literal.
@@ -81,13 +82,8 @@ pub fn trap(depth: usize) -> World {
 
 /// Makes a random formula of clauses of three different variables each; the same seed makes the same one.
 pub fn three_sat(variables: u64, clauses: u64, seed: u64) -> Vec<Vec<i64>> {
-    let mut random = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
-    let mut below = |limit: u64| {
-        random ^= random << 13;
-        random ^= random >> 7;
-        random ^= random << 17;
-        (random >> 11) % limit
-    };
+    let mut random = Random::of(seed);
+    let mut below = |limit: u64| random.below(limit);
     let mut clause = || {
         let mut clause: Vec<i64> = Vec::new();
         while clause.len() < 3 {

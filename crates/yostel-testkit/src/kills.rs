@@ -6,6 +6,7 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use crate::Sandbox;
+use crate::random::Random;
 
 /// What the kills met.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -50,13 +51,8 @@ pub fn kill_at_random(program: &Path, kills: u64, seed: u64) -> KillReport {
     let began = Instant::now();
     let right = world.check("at the beginning");
     let longest = began.elapsed().as_micros() as u64 + 2000;
-    let mut random = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
-    let mut below = |limit: u64| {
-        random ^= random << 13;
-        random ^= random >> 7;
-        random ^= random << 17;
-        (random >> 11) % limit.max(1)
-    };
+    let mut random = Random::of(seed);
+    let mut below = |limit: u64| random.below(limit);
     let mut report = KillReport::default();
     let mut turn = 0u64;
     while report.killed < kills {

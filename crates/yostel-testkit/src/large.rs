@@ -1,6 +1,7 @@
 //! Large made-up worlds for timings: many packages, many releases, constraints that drift upwards with the versions.
 
 use crate::World;
+use crate::random::Random;
 
 /// How large a world is.
 #[derive(Debug, Clone, Copy)]
@@ -25,15 +26,8 @@ impl LargeWorld {
     /// # Panics
     /// Never, for sizes that fit in memory.
     pub fn make(self) -> World {
-        let mut random = self.seed.max(1);
-        let mut below = |limit: u64| {
-            random ^= random << 13;
-            random ^= random >> 7;
-            random ^= random << 17;
-            random % limit.max(1)
-        };
-        // A major version every eighth release.
-        let version = |release: u64| format!("{}.{}.0", 1 + release / 8, release % 8);
+        let mut random = Random::at(self.seed.max(1));
+        let mut below = |limit: u64| random.number() % limit.max(1);
         let mut text = String::new();
         let mut wanted: Vec<u64> = (0..self.direct).map(|i| i * self.packages / self.direct.max(1) / 2).collect();
         wanted.dedup();
@@ -60,4 +54,9 @@ impl LargeWorld {
         }
         World::parse(&text)
     }
+}
+
+/// Returns the version of a release by its number: a major one every eighth.
+pub(crate) fn version(release: u64) -> String {
+    format!("{}.{}.0", 1 + release / 8, release % 8)
 }

@@ -1,6 +1,8 @@
 //! Made-up worlds in layers: what is locked is small, what its older releases needed is not.
 
 use crate::World;
+use crate::large::version;
+use crate::random::Random;
 
 /// How large a world in layers is.
 #[derive(Debug, Clone, Copy)]
@@ -25,15 +27,8 @@ impl LayeredWorld {
     /// # Panics
     /// Never, for sizes that fit in memory.
     pub fn make(self) -> World {
-        let mut random = self.seed.max(1);
-        let mut below = |limit: u64| {
-            random ^= random << 13;
-            random ^= random >> 7;
-            random ^= random << 17;
-            random % limit.max(1)
-        };
-        // A major version every eighth release.
-        let version = |release: u64| format!("{}.{}.0", 1 + release / 8, release % 8);
+        let mut random = Random::at(self.seed.max(1));
+        let mut below = |limit: u64| random.number() % limit.max(1);
         let newest = self.releases.saturating_sub(1);
         let name = |layer: u64, at: u64| format!("p{}", layer * self.across + at);
         let wanted: Vec<String> = (0..self.across).map(|at| format!("{} >=1.0.0", name(0, at))).collect();

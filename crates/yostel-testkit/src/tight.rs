@@ -1,6 +1,7 @@
 //! Large made-up worlds whose bounds bite: what was released together fits together, and the newest of all does not.
 
 use crate::World;
+use crate::random::Random;
 
 /// How large a world is, and how tight.
 #[derive(Debug, Clone, Copy)]
@@ -40,13 +41,8 @@ impl TightWorld {
     /// # Panics
     /// Never, for sizes that fit in memory.
     pub fn make(self) -> World {
-        let mut random = self.seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
-        let mut below = |limit: u64| {
-            random ^= random << 13;
-            random ^= random >> 7;
-            random ^= random << 17;
-            (random >> 11) % limit.max(1)
-        };
+        let mut random = Random::of(self.seed);
+        let mut below = |limit: u64| random.below(limit);
         let shared = (self.packages / 100).max(3);
         let first_shared = self.packages - shared;
         let mut drafts: Vec<Vec<Draft>> = Vec::new();

@@ -8,7 +8,7 @@ use proptest::prelude::*;
 use yostel_documents::{Declared, Lockfile, Overrides, Take};
 use yostel_resolve::{Minimality, Outcome, ResolveError, Resolver};
 use yostel_testkit::any::{any_coexist, any_keep, any_overrides, any_world};
-use yostel_testkit::{World, brute_force};
+use yostel_testkit::{Random, World, brute_force};
 
 use crate::edits::{edit_sets_of, told};
 
@@ -343,13 +343,8 @@ fn a_hundred_shufflings_of_everything_give_the_same_answer() {
     let lines = "a 1.0.0: c ^1, d *\na 2.0.0: c ^2, d *\na 2.1.0: c ^2, e ^1\nb 1.0.0: c *, e *\nb 1.1.0: c ^1, e ^2\n\
                  c 1.0.0\nc 1.1.0: e *\nc 2.0.0: d ^1\nd 1.0.0\nd 2.0.0: b *\ne 1.0.0: f *\ne 2.0.0: f ^2\nf 1.0.0\nf 2.0.0";
     for needs in [["a *", "b *", "f *"], ["a ^2", "b =1.1.0", "e ^2"]] {
-        let mut random = 88_172_645_463_325_252_u64;
-        let mut below = |limit: usize| {
-            random ^= random << 13;
-            random ^= random >> 7;
-            random ^= random << 17;
-            (random % limit as u64) as usize
-        };
+        let mut random = Random::of(1);
+        let mut below = |limit: usize| random.below(limit as u64) as usize;
         let mut seen = BTreeSet::new();
         for _ in 0..100 {
             let (mut needs, mut releases) = (needs.to_vec(), lines.lines().map(str::trim).collect::<Vec<_>>());

@@ -17,20 +17,23 @@ use crate::answer::Answer;
 use crate::call::Call;
 use crate::render::help_row;
 
-/// Makes the commands of their names, their arguments and what runs them. Of a command that is not the one that was typed,
+/// Makes the commands of their groups, their names, their arguments and what runs them. Of a command that is not the one that was typed,
 /// only the name is told to the parser: to tell all arguments of all of them takes longer than most commands need.
 macro_rules! commands {
-    ($($name:literal $variant:ident($arguments:ty) by $run:path;)*) => {
+    ($($group:literal { $($name:literal $variant:ident($arguments:ty) by $run:path;)* })*) => {
+        /// The names of the commands in their groups, for the help.
+        const GROUPS: &[(&str, &[&str])] = &[$(($group, &[$($name),*])),*];
+
         /// The commands.
         #[derive(Debug)]
         pub(crate) enum Command {
-            $($variant(Box<$arguments>),)*
+            $($($variant(Box<$arguments>),)*)*
         }
 
         impl Subcommand for Command {
             fn augment_subcommands(command: clap::Command) -> clap::Command {
                 command.subcommand_required(true).arg_required_else_help(true)
-                    $(.subcommand(clap::Command::new($name).defer(<$arguments>::augment_args)))*
+                    $($(.subcommand(clap::Command::new($name).defer(<$arguments>::augment_args)))*)*
             }
 
             fn augment_subcommands_for_update(command: clap::Command) -> clap::Command {
@@ -38,7 +41,7 @@ macro_rules! commands {
             }
 
             fn has_subcommand(name: &str) -> bool {
-                [$($name),*].contains(&name)
+                GROUPS.iter().any(|(_, names)| names.contains(&name))
             }
         }
 
@@ -50,7 +53,9 @@ macro_rules! commands {
             fn from_arg_matches_mut(matches: &mut ArgMatches) -> Result<Self, clap::Error> {
                 let (name, mut matches) = matches.remove_subcommand().ok_or(ErrorKind::MissingSubcommand).map_err(none)?;
                 match name.as_str() {
-                    $($name => <$arguments>::from_arg_matches_mut(&mut matches).map(|it| Self::$variant(Box::new(it))),)*
+                    $($($name => {
+                        <$arguments>::from_arg_matches_mut(&mut matches).map(|read| Self::$variant(Box::new(read)))
+                    })*)*
                     _ => Err(none(ErrorKind::InvalidSubcommand)),
                 }
             }
@@ -64,7 +69,7 @@ macro_rules! commands {
         /// Tells the parser all about a command.
         pub(crate) fn whole(command: clap::Command) -> clap::Command {
             match command.get_name() {
-                $($name => <$arguments>::augment_args(clap::Command::new($name)),)*
+                $($($name => <$arguments>::augment_args(clap::Command::new($name)),)*)*
                 _ => command,
             }
         }
@@ -72,7 +77,7 @@ macro_rules! commands {
         /// Runs a command.
         pub(crate) fn run(command: Command, call: &Call) -> Result<Answer, FlowError> {
             match command {
-                $(Command::$variant(arguments) => $run(*arguments, call),)*
+                $($(Command::$variant(arguments) => $run(*arguments, call),)*)*
             }
         }
     };
@@ -83,43 +88,60 @@ fn none(kind: ErrorKind) -> clap::Error {
     clap::Error::new(kind)
 }
 
+// In groups, as people work.
 commands! {
-    "init" Init(declare::init::Init) by declare::init::run;
-    "add" Add(declare::add::Add) by declare::add::run;
-    "remove" Remove(declare::remove::Remove) by declare::remove::run;
-    "agree" Agree(declare::agree::Agree) by declare::agree::run;
-    "sources" Sources(declare::sources::Sources) by declare::sources::run;
-    "lock" Lock(decide::lock::Lock) by decide::lock::run;
-    "settle" Settle(decide::settle::Settle) by decide::settle::run;
-    "explain" Explain(look::explain::Explain) by look::explain::run;
-    "install" Install(using::install::Install) by using::install::run;
-    "verify" Verify(using::verify::Verify) by using::verify::run;
-    "run" Run(using::run::Run) by using::run::run;
-    "env" Env(using::env::Env) by using::env::run;
-    "where" Where(using::r#where::Where) by using::r#where::run;
-    "alter" Alter(using::alter::Alter) by using::alter::run;
-    "list" List(look::list::List) by look::list::run;
-    "tree" Tree(look::tree::Tree) by look::tree::run;
-    "graph" Graph(look::graph::Graph) by look::graph::run;
-    "audit" Audit(look::audit::Audit) by look::audit::run;
-    "compare" Compare(look::compare::Compare) by look::compare::run;
-    "drift" Drift(look::drift::Drift) by look::drift::run;
-    "report" Report(look::report::Report) by look::report::run;
-    "update" Update(moving::update::Update) by moving::update::run;
-    "culprit" Culprit(moving::culprit::Culprit) by moving::culprit::run;
-    "undo" Undo(moving::undo::Undo) by moving::undo::run;
-    "propose" Propose(moving::propose::Propose) by moving::propose::run;
-    "proposals" Proposals(moving::proposals::ProposalsOf) by moving::proposals::run;
-    "import" Import(moving::import::Import) by moving::import::run;
-    "cache" Cache(keep::cache::Cache) by keep::cache::run;
-    "export" Export(share::export::Export) by share::export::run;
-    "publish" Publish(share::publish::Publish) by share::publish::run;
-    "withdraw" Withdraw(share::withdraw::Withdraw) by share::withdraw::run;
-    "deprecate" Deprecate(share::deprecate::Deprecate) by share::deprecate::run;
-    "registry" Registry(share::registry::Registry) by share::registry::run;
-    "login" Login(share::login::Login) by share::login::login;
-    "logout" Logout(share::login::Logout) by share::login::logout;
-    "demo" Demo(learn::demo::Demo) by learn::demo::run;
+    "Declare" {
+        "init" Init(declare::init::Init) by declare::init::run;
+        "add" Add(declare::add::Add) by declare::add::run;
+        "remove" Remove(declare::remove::Remove) by declare::remove::run;
+        "agree" Agree(declare::agree::Agree) by declare::agree::run;
+        "sources" Sources(declare::sources::Sources) by declare::sources::run;
+    }
+    "Decide" {
+        "lock" Lock(decide::lock::Lock) by decide::lock::run;
+        "settle" Settle(decide::settle::Settle) by decide::settle::run;
+    }
+    "Use" {
+        "install" Install(using::install::Install) by using::install::run;
+        "verify" Verify(using::verify::Verify) by using::verify::run;
+        "run" Run(using::run::Run) by using::run::run;
+        "env" Env(using::env::Env) by using::env::run;
+        "where" Where(using::r#where::Where) by using::r#where::run;
+        "alter" Alter(using::alter::Alter) by using::alter::run;
+    }
+    "Look" {
+        "explain" Explain(look::explain::Explain) by look::explain::run;
+        "list" List(look::list::List) by look::list::run;
+        "tree" Tree(look::tree::Tree) by look::tree::run;
+        "graph" Graph(look::graph::Graph) by look::graph::run;
+        "audit" Audit(look::audit::Audit) by look::audit::run;
+        "compare" Compare(look::compare::Compare) by look::compare::run;
+        "drift" Drift(look::drift::Drift) by look::drift::run;
+        "report" Report(look::report::Report) by look::report::run;
+    }
+    "Move" {
+        "update" Update(moving::update::Update) by moving::update::run;
+        "culprit" Culprit(moving::culprit::Culprit) by moving::culprit::run;
+        "undo" Undo(moving::undo::Undo) by moving::undo::run;
+        "propose" Propose(moving::propose::Propose) by moving::propose::run;
+        "proposals" Proposals(moving::proposals::ProposalsOf) by moving::proposals::run;
+        "import" Import(moving::import::Import) by moving::import::run;
+    }
+    "Keep" {
+        "cache" Cache(keep::cache::Cache) by keep::cache::run;
+    }
+    "Share" {
+        "publish" Publish(share::publish::Publish) by share::publish::run;
+        "withdraw" Withdraw(share::withdraw::Withdraw) by share::withdraw::run;
+        "deprecate" Deprecate(share::deprecate::Deprecate) by share::deprecate::run;
+        "registry" Registry(share::registry::Registry) by share::registry::run;
+        "login" Login(share::login::Login) by share::login::login;
+        "logout" Logout(share::login::Logout) by share::login::logout;
+        "export" Export(share::export::Export) by share::export::run;
+    }
+    "Learn" {
+        "demo" Demo(learn::demo::Demo) by learn::demo::run;
+    }
 }
 
 impl Command {
@@ -132,18 +154,6 @@ impl Command {
         }
     }
 }
-
-/// The commands as people work, for the help.
-const GROUPS: [(&str, &[&str]); 8] = [
-    ("Declare", &["init", "add", "remove", "agree", "sources"]),
-    ("Decide", &["lock", "settle"]),
-    ("Use", &["install", "verify", "run", "env", "where", "alter"]),
-    ("Look", &["explain", "list", "tree", "graph", "audit", "compare", "drift", "report"]),
-    ("Move", &["update", "culprit", "undo", "propose", "proposals", "import"]),
-    ("Keep", &["cache"]),
-    ("Share", &["publish", "withdraw", "deprecate", "registry", "login", "logout", "export"]),
-    ("Learn", &["demo"]),
-];
 
 /// Writes the commands in their groups, each with the first line of its help.
 pub(crate) fn grouped_help() -> String {
@@ -165,7 +175,7 @@ mod tests {
     use std::collections::BTreeSet;
 
     #[test]
-    fn every_command_stands_in_one_group_and_its_help_is_an_imperative_without_full_stop() {
+    fn every_command_stands_once_and_its_help_is_an_imperative_without_full_stop() {
         let command = Command::augment_subcommands(clap::Command::new("yostel")).mut_subcommands(whole);
         let grouped: Vec<&str> = GROUPS.iter().flat_map(|(_, names)| names.iter().copied()).collect();
         let known: BTreeSet<&str> = command.get_subcommands().map(clap::Command::get_name).collect();
